@@ -1,0 +1,92 @@
+//! The proleptic Gregorian calendar, as days since 1970-01-01.
+
+/// Days since 1970-01-01 of a day that exists.
+///
+/// Counts in years that begin in March, so that the leap day is the last of its year (the method of
+/// the Julian day number, shifted to the Unix epoch). Exact for years 1 to 9999 and beyond.
+#[inline]
+pub fn days_from_civil(year: i32, month: u32, day: u32) -> i32 {
+    let (year, month) = if month > 2 { (year, month - 3) } else { (year - 1, month + 9) };
+    let century = year.div_euclid(100);
+    let leap_days = year.div_euclid(4) - century + century.div_euclid(4);
+    let day_of_year = (153 * month + 2) / 5 + day - 1;
+    year * 365 + leap_days + day_of_year as i32 - 719_468
+}
+
+/// Year, month and day of a day counted from 1970-01-01.
+pub fn civil_from_days(days: i32) -> (i32, u32, u32) {
+    let shifted = days + 719_468;
+    let era = shifted.div_euclid(146_097);
+    let of_era = shifted.rem_euclid(146_097);
+    let year_of_era = (of_era - of_era / 1460 + of_era / 36_524 - of_era / 146_096) / 365;
+    let day_of_year = (of_era - (365 * year_of_era + year_of_era / 4 - year_of_era / 100)) as u32;
+    let shifted_month = (5 * day_of_year + 2) / 153;
+    let day = day_of_year - (153 * shifted_month + 2) / 5 + 1;
+    let month = if shifted_month < 10 { shifted_month + 3 } else { shifted_month - 9 };
+    (year_of_era + era * 400 + i32::from(month <= 2), month, day)
+}
+
+/// Days of a month, 28 to 31; `month` is 1 to 12.
+#[inline]
+pub fn days_in_month(year: i32, month: u32) -> u32 {
+    match month {
+        2 if year % 4 == 0 && (year % 100 != 0 || year % 400 == 0) => 29,
+        2 => 28,
+        4 | 6 | 9 | 11 => 30,
+        _ => 31,
+    }
+}
+
+/// A day as `yyyy-MM-dd`.
+pub fn format_days(days: i32) -> String {
+    let (year, month, day) = civil_from_days(days);
+    format!("{year:04}-{month:02}-{day:02}")
+}
+
+/// A time of day as `HH:mm:ss`, with as many fraction digits (0, 3, 6 or 9) as it needs.
+pub fn format_nanos(nanos: i64) -> String {
+    let (seconds, fraction) = (nanos / 1_000_000_000, nanos % 1_000_000_000);
+    let mut text = format!("{:02}:{:02}:{:02}", seconds / 3600, seconds / 60 % 60, seconds % 60);
+    if fraction != 0 {
+        let digits = format!("{fraction:09}");
+        let needed = digits.trim_end_matches('0').len().div_ceil(3) * 3;
+        text.push('.');
+        text.push_str(&digits[..needed]);
+    }
+    text
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_day_of_ten_thousand_years_against_an_independent_calendar() {
+        let mut date = jiff::civil::date(1, 1, 1);
+        let epoch = jiff::civil::date(1970, 1, 1);
+        let mut days = -date.until(epoch).unwrap().get_days();
+        loop {
+            let (year, month, day) = (i32::from(date.year()), date.month() as u32, date.day() as u32);
+            assert_eq!(days_from_civil(year, month, day), days, "{date}");
+            assert_eq!(civil_from_days(days), (year, month, day), "{date}");
+            assert_eq!(days_in_month(year, month), date.days_in_month() as u32, "{date}");
+            let Ok(next) = date.tomorrow() else { break };
+            date = next;
+            days += 1;
+        }
+        assert_eq!(date.year(), 9999);
+    }
+
+    #[test]
+    fn times_show_the_digits_they_need() {
+        for (nanos, want) in [
+            (0, "00:00:00"),
+            (86_399_000_000_000, "23:59:59"),
+            (1_500_000_000, "00:00:01.500"),
+            (1_000, "00:00:00.000001"),
+            (100, "00:00:00.000000100"),
+        ] {
+            assert_eq!(format_nanos(nanos), want);
+        }
+    }
+}

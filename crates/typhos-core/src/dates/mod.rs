@@ -1,0 +1,17 @@
+//! Dates and times: the pattern language, its compiled form, and the shapes dates are found by.
+//!
+//! A [`Pattern`] is compiled once and then reads bytes into a [`Moment`], strictly: to the last byte,
+//! and only days that exist. A [`Shape`] is what a value looks like before anyone knows its pattern:
+//! `03/31/24` is two digits, two digits, two digits with slashes, and three patterns may read it.
+//! Which of them is right is not decided here but over a whole column, by [`infer`](crate::infer).
+
+mod calendar;
+mod pattern;
+mod shape;
+
+pub use calendar::{days_from_civil, civil_from_days, days_in_month, format_days, format_nanos};
+pub use pattern::{DEFAULT_PIVOT, Misread, Moment, Pattern, PatternError};
+pub use shape::{DateShape, Glue, Order, Shape, Shaped, TimeShape, ZoneShape, read_shape};
+
+/// Nanoseconds of a day.
+pub const DAY_NANOS: i64 = 86_400_000_000_000;

@@ -1,0 +1,54 @@
+//! The computation of Typhos: delimited text in, facts, schemas and typed Arrow arrays out.
+//!
+//! The rooms follow the flow of the data. Each depends only on the ones above it:
+//!
+//! * [`text`]: bytes → blocks → records → fields. Dialects, and nothing about what a field means.
+//! * [`readings`]: one field → what it can be read as (number, word, absent token).
+//! * [`dates`]: date patterns: the language, its compiled form, and the shapes dates are found by.
+//! * [`survey`]: mergeable facts per column, gathered over every record.
+//! * [`schema`]: types and the declaration a person keeps: the model, TOML in and out.
+//! * [`infer`]: facts → types with reasons; a survey becomes a draft.
+//! * [`columns`]: text → typed Arrow arrays under a declaration, with every misfit named.
+//! * [`run`]: the one loop that feeds blocks to all cores and puts results back in order.
+//!
+//! Nothing here prints, reads the command line, ends the process or opens a connection. Progress is
+//! told to a [`run::Monitor`], which can also ask for the work to stop.
+#![warn(missing_docs)]
+
+pub mod columns;
+pub mod dates;
+pub mod infer;
+pub mod readings;
+pub mod run;
+pub mod schema;
+pub mod survey;
+pub mod text;
+
+/// The nearest of `known` to `given`, where it is near enough to be what was meant.
+///
+/// Used by every message that refuses a word, so that they all suggest by the same measure
+/// (Damerau-Levenshtein, at most a third of the letters changed, letter case ignored).
+pub fn nearest<'a>(given: &str, known: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
+    let given = given.to_lowercase();
+    let most = (given.chars().count() / 3).max(1);
+    known
+        .into_iter()
+        .map(|word| (strsim::damerau_levenshtein(&given, &word.to_lowercase()), word))
+        .filter(|(distance, _)| *distance <= most)
+        .min_by_key(|(distance, _)| *distance)
+        .map(|(_, word)| word)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::nearest;
+
+    #[test]
+    fn nearest_suggests_only_what_is_near() {
+        let words = ["delimiter", "header", "misfit"];
+        assert_eq!(nearest("delimeter", words), Some("delimiter"));
+        assert_eq!(nearest("HEADER", words), Some("header"));
+        assert_eq!(nearest("mistfi", words), Some("misfit"));
+        assert_eq!(nearest("encoding", words), None);
+    }
+}

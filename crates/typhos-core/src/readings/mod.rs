@@ -1,0 +1,30 @@
+//! One value → what it can be read as.
+//!
+//! A reading looks at one field and nothing else: no column, no declaration. Surveys count readings,
+//! and conversion uses the same ones, so that what was inferred is what will load. Dates have a room
+//! of their own: [`dates`](crate::dates).
+
+mod number;
+mod words;
+
+pub use number::{Decimal, Number, POW10, parse_integer, parse_number, survives_float32, survives_float64};
+pub use words::{BOOL_PAIRS, BoolPair, TOKENS, bool_word, token};
+
+/// `value` without white space (space, tab, no-break space as a byte is not) around it.
+///
+/// Typed readings ignore it; text keeps it.
+#[inline]
+pub fn trim(value: &[u8]) -> &[u8] {
+    match value {
+        [b' ' | b'\t', ..] | [.., b' ' | b'\t'] => trim_slowly(value),
+        _ => value,
+    }
+}
+
+#[cold]
+fn trim_slowly(value: &[u8]) -> &[u8] {
+    let is_space = |byte: &u8| matches!(byte, b' ' | b'\t');
+    let start = value.iter().position(|byte| !is_space(byte)).unwrap_or(value.len());
+    let end = value.iter().rposition(|byte| !is_space(byte)).map_or(start, |at| at + 1);
+    &value[start..end]
+}

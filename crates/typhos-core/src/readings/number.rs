@@ -1,0 +1,361 @@
+//! Numbers as they are written: sign, digits, mark, fraction, exponent.
+//!
+//! The mark is `.` and digits are not grouped. What a number is *worth storing as* is decided over a
+//! whole column, by [`infer`](crate::infer); here it is only taken apart, exactly.
+
+use std::cmp::Ordering;
+
+/// The most digits that a number is taken apart exactly to: those of `decimal(38,S)`.
+pub const MAX_DIGITS: u32 = 38;
+
+/// Powers of ten that fit `i128`.
+pub const POW10: [i128; 39] = {
+    let mut powers = [1i128; 39];
+    let mut at = 1;
+    while at < powers.len() {
+        powers[at] = powers[at - 1] * 10;
+        at += 1;
+    }
+    powers
+};
+
+/// A number as it is written: `±mantissa × 10^(exponent - scale)`.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Number {
+    /// All digits as one integer, with the sign.
+    pub mantissa: i128,
+    /// Digits after the mark.
+    pub scale: u8,
+    /// Digits before the mark, a lone leading zero not counted.
+    pub whole_digits: u8,
+    /// Whether there is a mark (`1.` has one and no fraction).
+    pub marked: bool,
+    /// Whether a `+` stands in front.
+    pub plus: bool,
+    /// Whether digits follow a leading zero, as in codes: `007`.
+    pub leading_zero: bool,
+    /// The exponent, where one is written.
+    pub exponent: Option<i32>,
+}
+
+/// Takes a number apart. `None` where `value` is no number, or one of more than 38 digits.
+pub fn parse_number(value: &[u8]) -> Option<Number> {
+    let (negative, plus, mut at) = match value.first()? {
+        b'-' => (true, false, 1),
+        b'+' => (false, true, 1),
+        _ => (false, false, 0),
+    };
+    // 19 digits fit u64, and nearly every number has fewer: the wide arithmetic is left for the rest.
+    let mut small = 0u64;
+    let mut wide = 0i128;
+    let mut digits = 0u32;
+    let mut push = |byte: u8, significant: bool| {
+        digits += u32::from(significant);
+        if digits <= 18 {
+            small = small * 10 + u64::from(byte - b'0');
+        } else {
+            if digits == 19 && significant {
+                wide = i128::from(small);
+            }
+            if digits <= MAX_DIGITS {
+                wide = wide * 10 + i128::from(byte - b'0');
+            }
+        }
+        digits
+    };
+    let start = at;
+    let mut significant = false;
+    let mut total = 0;
+    while let Some(byte @ b'0'..=b'9') = value.get(at) {
+        significant |= *byte != b'0';
+        total = push(*byte, significant);
+        at += 1;
+    }
+    let written = at - start;
+    let leading_zero = written > 1 && value[start] == b'0';
+    let whole_digits = total;
+    let marked = value.get(at) == Some(&b'.');
+    let mut scale = 0;
+    if marked {
+        at += 1;
+        let fraction = at;
+        while let Some(byte @ b'0'..=b'9') = value.get(at) {
+            significant |= *byte != b'0';
+            total = push(*byte, significant);
+            at += 1;
+        }
+        scale = at - fraction;
+    }
+    if written + scale == 0 || total > MAX_DIGITS || scale > MAX_DIGITS as usize {
+        return None;
+    }
+    let exponent = match value.get(at) {
+        None => None,
+        Some(b'e' | b'E') => {
+            let text = std::str::from_utf8(&value[at + 1..]).ok()?;
+            let digits = text.strip_prefix(['+', '-']).unwrap_or(text);
+            if digits.is_empty() || digits.len() > 6 || !digits.bytes().all(|b| b.is_ascii_digit()) {
+                return None;
+            }
+            Some(text.parse().ok()?)
+        }
+        Some(_) => return None,
+    };
+    let mantissa = if total <= 18 { i128::from(small) } else { wide };
+    Some(Number {
+        mantissa: if negative { -mantissa } else { mantissa },
+        scale: scale as u8,
+        whole_digits: whole_digits as u8,
+        marked,
+        plus,
+        leading_zero,
+        exponent,
+    })
+}
+
+/// Reads an integer of at most 18 digits with an optional `-`: the short way for most columns.
+///
+/// `None` says only that the long way has to be taken.
+#[inline]
+pub fn parse_integer(value: &[u8]) -> Option<i64> {
+    let (negative, digits) = match value {
+        [b'-', digits @ ..] => (true, digits),
+        digits => (false, digits),
+    };
+    if digits.is_empty() || digits.len() > 18 {
+        return None;
+    }
+    let mut number = 0i64;
+    for byte in digits {
+        let digit = byte.wrapping_sub(b'0');
+        if digit > 9 {
+            return None;
+        }
+        number = number * 10 + i64::from(digit);
+    }
+    Some(if negative { -number } else { number })
+}
+
+/// An exact decimal, ordered by worth: 1.5 = 1.50 < 1.51.
+#[derive(Debug, Clone, Copy)]
+pub struct Decimal {
+    /// All digits as one integer.
+    pub mantissa: i128,
+    /// How many of them stand after the mark.
+    pub scale: u8,
+}
+
+impl Decimal {
+    /// The integer `mantissa × 10^-scale` at another scale, where it is exact and fits.
+    pub fn at_scale(self, scale: u8) -> Option<i128> {
+        match scale.cmp(&self.scale) {
+            Ordering::Equal => Some(self.mantissa),
+            Ordering::Greater => self.mantissa.checked_mul(*POW10.get((scale - self.scale) as usize)?),
+            Ordering::Less => {
+                let power = *POW10.get((self.scale - scale) as usize)?;
+                (self.mantissa % power == 0).then_some(self.mantissa / power)
+            }
+        }
+    }
+
+    /// The nearest double.
+    pub fn to_f64(self) -> f64 {
+        self.to_string().parse().expect("a decimal prints as a number")
+    }
+}
+
+impl Ord for Decimal {
+    fn cmp(&self, other: &Self) -> Ordering {
+        if self.scale == other.scale {
+            return self.mantissa.cmp(&other.mantissa);
+        }
+        let power = |d: &Decimal| POW10[usize::from(d.scale)];
+        let (whole, others_whole) = (self.mantissa / power(self), other.mantissa / power(other));
+        whole.cmp(&others_whole).then_with(|| {
+            // What is left is below 10^scale, so it can be brought to the longer scale.
+            let scale = self.scale.max(other.scale);
+            let left = |d: &Decimal| (d.mantissa % power(d)) * POW10[usize::from(scale - d.scale)];
+            left(self).cmp(&left(other))
+        })
+    }
+}
+
+impl PartialOrd for Decimal {
+    fn partial_cmp(&self, other: &Self) -> Option<Ordering> {
+        Some(self.cmp(other))
+    }
+}
+
+impl PartialEq for Decimal {
+    fn eq(&self, other: &Self) -> bool {
+        self.cmp(other).is_eq()
+    }
+}
+
+impl Eq for Decimal {}
+
+impl std::fmt::Display for Decimal {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        let sign = if self.mantissa < 0 { "-" } else { "" };
+        let digits = self.mantissa.unsigned_abs();
+        if self.scale == 0 {
+            return write!(f, "{sign}{digits}");
+        }
+        let power = POW10[usize::from(self.scale)].unsigned_abs();
+        write!(f, "{sign}{}.{:0width$}", digits / power, digits % power, width = usize::from(self.scale))
+    }
+}
+
+/// Significant digits of a number: trailing zeros not counted.
+fn significant_digits(mut mantissa: u128) -> u32 {
+    while mantissa != 0 && mantissa.is_multiple_of(10) {
+        mantissa /= 10;
+    }
+    mantissa.checked_ilog10().map_or(0, |log| log + 1)
+}
+
+/// Whether a number, read as float32 and printed in its shortest form, is still the number written.
+pub fn survives_float32(text: &str, number: &Number) -> bool {
+    survives(text, number, f32::DIGITS, 9, |text| {
+        text.parse::<f32>().ok().filter(|f| f.is_finite()).map(|f| format!("{f:e}"))
+    })
+}
+
+/// Whether a number, read as float64 and printed in its shortest form, is still the number written.
+pub fn survives_float64(text: &str, number: &Number) -> bool {
+    survives(text, number, f64::DIGITS, 17, |text| {
+        text.parse::<f64>().ok().filter(|f| f.is_finite()).map(|f| format!("{f:e}"))
+    })
+}
+
+/// Up to `sure` digits every decimal survives (within the exponents of normal numbers), and no
+/// shortest form has more than `most` digits; only what lies between has to be printed to know.
+fn survives(
+    text: &str,
+    number: &Number,
+    sure: u32,
+    most: u32,
+    print: impl Fn(&str) -> Option<String>,
+) -> bool {
+    let digits = significant_digits(number.mantissa.unsigned_abs());
+    if digits <= sure && number.exponent.is_none() && number.scale < 30 && number.whole_digits < 30 {
+        return true;
+    }
+    if digits > most {
+        return false;
+    }
+    let Some(printed) = print(text) else { return false };
+    parse_number(printed.as_bytes()).is_some_and(|printed| same_worth(&printed, number))
+}
+
+/// Whether two numbers are equal: their digits without trailing zeros, and where the first stands.
+fn same_worth(a: &Number, b: &Number) -> bool {
+    fn bare(number: &Number) -> (i128, i64) {
+        let mut mantissa = number.mantissa;
+        let mut power = i64::from(number.exponent.unwrap_or(0)) - i64::from(number.scale);
+        if mantissa == 0 {
+            return (0, 0);
+        }
+        while mantissa % 10 == 0 {
+            mantissa /= 10;
+            power += 1;
+        }
+        (mantissa, power)
+    }
+    bare(a) == bare(b)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    #[test]
+    fn numbers_are_taken_apart() {
+        // text, mantissa, scale, whole digits, leading zero, exponent
+        for (text, mantissa, scale, whole, zero, exponent) in [
+            ("0", 0, 0, 0, false, None),
+            ("-0", 0, 0, 0, false, None),
+            ("+12", 12, 0, 2, false, None),
+            ("007", 7, 0, 1, true, None),
+            ("0.50", 50, 2, 0, false, None),
+            (".5", 5, 1, 0, false, None),
+            ("5.", 5, 0, 1, false, None),
+            ("-12.345", -12345, 3, 2, false, None),
+            ("1e3", 1, 0, 1, false, Some(3)),
+            ("1.5E-07", 15, 1, 1, false, Some(-7)),
+            ("99999999999999999999999999999999999999", 10i128.pow(38) - 1, 0, 38, false, None),
+            ("1234567890123456789.12", 123456789012345678912, 2, 19, false, None),
+            ("0.0000000000000000000000001", 1, 25, 0, false, None),
+        ] {
+            let number = parse_number(text.as_bytes()).unwrap_or_else(|| panic!("{text}"));
+            let got = (number.mantissa, number.scale, number.whole_digits, number.leading_zero, number.exponent);
+            assert_eq!(got, (mantissa, scale, whole, zero, exponent), "{text}");
+        }
+        for text in
+            ["", "-", "+", ".", "1a", "1.2.3", "1e", "1e+", "e5", "--1", "1,5", " 1", "100000000000000000000000000000000000000"]
+        {
+            assert_eq!(parse_number(text.as_bytes()), None, "{text}");
+        }
+    }
+
+    #[test]
+    fn floats_that_do_and_do_not_survive() {
+        for (text, float32, float64) in [
+            ("0.1", true, true),
+            ("16777216", true, true),
+            ("16777217", false, true),
+            ("1073741824", false, true),
+            ("0.3333333", true, true),
+            ("0.33333334", true, true),
+            ("0.333333333", false, true),
+            ("9007199254740993", false, false),
+            ("0.1000000000000000055", false, false),
+            ("1e39", false, true),
+            ("1e400", false, false),
+            ("1e-46", false, true),
+            ("3.4028235e38", true, true),
+            ("100000000000000000000", true, true),
+        ] {
+            let number = parse_number(text.as_bytes()).unwrap();
+            assert_eq!(survives_float32(text, &number), float32, "{text} as float32");
+            assert_eq!(survives_float64(text, &number), float64, "{text} as float64");
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn the_short_way_agrees_with_the_long_one(value: i64) {
+            let text = (value / 10).to_string();
+            let long = parse_number(text.as_bytes()).unwrap();
+            prop_assert_eq!(long.mantissa, i128::from(value / 10));
+            if let Some(short) = parse_integer(text.as_bytes()) {
+                prop_assert_eq!(short, value / 10);
+            }
+        }
+
+        #[test]
+        fn decimals_print_what_they_read(mantissa in -POW10[38] + 1..POW10[38], scale in 0u8..38) {
+            let decimal = Decimal { mantissa, scale };
+            let number = parse_number(decimal.to_string().as_bytes()).unwrap();
+            prop_assert_eq!((number.mantissa, number.scale), (mantissa, scale));
+        }
+
+        #[test]
+        fn decimals_are_ordered_as_integers_at_one_scale(a in -10_000i128..10_000, b in -10_000i128..10_000, s in 0u8..6, t in 0u8..6) {
+            let (x, y) = (Decimal { mantissa: a, scale: s }, Decimal { mantissa: b, scale: t });
+            let want = (a * POW10[usize::from(6 - s)]).cmp(&(b * POW10[usize::from(6 - t)]));
+            prop_assert_eq!(x.cmp(&y), want);
+        }
+
+        /// The sure-digits rule against printing, which is its definition.
+        #[test]
+        fn surviving_is_what_printing_says(mantissa in 0i128..10_000_000_000, scale in 0u8..9) {
+            let text = Decimal { mantissa, scale }.to_string();
+            let number = parse_number(text.as_bytes()).unwrap();
+            let printed = format!("{:e}", text.parse::<f32>().unwrap());
+            let survived = same_worth(&parse_number(printed.as_bytes()).unwrap(), &number);
+            prop_assert_eq!(survives_float32(&text, &number), survived);
+        }
+    }
+}

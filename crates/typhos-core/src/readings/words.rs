@@ -1,0 +1,76 @@
+//! Words that are values of another type than text: booleans and tokens for "no value".
+
+/// Texts that well-known programs write where there is no value. They count as absent only in a
+/// column whose other values share a type that is not text.
+pub const TOKENS: [&str; 17] = [
+    "NA", "N/A", "n/a", "#N/A", "NULL", "null", "None", "NaN", "nan", "nil", "-", "--", "?", ".", "\\N", "(null)",
+    "<NA>",
+];
+
+const LONGEST_TOKEN: usize = 6;
+
+/// The index in [`TOKENS`] of a value that is one of them.
+#[inline]
+pub fn token(value: &[u8]) -> Option<usize> {
+    if value.len() > LONGEST_TOKEN {
+        return None;
+    }
+    match value.first()? {
+        b'N' | b'n' | b'#' | b'-' | b'?' | b'.' | b'\\' | b'(' | b'<' => {
+            TOKENS.iter().position(|token| token.as_bytes() == value)
+        }
+        _ => None,
+    }
+}
+
+/// A pair of words for true and false.
+#[derive(Debug, PartialEq, Eq)]
+pub struct BoolPair {
+    /// The word for true, in lower case.
+    pub yes: &'static str,
+    /// The word for false, in lower case.
+    pub no: &'static str,
+}
+
+/// The pairs that are booleans, in any letter case; a column uses one of them.
+pub const BOOL_PAIRS: [BoolPair; 5] = [
+    BoolPair { yes: "true", no: "false" },
+    BoolPair { yes: "t", no: "f" },
+    BoolPair { yes: "yes", no: "no" },
+    BoolPair { yes: "y", no: "n" },
+    BoolPair { yes: "on", no: "off" },
+];
+
+/// The pair in [`BOOL_PAIRS`] that a value is a word of, and what it says.
+#[inline]
+pub fn bool_word(value: &[u8]) -> Option<(usize, bool)> {
+    if value.len() > 5 || !matches!(value.first()? | 0x20, b't' | b'f' | b'y' | b'n' | b'o') {
+        return None;
+    }
+    BOOL_PAIRS.iter().enumerate().find_map(|(index, pair)| {
+        let is = |word: &str| value.eq_ignore_ascii_case(word.as_bytes());
+        (is(pair.yes) || is(pair.no)).then(|| (index, is(pair.yes)))
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_token_and_word_is_found_by_its_short_cut() {
+        for (index, word) in TOKENS.iter().enumerate() {
+            assert!(word.len() <= LONGEST_TOKEN);
+            assert_eq!(token(word.as_bytes()), Some(index), "{word}");
+        }
+        for (index, pair) in BOOL_PAIRS.iter().enumerate() {
+            for (word, says) in [(pair.yes, true), (pair.no, false)] {
+                assert_eq!(bool_word(word.as_bytes()), Some((index, says)), "{word}");
+                assert_eq!(bool_word(word.to_uppercase().as_bytes()), Some((index, says)), "{word}");
+            }
+        }
+        for word in ["", "x", "nay", "truely", "1", "Na", "--- "] {
+            assert_eq!((token(word.as_bytes()), bool_word(word.as_bytes())), (None, None), "{word}");
+        }
+    }
+}

@@ -1,0 +1,106 @@
+//! Facts about dates: per shape, which orders of year, month and day read every value.
+
+use super::facts::{earlier, join};
+use super::{Example, Place};
+use crate::dates::{DAY_NANOS, DEFAULT_PIVOT, Order, Shape, Shaped, days_from_civil};
+
+/// Shapes of one column that are told apart. A column of more is no date column.
+const MAX_SHAPES: usize = 24;
+
+/// What one order makes of the values of a shape.
+#[derive(Debug, Clone, Default)]
+pub struct OrderFacts {
+    /// Values that are existing days in this order.
+    pub valid: u64,
+    /// The first value that is not: it rules the order out.
+    pub refused: Option<Example>,
+    /// Smallest and largest moment, in nanoseconds since 1970 (in UTC, where there is an offset).
+    pub range: Option<(i128, i128)>,
+}
+
+/// Facts about the values of one shape.
+#[derive(Debug, Clone)]
+pub struct ShapeFacts {
+    /// The shape.
+    pub shape: Shape,
+    /// Values of this shape.
+    pub count: u64,
+    /// Most digits after the second.
+    pub fraction_digits: u8,
+    /// Facts per order, as in [`Order::ALL`]; a time without a date keeps its own in the first.
+    pub orders: [OrderFacts; 3],
+}
+
+/// Dates and times of one column, by shape.
+#[derive(Debug, Clone, Default)]
+pub struct DateFacts {
+    shapes: Vec<ShapeFacts>,
+    /// Whether there were more shapes than are told apart.
+    pub too_many: bool,
+}
+
+impl DateFacts {
+    /// The shapes, in an order that does not depend on how they were found.
+    pub fn shapes(&self) -> Vec<&ShapeFacts> {
+        let mut shapes: Vec<_> = self.shapes.iter().collect();
+        shapes.sort_by_key(|facts| (std::cmp::Reverse(facts.count), facts.shape));
+        shapes
+    }
+
+    pub(super) fn add(&mut self, shaped: &Shaped, value: &[u8], count: u64, place: Place) {
+        let Some(facts) = self.of(shaped.shape) else { return };
+        facts.count += count;
+        facts.fraction_digits = facts.fraction_digits.max(shaped.fraction_digits);
+        for (order, known) in Order::ALL.into_iter().zip(&mut facts.orders) {
+            let days = if shaped.shape.date.is_none() {
+                Some(0)
+            } else {
+                shaped.date(order, DEFAULT_PIVOT).map(|(year, month, day)| days_from_civil(year, month, day))
+            };
+            match days {
+                _ if shaped.shape.date.is_some() && !shaped.shape.allows(order) => {}
+                Some(days) => {
+                    let local = i128::from(days) * i128::from(DAY_NANOS) + i128::from(shaped.nanos);
+                    let moment = local - i128::from(shaped.offset) * 1_000_000_000;
+                    let (low, high) = known.range.unwrap_or((moment, moment));
+                    known.range = Some((low.min(moment), high.max(moment)));
+                    known.valid += count;
+                }
+                None if known.refused.as_ref().is_none_or(|refused| place < refused.place) => {
+                    known.refused = Some(Example::new(value, place));
+                }
+                None => {}
+            }
+        }
+    }
+
+    fn of(&mut self, shape: Shape) -> Option<&mut ShapeFacts> {
+        let known = self.shapes.iter().position(|facts| facts.shape == shape);
+        let at = match known {
+            Some(at) => at,
+            None if self.shapes.len() >= MAX_SHAPES => {
+                self.too_many = true;
+                return None;
+            }
+            None => {
+                self.shapes.push(ShapeFacts { shape, count: 0, fraction_digits: 0, orders: Default::default() });
+                self.shapes.len() - 1
+            }
+        };
+        Some(&mut self.shapes[at])
+    }
+
+    pub(super) fn merge(&mut self, other: DateFacts) {
+        self.too_many |= other.too_many;
+        for theirs in other.shapes {
+            let Some(ours) = self.of(theirs.shape) else { continue };
+            ours.count += theirs.count;
+            ours.fraction_digits = ours.fraction_digits.max(theirs.fraction_digits);
+            for (ours, theirs) in ours.orders.iter_mut().zip(theirs.orders) {
+                ours.valid += theirs.valid;
+                earlier(&mut ours.refused, theirs.refused);
+                ours.range = join(ours.range, theirs.range, |(a, b), (c, d)| (a.min(c), b.max(d)));
+            }
+        }
+    }
+}

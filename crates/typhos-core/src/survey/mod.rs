@@ -1,0 +1,141 @@
+//! Mergeable facts per column, gathered over every record.
+//!
+//! A [`Survey`] says what *is* in an input: counts per [`Class`] of value, extremes, lengths, distinct
+//! values, date shapes. It decides nothing; that is the room of [`infer`](crate::infer).
+//!
+//! The law of this room: surveying any split of an input and [merging](Survey::merge) the parts, in
+//! any order, gives the same facts as surveying it whole. It is what lets blocks go to any thread.
+//!
+//! # How a column is watched
+//!
+//! Until a column has shown more distinct values than [`MAX_DISTINCT`], each value costs one look-up
+//! in a table that counts it and remembers where it was first seen; what the values *are* is worked
+//! out once per distinct value. After that the table is folded into plain facts and dropped, and
+//! every value is classified as it comes.
+
+mod column;
+mod dates;
+mod distinct;
+mod facts;
+
+pub use column::ColumnFacts;
+pub use dates::{DateFacts, OrderFacts, ShapeFacts};
+pub use distinct::{DistinctValue, MAX_DISTINCT};
+pub use facts::{CLASSES, Class, Example, Facts, MAX_EXAMPLES, TextFacts};
+
+use crate::run::{self, Monitor, RunError, RunOptions};
+use crate::text::{Block, Input, Records, Splitter};
+
+/// Where a value stands: ordered as the input is read.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Place {
+    /// Which file of the input, from 0.
+    pub file: u32,
+    /// Line of the file on which the record starts, from 1.
+    pub line: u64,
+}
+
+/// A record that could not be split into the columns of the input.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct BrokenRecord {
+    /// Where it stands.
+    pub place: Place,
+    /// What is wrong with it, as a clause.
+    pub reason: String,
+}
+
+/// Most broken records that a survey shows.
+pub const MAX_BROKEN_EXAMPLES: usize = 5;
+
+/// Facts about an input.
+#[derive(Debug, Clone)]
+pub struct Survey {
+    /// Records that could be split.
+    pub records: u64,
+    /// Records that could not.
+    pub broken: u64,
+    /// The first of those.
+    pub broken_examples: Vec<BrokenRecord>,
+    /// Facts per column, in the order of the input.
+    pub columns: Vec<ColumnFacts>,
+}
+
+impl Survey {
+    /// A survey of nothing yet.
+    pub fn new(columns: usize) -> Survey {
+        let columns = (0..columns).map(|_| ColumnFacts::new(columns)).collect();
+        Survey { records: 0, broken: 0, broken_examples: Vec::new(), columns }
+    }
+
+    /// Surveys a whole input on all threads of `options`.
+    ///
+    /// # Errors
+    /// An input that cannot be read, or a monitor that asks to stop.
+    pub fn take(input: &Input, options: &RunOptions, monitor: &dyn Monitor) -> Result<Survey, RunError> {
+        let columns = input.names().len();
+        let parts = run::fold_blocks(input, options, monitor, || Watcher::new(columns), |watcher, block| {
+            watcher.watch(block, input);
+        })?;
+        let mut survey = Survey::new(columns);
+        for part in parts {
+            survey.merge(part.survey);
+        }
+        Ok(survey)
+    }
+
+    /// Adds the facts of another survey of the same columns.
+    pub fn merge(&mut self, other: Survey) {
+        assert_eq!(self.columns.len(), other.columns.len(), "surveys of the same columns");
+        self.records += other.records;
+        self.broken += other.broken;
+        self.broken_examples.extend(other.broken_examples);
+        self.broken_examples.sort_by_key(|broken| broken.place);
+        self.broken_examples.truncate(MAX_BROKEN_EXAMPLES);
+        for (ours, theirs) in self.columns.iter_mut().zip(other.columns) {
+            ours.merge(theirs);
+        }
+    }
+}
+
+/// What one thread keeps while it surveys block after block.
+struct Watcher {
+    survey: Survey,
+    records: Records,
+    scratch: Vec<u8>,
+}
+
+/// Records that are split before their columns are looked at, one by one: few enough that their text
+/// and bounds stay in the second level of cache.
+const SLICE_RECORDS: usize = 2048;
+
+impl Watcher {
+    fn new(columns: usize) -> Watcher {
+        Watcher { survey: Survey::new(columns), records: Records::default(), scratch: Vec::new() }
+    }
+
+    fn watch(&mut self, block: &Block, input: &Input) {
+        let dialect = input.dialect();
+        let columns = self.survey.columns.len();
+        let mut splitter = Splitter::new(block, &dialect, columns);
+        let is_utf8 = std::str::from_utf8(block.text()).is_ok();
+        let place = |line: u32| Place { file: block.file, line: block.first_line + u64::from(line) };
+        while splitter.fill(&mut self.records, SLICE_RECORDS) {
+            self.survey.records += self.records.len() as u64;
+            for broken in self.records.broken() {
+                self.survey.broken += 1;
+                if self.survey.broken_examples.len() < MAX_BROKEN_EXAMPLES {
+                    let reason = broken.kind.describe(block.first_line).into_owned();
+                    self.survey.broken_examples.push(BrokenRecord { place: place(broken.line), reason });
+                }
+            }
+            for (column, facts) in self.survey.columns.iter_mut().enumerate() {
+                for row in 0..self.records.len() {
+                    let (start, end) = self.records.bounds(row, column);
+                    let raw = &block.text()[start..end];
+                    let value = crate::text::unquote(raw, dialect.quote, &mut self.scratch);
+                    facts.observe(value, is_utf8, place(self.records.line(row)));
+                }
+            }
+        }
+    }
+}

@@ -1,0 +1,337 @@
+//! One or more files read as one table.
+//!
+//! Opening an input reads the head of every file: the dialect and the header come from the first,
+//! and the others must have the same columns. Nothing else is read until blocks are asked for.
+
+use std::fs::File;
+use std::io::{Cursor, Read, Seek, SeekFrom};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use thiserror::Error;
+
+use super::sniff::{self, Finding};
+use super::{Dialect, DialectChoice, PlainRecords};
+
+/// Bytes at the head of a file that its dialect is found from.
+const HEAD_BYTES: usize = 1 << 20;
+
+/// Why an input cannot be read.
+#[derive(Debug, Error)]
+pub enum InputError {
+    /// A file cannot be opened or read.
+    #[error("{file}: {source}")]
+    Io {
+        /// The file, as it was given.
+        file: String,
+        /// What the operating system said.
+        source: std::io::Error,
+    },
+    /// Nothing was given to read.
+    #[error("no input file was given")]
+    NoFiles,
+    /// A file without a single record.
+    #[error("{file} is empty: there is not even a header in it")]
+    Empty {
+        /// The file, as it was given.
+        file: String,
+    },
+    /// A record longer than [`MAX_RECORD_BYTES`](super::MAX_RECORD_BYTES).
+    #[error(
+        "{file}, line {line}: the record that starts here does not end within 16 MiB; most likely a quote in it \
+         is opened and never closed (if quotes mean nothing in this file, say --quote none)"
+    )]
+    RecordTooLong {
+        /// The file, as it was given.
+        file: String,
+        /// Line on which the record starts.
+        line: u64,
+    },
+    /// A file whose columns are not those of the first.
+    #[error("{file} does not have the columns of {first}: {difference}")]
+    OtherColumns {
+        /// The file, as it was given.
+        file: String,
+        /// The first file of the input.
+        first: String,
+        /// What differs.
+        difference: String,
+    },
+    /// Bytes that are not the UTF-8 they have to be.
+    #[error(
+        "{file}, line {line}: the header is not valid UTF-8 (byte 0x{byte:02x}); convert the file to UTF-8 first"
+    )]
+    HeaderNotUtf8 {
+        /// The file, as it was given.
+        file: String,
+        /// Line of the header.
+        line: u64,
+        /// The first byte that is not valid.
+        byte: u8,
+    },
+    /// UTF-16 or binary data.
+    #[error("{file} is no text in UTF-8: {reason}")]
+    NotText {
+        /// The file, as it was given.
+        file: String,
+        /// What was seen.
+        reason: &'static str,
+    },
+}
+
+#[derive(Debug, Clone)]
+enum Source {
+    File(PathBuf),
+    Bytes(String, Arc<[u8]>),
+}
+
+/// One file of an input.
+#[derive(Debug, Clone)]
+pub struct InputFile {
+    source: Source,
+    /// Size in bytes.
+    pub bytes: u64,
+    /// Offset of the first record below the header.
+    pub data_start: u64,
+    /// Line of that record, from 1.
+    pub first_line: u64,
+}
+
+impl InputFile {
+    /// The file as it was given.
+    pub fn name(&self) -> String {
+        match &self.source {
+            Source::File(path) => path.display().to_string(),
+            Source::Bytes(name, _) => name.clone(),
+        }
+    }
+
+    /// Opens the file at its first record.
+    pub(super) fn open(&self) -> Result<Box<dyn Read + Send>, InputError> {
+        Ok(match &self.source {
+            Source::File(path) => {
+                let mut file = File::open(path).map_err(|source| self.failed(source))?;
+                file.seek(SeekFrom::Start(self.data_start)).map_err(|source| self.failed(source))?;
+                Box::new(file)
+            }
+            Source::Bytes(_, bytes) => {
+                let mut cursor = Cursor::new(bytes.clone());
+                cursor.set_position(self.data_start);
+                Box::new(cursor)
+            }
+        })
+    }
+
+    pub(super) fn failed(&self, source: std::io::Error) -> InputError {
+        InputError::Io { file: self.name(), source }
+    }
+
+    /// The head of the file, and its size.
+    fn head(&mut self) -> Result<Vec<u8>, InputError> {
+        let mut head = Vec::new();
+        match &self.source {
+            Source::File(path) => {
+                let mut read = || {
+                    let file = File::open(path)?;
+                    let about = file.metadata()?;
+                    if about.is_dir() {
+                        return Err(std::io::Error::other("this is a directory, give the files in it"));
+                    }
+                    file.take(HEAD_BYTES as u64).read_to_end(&mut head)?;
+                    Ok(about.len())
+                };
+                self.bytes = read().map_err(|source| self.failed(source))?;
+            }
+            Source::Bytes(_, bytes) => head.extend(&bytes[..bytes.len().min(HEAD_BYTES)]),
+        }
+        Ok(head)
+    }
+}
+
+/// One or more files read as one table, with their dialect and the names of their columns.
+#[derive(Debug, Clone)]
+pub struct Input {
+    files: Vec<InputFile>,
+    dialect: Dialect,
+    names: Vec<String>,
+    finding: Finding,
+}
+
+impl Input {
+    /// Opens files: finds what `choice` leaves open of their dialect, and reads their headers.
+    ///
+    /// # Errors
+    /// A file that cannot be read, is empty or is not text, and files of different columns.
+    pub fn open<P: AsRef<Path>>(paths: &[P], choice: &DialectChoice) -> Result<Input, InputError> {
+        let files = paths.iter().map(|path| Source::File(path.as_ref().to_path_buf())).collect();
+        Self::of_sources(files, choice)
+    }
+
+    /// An input of one file that is held in memory.
+    pub fn from_bytes(name: &str, bytes: Vec<u8>, dialect: Dialect) -> Input {
+        let length = bytes.len() as u64;
+        let source = Source::Bytes(name.to_owned(), bytes.into());
+        Self::of_sources(vec![source.clone()], &dialect.into()).unwrap_or_else(|_| Input {
+            files: vec![InputFile { source, bytes: length, data_start: 0, first_line: 1 }],
+            dialect,
+            names: Vec::new(),
+            finding: Finding::default(),
+        })
+    }
+
+    fn of_sources(sources: Vec<Source>, choice: &DialectChoice) -> Result<Input, InputError> {
+        let mut files: Vec<InputFile> = sources
+            .into_iter()
+            .map(|source| {
+                let bytes = match &source {
+                    Source::Bytes(_, bytes) => bytes.len() as u64,
+                    Source::File(_) => 0,
+                };
+                InputFile { source, bytes, data_start: 0, first_line: 1 }
+            })
+            .collect();
+        let (first, others) = files.split_first_mut().ok_or(InputError::NoFiles)?;
+        let head = first.head()?;
+        let (dialect, finding) = {
+            let text = after_bom(first, &head)?;
+            sniff::sniff(text, choice, head.len() < HEAD_BYTES)
+        };
+        let names = read_header(first, &head, &dialect)?;
+        let first_name = first.name();
+        for file in others {
+            let head = file.head()?;
+            let theirs = read_header(file, &head, &dialect)?;
+            if let Some(difference) = difference(&names, &theirs, dialect.header) {
+                return Err(InputError::OtherColumns { file: file.name(), first: first_name, difference });
+            }
+        }
+        Ok(Input { files, dialect, names, finding })
+    }
+
+    /// The files, in the order they were given.
+    pub fn files(&self) -> &[InputFile] {
+        &self.files
+    }
+
+    /// How the text is laid out.
+    pub fn dialect(&self) -> Dialect {
+        self.dialect
+    }
+
+    /// What was found of the dialect, and why.
+    pub fn finding(&self) -> &Finding {
+        &self.finding
+    }
+
+    /// The names in the header, or `column_1`, `column_2`… where there is none.
+    pub fn names(&self) -> &[String] {
+        &self.names
+    }
+
+    /// Size of all files in bytes.
+    pub fn bytes(&self) -> u64 {
+        self.files.iter().map(|file| file.bytes).sum()
+    }
+}
+
+const BOM: &[u8] = b"\xef\xbb\xbf";
+
+fn after_bom<'h>(file: &InputFile, head: &'h [u8]) -> Result<&'h [u8], InputError> {
+    let refuse = |reason| Err(InputError::NotText { file: file.name(), reason });
+    match head {
+        [0xff, 0xfe, ..] | [0xfe, 0xff, ..] => refuse("it starts with the byte order mark of UTF-16"),
+        [0x1f, 0x8b, ..] => refuse("it is compressed with gzip; unpack it first"),
+        [0x28, 0xb5, 0x2f, 0xfd, ..] => refuse("it is compressed with zstd; unpack it first"),
+        [b'P', b'A', b'R', b'1', ..] => refuse("it is a Parquet file; 'typhos peek' shows those"),
+        _ if memchr::memchr(0, &head[..head.len().min(512)]).is_some() => {
+            refuse("there are NUL bytes near its start")
+        }
+        _ => Ok(head.strip_prefix(BOM).unwrap_or(head)),
+    }
+}
+
+/// Reads the names of the columns and sets where the data start.
+fn read_header(file: &mut InputFile, head: &[u8], dialect: &Dialect) -> Result<Vec<String>, InputError> {
+    let text = after_bom(file, head)?;
+    let bom = head.len() - text.len();
+    file.data_start = bom as u64;
+    let Some(record) = PlainRecords::new(text, *dialect).find(|record| !record.is_blank()) else {
+        return Err(InputError::Empty { file: file.name() });
+    };
+    if record.broken.is_some_and(|broken| broken.is_never_closed()) && head.len() >= HEAD_BYTES {
+        return Err(InputError::RecordTooLong { file: file.name(), line: record.line as u64 + 1 });
+    }
+    if !dialect.header {
+        return Ok((1..=record.fields.len()).map(|position| format!("column_{position}")).collect());
+    }
+    let bytes = &text[record.start..record.next];
+    if let Err(error) = std::str::from_utf8(bytes) {
+        let byte = bytes[error.valid_up_to()];
+        return Err(InputError::HeaderNotUtf8 { file: file.name(), line: record.line as u64 + 1, byte });
+    }
+    file.data_start = (bom + record.next) as u64;
+    file.first_line = 1 + memchr::memchr_iter(b'\n', &text[..record.next]).count() as u64;
+    let mut names = record.texts(text, dialect);
+    for (position, name) in names.iter_mut().enumerate() {
+        if name.trim().is_empty() {
+            *name = format!("column_{}", position + 1);
+        }
+    }
+    Ok(names)
+}
+
+fn difference(first: &[String], other: &[String], header: bool) -> Option<String> {
+    if first.len() != other.len() {
+        return Some(format!("it has {} of them instead of {}", other.len(), first.len()));
+    }
+    if !header {
+        return None;
+    }
+    let (position, (ours, theirs)) = first.iter().zip(other).enumerate().find(|(_, (a, b))| a != b)?;
+    Some(format!("column {} is '{theirs}' instead of '{ours}'", position + 1))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn open(files: &[(&str, &[u8])]) -> Result<Input, String> {
+        let folder = tempfile::tempdir().unwrap();
+        let paths: Vec<_> = files
+            .iter()
+            .map(|(name, bytes)| {
+                let path = folder.path().join(name);
+                std::fs::write(&path, bytes).unwrap();
+                path
+            })
+            .collect();
+        let strip = format!("{}/", folder.path().display());
+        Input::open(&paths, &DialectChoice::default()).map_err(|error| error.to_string().replace(&strip, ""))
+    }
+
+    #[test]
+    fn bom_blank_lines_and_quoted_line_breaks_in_the_header() {
+        let input = open(&[("a.csv", b"\xef\xbb\xbf\n\"a\nb\",c,\n1,2,3\n")]).unwrap();
+        assert_eq!(input.names(), ["a\nb", "c", "column_3"]);
+        let file = &input.files()[0];
+        assert_eq!((file.data_start, file.first_line), (3 + 1 + 9, 4));
+    }
+
+    #[test]
+    fn what_cannot_be_read_is_said() {
+        for (files, want) in [
+            (vec![("a.csv", &b""[..])], "a.csv is empty"),
+            (vec![("a.csv", b"\n\n")], "a.csv is empty"),
+            (vec![("a.csv", b"\xff\xfea\0")], "UTF-16"),
+            (vec![("a.csv", b"a\0b,c\n")], "NUL bytes"),
+            (vec![("a.csv", b"caf\xe9,b\n1,2\n")], "a.csv, line 1: the header is not valid UTF-8 (byte 0xe9)"),
+            (vec![("a.csv", b"a,b\n1,2\n"), ("b.csv", b"a,c\n1,2\n")], "column 2 is 'c' instead of 'b'"),
+            (vec![("a.csv", b"a,b\n1,2\n"), ("b.csv", b"a\n1\n")], "it has 1 of them instead of 2"),
+        ] {
+            let message = open(&files).unwrap_err();
+            assert!(message.contains(want), "{message}");
+        }
+        let missing = Input::open(&["/nowhere/a.csv"], &DialectChoice::default()).unwrap_err();
+        assert!(missing.to_string().starts_with("/nowhere/a.csv: No such file"), "{missing}");
+    }
+}
