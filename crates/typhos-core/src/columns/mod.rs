@@ -1,1 +1,20 @@
-//! x
+//! Text → typed Arrow arrays under a declaration, with every misfit named.
+//!
+//! A [`Plan`] is a schema bound to an input. Each thread makes a [`Converter`] of it and feeds it
+//! blocks; out come record batches and a [`BlockReport`]: what was read, what was loaded, what was set
+//! aside and why. Nothing is dropped without a line in the report, and nothing is loaded that does not
+//! fit: a value is either read exactly as declared, or it is a misfit.
+
+mod cells;
+mod convert;
+mod plan;
+mod reason;
+mod values;
+
+#[cfg(test)]
+mod tests;
+
+pub use cells::Bounds;
+pub use convert::{BlockReport, Converter, DEFAULT_BATCH_RECORDS, OnMisfit};
+pub use plan::{Plan, arrow_type};
+pub use reason::{Account, ColumnMisfits, MAX_MISFIT_EXAMPLES, MisfitValue, Reason, SetAside};

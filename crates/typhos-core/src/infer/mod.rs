@@ -1,1 +1,225 @@
-//! x
+//! Facts → types, with evidence and blockers; a survey becomes a draft.
+//!
+//! [`decide`] looks at the [facts](crate::survey) of all columns and says for each which type holds
+//! every value, why, and what stands in the way of a narrower one. It never looks at the data again.
+//! [`draft`] turns the decisions into a [`Schema`](crate::schema::Schema) with comments.
+//!
+//! The order of the rules is that of [`number`], [`dates`] and [`text`] below: the narrowest type
+//! whose readings take *every* value wins, and text is what remains. One odd value makes a column
+//! text, and is named as its blocker.
+
+mod dates;
+mod draft;
+mod number;
+mod text;
+
+use crate::dates::Order;
+use crate::readings::{BOOL_PAIRS, TOKENS};
+use crate::schema::Type;
+use crate::survey::{Class, ColumnFacts, Example, Facts, Survey};
+
+pub use draft::{Draft, draft};
+
+/// How far beyond the extremes seen a narrowed type reaches, where nothing else is said.
+pub const DEFAULT_HEADROOM: f64 = 2.0;
+
+/// The rules of a house, where they are not the usual ones.
+#[derive(Debug, Clone, Copy)]
+pub struct Rules {
+    /// How far beyond the extremes seen a narrowed type must reach: 1 for the tightest.
+    pub headroom: f64,
+    /// The order of dates that could be read in more than one.
+    pub date_order: Option<Order>,
+}
+
+impl Default for Rules {
+    fn default() -> Self {
+        Rules { headroom: DEFAULT_HEADROOM, date_order: None }
+    }
+}
+
+/// Values that rule out a narrower type.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Blocker {
+    /// The type that the other values allow.
+    pub ty: Type,
+    /// How many values are in the way.
+    pub count: u64,
+    /// The first of them.
+    pub examples: Vec<Example>,
+}
+
+/// A question that the data cannot answer.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Question {
+    /// The orders that read every value, with the patterns each would take.
+    pub choices: Vec<(Order, Vec<String>)>,
+}
+
+/// What was decided about a column, and why.
+#[derive(Debug, Clone)]
+pub struct Decision {
+    /// The type.
+    pub ty: Type,
+    /// Whether no value is absent.
+    pub required: bool,
+    /// Values that are absent: blank ones, and the tokens where they count as such.
+    pub absent: u64,
+    /// The tokens that count as absent here, with how often they stand there; the empty text for
+    /// blank fields.
+    pub absent_tokens: Vec<(&'static str, u64)>,
+    /// Distinct values that are not absent; `None` where there are too many to be counted exactly.
+    pub distinct: Option<u64>,
+    /// Smallest and largest value, as a person would write them.
+    pub range: Option<(String, String)>,
+    /// Most characters of a value.
+    pub max_chars: u64,
+    /// Patterns that together read every value, with how many each reads.
+    pub patterns: Vec<(String, u64)>,
+    /// The values of a category.
+    pub values: Vec<String>,
+    /// Why this type, in short clauses; the first says the most.
+    pub evidence: Vec<String>,
+    /// What rules out narrower types.
+    pub blockers: Vec<Blocker>,
+    /// Things to know that decide nothing.
+    pub notes: Vec<String>,
+    /// What only a person can say.
+    pub question: Option<Question>,
+}
+
+impl Decision {
+    fn new(ty: Type) -> Decision {
+        Decision {
+            ty,
+            required: false,
+            absent: 0,
+            absent_tokens: Vec::new(),
+            distinct: None,
+            range: None,
+            max_chars: 0,
+            patterns: Vec::new(),
+            values: Vec::new(),
+            evidence: Vec::new(),
+            blockers: Vec::new(),
+            notes: Vec::new(),
+            question: None,
+        }
+    }
+}
+
+/// Decides about every column of a survey.
+pub fn decide(survey: &Survey, names: &[String], rules: &Rules) -> Vec<Decision> {
+    let facts: Vec<Facts> = survey.columns.iter().map(ColumnFacts::facts).collect();
+    // What one column proves about the order of its dates holds for the others of the same style.
+    let proofs = dates::Proofs::collect(names, &facts);
+    let columns = survey.columns.iter().zip(&facts);
+    columns.map(|(column, facts)| one(column, facts, survey.records, rules, &proofs)).collect()
+}
+
+fn one(column: &ColumnFacts, facts: &Facts, records: u64, rules: &Rules, proofs: &dates::Proofs) -> Decision {
+    let tokens: u64 = facts.tokens.iter().sum();
+    let mut decision = narrow(column, facts, rules, proofs).unwrap_or_else(|| text::decide(column, facts, records, rules, proofs));
+    let tokens_are_absent = !decision.ty.is_text();
+    decision.absent = facts.blank + if tokens_are_absent { tokens } else { 0 };
+    if facts.blank > 0 {
+        decision.absent_tokens.push(("", facts.blank));
+    }
+    let seen = TOKENS.iter().zip(facts.tokens).filter(|(_, count)| *count > 0);
+    if tokens_are_absent {
+        decision.absent_tokens.extend(seen.clone().map(|(token, count)| (*token, count)));
+    } else {
+        for (token, count) in seen.clone() {
+            decision.notes.push(format!("'{token}' ({}) is a value here, not absent", counted(count, "time")));
+        }
+    }
+    let kinds_of_tokens = if tokens_are_absent { seen.count() as u64 } else { 0 };
+    decision.distinct = column.distinct().map(|distinct| distinct - kinds_of_tokens.min(distinct));
+    decision.required = decision.absent == 0 && records > 0;
+    decision.max_chars = facts.text.max_chars;
+    let present = records - decision.absent.min(records);
+    match decision.distinct {
+        Some(1) if present > 1 => decision.evidence.push("always the same".into()),
+        Some(distinct) if distinct == present && present > 1 => decision.evidence.push("all distinct".into()),
+        _ => {}
+    }
+    if decision.absent > 0 {
+        let tokens: Vec<_> = decision.absent_tokens.iter().filter(|(token, _)| !token.is_empty()).map(|(t, _)| format!("'{t}'")).collect();
+        let by = if tokens.is_empty() { String::new() } else { format!(" (also {})", tokens.join(", ")) };
+        decision.evidence.push(format!("{} absent{by}", grouped(decision.absent)));
+    }
+    if facts.text.padded > 0 {
+        decision.notes.push(format!("{} with white space around", counted(facts.text.padded, "value")));
+    }
+    decision
+}
+
+/// The narrowest type other than text that takes every value, if there is one.
+fn narrow(column: &ColumnFacts, facts: &Facts, rules: &Rules, proofs: &dates::Proofs) -> Option<Decision> {
+    let plain = facts.plain_count();
+    if plain == 0 {
+        return None;
+    }
+    if facts.count(Class::Bool) == plain {
+        return boolean(facts);
+    }
+    if facts.count(Class::Date) == plain {
+        return dates::decide(facts, rules, proofs).ok();
+    }
+    number::decide(column, facts, rules).filter(|_| number::count(facts) == plain)
+}
+
+/// One pair of words in the whole column. A pair of single letters must show both, since a column of
+/// nothing but `t` is more likely a code.
+fn boolean(facts: &Facts) -> Option<Decision> {
+    let mut used = facts.bools.iter().zip(&BOOL_PAIRS).filter(|([no, yes], _)| no + yes > 0);
+    let (Some(([no, yes], pair)), None) = (used.next(), used.next()) else { return None };
+    if pair.yes.len() == 1 && (*no == 0 || *yes == 0) {
+        return None;
+    }
+    let mut decision = Decision::new(Type::Bool);
+    decision.evidence.push(format!("{} {}, {} {}", grouped(*yes), pair.yes, grouped(*no), pair.no));
+    let (low, high) = (if *no > 0 { "false" } else { "true" }, if *yes > 0 { "true" } else { "false" });
+    decision.range = Some((low.into(), high.into()));
+    Some(decision)
+}
+
+/// The first examples of some classes, by place.
+fn first_examples(facts: &Facts, classes: &[Class]) -> Vec<Example> {
+    let mut examples: Vec<Example> = classes.iter().flat_map(|class| facts.examples(*class)).cloned().collect();
+    examples.sort_by_key(|example| example.place);
+    examples.truncate(crate::survey::MAX_EXAMPLES);
+    examples
+}
+
+/// A number with its thousands apart: 1,234,567.
+pub fn grouped(number: u64) -> String {
+    let digits = number.to_string();
+    let mut grouped = String::new();
+    for (at, digit) in digits.chars().enumerate() {
+        if at > 0 && (digits.len() - at).is_multiple_of(3) {
+            grouped.push(',');
+        }
+        grouped.push(digit);
+    }
+    grouped
+}
+
+/// A count with its noun: "1 value", "2,000 values".
+pub fn counted(number: u64, noun: &str) -> String {
+    format!("{} {noun}{}", grouped(number), if number == 1 { "" } else { "s" })
+}
+
+/// A value for a message: in quotes, control characters escaped, cut where it is long.
+pub fn shown(value: &str) -> String {
+    const MOST: usize = 40;
+    let mut text: String = value.escape_debug().to_string().replace("\\'", "'").replace("\\\"", "\"");
+    if text.chars().count() > MOST {
+        text = text.chars().take(MOST - 1).collect();
+        text.push('…');
+    }
+    format!("'{text}'")
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,1 +1,20 @@
-//! x
+//! Types, and the declaration a person keeps: the model, and TOML in and out.
+//!
+//! A [`Schema`] is read from a `NAME.typhos.toml` file with every mistake in it reported at once
+//! ([`read`]), or drafted from a survey by [`infer`](crate::infer) and written ([`write`]). It is
+//! [bound](Schema::bind) to an input before any value is looked at. What it does to values is the
+//! business of [`columns`](crate::columns).
+
+mod bind;
+mod model;
+mod read;
+mod types;
+mod write;
+
+pub use model::{ColumnDecl, Diagnostic, From, InputDecl, Misfit, Schema};
+pub use read::{COLUMN_KEYS, read};
+pub use types::{IntType, MAX_PRECISION, TYPE_NAMES, TimeUnit, Type, TypeError};
+pub use write::{quoted, write};
+
+/// Version of the schema file's format that this program reads and writes.
+pub const FORMAT_VERSION: i64 = 1;

@@ -1,0 +1,313 @@
+//! Blocks → record batches, slice by slice and column by column.
+//!
+//! A slice is converted whole. Where a record of it is set aside by any column, the record is taken
+//! out of the slice and the slice is converted again: misfits are rare, and so no column ever has to
+//! take back what it has appended.
+
+use arrow_array::{ArrayRef, RecordBatch, RecordBatchOptions};
+
+use super::cells::{Cells, Visit, with_cells};
+use super::reason::{Account, MisfitValue, Reason, SetAside};
+use super::Plan;
+use crate::readings::trim;
+use crate::schema::{ColumnDecl, Misfit};
+use crate::survey::Place;
+use crate::text::{Block, Records, Splitter, unquote};
+
+/// Records of a batch: enough to make arrays worth their while, few enough that they stay in cache.
+pub const DEFAULT_BATCH_RECORDS: usize = 8192;
+
+/// What to do with misfits, over what the declaration says.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum OnMisfit {
+    /// Follow the declaration.
+    AsDeclared,
+    /// Note every misfit and go on: a misfit under `stop` sets its record aside.
+    NoteAll,
+}
+
+/// What became of one block.
+#[derive(Debug, Default)]
+pub struct BlockReport {
+    /// The account of its records.
+    pub account: Account,
+    /// The records set aside, in order; empty unless they are to be kept.
+    pub set_aside: Vec<SetAside>,
+}
+
+/// Converts the blocks of one thread.
+pub struct Converter<'p> {
+    plan: &'p Plan,
+    mode: OnMisfit,
+    columns: Vec<Box<dyn FillColumn>>,
+    records: Records,
+    misfits: Vec<RowMisfit>,
+    scratch: Vec<u8>,
+    batch_records: usize,
+}
+
+/// A misfit in a slice, before anything is done about it.
+struct RowMisfit {
+    row: usize,
+    column: usize,
+    reason: Reason,
+}
+
+impl<'p> Converter<'p> {
+    /// A converter for one thread.
+    pub fn new(plan: &'p Plan, mode: OnMisfit) -> Converter<'p> {
+        let schema = plan.schema();
+        let columns = schema.columns.iter().map(|column| {
+            let absent = Absent::new(&schema.absent_of(column));
+            let visitor = MakeColumn { absent, column };
+            with_cells(column, visitor).expect("bounds were parsed when the schema was read")
+        });
+        Converter {
+            plan,
+            mode,
+            columns: columns.collect(),
+            records: Records::default(),
+            misfits: Vec::new(),
+            scratch: Vec::new(),
+            batch_records: DEFAULT_BATCH_RECORDS,
+        }
+    }
+
+    /// Converts a block and hands each batch to `each`.
+    ///
+    /// # Errors
+    /// The first misfit in the block that the declaration says to stop at, as `Err` of the misfit; and
+    /// whatever `each` returns.
+    pub fn convert<E: From<MisfitValue>>(
+        &mut self,
+        block: &Block,
+        mut each: impl FnMut(RecordBatch) -> Result<(), E>,
+    ) -> Result<BlockReport, E> {
+        let plan = self.plan;
+        let mut report = BlockReport { account: Account::new(self.columns.len()), set_aside: Vec::new() };
+        let dialect = plan.dialect();
+        let is_utf8 = std::str::from_utf8(block.text()).is_ok();
+        self.columns.iter_mut().for_each(|column| column.reset());
+        let mut splitter = Splitter::new(block, &dialect, plan.source_columns());
+        while splitter.fill(&mut self.records, self.batch_records) {
+            let slice = Slice { block, quote: dialect.quote, is_utf8 };
+            let aside_before = report.set_aside.len();
+            report.account.read += (self.records.len() + self.records.broken().len()) as u64;
+            let mut arrays = self.fill(slice);
+            let stop = self.settle(slice, &mut report);
+            if let Some(stop) = stop {
+                return Err(stop.into());
+            }
+            let rejected = self.rejected_rows();
+            if rejected.iter().any(|is_rejected| *is_rejected) {
+                self.records.retain(|row| !rejected[row]);
+                arrays = self.fill(slice);
+            }
+            report.account.nulled += self.misfits.len() as u64;
+            report.account.loaded += self.records.len() as u64;
+            report.account.set_aside += (report.set_aside.len() - aside_before) as u64;
+            if self.records.len() > 0 {
+                let options = RecordBatchOptions::new().with_row_count(Some(self.records.len()));
+                let batch = RecordBatch::try_new_with_options(plan.arrow(), arrays, &options)
+                    .expect("every column has the type and length of the plan");
+                each(batch)?;
+            }
+        }
+        report.account.assert_balance();
+        Ok(report)
+    }
+
+    /// Fills all columns from the slice; misfits become nulls for now and are noted.
+    fn fill(&mut self, slice: Slice<'_>) -> Vec<ArrayRef> {
+        self.misfits.clear();
+        let Converter { plan, columns, records, misfits, scratch, .. } = self;
+        let filled = columns.iter_mut().enumerate().map(|(index, column)| {
+            let mut note = |row, reason| misfits.push(RowMisfit { row, column: index, reason });
+            column.fill(slice, records, plan.sources()[index], scratch, &mut note)
+        });
+        filled.collect()
+    }
+
+    fn policy(&self, column: usize) -> Misfit {
+        match (self.plan.schema().columns[column].misfit, self.mode) {
+            (Misfit::Stop, OnMisfit::NoteAll) => Misfit::Reject,
+            (policy, _) => policy,
+        }
+    }
+
+    fn rejected_rows(&self) -> Vec<bool> {
+        let mut rejected = vec![false; self.records.len()];
+        for misfit in &self.misfits {
+            if self.policy(misfit.column) == Misfit::Reject {
+                rejected[misfit.row] = true;
+            }
+        }
+        rejected
+    }
+
+    /// Notes the misfits of the slice in the report. Returns the first one to stop at.
+    fn settle(&mut self, slice: Slice<'_>, report: &mut BlockReport) -> Option<MisfitValue> {
+        let broken_policy = match (self.plan.schema().input.misfit, self.mode) {
+            (Misfit::Stop, OnMisfit::AsDeclared) => Misfit::Stop,
+            _ => Misfit::Reject,
+        };
+        let text = slice.block.text();
+        let mut aside: Vec<(u32, SetAside)> = Vec::new();
+        let mut stop: Option<(u32, MisfitValue)> = None;
+        for broken in self.records.broken() {
+            let record = &text[broken.start as usize..broken.end as usize];
+            let reason = Reason::Broken(broken.kind.describe(slice.block.first_line).into_owned());
+            let misfit = MisfitValue::new(slice.place(broken.line), None, record, reason);
+            report.account.broken.note(|| misfit.clone());
+            match broken_policy {
+                Misfit::Stop => {
+                    stop.get_or_insert((broken.line, misfit));
+                }
+                _ => aside.push((broken.line, SetAside { misfit, record: record.to_vec() })),
+            }
+        }
+        if self.misfits.is_empty() && aside.is_empty() {
+            return stop.map(|(_, misfit)| misfit);
+        }
+        // In the order of the records, so that the first reason of each is the one it is set aside for.
+        self.misfits.sort_by_key(|misfit| (misfit.row, misfit.column));
+        let mut last_rejected = usize::MAX;
+        for misfit in &self.misfits {
+            let line = self.records.line(misfit.row);
+            let value = || {
+                let (start, end) = self.records.bounds(misfit.row, self.plan.sources()[misfit.column]);
+                let mut scratch = Vec::new();
+                let value = unquote(&text[start..end], slice.quote, &mut scratch);
+                MisfitValue::new(slice.place(line), Some(misfit.column), value, misfit.reason.clone())
+            };
+            report.account.columns[misfit.column].note(value);
+            match self.policy(misfit.column) {
+                Misfit::Stop if stop.as_ref().is_none_or(|(known, _)| line < *known) => stop = Some((line, value())),
+                Misfit::Reject if misfit.row != last_rejected => {
+                    last_rejected = misfit.row;
+                    let (start, end) = self.records.record(misfit.row);
+                    aside.push((line, SetAside { misfit: value(), record: text[start..end].to_vec() }));
+                }
+                _ => {}
+            }
+        }
+        aside.sort_by_key(|(line, _)| *line);
+        report.set_aside.extend(aside.into_iter().map(|(_, aside)| aside));
+        stop.map(|(_, misfit)| misfit)
+    }
+}
+
+/// What a column needs to know of the block it is filled from.
+#[derive(Clone, Copy)]
+struct Slice<'b> {
+    block: &'b Block,
+    quote: Option<u8>,
+    is_utf8: bool,
+}
+
+impl Slice<'_> {
+    fn place(&self, line: u32) -> Place {
+        Place { file: self.block.file, line: self.block.first_line + u64::from(line) }
+    }
+}
+
+/// A column of any type: one call a slice, so that the loop inside knows its type.
+trait FillColumn: Send {
+    fn fill(
+        &mut self,
+        slice: Slice<'_>,
+        records: &Records,
+        source: usize,
+        scratch: &mut Vec<u8>,
+        note: &mut dyn FnMut(usize, Reason),
+    ) -> ArrayRef;
+
+    fn reset(&mut self);
+}
+
+struct MakeColumn<'s> {
+    absent: Absent,
+    column: &'s ColumnDecl,
+}
+
+impl Visit for MakeColumn<'_> {
+    type Out = Box<dyn FillColumn>;
+
+    fn visit<C: Cells + 'static>(self, cells: C) -> Self::Out {
+        Box::new(Column {
+            cells,
+            absent: self.absent,
+            required: self.column.required,
+            keeps_space: self.column.ty.is_text(),
+        })
+    }
+}
+
+struct Column<C> {
+    cells: C,
+    absent: Absent,
+    required: bool,
+    /// Text keeps the white space around it; everything else is read without.
+    keeps_space: bool,
+}
+
+impl<C: Cells> FillColumn for Column<C> {
+    fn fill(
+        &mut self,
+        slice: Slice<'_>,
+        records: &Records,
+        source: usize,
+        scratch: &mut Vec<u8>,
+        note: &mut dyn FnMut(usize, Reason),
+    ) -> ArrayRef {
+        let text = slice.block.text();
+        for row in 0..records.len() {
+            let (start, end) = records.bounds(row, source);
+            let value = unquote(&text[start..end], slice.quote, scratch);
+            let result = if self.absent.is(value) {
+                if self.required { Err(Reason::Absent) } else { Ok(false) }
+            } else if !slice.is_utf8 && let Err(error) = std::str::from_utf8(value) {
+                Err(Reason::NotUtf8 { byte: value[error.valid_up_to()] })
+            } else {
+                self.cells.push(if self.keeps_space { value } else { trim(value) }).map(|()| true)
+            };
+            match result {
+                Ok(true) => {}
+                Ok(false) => self.cells.push_null(),
+                Err(reason) => {
+                    self.cells.push_null();
+                    note(row, reason);
+                }
+            }
+        }
+        self.cells.finish()
+    }
+
+    fn reset(&mut self) {
+        self.cells.reset();
+    }
+}
+
+/// The texts that mean "no value" in a column.
+struct Absent {
+    blank: bool,
+    tokens: Vec<Vec<u8>>,
+}
+
+impl Absent {
+    fn new(texts: &[&str]) -> Absent {
+        Absent {
+            blank: texts.contains(&""),
+            tokens: texts.iter().filter(|text| !text.is_empty()).map(|text| text.as_bytes().to_vec()).collect(),
+        }
+    }
+
+    #[inline]
+    fn is(&self, value: &[u8]) -> bool {
+        let trimmed = trim(value);
+        if trimmed.is_empty() {
+            return self.blank;
+        }
+        !self.tokens.is_empty() && self.tokens.iter().any(|token| token == trimmed)
+    }
+}

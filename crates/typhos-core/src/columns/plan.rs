@@ -1,0 +1,102 @@
+//! A schema bound to an input: everything conversion needs to know, worked out once.
+
+use std::sync::Arc;
+
+use arrow_schema::{DataType, Field, Schema as ArrowSchema, SchemaRef, TimeUnit as ArrowUnit};
+
+use crate::schema::{Diagnostic, IntType, Schema, TimeUnit, Type};
+use crate::text::{Dialect, Input};
+
+/// What conversion does, column by column.
+#[derive(Debug, Clone)]
+pub struct Plan {
+    schema: Schema,
+    /// For each declared column, the position of its source.
+    sources: Vec<usize>,
+    source_columns: usize,
+    dialect: Dialect,
+    arrow: SchemaRef,
+}
+
+impl Plan {
+    /// Binds `schema` to `input`.
+    ///
+    /// # Errors
+    /// Every declared column whose source is not in the input.
+    pub fn new(schema: Schema, input: &Input) -> Result<Plan, Vec<Diagnostic>> {
+        let sources = schema.bind(input)?;
+        let fields: Vec<Field> = schema
+            .columns
+            .iter()
+            .map(|column| Field::new(&column.name, arrow_type(column.ty, column.values.len()), !column.required))
+            .collect();
+        let arrow = Arc::new(ArrowSchema::new(fields));
+        Ok(Plan { schema, sources, source_columns: input.names().len(), dialect: input.dialect(), arrow })
+    }
+
+    /// The declaration.
+    pub fn schema(&self) -> &Schema {
+        &self.schema
+    }
+
+    /// The Arrow schema of the batches.
+    pub fn arrow(&self) -> SchemaRef {
+        self.arrow.clone()
+    }
+
+    /// How the input is laid out.
+    pub fn dialect(&self) -> Dialect {
+        self.dialect
+    }
+
+    /// Columns of the input.
+    pub fn source_columns(&self) -> usize {
+        self.source_columns
+    }
+
+    /// The position in the input (from 0) of each declared column.
+    pub fn sources(&self) -> &[usize] {
+        &self.sources
+    }
+}
+
+/// The Arrow type that holds a column. `values` is the length of a category's list.
+pub fn arrow_type(ty: Type, values: usize) -> DataType {
+    match ty {
+        Type::Bool => DataType::Boolean,
+        Type::Int(int) => match int {
+            IntType::Int8 => DataType::Int8,
+            IntType::Int16 => DataType::Int16,
+            IntType::Int32 => DataType::Int32,
+            IntType::Int64 => DataType::Int64,
+            IntType::UInt8 => DataType::UInt8,
+            IntType::UInt16 => DataType::UInt16,
+            IntType::UInt32 => DataType::UInt32,
+            IntType::UInt64 => DataType::UInt64,
+        },
+        Type::Float32 => DataType::Float32,
+        Type::Float64 => DataType::Float64,
+        Type::Decimal { precision, scale } => DataType::Decimal128(precision, scale.cast_signed()),
+        Type::Text { .. } => DataType::Utf8,
+        Type::Lowcard => dictionary(DataType::UInt32),
+        Type::Category if values <= 256 => dictionary(DataType::UInt8),
+        Type::Category => dictionary(DataType::UInt32),
+        Type::Date => DataType::Date32,
+        Type::Time(unit @ (TimeUnit::Second | TimeUnit::Milli)) => DataType::Time32(arrow_unit(unit)),
+        Type::Time(unit) => DataType::Time64(arrow_unit(unit)),
+        Type::Timestamp { unit, utc } => DataType::Timestamp(arrow_unit(unit), utc.then(|| "UTC".into())),
+    }
+}
+
+fn dictionary(codes: DataType) -> DataType {
+    DataType::Dictionary(Box::new(codes), Box::new(DataType::Utf8))
+}
+
+fn arrow_unit(unit: TimeUnit) -> ArrowUnit {
+    match unit {
+        TimeUnit::Second => ArrowUnit::Second,
+        TimeUnit::Milli => ArrowUnit::Millisecond,
+        TimeUnit::Micro => ArrowUnit::Microsecond,
+        TimeUnit::Nano => ArrowUnit::Nanosecond,
+    }
+}

@@ -1,0 +1,208 @@
+//! Misfits: what does not fit, where, and why; and the account of a run.
+
+use std::fmt;
+
+use crate::dates::{Misread, Pattern};
+use crate::schema::Type;
+use crate::survey::Place;
+
+/// Why a value does not fit.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Reason {
+    /// It is not a value of the type at all.
+    NotA(Type),
+    /// It is a number, and not one that the type holds.
+    OutOfRange(Type),
+    /// It has more digits after the mark than the decimal keeps.
+    TooPrecise(Type),
+    /// It is absent in a required column.
+    Absent,
+    /// It is longer than the text may be.
+    TooLong {
+        /// Its length in characters.
+        chars: usize,
+        /// The most there may be.
+        most: u32,
+    },
+    /// It is not one of the values of a category.
+    NotListed {
+        /// The value that was most likely meant.
+        near: Option<String>,
+    },
+    /// It is below or above the declared bound.
+    Beyond {
+        /// `low` or `high`.
+        key: &'static str,
+        /// The bound, as declared.
+        bound: String,
+    },
+    /// No pattern reads it. The reason given is that of the pattern that came furthest.
+    Date(String),
+    /// It lies outside of what the unit can hold.
+    OutOfTime(Type),
+    /// Its bytes are not valid UTF-8.
+    NotUtf8 {
+        /// The first byte that is not.
+        byte: u8,
+    },
+    /// The record could not be split.
+    Broken(String),
+}
+
+impl Reason {
+    #[cold]
+    pub(super) fn date(value: &[u8], tried: &[(&Pattern, Misread)]) -> Reason {
+        let described = tried.iter().map(|(pattern, misread)| {
+            format!("'{}': {}", pattern.source(), misread.describe(value, pattern))
+        });
+        Reason::Date(described.collect::<Vec<_>>().join("; "))
+    }
+}
+
+impl fmt::Display for Reason {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Reason::NotA(ty) => match ty {
+                Type::Int(_) => write!(f, "is no integer"),
+                Type::Bool => write!(f, "is no bool: true/false, t/f, yes/no, y/n, on/off, 1/0"),
+                _ if ty.is_number() => write!(f, "is no number"),
+                _ => write!(f, "is no {ty}"),
+            },
+            Reason::OutOfRange(Type::Int(int)) => {
+                let (low, high) = int.range();
+                write!(f, "is outside of {}: {low} to {high}", int.name())
+            }
+            Reason::OutOfRange(ty) => write!(f, "is outside of what {ty} holds"),
+            Reason::TooPrecise(ty) => match ty {
+                Type::Decimal { scale, .. } => write!(f, "has more than {scale} digits after the mark"),
+                _ => write!(f, "is finer than {ty} keeps"),
+            },
+            Reason::Absent => write!(f, "is absent, and the column is required"),
+            Reason::TooLong { chars, most } => {
+                write!(f, "has {chars} characters, {most} are allowed; text({chars}) would do")
+            }
+            Reason::NotListed { near: Some(near) } => write!(f, "is not in the list of values; did you mean '{near}'?"),
+            Reason::NotListed { near: None } => write!(f, "is not in the list of values"),
+            Reason::Beyond { key: "low", bound } => write!(f, "is below the declared low of {bound}"),
+            Reason::Beyond { bound, .. } => write!(f, "is above the declared high of {bound}"),
+            Reason::Date(tried) => write!(f, "is not read by {tried}"),
+            Reason::OutOfTime(ty) => write!(f, "lies outside of what {ty} holds"),
+            Reason::NotUtf8 { byte } => write!(f, "is not valid UTF-8 (byte 0x{byte:02x})"),
+            Reason::Broken(what) => f.write_str(what),
+        }
+    }
+}
+
+/// A value that does not fit.
+#[derive(Debug, Clone, PartialEq)]
+pub struct MisfitValue {
+    /// Where its record starts.
+    pub place: Place,
+    /// The declared column, by its position in the schema; `None` for a record that could not be split.
+    pub column: Option<usize>,
+    /// The value, or the broken record; long ones are cut.
+    pub value: String,
+    /// Why it does not fit.
+    pub reason: Reason,
+}
+
+impl MisfitValue {
+    /// Most bytes of a value that are kept for messages.
+    const SHOWN: usize = 120;
+
+    pub(super) fn new(place: Place, column: Option<usize>, value: &[u8], reason: Reason) -> MisfitValue {
+        let cut = value.len() > Self::SHOWN;
+        let mut text = String::from_utf8_lossy(&value[..value.len().min(Self::SHOWN)]).into_owned();
+        if cut {
+            text.push('…');
+        }
+        MisfitValue { place, column, value: text, reason }
+    }
+}
+
+/// A record kept out of the load.
+#[derive(Debug, Clone, PartialEq)]
+pub struct SetAside {
+    /// Why, by its first misfit.
+    pub misfit: MisfitValue,
+    /// Its bytes, as they stand in the file, without the line end.
+    pub record: Vec<u8>,
+}
+
+/// Most misfits of a column that are shown.
+pub const MAX_MISFIT_EXAMPLES: usize = 5;
+
+/// The misfits of one column.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct ColumnMisfits {
+    /// How many values do not fit.
+    pub count: u64,
+    /// The first of them.
+    pub examples: Vec<MisfitValue>,
+}
+
+impl ColumnMisfits {
+    pub(super) fn note(&mut self, misfit: impl FnOnce() -> MisfitValue) {
+        self.count += 1;
+        if self.examples.len() < MAX_MISFIT_EXAMPLES {
+            self.examples.push(misfit());
+        }
+    }
+
+    fn add(&mut self, later: &ColumnMisfits) {
+        self.count += later.count;
+        let room = MAX_MISFIT_EXAMPLES - self.examples.len();
+        self.examples.extend(later.examples.iter().take(room).cloned());
+    }
+}
+
+/// What became of every record of a run.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct Account {
+    /// Records read.
+    pub read: u64,
+    /// Records converted.
+    pub loaded: u64,
+    /// Records kept out.
+    pub set_aside: u64,
+    /// Values made null because they did not fit.
+    pub nulled: u64,
+    /// Misfits per declared column.
+    pub columns: Vec<ColumnMisfits>,
+    /// Records that could not be split.
+    pub broken: ColumnMisfits,
+}
+
+impl Account {
+    /// An account of nothing yet.
+    pub fn new(columns: usize) -> Account {
+        Account { columns: vec![ColumnMisfits::default(); columns], ..Account::default() }
+    }
+
+    /// Adds the account of what follows in the input.
+    pub fn add(&mut self, later: &Account) {
+        self.read += later.read;
+        self.loaded += later.loaded;
+        self.set_aside += later.set_aside;
+        self.nulled += later.nulled;
+        self.broken.add(&later.broken);
+        for (ours, theirs) in self.columns.iter_mut().zip(&later.columns) {
+            ours.add(theirs);
+        }
+        self.assert_balance();
+    }
+
+    /// Nothing is lost: every record read was either loaded or set aside.
+    ///
+    /// # Panics
+    /// If that does not hold. It is the promise of the program, so a run that broke it must not end
+    /// as if it were well.
+    pub fn assert_balance(&self) {
+        assert_eq!(self.read, self.loaded + self.set_aside, "records read = loaded + set aside");
+    }
+
+    /// Values and records that do not fit.
+    pub fn misfits(&self) -> u64 {
+        self.broken.count + self.columns.iter().map(|column| column.count).sum::<u64>()
+    }
+}

@@ -1,0 +1,253 @@
+//! Conversion end to end in the core: a schema and a text in, arrays and an account out.
+
+use super::*;
+use crate::run::{self, NoMonitor, RunError, RunOptions};
+use crate::schema::{Type, read};
+use crate::text::{Dialect, Input};
+use arrow_array::cast::AsArray;
+use arrow_array::{Array, ArrayRef, RecordBatch};
+use proptest::prelude::*;
+use std::num::NonZeroUsize;
+
+/// The first misfit under `stop`, or the reason a run failed.
+#[derive(Debug)]
+enum Stopped {
+    Misfit(Box<MisfitValue>),
+    Run(RunError),
+}
+
+impl From<MisfitValue> for Stopped {
+    fn from(misfit: MisfitValue) -> Self {
+        Stopped::Misfit(Box::new(misfit))
+    }
+}
+
+impl From<RunError> for Stopped {
+    fn from(error: RunError) -> Self {
+        Stopped::Run(error)
+    }
+}
+
+type Loaded = (Vec<Vec<String>>, Account, Vec<SetAside>);
+
+fn convert_with(schema: &str, text: &str, threads: usize, block_bytes: usize, mode: OnMisfit) -> Result<Loaded, Stopped> {
+    let schema = read(schema).unwrap_or_else(|wrong| panic!("{wrong:?}"));
+    let input = Input::from_bytes("t.csv", text.as_bytes().to_vec(), Dialect::RFC_4180);
+    let plan = Plan::new(schema, &input).unwrap_or_else(|wrong| panic!("{wrong:?}"));
+    let options = RunOptions { threads: NonZeroUsize::new(threads).unwrap(), block_bytes };
+    let mut rows = Vec::new();
+    let mut account = Account::new(plan.schema().columns.len());
+    let mut aside = Vec::new();
+    run::map_blocks::<_, _, Stopped>(
+        &input,
+        &options,
+        &NoMonitor,
+        || Converter::new(&plan, mode),
+        |converter, block| {
+            let mut batches = Vec::new();
+            let report = converter.convert::<Stopped>(block, |batch| {
+                batches.push(batch);
+                Ok(())
+            })?;
+            Ok((batches, report))
+        },
+        |(batches, report): (Vec<RecordBatch>, BlockReport)| {
+            account.add(&report.account);
+            aside.extend(report.set_aside);
+            for batch in &batches {
+                for row in 0..batch.num_rows() {
+                    rows.push(batch.columns().iter().map(|column| cell(column, row)).collect());
+                }
+            }
+            Ok(())
+        },
+    )?;
+    Ok((rows, account, aside))
+}
+
+fn convert(columns: &str, text: &str) -> Result<Loaded, Stopped> {
+    let schema = format!("typhos = 1\n[columns]\n{columns}\n");
+    convert_with(&schema, text, 2, 1 << 20, OnMisfit::AsDeclared)
+}
+
+/// A cell for a comparison, whatever its type.
+fn cell(column: &ArrayRef, row: usize) -> String {
+    use arrow_array::types::*;
+    use arrow_schema::DataType as D;
+    if column.is_null(row) {
+        return "null".into();
+    }
+    match column.data_type() {
+        D::Utf8 => column.as_string::<i32>().value(row).into(),
+        D::UInt8 => column.as_primitive::<UInt8Type>().value(row).to_string(),
+        D::Int32 => column.as_primitive::<Int32Type>().value(row).to_string(),
+        D::Date32 => column.as_primitive::<Date32Type>().value(row).to_string(),
+        D::Boolean => column.as_boolean().value(row).to_string(),
+        D::Decimal128(..) => column.as_primitive::<Decimal128Type>().value_as_string(row),
+        D::Dictionary(keys, _) if **keys == D::UInt8 => {
+            let dictionary = column.as_dictionary::<UInt8Type>();
+            dictionary.values().as_string::<i32>().value(dictionary.key(row).unwrap()).into()
+        }
+        D::Dictionary(..) => {
+            let dictionary = column.as_dictionary::<UInt32Type>();
+            dictionary.values().as_string::<i32>().value(dictionary.key(row).unwrap()).into()
+        }
+        other => panic!("{other}"),
+    }
+}
+
+fn misfit_of(columns: &str, text: &str) -> String {
+    match convert(columns, text) {
+        Err(Stopped::Misfit(misfit)) => format!("{} {:?} '{}' {}", misfit.place.line, misfit.column, misfit.value, misfit.reason),
+        Err(Stopped::Run(error)) => panic!("{error}"),
+        Ok((rows, ..)) => panic!("loaded {rows:?}"),
+    }
+}
+
+#[test]
+fn every_kind_of_column_converts() {
+    let columns = r#"
+n = { type = "uint8" }
+t = { type = "text", from = "x" }
+d = { type = "date", patterns = ["MM/dd/yy", "yyyy-MM-dd"] }
+b = { type = "bool" }
+m = { type = "decimal(5,2)" }
+l = { type = "lowcard" }
+c = { type = "category", values = ["deck", "saloon"] }"#;
+    let text = "x,n,d,b,m,l,c\n\"a\"\"b,\n\",7,01/02/70,yes,1.5,v,saloon\n,,,,,,\n z , 8 ,1970-01-03,F,-2.00,w,deck\n";
+    let (rows, account, _) = convert(columns, text).unwrap();
+    assert_eq!(
+        rows,
+        [
+            ["7", "a\"b,\n", "1", "true", "1.50", "v", "saloon"],
+            ["null", "null", "null", "null", "null", "null", "null"],
+            ["8", " z ", "2", "false", "-2.00", "w", "deck"],
+        ]
+    );
+    assert_eq!((account.read, account.loaded, account.set_aside, account.misfits()), (3, 3, 0, 0));
+}
+
+#[test]
+fn stop_names_the_first_misfit() {
+    let columns = "a = { type = \"uint8\" }\nb = { type = \"uint8\" }";
+    assert_eq!(misfit_of(columns, "a,b\n1,2\n3,x\ny,4\n"), "3 Some(1) 'x' is no integer");
+    assert_eq!(misfit_of(columns, "a,b\n1,2\n256,4\n"), "3 Some(0) '256' is outside of uint8: 0 to 255");
+    assert_eq!(misfit_of(columns, "a,b\n\"1\",2\n3\n"), "3 None '3' has 1 field instead of 2");
+    assert_eq!(misfit_of(columns, "a,b\n1,2\n\"3,4\n"), "3 None '\"3,4\n' has a quote, opened in line 3, that is never closed");
+    let required = "a = { type = \"text\", required = true }";
+    assert_eq!(misfit_of(required, "a,b\n1,2\n,4\n"), "3 Some(0) '' is absent, and the column is required");
+    let short = "a = { type = \"text(3)\" }";
+    assert_eq!(misfit_of(short, "a,b\näöü,2\näöüx,4\n"), "3 Some(0) 'äöüx' has 4 characters, 3 are allowed; text(4) would do");
+    let listed = "a = { type = \"category\", values = [\"deck\"] }";
+    assert_eq!(misfit_of(listed, "a,b\ndekc,2\n"), "2 Some(0) 'dekc' is not in the list of values; did you mean 'deck'?");
+    let bounded = "a = { type = \"decimal(6,2)\", low = \"0\", high = \"9.5\" }";
+    assert_eq!(misfit_of(bounded, "a,b\n-0.01,2\n"), "2 Some(0) '-0.01' is below the declared low of 0");
+    assert_eq!(misfit_of(bounded, "a,b\n9.51,2\n"), "2 Some(0) '9.51' is above the declared high of 9.5");
+    let dated = "a = { type = \"date\", patterns = [\"dd.MM.yy\"], low = \"2020-01-01\" }";
+    assert_eq!(misfit_of(dated, "a,b\n31.06.24,2\n"), "2 Some(0) '31.06.24' is not read by 'dd.MM.yy': day 31 in a month of 30");
+    assert_eq!(misfit_of(dated, "a,b\n31.12.19,2\n"), "2 Some(0) '31.12.19' is below the declared low of 2020-01-01");
+}
+
+#[test]
+fn null_and_reject_follow_the_declaration() {
+    let columns = "a = { type = \"uint8\", misfit = \"null\" }\nb = { type = \"uint8\", misfit = \"reject\" }";
+    let (rows, account, aside) = convert(columns, "a,b\nx,1\n2,y\nz,\"w,\"\n4,4\n").unwrap();
+    assert_eq!(rows, [["null", "1"], ["4", "4"]]);
+    assert_eq!((account.read, account.loaded, account.set_aside, account.nulled), (4, 2, 2, 1));
+    assert_eq!((account.columns[0].count, account.columns[1].count), (2, 2));
+    let kept: Vec<_> = aside.iter().map(|aside| (aside.misfit.place.line, aside.misfit.column, &aside.record[..])).collect();
+    assert_eq!(kept, [(3, Some(1), &b"2,y"[..]), (4, Some(1), b"z,\"w,\"")]);
+}
+
+#[test]
+fn broken_records_are_set_aside_where_that_is_declared() {
+    let schema = "typhos = 1\n[input]\nmisfit = \"reject\"\n[columns]\na = { type = \"uint8\" }\n";
+    let text = "a,b\n1,2\n3\n\"4\"x,5\n6,7\n";
+    let (rows, account, aside) = convert_with(schema, text, 1, 64, OnMisfit::AsDeclared).unwrap();
+    assert_eq!(rows, [["1"], ["6"]]);
+    assert_eq!((account.read, account.loaded, account.set_aside, account.broken.count), (4, 2, 2, 2));
+    assert_eq!(aside[1].record, b"\"4\"x,5");
+    assert_eq!(aside[1].misfit.reason.to_string(), "has text after the closing quote of field 1");
+}
+
+#[test]
+fn bytes_that_are_not_utf8_are_misfits_and_not_replaced() {
+    let schema = read("typhos = 1\n[columns]\na = { type = \"text\", misfit = \"reject\" }").unwrap();
+    let input = Input::from_bytes("t.csv", b"a,b\ncaf\xe9,\xff\nok,1\n".to_vec(), Dialect::RFC_4180);
+    let plan = Plan::new(schema, &input).unwrap();
+    let mut reader = crate::text::BlockReader::new(&input, 1 << 20);
+    let mut block = crate::text::Block::default();
+    reader.next(&mut block).unwrap();
+    let report = Converter::new(&plan, OnMisfit::AsDeclared).convert::<Stopped>(&block, |_| Ok(())).unwrap();
+    assert_eq!(report.set_aside.len(), 1);
+    assert_eq!(report.set_aside[0].record, b"caf\xe9,\xff");
+    assert_eq!(report.set_aside[0].misfit.reason.to_string(), "is not valid UTF-8 (byte 0xe9)");
+}
+
+#[test]
+fn absent_texts_are_those_declared() {
+    let columns = "a = { type = \"uint8\", absent = [\"NA\", \"-\"] }\nb = { type = \"text\", absent = [\"NA\"] }";
+    let (rows, ..) = convert(columns, "a,b\nNA,NA\n-,\n5,x\n").unwrap();
+    assert_eq!(rows, [["null", "null"], ["null", ""], ["5", "x"]]);
+    assert_eq!(misfit_of("a = { type = \"uint8\", absent = [\"NA\"] }", "a,b\n,x\n"), "2 Some(0) '' is no integer");
+}
+
+#[test]
+fn a_check_notes_every_misfit_and_goes_on() {
+    let schema = "typhos = 1\n[columns]\na = { type = \"uint8\" }\nb = { type = \"uint8\", misfit = \"null\" }\n";
+    let text: String = std::iter::once("a,b\n".to_owned()).chain((0..400).map(|n| format!("{n},{}\n", n * 2))).collect();
+    let (rows, account, _) = convert_with(schema, &text, 3, 100, OnMisfit::NoteAll).unwrap();
+    assert_eq!(rows.len(), 256);
+    assert_eq!((account.columns[0].count, account.columns[1].count), (144, 272));
+    let lines: Vec<_> = account.columns[0].examples.iter().map(|misfit| misfit.place.line).collect();
+    assert_eq!(lines, [258, 259, 260, 261, 262]);
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(300))]
+    /// Whatever the text, the account balances, and neither blocks nor threads change the outcome.
+    #[test]
+    fn nothing_is_lost_however_the_work_is_split(
+        text in "[a0-9,\"\n\r]{0,200}", block_bytes in 1usize..100, threads in 1usize..4,
+        policies in proptest::array::uniform3(0usize..3),
+    ) {
+        let [a, b, broken] = policies.map(|at| ["stop", "null", "reject"][at]);
+        let broken = if broken == "null" { "reject" } else { broken };
+        let schema = format!(
+            "typhos = 1\n[input]\nmisfit = \"{broken}\"\n[columns]\na = {{ type = \"uint8\", misfit = \"{a}\" }}\nb = {{ type = \"int32\", misfit = \"{b}\" }}\n"
+        );
+        let text = format!("a,b\n{text}");
+        let outcome = |threads, block_bytes| match convert_with(&schema, &text, threads, block_bytes, OnMisfit::AsDeclared) {
+            Ok((rows, account, aside)) => {
+                assert_eq!(account.read as usize, rows.len() + aside.len());
+                Ok((rows, account, aside))
+            }
+            Err(Stopped::Misfit(misfit)) => Err(misfit),
+            Err(Stopped::Run(error)) => panic!("{error}"),
+        };
+        prop_assert_eq!(outcome(threads, block_bytes), outcome(1, 1 << 20));
+    }
+
+    #[test]
+    fn text_comes_out_as_it_went_in(values in proptest::collection::vec("[^\r\u{0}]{1,20}", 1..20)) {
+        let rows: String = values.iter().map(|value| format!("\"{}\",x\n", value.replace('"', "\"\""))).collect();
+        let (loaded, ..) = convert("a = { type = \"text\", absent = [] }", &format!("a,b\n{rows}")).unwrap();
+        let loaded: Vec<_> = loaded.into_iter().map(|row| row[0].clone()).collect();
+        prop_assert_eq!(loaded, values);
+    }
+}
+
+#[test]
+fn arrow_types_of_all_types() {
+    use arrow_schema::DataType as D;
+    for (spelling, want) in [
+        ("bool", D::Boolean),
+        ("uint16", D::UInt16),
+        ("decimal(6,2)", D::Decimal128(6, 2)),
+        ("time(s)", D::Time32(arrow_schema::TimeUnit::Second)),
+        ("time(ns)", D::Time64(arrow_schema::TimeUnit::Nanosecond)),
+        ("timestamp(us, utc)", D::Timestamp(arrow_schema::TimeUnit::Microsecond, Some("UTC".into()))),
+    ] {
+        assert_eq!(arrow_type(Type::parse(spelling).unwrap(), 0), want);
+    }
+}

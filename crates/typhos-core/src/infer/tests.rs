@@ -1,0 +1,222 @@
+//! Types by the rules, on small columns written out; and the law of merging on random ones.
+
+use super::*;
+use crate::run::{NoMonitor, RunOptions};
+use crate::text::{Dialect, Input};
+use proptest::prelude::*;
+use std::num::NonZeroUsize;
+
+fn survey_of(text: &str, threads: usize, block_bytes: usize) -> (Survey, Vec<String>) {
+    let input = Input::from_bytes("t.csv", text.as_bytes().to_vec(), Dialect::RFC_4180);
+    let options = RunOptions { threads: NonZeroUsize::new(threads).unwrap(), block_bytes };
+    (Survey::take(&input, &options, &NoMonitor).unwrap(), input.names().to_vec())
+}
+
+fn decide_column(values: &[&str], headroom: f64) -> Decision {
+    // A second column keeps blank values from being blank lines.
+    let text: String = std::iter::once(&"c").chain(values).map(|value| format!("{value},.\n")).collect();
+    let (survey, names) = survey_of(&text, 1, 1 << 20);
+    decide(&survey, &names, &Rules { headroom, ..Rules::default() }).remove(0)
+}
+
+fn type_of(values: &[&str]) -> String {
+    decide_column(values, 1.0).ty.to_string()
+}
+
+#[test]
+fn types_by_the_rules() {
+    for (values, want) in [
+        (&["1", "2"][..], "uint8"),
+        (&["255"], "uint8"),
+        (&["256"], "uint16"),
+        (&["-1", "127"], "int8"),
+        (&["-1", "128"], "int16"),
+        (&["-129"], "int16"),
+        (&["65535", "0"], "uint16"),
+        (&["65536", "0"], "uint32"),
+        (&["4294967296"], "uint64"),
+        (&["18446744073709551615"], "uint64"),
+        (&["18446744073709551616"], "decimal(20,0)"),
+        (&["-1", "18446744073709551615"], "decimal(20,0)"),
+        (&["-9223372036854775808"], "int64"),
+        (&["99999999999999999999999999999999999999"], "decimal(38,0)"),
+        (&["100000000000000000000000000000000000000"], "text"),
+        (&["007", "12"], "text"),
+        (&["+47", "+46"], "text"),
+        (&["+1", "-1"], "int8"),
+        (&["1.50", "22.25"], "decimal(4,2)"),
+        (&["1.50", "22"], "decimal(4,2)"),
+        (&["0.50"], "decimal(2,2)"),
+        (&["-0.5", "3.5"], "decimal(2,1)"),
+        (&["1.5", "1.25"], "float32"),
+        (&["1.5", "16777217.25"], "float64"),
+        (&["1.5", "0.12345678901234567891"], "decimal(21,20)"),
+        (&["1e3", "2.5"], "float32"),
+        (&["1e300"], "float64"),
+        (&["1.0123456789", "2.0123456789"], "float64"),
+        (&["true", "FALSE"], "bool"),
+        (&["y", "n", "Y"], "bool"),
+        (&["y"], "text"),
+        (&["yes", "true"], "text"),
+        (&["1", "NA", "2"], "uint8"),
+        (&["x", "NA"], "text"),
+        (&["1", ""], "uint8"),
+        (&["", ""], "text"),
+        (&["2024-03-01"], "date"),
+        (&["03/31/24", "01/01/24"], "date"),
+        (&["03/04/24", "01/01/24"], "text"),
+        (&["31.06.2024"], "text"),
+        (&["2024-03-01 10:00"], "timestamp(s)"),
+        (&["2024-03-01T10:00:00.123Z"], "timestamp(ms, utc)"),
+        (&["2024-03-01T10:00:00.1234567+01:00", "2024-03-01T10:00:00Z"], "timestamp(ns, utc)"),
+        (&["10:00", "23:59"], "time(s)"),
+        (&["2024-03-01", "2024-03-01 10:00"], "timestamp(s)"),
+        (&["2024-03-01", "10:00"], "text"),
+        (&["2024-03-01 10:00", "2024-03-01 10:00Z"], "text"),
+        (&["20240301", "20240302", "20240303", "20240304", "20240305"], "date"),
+        (&["20240301", "20240302"], "uint32"),
+        (&["20240301", "20240302", "20240303", "20240304", "20241305"], "uint32"),
+        (&[" 7", "8 "], "uint8"),
+        (&["192.168.1.1"], "text"),
+    ] {
+        assert_eq!(type_of(values), want, "{values:?}");
+    }
+}
+
+#[test]
+fn headroom_widens_integers_and_decimals() {
+    for (value, headroom, want) in [
+        ("127", 2.0, "uint8"),
+        ("128", 2.0, "uint16"),
+        ("128", 1.0, "uint8"),
+        ("-64", 2.0, "int8"),
+        ("-65", 2.0, "int16"),
+        ("18446744073709551615", 2.0, "uint64"),
+        ("49.99", 2.0, "decimal(4,2)"),
+        ("50.00", 2.0, "decimal(5,2)"),
+    ] {
+        assert_eq!(decide_column(&[value], headroom).ty.to_string(), want, "{value} with {headroom}");
+    }
+}
+
+#[test]
+fn reasons_name_values_and_lines() {
+    let mut values = vec!["12"; 40];
+    values[17] = "n/k";
+    let decision = decide_column(&values, 1.0);
+    assert!(decision.evidence[0].contains("would be uint8 but for 1 value: 'n/k' in line 19"), "{decision:?}");
+    assert_eq!(decision.blockers[0].count, 1);
+
+    let decision = decide_column(&["01234", "51234"], 1.0);
+    assert!(decision.evidence[0].contains("digits, but 1 start with 0: '01234' in line 2"), "{decision:?}");
+
+    let decision = decide_column(&["01/02/24", "03/31/24"], 1.0);
+    assert!(decision.evidence.iter().any(|clause| clause == "month first: '03/31/24' in line 3"), "{decision:?}");
+    assert_eq!(decision.patterns, [("MM/dd/yy".to_owned(), 2)]);
+
+    let decision = decide_column(&["NA", "x"], 1.0);
+    assert_eq!(decision.notes, ["'NA' (1 time) is a value here, not absent"]);
+    assert_eq!((decision.absent, decision.required), (0, true));
+
+    let decision = decide_column(&["NA", "", "5"], 1.0);
+    assert_eq!(decision.absent_tokens, [("", 1), ("NA", 1)]);
+    assert_eq!((decision.absent, decision.distinct, decision.required), (2, Some(1), false));
+}
+
+#[test]
+fn an_ambiguous_order_is_a_question_unless_another_column_proves_it() {
+    let text = "a,b\n03/04/24,x\n05/06/24,y\n";
+    let (survey, names) = survey_of(text, 1, 1 << 20);
+    let asked = decide(&survey, &names, &Rules::default()).remove(0);
+    let question = asked.question.expect("a question");
+    assert!(question.choices.contains(&(Order::Dmy, vec!["dd/MM/yy".into()])));
+    assert!(question.choices.contains(&(Order::Mdy, vec!["MM/dd/yy".into()])));
+    let said = Rules { date_order: Some(Order::Dmy), ..Rules::default() };
+    assert_eq!(decide(&survey, &names, &said)[0].patterns[0].0, "dd/MM/yy");
+
+    let text = "a,b\n03/04/24,03/31/24\n05/06/24,05/30/24\n";
+    let (survey, names) = survey_of(text, 1, 1 << 20);
+    let decisions = decide(&survey, &names, &Rules::default());
+    assert_eq!(decisions[0].ty, Type::Date);
+    assert!(decisions[0].evidence.contains(&"month first, as column 'b' proves".to_owned()));
+}
+
+#[test]
+fn dictionaries_only_where_they_are_smaller() {
+    let rows = |values: &[String]| {
+        let refs: Vec<&str> = values.iter().map(String::as_str).collect();
+        type_of(&refs)
+    };
+    // Three values in sixty rows: a category. In fifty-nine: too few rows for a closed list.
+    let few = |n: usize| (0..n).map(|row| format!("harbour {}", row % 3)).collect::<Vec<_>>();
+    assert_eq!(rows(&few(60)), "category");
+    assert_eq!(rows(&few(59)), "lowcard");
+    // Seventeen values are too many for a category.
+    let many: Vec<_> = (0..400).map(|row| format!("harbour {}", row % 17)).collect();
+    assert_eq!(rows(&many), "lowcard");
+    // Half as many values as rows is the limit.
+    let half = |n: usize| (0..1000).map(|row| format!("a long enough word to save {}", row % n)).collect::<Vec<_>>();
+    assert_eq!(rows(&half(300)), "lowcard");
+    assert_eq!(rows(&half(501)), "text");
+    // All distinct never becomes codes, and single letters save too little.
+    let distinct: Vec<_> = (0..500).map(|row| format!("vessel {row}")).collect();
+    assert_eq!(rows(&distinct), "text");
+}
+
+/// Values of every kind, so that random columns mix readings.
+fn value() -> impl Strategy<Value = String> {
+    prop_oneof![
+        3 => any::<i32>().prop_map(|n| n.to_string()),
+        2 => any::<i8>().prop_map(|n| n.to_string()),
+        1 => "[0-9]{1,30}",
+        2 => "[0-9]{1,6}\\.[0-9]{1,4}",
+        1 => "[0-9]\\.[0-9]e[0-9]",
+        2 => (1u32..13, 1u32..32).prop_map(|(m, d)| format!("{m:02}/{d:02}/24")),
+        1 => (1u32..13, 1u32..32).prop_map(|(m, d)| format!("2024-{m}-{d:02} 10:00")),
+        2 => Just(String::new()),
+        1 => prop_oneof![Just("NA"), Just("true"), Just("no"), Just(" 5"), Just("-")].prop_map(str::to_owned),
+        2 => "[a-e]{1,2}",
+        1 => any::<String>().prop_map(|text| format!("\"{}\"", text.replace('"', "\"\""))),
+    ]
+}
+
+/// Everything a decision says, as text.
+fn summary(survey: &Survey, names: &[String]) -> String {
+    format!("{} {} {:?} {:#?}", survey.records, survey.broken, survey.broken_examples, decide(survey, names, &Rules::default()))
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(200))]
+    #[test]
+    fn threads_and_blocks_change_nothing(
+        kinds in proptest::collection::vec(proptest::collection::vec(value(), 1..5), 3),
+        picks in proptest::collection::vec((0usize..5, 0usize..5, 0usize..5), 0..200),
+        block_bytes in 1usize..200, threads in 1usize..5,
+    ) {
+        let mut text = String::from("a,b,c\n");
+        for (a, b, c) in picks {
+            let row: Vec<_> = kinds.iter().zip([a, b, c]).map(|(kind, at)| kind[at % kind.len()].clone()).collect();
+            text.push_str(&format!("{}\n", row.join(",")));
+        }
+        let (whole, names) = survey_of(&text, 1, 1 << 20);
+        let (split, _) = survey_of(&text, threads, block_bytes);
+        prop_assert_eq!(summary(&split, &names), summary(&whole, &names));
+    }
+
+    /// Integer facts against plain integers.
+    #[test]
+    fn integers_get_the_width_of_their_range(values in proptest::collection::vec(any::<i64>(), 1..50), shift in 0u32..63) {
+        let values: Vec<i64> = values.iter().map(|value| value >> shift).collect();
+        let texts: Vec<String> = values.iter().map(i64::to_string).collect();
+        let refs: Vec<&str> = texts.iter().map(String::as_str).collect();
+        let decision = decide_column(&refs, 1.0);
+        let (low, high) = (*values.iter().min().unwrap(), *values.iter().max().unwrap());
+        if decision.ty != Type::Date {
+            let want = crate::schema::IntType::narrowest(low.into(), high.into()).unwrap();
+            prop_assert_eq!(decision.ty, Type::Int(want));
+            prop_assert_eq!(decision.range, Some((low.to_string(), high.to_string())));
+        }
+        let distinct: std::collections::HashSet<_> = values.iter().collect();
+        prop_assert_eq!(decision.distinct, Some(distinct.len() as u64));
+    }
+}

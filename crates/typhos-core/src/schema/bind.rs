@@ -1,0 +1,104 @@
+//! A schema meets an input: which column comes from where.
+
+use super::{ColumnDecl, Diagnostic, From, Schema};
+use crate::text::Input;
+
+impl Schema {
+    /// For each declared column, the position (from 0) of its source column.
+    ///
+    /// # Errors
+    /// Every column whose source is not in the input, or is there more than once.
+    pub fn bind(&self, input: &Input) -> Result<Vec<usize>, Vec<Diagnostic>> {
+        let mut wrong = Vec::new();
+        let mut sources = Vec::new();
+        for column in &self.columns {
+            match find(column, input) {
+                Ok(source) => sources.push(source),
+                Err(diagnostic) => wrong.push(diagnostic),
+            }
+        }
+        if wrong.is_empty() { Ok(sources) } else { Err(wrong) }
+    }
+}
+
+fn find(column: &ColumnDecl, input: &Input) -> Result<usize, Diagnostic> {
+    let span = column.spans.from.clone().unwrap_or_else(|| column.spans.name.clone());
+    let names = input.names();
+    let file = input.files().first().map_or(String::new(), |file| file.name());
+    let wanted = match &column.from {
+        Some(From::Position(position)) => {
+            let message = format!("column {position} does not exist: {file} has {} columns", names.len());
+            return position
+                .checked_sub(1)
+                .filter(|at| *at < names.len())
+                .ok_or_else(|| Diagnostic::new(span, message).help("positions count from 1"));
+        }
+        Some(From::Name(name)) => name,
+        None => &column.name,
+    };
+    let mut found = names.iter().enumerate().filter(|(_, name)| *name == wanted).map(|(at, _)| at);
+    let Some(first) = found.next() else {
+        let shown = wanted.escape_debug();
+        if !input.dialect().header {
+            let message = format!("{file} has no header, so there is no column '{shown}' in it");
+            return Err(Diagnostic::new(span, message).help("say which column it is by its position: from = 1"));
+        }
+        let message = format!("{file} has no column '{shown}'");
+        let help = match crate::nearest(wanted, names.iter().map(String::as_str)) {
+            Some(near) => format!("did you mean '{}'?", near.escape_debug()),
+            None => format!("its columns are {}", list(names)),
+        };
+        return Err(Diagnostic::new(span, message).help(help));
+    };
+    match found.next() {
+        None => Ok(first),
+        Some(second) => {
+            let message = format!("'{}' is the header of column {} and of column {}", wanted.escape_debug(), first + 1, second + 1);
+            Err(Diagnostic::new(span, message).help(format!("say which one: from = {}", first + 1)))
+        }
+    }
+}
+
+/// The first names of a list, for a message.
+fn list(names: &[String]) -> String {
+    const SHOWN: usize = 20;
+    let shown: Vec<_> = names.iter().take(SHOWN).map(|name| format!("'{}'", name.escape_debug())).collect();
+    let more = names.len().saturating_sub(SHOWN);
+    if more > 0 { format!("{} and {more} more", shown.join(", ")) } else { shown.join(", ") }
+}
+
+#[cfg(test)]
+mod tests {
+    use crate::schema::read;
+    use crate::text::{Dialect, Input};
+
+    fn bind(schema: &str, data: &str, header: bool) -> Result<Vec<usize>, Vec<String>> {
+        let schema = read(&format!("typhos = 1\n[columns]\n{schema}")).unwrap();
+        let input = Input::from_bytes("d.csv", data.into(), Dialect { header, ..Dialect::RFC_4180 });
+        let text = |wrong: super::Diagnostic| format!("{} / {}", wrong.message, wrong.help.unwrap_or_default());
+        schema.bind(&input).map_err(|wrong| wrong.into_iter().map(text).collect())
+    }
+
+    #[test]
+    fn columns_find_their_source() {
+        let schema = "b = { type = 'text' }\nx = { type = 'text', from = 'a' }\ny = { type = 'text', from = 3 }";
+        assert_eq!(bind(schema, "a,b,c\n1,2,3\n", true), Ok(vec![1, 0, 2]));
+    }
+
+    #[test]
+    fn sources_that_are_not_there_are_all_named() {
+        let schema = "fares = { type = 'text' }\nzz = { type = 'text' }\nx = { type = 'text', from = 9 }\nd = { type = 'text' }";
+        let wrong = bind(schema, "fare,d,d\n1,2,3\n", true).unwrap_err();
+        assert_eq!(
+            wrong,
+            [
+                "d.csv has no column 'fares' / did you mean 'fare'?",
+                "d.csv has no column 'zz' / its columns are 'fare', 'd', 'd'",
+                "column 9 does not exist: d.csv has 3 columns / positions count from 1",
+                "'d' is the header of column 2 and of column 3 / say which one: from = 2",
+            ]
+        );
+        let wrong = bind("fare = { type = 'text' }", "1,2\n", false).unwrap_err();
+        assert_eq!(wrong, ["d.csv has no header, so there is no column 'fare' in it / say which column it is by its position: from = 1"]);
+    }
+}

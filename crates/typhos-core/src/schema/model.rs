@@ -1,0 +1,164 @@
+//! The declaration as values: what a schema file says once it is read.
+
+use std::ops::Range;
+
+use super::Type;
+use crate::dates::Pattern;
+use crate::text::DialectChoice;
+
+/// What happens to a value that does not fit.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Misfit {
+    /// The run stops; nothing is loaded.
+    #[default]
+    Stop,
+    /// The value becomes null, and is counted.
+    Null,
+    /// The whole record is set aside, word for word.
+    Reject,
+}
+
+impl Misfit {
+    /// All policies.
+    pub const ALL: [Misfit; 3] = [Misfit::Stop, Misfit::Null, Misfit::Reject];
+
+    /// Its spelling.
+    pub fn name(self) -> &'static str {
+        match self {
+            Misfit::Stop => "stop",
+            Misfit::Null => "null",
+            Misfit::Reject => "reject",
+        }
+    }
+}
+
+/// Where a column comes from.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum From {
+    /// The header of the source column.
+    Name(String),
+    /// Its position, from 1.
+    Position(usize),
+}
+
+/// The declaration of one column.
+#[derive(Debug, Clone)]
+pub struct ColumnDecl {
+    /// Its name in the target.
+    pub name: String,
+    /// What it holds.
+    pub ty: Type,
+    /// Where it comes from, where that is not its own name.
+    pub from: Option<From>,
+    /// Patterns of a date column, tried in order; never empty there.
+    pub patterns: Vec<Pattern>,
+    /// First year of the hundred that two-digit years fall in.
+    pub pivot: i32,
+    /// Whether absent is a misfit.
+    pub required: bool,
+    /// Texts that mean "no value" here, where they are not those of the input.
+    pub absent: Option<Vec<String>>,
+    /// What happens to a value that does not fit.
+    pub misfit: Misfit,
+    /// The smallest value that fits, as written.
+    pub low: Option<String>,
+    /// The largest value that fits, as written.
+    pub high: Option<String>,
+    /// The closed set of a category.
+    pub values: Vec<String>,
+    /// Whether the order of `values` has a meaning.
+    pub ranked: bool,
+    /// Where the column stands in the schema file: its name, and its `from`.
+    pub spans: ColumnSpans,
+}
+
+/// Where parts of a column's declaration stand in the schema file.
+#[derive(Debug, Clone, Default)]
+pub struct ColumnSpans {
+    /// The name.
+    pub name: Range<usize>,
+    /// What `from` says, where it is there.
+    pub from: Option<Range<usize>>,
+}
+
+impl ColumnDecl {
+    /// A column of a type, with nothing else said.
+    pub fn new(name: impl Into<String>, ty: Type) -> ColumnDecl {
+        ColumnDecl {
+            name: name.into(),
+            ty,
+            from: None,
+            patterns: Vec::new(),
+            pivot: crate::dates::DEFAULT_PIVOT,
+            required: false,
+            absent: None,
+            misfit: Misfit::Stop,
+            low: None,
+            high: None,
+            values: Vec::new(),
+            ranked: false,
+            spans: ColumnSpans::default(),
+        }
+    }
+}
+
+/// What a schema says of its input.
+#[derive(Debug, Clone, Default)]
+pub struct InputDecl {
+    /// The dialect, as far as it is said.
+    pub dialect: DialectChoice,
+    /// Texts that mean "no value" in every column; the empty field, where nothing is said.
+    pub absent: Option<Vec<String>>,
+    /// What happens to a record that cannot be split into its columns: stop or reject.
+    pub misfit: Misfit,
+}
+
+/// A declaration.
+#[derive(Debug, Clone, Default)]
+pub struct Schema {
+    /// Name of the table in a target that has names.
+    pub table: Option<String>,
+    /// What is said of the input.
+    pub input: InputDecl,
+    /// The columns, in the order they are loaded.
+    pub columns: Vec<ColumnDecl>,
+}
+
+impl Schema {
+    /// The texts that mean "no value" in a column.
+    pub fn absent_of<'s>(&'s self, column: &'s ColumnDecl) -> Vec<&'s str> {
+        match column.absent.as_ref().or(self.input.absent.as_ref()) {
+            Some(texts) => texts.iter().map(String::as_str).collect(),
+            None => vec![""],
+        }
+    }
+}
+
+/// Something wrong in a schema file, with its place.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Diagnostic {
+    /// Byte range in the source.
+    pub span: Range<usize>,
+    /// What is wrong.
+    pub message: String,
+    /// What to do about it.
+    pub help: Option<String>,
+}
+
+impl Diagnostic {
+    pub(super) fn new(span: Range<usize>, message: impl Into<String>) -> Diagnostic {
+        Diagnostic { span, message: message.into(), help: None }
+    }
+
+    pub(super) fn help(mut self, help: impl Into<String>) -> Diagnostic {
+        self.help = Some(help.into());
+        self
+    }
+
+    /// Line and column of the place, both from 1.
+    pub fn line_and_column(&self, source: &str) -> (usize, usize) {
+        let before = &source[..self.span.start.min(source.len())];
+        let line_start = before.rfind('\n').map_or(0, |at| at + 1);
+        (before.matches('\n').count() + 1, before[line_start..].chars().count() + 1)
+    }
+}

@@ -1,0 +1,517 @@
+//! A schema file → a schema, or everything that is wrong with it.
+//!
+//! Mistakes are collected, not thrown at the first: a person who mends a file at night wants to mend
+//! it once. Unknown words are met with the nearest right one.
+
+use std::collections::HashSet;
+use std::ops::Range;
+
+use toml::Spanned;
+use toml::de::{DeTable, DeValue};
+
+use super::{ColumnDecl, Diagnostic, FORMAT_VERSION, From, InputDecl, Misfit, Schema, Type};
+use crate::columns::Bounds;
+use crate::dates::Pattern;
+use crate::text::parse_delimiter;
+
+/// The keys of a column, in the order they are written.
+pub const COLUMN_KEYS: [&str; 11] = [
+    "type", "from", "patterns", "pivot", "required", "absent", "misfit", "low", "high", "values", "ranked",
+];
+
+const TOP_KEYS: [&str; 4] = ["typhos", "table", "input", "columns"];
+const INPUT_KEYS: [&str; 5] = ["delimiter", "quote", "header", "absent", "misfit"];
+
+/// Reads a schema.
+///
+/// # Errors
+/// All mistakes that can be found in one run, in the order of the file.
+pub fn read(source: &str) -> Result<Schema, Vec<Diagnostic>> {
+    let (table, errors) = DeTable::parse_recoverable(source);
+    let mut reader = Reader { source, wrong: Vec::new() };
+    for error in errors {
+        let span = error.span().unwrap_or(0..0);
+        reader.syntax(span, error.message());
+    }
+    let schema = reader.schema(table.get_ref());
+    let mut wrong = reader.wrong;
+    if wrong.is_empty() {
+        return Ok(schema);
+    }
+    wrong.sort_by_key(|diagnostic| diagnostic.span.start);
+    wrong.dedup();
+    Err(wrong)
+}
+
+type Value<'i> = Spanned<DeValue<'i>>;
+
+struct Reader<'s> {
+    source: &'s str,
+    wrong: Vec<Diagnostic>,
+}
+
+impl Reader<'_> {
+    fn wrong(&mut self, span: Range<usize>, message: impl Into<String>, help: impl Into<String>) {
+        self.wrong.push(Diagnostic::new(span, message).help(help));
+    }
+
+    fn syntax(&mut self, span: Range<usize>, message: &str) {
+        if message.starts_with("duplicate key") {
+            let name = self.source.get(span.clone()).unwrap_or_default().to_owned();
+            let help = "every column has one line: give one of them another name, and say where it comes from with 'from'";
+            let before = &self.source[..span.start];
+            let section = before.lines().rev().find_map(|line| line.trim().strip_prefix('[')).unwrap_or_default();
+            let line_start = before.rfind('\n').map_or(0, |at| at + 1);
+            if section.starts_with("columns") && before[line_start..].trim().is_empty() {
+                self.wrong(span, format!("column {name} is declared twice"), help);
+            } else {
+                self.wrong(span, format!("{name} is said twice"), "keep one of them");
+            }
+            return;
+        }
+        let diagnostic = Diagnostic::new(span, format!("this is not TOML: {message}"));
+        self.wrong.push(diagnostic.help("a column is one line: name = { type = \"text\" }"));
+    }
+
+    fn unknown_key(&mut self, key: &Spanned<std::borrow::Cow<'_, str>>, place: &str, known: &[&str]) {
+        let help = match crate::nearest(key.get_ref(), known.iter().copied()) {
+            Some(near) => format!("did you mean '{near}'?"),
+            None => format!("the keys are {}", known.join(", ")),
+        };
+        self.wrong(key.span(), format!("'{}' is no key of {place}", key.get_ref().escape_debug()), help);
+    }
+
+    fn schema(&mut self, table: &DeTable<'_>) -> Schema {
+        let mut schema = Schema::default();
+        let mut version = false;
+        let mut columns = false;
+        for (key, value) in table.iter() {
+            match key.get_ref().as_ref() {
+                "typhos" => {
+                    version = true;
+                    self.version(value);
+                }
+                "table" => schema.table = self.text(value, "the name of a table"),
+                "input" => {
+                    if let Some(table) = self.table(value, "'input'") {
+                        schema.input = self.input(table);
+                    }
+                }
+                "columns" => {
+                    columns = true;
+                    if let Some(table) = self.table(value, "'columns'") {
+                        schema.columns = self.columns(table);
+                    }
+                }
+                _ => self.unknown_key(key, "a schema file", &TOP_KEYS),
+            }
+        }
+        if !version {
+            self.wrong(0..0, "the version of the format is missing", format!("begin with the line: typhos = {FORMAT_VERSION}"));
+        }
+        let end = self.source.len();
+        if !columns {
+            self.wrong(end..end, "there are no columns", "add a table [columns] with a line for each");
+        } else if schema.columns.is_empty() && self.wrong.is_empty() {
+            self.wrong(end..end, "[columns] is empty", "declare at least one column: name = { type = \"text\" }");
+        }
+        schema
+    }
+
+    fn version(&mut self, value: &Value<'_>) {
+        let number = value.get_ref().as_integer().and_then(|n| i64::from_str_radix(n.as_str(), n.radix()).ok());
+        match number {
+            Some(FORMAT_VERSION) => {}
+            Some(other) => {
+                let message = format!("this program reads version {FORMAT_VERSION} of the format, not {other}");
+                self.wrong(value.span(), message, "use a newer typhos, or draft the schema anew");
+            }
+            None => self.wrong(value.span(), "the version is a whole number", format!("write: typhos = {FORMAT_VERSION}")),
+        }
+    }
+
+    fn input(&mut self, table: &DeTable<'_>) -> InputDecl {
+        let mut input = InputDecl::default();
+        for (key, value) in table.iter() {
+            match key.get_ref().as_ref() {
+                "delimiter" => {
+                    if let Some(word) = self.text(value, "a delimiter") {
+                        match parse_delimiter(&word) {
+                            Ok(delimiter) => input.dialect.delimiter = Some(delimiter),
+                            Err(message) => self.wrong(value.span(), message, "for example \",\" or \"tab\""),
+                        }
+                    }
+                }
+                "quote" => match self.text(value, "a quote").as_deref() {
+                    Some("none") => input.dialect.quote = Some(None),
+                    Some("\"") => input.dialect.quote = Some(Some(b'"')),
+                    Some("'") => input.dialect.quote = Some(Some(b'\'')),
+                    Some(_) => self.wrong(value.span(), "a quote is '\"', \"'\" or \"none\"", "write quote = '\"'"),
+                    None => {}
+                },
+                "header" => input.dialect.header = self.truth(value, "header"),
+                "absent" => input.absent = self.texts(value, "absent"),
+                "misfit" => {
+                    if let Some(misfit) = self.misfit(value) {
+                        input.misfit = misfit;
+                        if misfit == Misfit::Null {
+                            let message = "a record that cannot be split has no values to make null";
+                            self.wrong(value.span(), message, "use \"stop\" or \"reject\" here");
+                        }
+                    }
+                }
+                _ => self.unknown_key(key, "[input]", &INPUT_KEYS),
+            }
+        }
+        input
+    }
+
+    fn columns(&mut self, table: &DeTable<'_>) -> Vec<ColumnDecl> {
+        let mut columns = Vec::new();
+        for (key, value) in table.iter() {
+            let name = key.get_ref().as_ref();
+            if let DeValue::String(spelling) = value.get_ref() {
+                let help = format!("write {name} = {{ type = {} }}", super::quoted(spelling));
+                self.wrong(value.span(), "a column is a table of keys", help);
+            } else if let Some(table) = self.table(value, &format!("column '{name}'")) {
+                let mut column = ColumnDecl::new(name, Type::Text { most: None });
+                column.spans.name = key.span();
+                self.column(&mut column, table);
+                columns.push(column);
+            }
+        }
+        columns
+    }
+
+    fn column(&mut self, column: &mut ColumnDecl, table: &DeTable<'_>) {
+        let mut ty = None;
+        let mut spans: Vec<(&str, Range<usize>)> = Vec::new();
+        let before = self.wrong.len();
+        for (key, value) in table.iter() {
+            let span = value.span();
+            let word = key.get_ref().as_ref();
+            if let Some(known) = COLUMN_KEYS.iter().find(|known| **known == word) {
+                spans.push((known, span.clone()));
+            }
+            match word {
+                "type" => ty = self.ty(value),
+                "from" => {
+                    column.spans.from = Some(span);
+                    column.from = self.from(value);
+                }
+                "patterns" => column.patterns = self.patterns(value),
+                "pivot" => {
+                    if let Some(year) = self.integer(value, 1..=9900, "pivot") {
+                        column.pivot = year as i32;
+                    }
+                }
+                "required" => column.required = self.truth(value, "required").unwrap_or_default(),
+                "absent" => column.absent = self.texts(value, "absent"),
+                "misfit" => column.misfit = self.misfit(value).unwrap_or_default(),
+                "low" => column.low = self.bound(value, "low"),
+                "high" => column.high = self.bound(value, "high"),
+                "values" => column.values = self.values(value),
+                "ranked" => column.ranked = self.truth(value, "ranked").unwrap_or_default(),
+                _ => self.unknown_key(key, "a column", &COLUMN_KEYS),
+            }
+        }
+        if !spans.iter().any(|(key, _)| *key == "type") {
+            let help = "add a type, for example type = \"text\"";
+            self.wrong(column.spans.name.clone(), format!("column '{}' has no type", column.name), help);
+        }
+        if let Some(ty) = ty {
+            column.ty = ty;
+            // What follows is about keys that do not go together; it makes sense of sound ones only.
+            if self.wrong.len() == before {
+                self.agreement(column, &spans);
+            }
+        }
+    }
+
+    /// Whether the keys of a column go with its type and with each other.
+    fn agreement(&mut self, column: &ColumnDecl, spans: &[(&str, Range<usize>)]) {
+        let at = |key: &str| spans.iter().find(|(known, _)| *known == key).map(|(_, span)| span.clone());
+        let ty = column.ty;
+        let type_span = at("type").unwrap_or_default();
+        for (key, fits, hint) in [
+            ("patterns", ty.takes_patterns(), "patterns belong to date, time and timestamp"),
+            ("pivot", ty.takes_patterns(), "a pivot belongs to date and timestamp"),
+            ("values", ty == Type::Category, "a closed list of values belongs to category"),
+            ("ranked", ty == Type::Category, "only a category can be ranked"),
+            ("low", ty.is_number() || ty.takes_patterns(), "bounds belong to numbers, dates and times"),
+            ("high", ty.is_number() || ty.takes_patterns(), "bounds belong to numbers, dates and times"),
+        ] {
+            if let (Some(span), false) = (at(key), fits) {
+                self.wrong(span, format!("'{key}' says nothing about {ty}"), hint);
+            }
+        }
+        if ty == Type::Category && column.values.is_empty() {
+            let help = "add values = [\"…\", \"…\"], or use lowcard for an open set";
+            self.wrong(type_span.clone(), "a category lists its values", help);
+        }
+        if column.required && column.misfit == Misfit::Null {
+            let span = at("misfit").unwrap_or_default();
+            let help = "drop 'required', or use \"stop\" or \"reject\"";
+            self.wrong(span, "a required column cannot turn misfits into null", help);
+        }
+        if ty.takes_patterns() {
+            self.patterns_agree(column, at("patterns"), type_span);
+        }
+        for (key, bound) in [("low", &column.low), ("high", &column.high)] {
+            if let (Some(bound), Some(span)) = (bound, at(key))
+                && let Err(message) = Bounds::parse(ty, bound)
+            {
+                self.wrong(span, message, format!("write it as a value of {ty}"));
+            }
+        }
+    }
+
+    fn patterns_agree(&mut self, column: &ColumnDecl, span: Option<Range<usize>>, type_span: Range<usize>) {
+        let ty = column.ty;
+        let Some(span) = span.filter(|_| !column.patterns.is_empty()) else {
+            let example = match ty {
+                Type::Date => "yyyy-MM-dd",
+                Type::Time(_) => "HH:mm:ss",
+                Type::Timestamp { utc: true, .. } => "yyyy-MM-dd'T'HH:mm:ssXXX",
+                _ => "yyyy-MM-dd HH:mm:ss",
+            };
+            let help = format!("add patterns = [{}]", super::quoted(example));
+            return self.wrong(type_span, format!("a {ty} column says how its values are written"), help);
+        };
+        for pattern in &column.patterns {
+            let shown = pattern.source();
+            let problem = match ty {
+                Type::Date if pattern.has_time() => Some(("reads a time, which a date cannot hold", "use timestamp(s)")),
+                Type::Time(_) if pattern.has_date() => Some(("reads a date, which a time cannot hold", "use timestamp(s)")),
+                Type::Date | Type::Timestamp { .. } if !pattern.has_date() => {
+                    Some(("reads no date", "use time(s) for times of day"))
+                }
+                Type::Timestamp { utc: true, .. } if !pattern.has_offset() => Some((
+                    "reads no offset, so it names no point in time",
+                    "add XXX to the pattern, or drop ', utc' from the type",
+                )),
+                Type::Timestamp { utc: false, .. } | Type::Time(_) if pattern.has_offset() => {
+                    Some(("reads an offset, which this type cannot hold", "use timestamp(UNIT, utc)"))
+                }
+                _ => None,
+            };
+            if let Some((message, help)) = problem {
+                self.wrong(span.clone(), format!("'{shown}' {message}"), help);
+            }
+        }
+    }
+
+    fn ty(&mut self, value: &Value<'_>) -> Option<Type> {
+        let spelling = self.text(value, "a type")?;
+        match Type::parse(&spelling) {
+            Ok(ty) => Some(ty),
+            Err(error) => {
+                let diagnostic = Diagnostic::new(value.span(), error.message);
+                self.wrong.push(Diagnostic { help: error.help, ..diagnostic });
+                None
+            }
+        }
+    }
+
+    fn from(&mut self, value: &Value<'_>) -> Option<From> {
+        if value.get_ref().is_integer() {
+            return self.integer(value, 1..=i64::from(u32::MAX), "from").map(|position| From::Position(position as usize));
+        }
+        self.text(value, "a header, or a position from 1").map(From::Name)
+    }
+
+    fn patterns(&mut self, value: &Value<'_>) -> Vec<Pattern> {
+        let mut patterns = Vec::new();
+        for (span, source) in self.spanned_texts(value, "patterns").unwrap_or_default() {
+            match Pattern::compile(&source) {
+                Ok(pattern) => patterns.push(pattern),
+                Err(error) => {
+                    // The place inside the pattern holds where it is written without escapes.
+                    let inner = self.source.get(span.start + 1..span.end.saturating_sub(1)) == Some(&source);
+                    let start = span.start + 1;
+                    let at = if inner { start + error.at.0..start + error.at.1 } else { span };
+                    self.wrong.push(Diagnostic::new(at, error.message));
+                }
+            }
+        }
+        patterns
+    }
+
+    fn values(&mut self, value: &Value<'_>) -> Vec<String> {
+        let mut seen = HashSet::new();
+        let mut values = Vec::new();
+        for (span, text) in self.spanned_texts(value, "values").unwrap_or_default() {
+            if seen.insert(text.clone()) {
+                values.push(text);
+            } else {
+                self.wrong(span, format!("'{}' is listed twice", text.escape_debug()), "list every value once");
+            }
+        }
+        values
+    }
+
+    fn misfit(&mut self, value: &Value<'_>) -> Option<Misfit> {
+        let word = self.text(value, "a policy")?;
+        let found = Misfit::ALL.into_iter().find(|misfit| misfit.name() == word);
+        if found.is_none() {
+            let help = match crate::nearest(&word, Misfit::ALL.map(Misfit::name)) {
+                Some(near) => format!("did you mean \"{near}\"?"),
+                None => "use \"stop\", \"null\" or \"reject\"".into(),
+            };
+            self.wrong(value.span(), format!("'{}' is no policy for misfits", word.escape_debug()), help);
+        }
+        found
+    }
+
+    /// A bound: a text, or a number for those who write it so.
+    fn bound(&mut self, value: &Value<'_>, key: &str) -> Option<String> {
+        match value.get_ref() {
+            DeValue::Integer(_) | DeValue::Float(_) => self.source.get(value.span()).map(|text| text.replace('_', "")),
+            _ => self.text(value, &format!("the value of '{key}'")),
+        }
+    }
+
+    fn table<'v, 'i>(&mut self, value: &'v Value<'i>, what: &str) -> Option<&'v DeTable<'i>> {
+        let table = value.get_ref().as_table();
+        if table.is_none() {
+            self.wrong(value.span(), format!("{what} is a table of keys"), "write { key = value, … }");
+        }
+        table
+    }
+
+    fn text(&mut self, value: &Value<'_>, what: &str) -> Option<String> {
+        let text = value.get_ref().as_str().map(str::to_owned);
+        if text.is_none() {
+            let found = self.source.get(value.span()).unwrap_or_default().to_owned();
+            self.wrong(value.span(), format!("{what} is a text"), format!("write it in quotes: \"{found}\""));
+        }
+        text
+    }
+
+    fn truth(&mut self, value: &Value<'_>, key: &str) -> Option<bool> {
+        let truth = value.get_ref().as_bool();
+        if truth.is_none() {
+            self.wrong(value.span(), format!("'{key}' is true or false"), format!("write {key} = true"));
+        }
+        truth
+    }
+
+    fn integer(&mut self, value: &Value<'_>, range: std::ops::RangeInclusive<i64>, key: &str) -> Option<i64> {
+        let number = value.get_ref().as_integer().and_then(|n| i64::from_str_radix(n.as_str(), n.radix()).ok());
+        let number = number.filter(|number| range.contains(number));
+        if number.is_none() {
+            let message = format!("'{key}' is a whole number from {} to {}", range.start(), range.end());
+            self.wrong(value.span(), message, format!("write {key} = {}", range.start()));
+        }
+        number
+    }
+
+    fn texts(&mut self, value: &Value<'_>, key: &str) -> Option<Vec<String>> {
+        Some(self.spanned_texts(value, key)?.into_iter().map(|(_, text)| text).collect())
+    }
+
+    fn spanned_texts(&mut self, value: &Value<'_>, key: &str) -> Option<Vec<(Range<usize>, String)>> {
+        let Some(list) = value.get_ref().as_array() else {
+            let found = self.source.get(value.span()).unwrap_or_default().to_owned();
+            self.wrong(value.span(), format!("'{key}' is a list"), format!("write {key} = [{found}]"));
+            return None;
+        };
+        let texts = list.iter().filter_map(|item| Some((item.span(), self.text(item, &format!("each of '{key}'"))?)));
+        Some(texts.collect())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Every mistake as `line:column message / help`.
+    fn mistakes(source: &str) -> Vec<String> {
+        let wrong = read(source).err().unwrap_or_default();
+        let text = |wrong: &Diagnostic| {
+            let (line, column) = wrong.line_and_column(source);
+            format!("{line}:{column} {} / {}", wrong.message, wrong.help.clone().unwrap_or_default())
+        };
+        wrong.iter().map(text).collect()
+    }
+
+    #[test]
+    fn several_mistakes_in_one_run() {
+        let source = r#"typhos = 1
+colour = "red"
+[input]
+delimeter = ","
+[columns]
+ticket_no = { type = "unit32" }
+fare = { type = "decimal(6,2)", hihg = "9" }
+fare = { type = "text" }
+sold_on = { type = "date", patterns = ["yyyy-mm-dd"] }
+"#;
+        assert_eq!(
+            mistakes(source),
+            [
+                "2:1 'colour' is no key of a schema file / the keys are typhos, table, input, columns",
+                "4:1 'delimeter' is no key of [input] / did you mean 'delimiter'?",
+                "6:22 'unit32' is no type / did you mean 'uint32'?",
+                "7:33 'hihg' is no key of a column / did you mean 'high'?",
+                "8:1 column fare is declared twice / every column has one line: give one of them another name, and say where it comes from with 'from'",
+                "9:46 'mm' are minutes; did you mean 'MM' for the month? / ",
+            ]
+        );
+    }
+
+    #[test]
+    fn each_mistake_has_its_words() {
+        for (column, want) in [
+            ("{ }", "1 column 'a' has no type / add a type"),
+            ("\"text\"", "a column is a table of keys / write a = { type = \"text\" }"),
+            ("7", "column 'a' is a table of keys"),
+            ("{ type = 7 }", "a type is a text / write it in quotes: \"7\""),
+            ("{ type = \"date\" }", "a date column says how its values are written / add patterns = [\"yyyy-MM-dd\"]"),
+            ("{ type = \"date\", patterns = \"yyyy-MM-dd\" }", "'patterns' is a list / write patterns = [\"yyyy-MM-dd\"]"),
+            ("{ type = \"date\", patterns = [\"yyyy-MM-dd HH:mm\"] }", "reads a time, which a date cannot hold / use timestamp(s)"),
+            ("{ type = \"timestamp(s, utc)\", patterns = [\"yyyy-MM-dd HH:mm\"] }", "names no point in time / add XXX"),
+            ("{ type = \"timestamp(s)\", patterns = [\"yyyy-MM-dd HH:mmX\"] }", "reads an offset, which this type cannot hold"),
+            ("{ type = \"time(s)\", patterns = [\"yyyy-MM-dd\"] }", "reads a date, which a time cannot hold"),
+            ("{ type = \"text\", patterns = [\"yyyy-MM-dd\"] }", "'patterns' says nothing about text"),
+            ("{ type = \"category\" }", "a category lists its values"),
+            ("{ type = \"category\", values = [\"x\", \"x\"] }", "'x' is listed twice"),
+            ("{ type = \"text\", misfit = \"rejct\" }", "'rejct' is no policy for misfits / did you mean \"reject\"?"),
+            ("{ type = \"int8\", misfit = \"null\", required = true }", "cannot turn misfits into null"),
+            ("{ type = \"int8\", required = \"yes\" }", "'required' is true or false / write required = true"),
+            ("{ type = \"int8\", low = \"x\" }", "'x' is no int8"),
+            ("{ type = \"int8\", high = 1000 }", "'1000' is no int8"),
+            ("{ type = \"text\", from = 0 }", "'from' is a whole number from 1"),
+        ] {
+            let source = format!("typhos = 1\n[columns]\na = {column}\n");
+            let found = mistakes(&source);
+            assert_eq!(found.len(), 1, "{column}: {found:?}");
+            assert!(found[0].contains(want), "{column}: {found:?}");
+            assert!(found[0].starts_with("3:"), "{column}: {found:?}");
+        }
+    }
+
+    #[test]
+    fn files_that_are_no_schema() {
+        for (source, want) in [
+            ("", "the version of the format is missing"),
+            ("typhos = 1\n", "there are no columns"),
+            ("typhos = 1\n[columns]\n", "[columns] is empty"),
+            ("typhos = 2\n[columns]\na = { type = \"text\" }", "reads version 1 of the format, not 2"),
+            ("typhos = \n", "this is not TOML"),
+            ("a,b\n1,2\n", "this is not TOML"),
+            ("typhos = 1\n[input]\nmisfit = \"null\"\n[columns]\na = { type = \"text\" }", "use \"stop\" or \"reject\" here"),
+            ("typhos = 1\n[input]\nquote = \"x\"\n[columns]\na = { type = \"text\" }", "a quote is"),
+        ] {
+            let found = mistakes(source);
+            assert!(found.iter().any(|line| line.contains(want)), "{source}: {found:?}");
+        }
+    }
+
+    #[test]
+    fn any_text_is_answered_without_a_panic() {
+        proptest::proptest!(|(text in "[\\[\\]{}=\",a-z0-9\n .'#]{0,80}")| {
+            let _ = read(&text);
+        });
+    }
+}

@@ -1,0 +1,204 @@
+//! A schema as TOML, one line a column, with its evidence as comments.
+
+use super::{ColumnDecl, FORMAT_VERSION, From, Misfit, Schema};
+use crate::text::delimiter_name;
+
+/// Writes a schema. `heading` stands above it as a comment, and each of `comments` behind the column
+/// at the same place.
+///
+/// What is written [reads](super::read) back as the same schema.
+pub fn write(schema: &Schema, heading: &[String], comments: &[String]) -> String {
+    let mut text: String = heading.iter().map(|line| format!("# {}\n", one_line(line))).collect();
+    text.push_str(&format!("typhos = {FORMAT_VERSION}\n"));
+    if let Some(table) = &schema.table {
+        text.push_str(&format!("table = {}\n", quoted(table)));
+    }
+    text.push_str(&input_table(schema));
+    text.push_str("\n[columns]\n");
+    let lines: Vec<(String, String)> = schema.columns.iter().map(|c| (key(&c.name), declaration(c))).collect();
+    // Names and comments are aligned as far as ordinary ones reach; a giant stands out by itself.
+    let width = |texts: &mut dyn Iterator<Item = &String>, most: usize| {
+        texts.map(|text| text.chars().count()).filter(|width| *width <= most).max().unwrap_or(0)
+    };
+    let names = width(&mut lines.iter().map(|(name, _)| name), 24);
+    let declarations = width(&mut lines.iter().map(|(_, declaration)| declaration), 64);
+    for (at, (name, declaration)) in lines.iter().enumerate() {
+        let comment = comments.get(at).map_or("", String::as_str);
+        if comment.is_empty() {
+            text.push_str(&format!("{name:names$} = {declaration}\n"));
+        } else {
+            text.push_str(&format!("{name:names$} = {declaration:declarations$}  # {}\n", one_line(comment)));
+        }
+    }
+    text
+}
+
+fn input_table(schema: &Schema) -> String {
+    let input = &schema.input;
+    let mut lines = Vec::new();
+    if let Some(delimiter) = input.dialect.delimiter {
+        let written = match delimiter {
+            b' '..=b'~' => char::from(delimiter).to_string(),
+            _ => delimiter_name(delimiter),
+        };
+        lines.push(format!("delimiter = {}", quoted(&written)));
+    }
+    if let Some(quote) = input.dialect.quote {
+        let written = quote.map_or("none".to_owned(), |quote| char::from(quote).to_string());
+        lines.push(format!("quote = {}", quoted(&written)));
+    }
+    if let Some(header) = input.dialect.header {
+        lines.push(format!("header = {header}"));
+    }
+    if let Some(absent) = &input.absent {
+        lines.push(format!("absent = {}", list(absent)));
+    }
+    if input.misfit != Misfit::Stop {
+        lines.push(format!("misfit = {}", quoted(input.misfit.name())));
+    }
+    if lines.is_empty() { String::new() } else { format!("\n[input]\n{}\n", lines.join("\n")) }
+}
+
+fn declaration(column: &ColumnDecl) -> String {
+    let mut parts = vec![format!("type = {}", quoted(&column.ty.to_string()))];
+    match &column.from {
+        Some(From::Name(name)) => parts.push(format!("from = {}", quoted(name))),
+        Some(From::Position(position)) => parts.push(format!("from = {position}")),
+        None => {}
+    }
+    if !column.patterns.is_empty() {
+        let patterns: Vec<_> = column.patterns.iter().map(|pattern| pattern.source().to_owned()).collect();
+        parts.push(format!("patterns = {}", list(&patterns)));
+    }
+    if column.pivot != crate::dates::DEFAULT_PIVOT {
+        parts.push(format!("pivot = {}", column.pivot));
+    }
+    if column.required {
+        parts.push("required = true".into());
+    }
+    if let Some(absent) = &column.absent {
+        parts.push(format!("absent = {}", list(absent)));
+    }
+    if column.misfit != Misfit::Stop {
+        parts.push(format!("misfit = {}", quoted(column.misfit.name())));
+    }
+    for (key, bound) in [("low", &column.low), ("high", &column.high)] {
+        if let Some(bound) = bound {
+            parts.push(format!("{key} = {}", quoted(bound)));
+        }
+    }
+    if !column.values.is_empty() {
+        parts.push(format!("values = {}", list(&column.values)));
+    }
+    if column.ranked {
+        parts.push("ranked = true".into());
+    }
+    format!("{{ {} }}", parts.join(", "))
+}
+
+fn list(texts: &[String]) -> String {
+    let texts: Vec<_> = texts.iter().map(|text| quoted(text)).collect();
+    format!("[{}]", texts.join(", "))
+}
+
+/// A key as TOML: bare where that is allowed.
+fn key(name: &str) -> String {
+    let bare = !name.is_empty() && name.bytes().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'_' | b'-'));
+    if bare { name.to_owned() } else { quoted(name) }
+}
+
+/// A text as a basic string of TOML.
+pub fn quoted(text: &str) -> String {
+    let mut quoted = String::with_capacity(text.len() + 2);
+    quoted.push('"');
+    for letter in text.chars() {
+        match letter {
+            '"' => quoted.push_str("\\\""),
+            '\\' => quoted.push_str("\\\\"),
+            '\n' => quoted.push_str("\\n"),
+            '\r' => quoted.push_str("\\r"),
+            '\t' => quoted.push_str("\\t"),
+            control if control.is_control() => quoted.push_str(&format!("\\u{:04X}", control as u32)),
+            other => quoted.push(other),
+        }
+    }
+    quoted.push('"');
+    quoted
+}
+
+/// A comment must not end before its time.
+fn one_line(comment: &str) -> String {
+    comment.chars().map(|letter| if letter.is_control() { ' ' } else { letter }).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::dates::Pattern;
+    use crate::schema::{IntType, Type, read};
+    use crate::text::DialectChoice;
+    use proptest::prelude::*;
+
+    #[test]
+    fn a_schema_as_it_is_written() {
+        let mut schema = Schema { table: Some("tickets".into()), ..Schema::default() };
+        schema.input.dialect = DialectChoice { delimiter: Some(b'\t'), header: Some(true), quote: Some(None) };
+        let mut ticket = ColumnDecl::new("ticket_no", Type::Int(IntType::UInt32));
+        ticket.required = true;
+        let mut sold = ColumnDecl::new("sold on", Type::Date);
+        sold.patterns = vec![Pattern::compile("MM/dd/yy").unwrap()];
+        sold.from = Some(From::Name("Sold \"on\"".into()));
+        schema.columns = vec![ticket, sold];
+        let text = write(&schema, &["Drafted.".into()], &["1 to 9".into(), "a\nb".into()]);
+        assert_eq!(
+            text,
+            r#"# Drafted.
+typhos = 1
+table = "tickets"
+
+[input]
+delimiter = "tab"
+quote = "none"
+header = true
+
+[columns]
+ticket_no = { type = "uint32", required = true }                              # 1 to 9
+"sold on" = { type = "date", from = "Sold \"on\"", patterns = ["MM/dd/yy"] }  # a b
+"#
+        );
+    }
+
+    proptest! {
+        #[test]
+        fn what_is_written_reads_back(
+            names in proptest::collection::hash_set(any::<String>(), 1..6),
+            from: Option<String>, required: bool, absent in proptest::option::of(proptest::collection::vec(any::<String>(), 0..3)),
+            misfit in 0usize..3, values in proptest::collection::hash_set(any::<String>(), 1..4), ranked: bool, delimiter in 33u8..126,
+        ) {
+            prop_assume!(delimiter != b'"');
+            let mut schema = Schema { table: from.clone(), ..Schema::default() };
+            schema.input.dialect.delimiter = Some(delimiter);
+            for name in names {
+                let mut column = ColumnDecl::new(name, Type::Category);
+                column.from = from.clone().map(From::Name);
+                column.required = required;
+                column.absent = absent.clone();
+                column.misfit = Misfit::ALL[misfit];
+                column.values = values.iter().cloned().collect();
+                column.ranked = ranked;
+                // A required column has no null to fall back to, and reading says so.
+                column.required &= column.misfit != Misfit::Null;
+                schema.columns.push(column);
+            }
+            let text = write(&schema, &[], &[]);
+            let back = read(&text).unwrap_or_else(|wrong| panic!("{text}\n{wrong:?}"));
+            prop_assert_eq!(write(&back, &[], &[]), text);
+            prop_assert_eq!(back.table, schema.table);
+            for (back, column) in back.columns.iter().zip(&schema.columns) {
+                prop_assert_eq!(&back.name, &column.name);
+                prop_assert_eq!(&back.values, &column.values);
+                prop_assert_eq!(&back.absent, &column.absent);
+            }
+        }
+    }
+}
