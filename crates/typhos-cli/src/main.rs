@@ -1,1 +1,18 @@
-fn main(){}
+//! The `typhos` program: the command line, and what a person sees. All computation is in the
+//! libraries below it.
+
+mod args;
+mod commands;
+mod console;
+mod diagnose;
+mod outcome;
+mod progress;
+mod report;
+mod table;
+mod world;
+
+use std::process::ExitCode;
+
+fn main() -> ExitCode {
+    outcome::exit_code(commands::run_from_env())
+}

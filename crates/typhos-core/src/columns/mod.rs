@@ -7,6 +7,7 @@
 
 mod cells;
 mod convert;
+mod display;
 mod plan;
 mod reason;
 mod values;
@@ -16,5 +17,6 @@ mod tests;
 
 pub use cells::Bounds;
 pub use convert::{BlockReport, Converter, DEFAULT_BATCH_RECORDS, OnMisfit};
+pub use display::cell_text;
 pub use plan::{Plan, arrow_type};
 pub use reason::{Account, ColumnMisfits, MAX_MISFIT_EXAMPLES, MisfitValue, Reason, SetAside};

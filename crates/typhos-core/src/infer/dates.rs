@@ -166,8 +166,7 @@ pub(super) fn decide(facts: &Facts, rules: &Rules, proofs: &Proofs) -> Result<De
     }
     let (ty, range) = type_of(&styles, &chosen)?;
     let mut decision = Decision::new(ty);
-    decision.evidence.push(format!("{} to {}", range.0, range.1));
-    decision.evidence.extend(evidence);
+    decision.evidence = evidence;
     decision.range = Some(range);
     for (style, order) in styles.iter().zip(&chosen) {
         decision.patterns.push((style.pattern(*order), style.count()));

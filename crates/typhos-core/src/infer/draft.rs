@@ -53,8 +53,7 @@ pub fn draft(input: &Input, survey: &Survey, decisions: &[Decision], table: &str
             column.absent = Some(absent);
         }
         schema.columns.push(column);
-        let clauses = decision.evidence.iter().chain(&decision.notes);
-        comments.push(clauses.cloned().collect::<Vec<_>>().join("; "));
+        comments.push(decision.clauses().join("; "));
     }
     let names: Vec<_> = input.files().iter().map(|file| base_name(&file.name())).collect();
     let files = match &names[..] {

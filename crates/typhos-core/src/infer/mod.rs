@@ -108,6 +108,24 @@ impl Decision {
     }
 }
 
+impl Decision {
+    /// The range as a clause, for types whose range says something: "1 to 20,000".
+    pub fn range_clause(&self) -> Option<String> {
+        let (low, high) = self.range.as_ref().filter(|_| !self.ty.is_text() && self.ty != Type::Bool)?;
+        let text = |value: &str| match (self.ty, value.parse::<i64>()) {
+            (Type::Int(_), Ok(number)) if number < 0 => format!("-{}", grouped(number.unsigned_abs())),
+            (Type::Int(_), Ok(number)) => grouped(number.unsigned_abs()),
+            _ => value.to_owned(),
+        };
+        Some(if low == high { text(low) } else { format!("{} to {}", text(low), text(high)) })
+    }
+
+    /// All there is to say in short clauses: range, evidence, notes.
+    pub fn clauses(&self) -> Vec<String> {
+        self.range_clause().into_iter().chain(self.evidence.iter().cloned()).chain(self.notes.iter().cloned()).collect()
+    }
+}
+
 /// Decides about every column of a survey.
 pub fn decide(survey: &Survey, names: &[String], rules: &Rules) -> Vec<Decision> {
     let facts: Vec<Facts> = survey.columns.iter().map(ColumnFacts::facts).collect();

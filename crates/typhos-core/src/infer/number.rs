@@ -52,7 +52,7 @@ fn integer(column: &ColumnFacts, facts: &Facts, rules: &Rules) -> Option<Decisio
         decision.patterns.push(("yyyyMMdd".into(), facts.compact_days));
         let iso = |day: i128| format!("{:04}-{:02}-{:02}", day / 10_000, day / 100 % 100, day % 100);
         decision.range = Some((iso(low.mantissa), iso(high.mantissa)));
-        decision.evidence.push(format!("{} to {}; all are days in eight digits", iso(low.mantissa), iso(high.mantissa)));
+        decision.evidence.push("all are days in eight digits".into());
         return Some(decision);
     }
     let (least, most) = (low.mantissa, high.mantissa);
@@ -63,7 +63,6 @@ fn integer(column: &ColumnFacts, facts: &Facts, rules: &Rules) -> Option<Decisio
         Some(int) => Decision::new(Type::Int(int)),
         None => Decision::new(Type::Decimal { precision: digits(least).max(digits(most)), scale: 0 }),
     };
-    decision.evidence.push(range_clause(least, most));
     if int.is_none() {
         decision.evidence.push("more than 64 bits".into());
     }
@@ -77,14 +76,6 @@ fn integer(column: &ColumnFacts, facts: &Facts, rules: &Rules) -> Option<Decisio
         }
     }
     Some(decision)
-}
-
-fn range_clause(low: i128, high: i128) -> String {
-    let text = |n: i128| match u64::try_from(n.unsigned_abs()) {
-        Ok(small) => format!("{}{}", if n < 0 { "-" } else { "" }, super::grouped(small)),
-        Err(_) => n.to_string(),
-    };
-    if low == high { text(low) } else { format!("{} to {}", text(low), text(high)) }
 }
 
 fn digits(number: i128) -> u8 {
@@ -136,9 +127,6 @@ fn fraction(facts: &Facts, rules: &Rules) -> Option<Decision> {
         return None;
     };
     decision.range = range(facts);
-    if let Some((low, high)) = &decision.range {
-        decision.evidence.insert(0, format!("{low} to {high}"));
-    }
     Some(decision)
 }
 

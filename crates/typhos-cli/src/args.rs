@@ -1,0 +1,284 @@
+//! What can be typed. Nothing here decides anything: [`commands`](crate::commands) resolve it.
+
+use std::num::NonZeroUsize;
+use std::path::PathBuf;
+
+use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
+use typhos_core::dates::Order;
+use typhos_core::infer::{DEFAULT_HEADROOM, Rules};
+use typhos_core::run::RunOptions;
+use typhos_core::text::{DialectChoice, parse_delimiter};
+
+use crate::world;
+
+/// Delimited text into typed tables, with reasons and nothing lost.
+///
+/// Look at a file with 'scout', let 'draft' propose a schema from all of its rows, edit that, hold
+/// files against it with 'check', and 'load' them. 'typhos demo' shows all of it on made-up data.
+#[derive(Debug, Parser)]
+#[command(name = "typhos", version, propagate_version = true, max_term_width = 100)]
+#[command(after_help = "Exit status: 0 done; 1 done, and misfits were found; 2 the command line or the schema \
+                        file is wrong; 3 a file, a target or the machine failed.")]
+pub struct Args {
+    #[command(subcommand)]
+    pub command: Command,
+
+    #[command(flatten)]
+    pub common: Common,
+}
+
+/// Options of every command.
+#[derive(Debug, Clone, Copy, ClapArgs)]
+pub struct Common {
+    /// Print results only: no notes, no progress
+    #[arg(short, long, global = true, display_order = 100)]
+    pub quiet: bool,
+
+    /// Work on so many threads [default: one for each core]
+    #[arg(long, global = true, value_name = "N", display_order = 101)]
+    pub threads: Option<NonZeroUsize>,
+}
+
+impl Common {
+    pub fn run_options(&self) -> RunOptions {
+        let usual = RunOptions::default();
+        RunOptions { threads: self.threads.unwrap_or(usual.threads), ..usual }
+    }
+}
+
+#[derive(Debug, Subcommand)]
+pub enum Command {
+    /// Look at raw files: how they are laid out, and what every column holds
+    Scout(Scout),
+    /// Propose a schema from all rows, with the evidence for each type
+    Draft(Draft),
+    /// Hold files against a schema: every value that does not fit, where, and why
+    Check(Check),
+    /// Convert files under a schema and load them; all of it or nothing
+    Load(Load),
+    /// Show the first typed rows, of an input or of what was loaded
+    Peek(Peek),
+    /// Write the demo data and run the whole example on it
+    Demo(Demo),
+}
+
+/// How the input is laid out, where it is not to be found from the data.
+#[derive(Debug, Clone, Default, ClapArgs)]
+#[command(next_help_heading = "Input")]
+pub struct InputArgs {
+    /// What stands between fields: one character, or comma, semicolon, tab, pipe…
+    #[arg(long, value_name = "CHAR", value_parser = parse_delimiter)]
+    pub delimiter: Option<u8>,
+
+    /// What quoted fields stand in: '"', "'" or none
+    #[arg(long, value_name = "CHAR", value_parser = parse_quote)]
+    pub quote: Option<QuoteArg>,
+
+    /// Whether the first record holds the names of the columns
+    #[arg(long, value_name = "true|false", hide_possible_values = true)]
+    pub header: Option<bool>,
+}
+
+/// A quote as it was said; `None` inside means that quotes mean nothing.
+#[derive(Debug, Clone, Copy)]
+pub struct QuoteArg(Option<u8>);
+
+fn parse_quote(word: &str) -> Result<QuoteArg, String> {
+    match word {
+        "none" => Ok(QuoteArg(None)),
+        "\"" => Ok(QuoteArg(Some(b'"'))),
+        "'" => Ok(QuoteArg(Some(b'\''))),
+        _ => Err("a quote is '\"', \"'\" or none".into()),
+    }
+}
+
+impl InputArgs {
+    pub fn choice(&self) -> DialectChoice {
+        DialectChoice {
+            delimiter: self.delimiter,
+            quote: self.quote.map(|QuoteArg(quote)| quote),
+            header: self.header,
+        }
+    }
+}
+
+/// The order of dates that could be read in more than one.
+#[derive(Debug, Clone, Copy, ValueEnum)]
+pub enum DateOrder {
+    /// Day, month, year
+    Dmy,
+    /// Month, day, year
+    Mdy,
+    /// Year, month, day
+    Ymd,
+}
+
+/// The rules by which types are chosen.
+#[derive(Debug, Clone, ClapArgs)]
+#[command(next_help_heading = "Types")]
+pub struct RuleArgs {
+    /// How many times further than the extremes seen a number type must reach; 1 for the tightest
+    #[arg(long, value_name = "FACTOR", default_value_t = DEFAULT_HEADROOM, value_parser = parse_headroom)]
+    pub headroom: f64,
+
+    /// The order of dates that could be read in more than one
+    #[arg(long, value_name = "ORDER")]
+    pub date_order: Option<DateOrder>,
+}
+
+fn parse_headroom(word: &str) -> Result<f64, String> {
+    let factor: f64 = word.parse().map_err(|_| "a factor such as 2 or 1.5".to_owned())?;
+    if (1.0..=1000.0).contains(&factor) { Ok(factor) } else { Err("a factor from 1 to 1000".into()) }
+}
+
+impl RuleArgs {
+    pub fn rules(&self) -> Rules {
+        let date_order = self.date_order.map(|order| match order {
+            DateOrder::Dmy => Order::Dmy,
+            DateOrder::Mdy => Order::Mdy,
+            DateOrder::Ymd => Order::Ymd,
+        });
+        Rules { headroom: self.headroom, date_order }
+    }
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct Scout {
+    /// Files to look at, read as one table
+    #[arg(required = true, value_name = "INPUT")]
+    pub inputs: Vec<PathBuf>,
+
+    /// Show everything about one column
+    #[arg(long, value_name = "NAME")]
+    pub column: Option<String>,
+
+    /// Print the findings as JSON
+    #[arg(long)]
+    pub json: bool,
+
+    #[command(flatten)]
+    pub input: InputArgs,
+
+    #[command(flatten)]
+    pub rules: RuleArgs,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct Draft {
+    /// Files to draft from, read as one table
+    #[arg(required = true, value_name = "INPUT")]
+    pub inputs: Vec<PathBuf>,
+
+    /// Write the schema to a file instead of standard output
+    #[arg(short, long, value_name = "FILE")]
+    pub output: Option<PathBuf>,
+
+    /// Replace the file if it exists
+    #[arg(long, requires = "output")]
+    pub replace: bool,
+
+    /// Name of the table [default: the name of the first file]
+    #[arg(long, value_name = "NAME")]
+    pub table: Option<String>,
+
+    #[command(flatten)]
+    pub input: InputArgs,
+
+    #[command(flatten)]
+    pub rules: RuleArgs,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct Check {
+    /// The schema file
+    pub schema: PathBuf,
+
+    /// Files to hold against it
+    #[arg(required = true, value_name = "INPUT")]
+    pub inputs: Vec<PathBuf>,
+
+    /// Print the findings as JSON
+    #[arg(long)]
+    pub json: bool,
+
+    #[command(flatten)]
+    pub input: InputArgs,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct Load {
+    /// The schema file
+    pub schema: PathBuf,
+
+    /// Files to load
+    #[arg(required = true, value_name = "INPUT")]
+    pub inputs: Vec<PathBuf>,
+
+    /// Where to: a file.parquet, a database.sqlite, or with --parts a directory
+    #[arg(long, value_name = "TARGET")]
+    pub into: PathBuf,
+
+    /// Write a directory of so many Parquet files
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=10_000))]
+    pub parts: Option<u32>,
+
+    /// Name of the table in a database [default: the schema's, or the name of the first file]
+    #[arg(long, value_name = "NAME")]
+    pub table: Option<String>,
+
+    /// Replace the output if it exists
+    #[arg(long)]
+    pub replace: bool,
+
+    /// Where records go that are set aside [default: beside the target]
+    #[arg(long, value_name = "FILE")]
+    pub rejects: Option<PathBuf>,
+
+    /// Print the account as JSON
+    #[arg(long)]
+    pub json: bool,
+
+    #[command(flatten)]
+    pub input: InputArgs,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct Peek {
+    /// A Parquet file or directory, a SQLite database, or a schema and the files it declares
+    #[arg(required = true, value_name = "WHAT")]
+    pub what: Vec<PathBuf>,
+
+    /// Show so many rows
+    #[arg(long, value_name = "N", default_value_t = 10)]
+    pub rows: usize,
+
+    /// The table of a database, where it has more than one
+    #[arg(long, value_name = "NAME")]
+    pub table: Option<String>,
+
+    /// Print the rows as JSON
+    #[arg(long)]
+    pub json: bool,
+
+    #[command(flatten)]
+    pub input: InputArgs,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct Demo {
+    /// The folder to write into
+    #[arg(default_value = "typhos-demo", value_name = "DIR")]
+    pub folder: PathBuf,
+
+    /// How many tickets to make
+    #[arg(long, value_name = "N", default_value_t = world::DEFAULT_ROWS)]
+    pub rows: u64,
+
+    /// The same seed gives the same data
+    #[arg(long, value_name = "S", default_value_t = world::DEFAULT_SEED)]
+    pub seed: u64,
+
+    /// Write the data and run nothing on it
+    #[arg(long)]
+    pub data_only: bool,
+}

@@ -1,0 +1,115 @@
+//! `typhos check`: every value that does not fit, where, and why.
+
+use serde_json::json;
+use typhos_core::columns::{Account, Converter, MisfitValue, OnMisfit, Plan};
+use typhos_core::infer::{counted, grouped};
+use typhos_core::run::{self, RunError};
+use typhos_core::schema::Misfit;
+use typhos_core::text::Input;
+
+use crate::args::{Check, Common};
+use crate::console::{BOLD, Console, DIM, GOOD, WARN, paint, safe};
+use crate::outcome::{Failure, Outcome};
+use crate::progress::Progress;
+use crate::report::{account_json, account_line, input_json, input_line, misfit_line};
+
+pub fn run(args: &Check, common: &Common, console: &mut Console) -> Result<Outcome, Failure> {
+    let (plan, input) = super::plan(&args.schema, &args.inputs, &args.input)?;
+    let account = account(&plan, &input, common)?;
+    if args.json {
+        let mut report = json!({ "typhos": 1, "schema": args.schema.display().to_string(), "input": input_json(&input) });
+        report["account"] = account_json(&account, &plan, &input);
+        console.json(&report)?;
+    } else {
+        show(&args.schema, &account, &plan, &input, console)?;
+    }
+    Ok(Outcome::objecting_if(account.misfits() > 0))
+}
+
+/// Converts everything and keeps nothing but the account.
+fn account(plan: &Plan, input: &Input, common: &Common) -> Result<Account, Failure> {
+    /// No misfit stops a check; the type says so, and is never made.
+    enum Never {
+        Run(RunError),
+    }
+    impl From<RunError> for Never {
+        fn from(error: RunError) -> Self {
+            Never::Run(error)
+        }
+    }
+    impl From<MisfitValue> for Never {
+        fn from(_: MisfitValue) -> Self {
+            unreachable!("a check notes misfits and goes on")
+        }
+    }
+    let progress = Progress::new("checking", input.bytes(), common.quiet);
+    let mut account = Account::new(plan.schema().columns.len());
+    run::map_blocks::<_, _, Never>(
+        input,
+        &common.run_options(),
+        &progress,
+        || Converter::new(plan, OnMisfit::NoteAll),
+        |converter, block| Ok(converter.convert::<Never>(block, |_| Ok(()))?.account),
+        |part| {
+            account.add(&part);
+            Ok(())
+        },
+    )
+    .map_err(|Never::Run(error)| error)?;
+    Ok(account)
+}
+
+fn show(
+    schema: &std::path::Path,
+    account: &Account,
+    plan: &Plan,
+    input: &Input,
+    console: &mut Console,
+) -> std::io::Result<()> {
+    console.say(format!("{}  {}", input_line(input), paint(DIM, format!("under {}", schema.display()))))?;
+    let columns = plan.schema().columns.iter().zip(&account.columns).filter(|(_, misfits)| misfits.count > 0);
+    for (column, misfits) in columns {
+        let fate = match column.misfit {
+            Misfit::Stop => "would stop a load",
+            Misfit::Null => "would become null",
+            Misfit::Reject => "would be set aside",
+        };
+        console.say("")?;
+        let count = counted(misfits.count, "misfit");
+        console.say(format!(
+            "{}  {}  {} {}",
+            paint(BOLD, safe(&column.name)),
+            column.ty,
+            paint(WARN, count),
+            paint(DIM, format!("({fate})"))
+        ))?;
+        for misfit in &misfits.examples {
+            console.say(format!("  {}", misfit_line(misfit, input)))?;
+        }
+        more(misfits.count, misfits.examples.len(), console)?;
+    }
+    if account.broken.count > 0 {
+        console.say("")?;
+        let fate = if plan.schema().input.misfit == Misfit::Reject { "would be set aside" } else { "would stop a load" };
+        let count = counted(account.broken.count, "record");
+        console.say(format!(
+            "{} {}",
+            paint(WARN, format!("{count} cannot be split into columns")),
+            paint(DIM, format!("({fate})"))
+        ))?;
+        for misfit in &account.broken.examples {
+            console.say(format!("  {}", misfit_line(misfit, input)))?;
+        }
+        more(account.broken.count, account.broken.examples.len(), console)?;
+    }
+    console.say("")?;
+    if account.misfits() == 0 {
+        console.say(format!("{} every value fits.", paint(GOOD, "✓")))?;
+    }
+    console.say(account_line(account, true))
+}
+
+fn more(count: u64, shown: usize, console: &mut Console) -> std::io::Result<()> {
+    let rest = count - shown as u64;
+    if rest == 0 { Ok(()) } else { console.say(paint(DIM, format!("  … and {} more", grouped(rest)))) }
+}

@@ -1,0 +1,122 @@
+//! Pieces that several reports share: the input, the account, misfits.
+
+use serde_json::{Value, json};
+use typhos_core::columns::{Account, ColumnMisfits, MisfitValue, Plan};
+use typhos_core::infer::{grouped, shown};
+use typhos_core::text::{Input, delimiter_name};
+
+use crate::console::{self, BOLD, DIM, GOOD, WARN, paint, safe};
+
+/// The files of an input in a few words.
+pub fn input_line(input: &Input) -> String {
+    let files = input.files();
+    let name = match files {
+        [one] => one.name(),
+        [first, .., last] => format!("{} … {} ({} files)", first.name(), last.name(), files.len()),
+        [] => String::new(),
+    };
+    format!("{}  {}", paint(BOLD, safe(&name)), paint(DIM, console::bytes(input.bytes())))
+}
+
+/// An input for a JSON report.
+pub fn input_json(input: &Input) -> Value {
+    let dialect = input.dialect();
+    json!({
+        "files": input.files().iter().map(|file| file.name()).collect::<Vec<_>>(),
+        "bytes": input.bytes(),
+        "delimiter": delimiter_name(dialect.delimiter),
+        "quote": dialect.quote.map(|quote| char::from(quote).to_string()),
+        "header": dialect.header,
+        "encoding": "utf-8",
+    })
+}
+
+/// Where a misfit stands, as editors understand it.
+fn place(misfit: &MisfitValue, input: &Input) -> String {
+    let file = input.files()[misfit.place.file as usize].name();
+    format!("{}:{}", safe(&file), misfit.place.line)
+}
+
+/// What a column is called in a message about a misfit.
+fn column_name(misfit: &MisfitValue, plan: &Plan) -> Option<String> {
+    misfit.column.map(|column| plan.schema().columns[column].name.clone())
+}
+
+/// One misfit as a line: place, value, reason.
+pub fn misfit_line(misfit: &MisfitValue, input: &Input) -> String {
+    let what = match misfit.column {
+        Some(_) => format!("{} {}", shown(&misfit.value), safe(&misfit.reason.to_string())),
+        None => format!("the record {}", safe(&misfit.reason.to_string())),
+    };
+    format!("{}  {what}", paint(DIM, place(misfit, input)))
+}
+
+/// The misfit that stopped a load, and what to do.
+pub fn stopped_by(misfit: &MisfitValue, plan: &Plan, input: &Input) -> String {
+    let column = column_name(misfit, plan);
+    let (what, line) = match &column {
+        Some(name) => {
+            let what = format!("column '{}': {} {}", safe(name), shown(&misfit.value), misfit.reason);
+            (what, format!("{name} = {{ …, misfit = \"reject\" }}"))
+        }
+        None => (format!("the record {}", misfit.reason), "[input] misfit = \"reject\"".to_owned()),
+    };
+    let null = match column {
+        Some(_) => " (or \"null\" for null in their place)",
+        None => "",
+    };
+    format!(
+        "{}: {}\nNothing was loaded. 'typhos check' lists all misfits; to set such records aside and load the \
+         rest, declare {}{null}.",
+        place(misfit, input),
+        safe(&what),
+        safe(&line),
+    )
+}
+
+fn misfits_json(misfits: &ColumnMisfits, input: &Input) -> Value {
+    let examples = misfits.examples.iter().map(|misfit| {
+        json!({
+            "file": input.files()[misfit.place.file as usize].name(),
+            "line": misfit.place.line,
+            "value": misfit.value,
+            "reason": misfit.reason.to_string(),
+        })
+    });
+    json!({ "count": misfits.count, "examples": examples.collect::<Vec<_>>() })
+}
+
+/// The account for a JSON report.
+pub fn account_json(account: &Account, plan: &Plan, input: &Input) -> Value {
+    let columns = plan.schema().columns.iter().zip(&account.columns).filter(|(_, misfits)| misfits.count > 0);
+    let columns = columns.map(|(column, misfits)| {
+        let mut entry = misfits_json(misfits, input);
+        entry["name"] = json!(column.name);
+        entry
+    });
+    json!({
+        "read": account.read,
+        "loaded": account.loaded,
+        "set_aside": account.set_aside,
+        "nulled": account.nulled,
+        "misfits": columns.collect::<Vec<_>>(),
+        "broken_records": misfits_json(&account.broken, input),
+    })
+}
+
+/// The line every run ends with.
+pub fn account_line(account: &Account, would: bool) -> String {
+    account.assert_balance();
+    let (loaded, aside) = if would { ("would load", "would not") } else { ("loaded", "set aside") };
+    let style = if account.set_aside == 0 { GOOD } else { WARN };
+    let mut line = format!(
+        "{} read = {} {loaded} + {} {aside}",
+        paint(BOLD, grouped(account.read)),
+        paint(style, grouped(account.loaded)),
+        paint(style, grouped(account.set_aside)),
+    );
+    if account.nulled > 0 {
+        line.push_str(&format!("; {} made null", paint(WARN, typhos_core::infer::counted(account.nulled, "value"))));
+    }
+    line
+}

@@ -1,0 +1,97 @@
+//! Tables for the terminal and for pipes.
+
+use comfy_table::{Attribute, Cell, CellAlignment, Color, ColumnConstraint, ContentArrangement, Table, Width};
+
+use crate::console::{Console, safe};
+
+/// What a cell is, which decides how it looks.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Look {
+    Plain,
+    Dim,
+    Type,
+    Warn,
+}
+
+/// A column's heading and side.
+pub struct Heading {
+    pub text: String,
+    pub right: bool,
+    /// The most characters it may take on a terminal; longer cells are cut there.
+    pub most: Option<usize>,
+}
+
+impl Heading {
+    pub fn left(text: impl Into<String>) -> Heading {
+        Heading { text: text.into(), right: false, most: None }
+    }
+
+    pub fn right(text: impl Into<String>) -> Heading {
+        Heading { text: text.into(), right: true, most: None }
+    }
+
+    pub fn most(mut self, most: usize) -> Heading {
+        self.most = Some(most);
+        self
+    }
+}
+
+/// A text cut to so many characters, with an ellipsis.
+pub fn cut(text: &str, most: usize) -> String {
+    if text.chars().count() <= most {
+        return text.to_owned();
+    }
+    text.chars().take(most.saturating_sub(1)).chain(['…']).collect()
+}
+
+/// A table: headings, rows, and a last column that takes what room is left and may wrap.
+pub fn render(console: &Console, headings: &[Heading], rows: Vec<Vec<(String, Look)>>, wrap_last: bool) -> String {
+    let mut table = Table::new();
+    if console.is_terminal() {
+        table.enforce_styling();
+    } else {
+        table.force_no_tty();
+    }
+    match console.width {
+        Some(width) => {
+            table.set_width(u16::try_from(width).unwrap_or(u16::MAX));
+            table.set_content_arrangement(ContentArrangement::Dynamic);
+        }
+        None => {
+            table.set_content_arrangement(ContentArrangement::Disabled);
+        }
+    }
+    let heading = |heading: &Heading| {
+        let cell = Cell::new(safe(&heading.text)).add_attribute(Attribute::Bold);
+        if heading.right { cell.set_alignment(CellAlignment::Right) } else { cell }
+    };
+    table.set_header(headings.iter().map(heading).collect::<Vec<_>>());
+    for row in rows {
+        let cells = row.into_iter().zip(headings).map(|((text, look), heading)| {
+            let text = safe(&text);
+            let text = match (heading.most, console.width) {
+                (Some(most), Some(_)) => cut(&text, most),
+                _ => text,
+            };
+            let cell = Cell::new(text);
+            let cell = match look {
+                Look::Plain => cell,
+                Look::Dim => cell.add_attribute(Attribute::Dim),
+                Look::Type => cell.fg(Color::DarkCyan),
+                Look::Warn => cell.fg(Color::DarkYellow),
+            };
+            if heading.right { cell.set_alignment(CellAlignment::Right) } else { cell }
+        });
+        table.add_row(cells.collect::<Vec<_>>());
+    }
+    let columns = headings.len();
+    for (at, column) in table.column_iter_mut().enumerate() {
+        column.set_padding((if at == 0 { 2 } else { 0 }, 1));
+        if at + 1 < columns || !wrap_last {
+            column.set_constraint(ColumnConstraint::ContentWidth);
+        } else {
+            column.set_constraint(ColumnConstraint::LowerBoundary(Width::Fixed(20)));
+        }
+    }
+    table.lines().map(|line| line.trim_end().to_owned()).collect::<Vec<_>>().join("\n")
+}

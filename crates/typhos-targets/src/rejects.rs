@@ -1,0 +1,95 @@
+//! The rejects file: records that were set aside, word for word, with the reason behind each.
+//!
+//! It is laid out as the source is, with four more columns at the end, so that a mended copy of it
+//! can be loaded with the same schema.
+
+use std::io::{BufWriter, Write};
+use std::path::{Path, PathBuf};
+
+use typhos_core::columns::{Plan, SetAside};
+use typhos_core::text::Input;
+
+use crate::TargetError;
+use crate::whole::{WholeFile, refuse_existing};
+
+/// Names of the columns behind those of the source.
+const COLUMNS: [&str; 4] = ["rejected_file", "rejected_line", "rejected_column", "rejected_reason"];
+
+/// Opened when the first record is set aside; without one there is no file.
+pub(crate) struct Rejects<'i> {
+    path: PathBuf,
+    replace: bool,
+    input: &'i Input,
+    columns: Vec<String>,
+    open: Option<(WholeFile, BufWriter<std::fs::File>)>,
+}
+
+impl<'i> Rejects<'i> {
+    pub fn new(path: &Path, replace: bool, input: &'i Input, plan: &Plan) -> Result<Rejects<'i>, TargetError> {
+        refuse_existing(path, replace)?;
+        let columns = plan.schema().columns.iter().map(|column| column.name.clone()).collect();
+        Ok(Rejects { path: path.to_path_buf(), replace, input, columns, open: None })
+    }
+
+    pub fn write(&mut self, set_aside: &[SetAside]) -> Result<(), TargetError> {
+        if set_aside.is_empty() {
+            return Ok(());
+        }
+        let dialect = self.input.dialect();
+        if self.open.is_none() {
+            let file = WholeFile::create(&self.path, self.replace)?;
+            let mut writer = BufWriter::new(file.writer()?);
+            if dialect.header {
+                let names = self.input.names().iter().map(String::as_str).chain(COLUMNS);
+                let line: Vec<_> = names.map(|name| self.field(name)).collect();
+                let line = line.join(&char::from(dialect.delimiter).to_string());
+                writeln!(writer, "{line}").map_err(TargetError::io(&self.path))?;
+            }
+            self.open = Some((file, writer));
+        }
+        let delimiter = char::from(dialect.delimiter);
+        let mut lines = Vec::new();
+        for aside in set_aside {
+            let misfit = &aside.misfit;
+            let file = self.input.files()[misfit.place.file as usize].name();
+            let column = misfit.column.map_or("", |column| &self.columns[column]);
+            let behind = [file, misfit.place.line.to_string(), column.to_owned(), misfit.reason.to_string()];
+            lines.extend_from_slice(&aside.record);
+            for text in behind {
+                lines.extend_from_slice(format!("{delimiter}{}", self.field(&text)).as_bytes());
+            }
+            lines.push(b'\n');
+        }
+        let (_, writer) = self.open.as_mut().expect("opened above");
+        writer.write_all(&lines).map_err(TargetError::io(&self.path))
+    }
+
+    /// A text as a field of the source's dialect. Where nothing can be quoted, what would need it
+    /// becomes a space: these are words of ours, not data.
+    fn field(&self, text: &str) -> String {
+        let dialect = self.input.dialect();
+        let special = |letter: char| letter == char::from(dialect.delimiter) || matches!(letter, '\n' | '\r');
+        match dialect.quote.map(char::from) {
+            Some(quote) if text.contains(|letter| special(letter) || letter == quote) => {
+                format!("{quote}{}{quote}", text.replace(quote, &format!("{quote}{quote}")))
+            }
+            None if text.contains(special) => text.replace(special, " "),
+            _ => text.to_owned(),
+        }
+    }
+
+    /// Names the file, if there is one; returns where it is.
+    pub fn keep(self) -> Result<Option<PathBuf>, TargetError> {
+        let Some((file, mut writer)) = self.open else {
+            if self.replace && self.path.is_file() {
+                // What stands there tells of a run that this one replaces.
+                std::fs::remove_file(&self.path).map_err(TargetError::io(&self.path))?;
+            }
+            return Ok(None);
+        };
+        writer.flush().map_err(TargetError::io(&self.path))?;
+        drop(writer);
+        file.keep()?;
+        Ok(Some(self.path))
+    }
+}

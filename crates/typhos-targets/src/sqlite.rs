@@ -1,0 +1,288 @@
+//! SQLite: a table in a database file, new or existing.
+//!
+//! A new database is written aside and renamed; in an existing one all is a single transaction.
+//! Tables are `STRICT`, so that SQLite holds to the types too.
+
+use std::path::{Path, PathBuf};
+
+use arrow_array::types::*;
+use arrow_array::{Array, ArrayRef, RecordBatch, cast::AsArray};
+use arrow_schema::{DataType, Schema as ArrowSchema, SchemaRef};
+use rusqlite::types::Value;
+use rusqlite::{Connection, OpenFlags, params_from_iter};
+use typhos_core::columns::cell_text;
+
+use crate::whole::WholeFile;
+use crate::{EncodeUnit, Encoder, Sink, TargetError};
+
+/// The most digits of a decimal that a double keeps: those are stored as `REAL`.
+const REAL_DIGITS: u8 = 15;
+
+/// A name as SQL: in quotes, so that no name can be anything else.
+pub fn identifier(name: &str) -> String {
+    format!("\"{}\"", name.replace('"', "\"\""))
+}
+
+/// How a column is stored.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Storage {
+    Integer,
+    Real,
+    Text,
+}
+
+fn storage(data_type: &DataType) -> Storage {
+    match data_type {
+        DataType::Boolean => Storage::Integer,
+        number if number.is_integer() => Storage::Integer,
+        DataType::Float32 | DataType::Float64 => Storage::Real,
+        DataType::Decimal128(precision, 0) if *precision <= 18 => Storage::Integer,
+        DataType::Decimal128(precision, _) if *precision <= REAL_DIGITS => Storage::Real,
+        _ => Storage::Text,
+    }
+}
+
+/// What is stored otherwise than declared, a sentence each.
+pub fn fidelity_notes(schema: &ArrowSchema) -> Vec<String> {
+    let note = |name: &str, data_type: &DataType| {
+        let what = match (data_type, storage(data_type)) {
+            (DataType::Boolean, _) => "as 0 and 1: SQLite has no booleans",
+            (DataType::Decimal128(..), Storage::Real) => "as REAL, which keeps its digits: SQLite has no decimals",
+            (DataType::Decimal128(..), Storage::Text) => "as TEXT, exactly: SQLite has no decimals",
+            (DataType::UInt64, _) => "as INTEGER; a value above 9223372036854775807 stops the load",
+            (DataType::Date32 | DataType::Timestamp(..) | DataType::Time32(_) | DataType::Time64(_), _) => {
+                "as TEXT in ISO 8601: SQLite has no dates"
+            }
+            _ => return None,
+        };
+        Some(format!("'{name}' is stored {what}"))
+    };
+    schema.fields().iter().filter_map(|field| note(field.name(), field.data_type())).collect()
+}
+
+/// The statement that makes the table.
+pub fn create_table(table: &str, schema: &ArrowSchema) -> String {
+    let columns = schema.fields().iter().map(|field| {
+        let ty = match storage(field.data_type()) {
+            Storage::Integer => "INTEGER",
+            Storage::Real => "REAL",
+            Storage::Text => "TEXT",
+        };
+        let required = if field.is_nullable() { "" } else { " NOT NULL" };
+        format!("  {} {ty}{required}", identifier(field.name()))
+    });
+    format!("CREATE TABLE {} (\n{}\n) STRICT", identifier(table), columns.collect::<Vec<_>>().join(",\n"))
+}
+
+/// Opens a SQLite target: the table `table` in the database at `path`.
+///
+/// # Errors
+/// A file that is no database, a table that exists and is not to be replaced.
+pub fn open(
+    path: &Path,
+    table: &str,
+    replace: bool,
+    schema: &SchemaRef,
+) -> Result<(SqliteEncoder, SqliteSink), TargetError> {
+    let failed = |source| TargetError::Sqlite { path: path.to_path_buf(), source };
+    let mut names = std::collections::HashSet::new();
+    for field in schema.fields() {
+        if !names.insert(field.name().to_lowercase()) {
+            let what = format!("cannot hold '{}' beside a column whose name differs only in letter case", field.name());
+            return Err(TargetError::NotThat { path: path.to_path_buf(), what });
+        }
+    }
+    let is_new = path.symlink_metadata().is_err();
+    let (side, connection) = if is_new {
+        let side = WholeFile::create(path, false)?;
+        let connection = Connection::open(side.side_path()).map_err(failed)?;
+        // The file is thrown away unless it is finished, so it needs no journal of its own.
+        connection.execute_batch("PRAGMA journal_mode = OFF; PRAGMA synchronous = OFF").map_err(failed)?;
+        (Some(side), connection)
+    } else {
+        (None, open_existing(path)?)
+    };
+    connection.execute_batch("BEGIN IMMEDIATE").map_err(failed)?;
+    let exists: bool = connection
+        .query_row("SELECT count(*) > 0 FROM sqlite_schema WHERE lower(name) = lower(?1)", [table], |row| row.get(0))
+        .map_err(failed)?;
+    if exists && !replace {
+        return Err(TargetError::TableExists { path: path.to_path_buf(), table: table.to_owned() });
+    }
+    if exists {
+        connection.execute_batch(&format!("DROP TABLE {}", identifier(table))).map_err(failed)?;
+    }
+    connection.execute_batch(&create_table(table, schema)).map_err(failed)?;
+    let places = vec!["?"; schema.fields().len()].join(", ");
+    let insert = format!("INSERT INTO {} VALUES ({places})", identifier(table));
+    Ok((SqliteEncoder, SqliteSink { side, connection, insert, path: path.to_path_buf() }))
+}
+
+fn open_existing(path: &Path) -> Result<Connection, TargetError> {
+    let failed = |source| TargetError::Sqlite { path: path.to_path_buf(), source };
+    let connection = Connection::open_with_flags(path, OpenFlags::SQLITE_OPEN_READ_WRITE).map_err(failed)?;
+    match connection.query_row("PRAGMA schema_version", [], |_| Ok(())) {
+        Ok(()) => Ok(connection),
+        Err(rusqlite::Error::SqliteFailure(error, _)) if error.code == rusqlite::ErrorCode::NotADatabase => {
+            let what = "is no SQLite database; name another file".into();
+            Err(TargetError::NotThat { path: path.to_path_buf(), what })
+        }
+        Err(source) => Err(failed(source)),
+    }
+}
+
+/// Hands batches on: SQLite takes rows, one after another.
+pub struct SqliteEncoder;
+
+impl Encoder for SqliteEncoder {
+    type Encoded = Vec<RecordBatch>;
+    type Unit = BatchUnit;
+
+    fn begin(&self, _offset: u64) -> Result<BatchUnit, TargetError> {
+        Ok(BatchUnit(Vec::new()))
+    }
+}
+
+/// The batches of a block.
+pub struct BatchUnit(Vec<RecordBatch>);
+
+impl EncodeUnit for BatchUnit {
+    type Encoded = Vec<RecordBatch>;
+
+    fn push(&mut self, batch: RecordBatch) -> Result<(), TargetError> {
+        self.0.push(batch);
+        Ok(())
+    }
+
+    fn finish(self) -> Result<Vec<RecordBatch>, TargetError> {
+        Ok(self.0)
+    }
+}
+
+/// Inserts rows in one transaction.
+pub struct SqliteSink {
+    side: Option<WholeFile>,
+    connection: Connection,
+    insert: String,
+    path: PathBuf,
+}
+
+impl Sink for SqliteSink {
+    type Encoded = Vec<RecordBatch>;
+
+    fn append(&mut self, batches: Vec<RecordBatch>) -> Result<(), TargetError> {
+        let failed = |source| TargetError::Sqlite { path: self.path.clone(), source };
+        let mut insert = self.connection.prepare_cached(&self.insert).map_err(failed)?;
+        for batch in &batches {
+            let schema = batch.schema();
+            for row in 0..batch.num_rows() {
+                for (at, array) in batch.columns().iter().enumerate() {
+                    let value = value(array, row, schema.field(at).name())?;
+                    insert.raw_bind_parameter(at + 1, value).map_err(failed)?;
+                }
+                insert.raw_execute().map_err(failed)?;
+            }
+        }
+        Ok(())
+    }
+
+    fn finish(self) -> Result<(), TargetError> {
+        let failed = |source| TargetError::Sqlite { path: self.path.clone(), source };
+        self.connection.execute_batch("COMMIT").map_err(failed)?;
+        self.connection.close().map_err(|(_, source)| failed(source))?;
+        match self.side {
+            Some(side) => side.keep(),
+            None => Ok(()),
+        }
+    }
+}
+
+/// A cell as SQLite stores it.
+fn value(array: &ArrayRef, row: usize, column: &str) -> Result<Value, TargetError> {
+    if array.is_null(row) {
+        return Ok(Value::Null);
+    }
+    Ok(match array.data_type() {
+        DataType::Boolean => Value::Integer(array.as_boolean().value(row).into()),
+        DataType::Int64 => Value::Integer(array.as_primitive::<Int64Type>().value(row)),
+        DataType::UInt64 => {
+            let number = array.as_primitive::<UInt64Type>().value(row);
+            Value::Integer(i64::try_from(number).map_err(|_| TargetError::CannotHold {
+                column: column.to_owned(),
+                value: number.to_string(),
+                reason: "is larger than SQLite's integers; declare the column as text or decimal(20,0)".into(),
+            })?)
+        }
+        DataType::Float64 => Value::Real(array.as_primitive::<Float64Type>().value(row)),
+        other => {
+            let text = cell_text(array, row).unwrap_or_default();
+            // The shortest text of a float32 or a decimal is what a double keeps exactly.
+            match storage(other) {
+                Storage::Integer => Value::Integer(text.parse().expect("an integer of at most 63 bits")),
+                Storage::Real => Value::Real(text.parse().expect("a number")),
+                Storage::Text => Value::Text(text),
+            }
+        }
+    })
+}
+
+/// The tables of a database, in the order they were made.
+///
+/// # Errors
+/// A file that is no database.
+pub fn tables(path: &Path) -> Result<Vec<String>, TargetError> {
+    let failed = |source| TargetError::Sqlite { path: path.to_path_buf(), source };
+    let connection = open_existing(path)?;
+    let sql = "SELECT name FROM sqlite_schema WHERE type = 'table' AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\'";
+    let mut statement = connection.prepare(sql).map_err(failed)?;
+    let names = statement.query_map([], |row| row.get(0)).map_err(failed)?;
+    names.collect::<Result<_, _>>().map_err(failed)
+}
+
+/// The head of a table: column names and types, rows, and how many rows there are.
+#[derive(Debug, Clone, PartialEq)]
+pub struct TableHead {
+    /// Names and declared types of the columns.
+    pub columns: Vec<(String, String)>,
+    /// The first rows; `None` is null.
+    pub rows: Vec<Vec<Option<String>>>,
+    /// Rows of the whole table.
+    pub total: u64,
+}
+
+/// Reads the first rows of a table.
+///
+/// # Errors
+/// A table that is not there, a file that is no database.
+pub fn head(path: &Path, table: &str, rows: usize) -> Result<TableHead, TargetError> {
+    let failed = |source| TargetError::Sqlite { path: path.to_path_buf(), source };
+    let connection = open_existing(path)?;
+    let mut statement = connection.prepare("SELECT name, type FROM pragma_table_info(?1)").map_err(failed)?;
+    let columns = statement.query_map([table], |row| Ok((row.get(0)?, row.get(1)?))).map_err(failed)?;
+    let columns: Vec<(String, String)> = columns.collect::<Result<_, _>>().map_err(failed)?;
+    if columns.is_empty() {
+        let what = format!("has no table '{table}'");
+        return Err(TargetError::NotThat { path: path.to_path_buf(), what });
+    }
+    let name = identifier(table);
+    let total: i64 =
+        connection.query_row(&format!("SELECT count(*) FROM {name}"), [], |row| row.get(0)).map_err(failed)?;
+    let mut statement = connection.prepare(&format!("SELECT * FROM {name} LIMIT ?1")).map_err(failed)?;
+    let limit = i64::try_from(rows).unwrap_or(i64::MAX);
+    let read = statement.query_map(params_from_iter([limit]), |row| {
+        (0..columns.len())
+            .map(|at| {
+                Ok(match row.get::<_, Value>(at)? {
+                    Value::Null => None,
+                    Value::Integer(number) => Some(number.to_string()),
+                    Value::Real(number) => Some(number.to_string()),
+                    Value::Text(text) => Some(text),
+                    Value::Blob(bytes) => Some(format!("{} bytes", bytes.len())),
+                })
+            })
+            .collect()
+    });
+    let rows = read.map_err(failed)?.collect::<Result<_, _>>().map_err(failed)?;
+    drop(statement);
+    Ok(TableHead { columns, rows, total: total.unsigned_abs() })
+}
