@@ -1,6 +1,8 @@
 //! Tables for the terminal and for pipes.
 
-use comfy_table::{Attribute, Cell, CellAlignment, Color, ColumnConstraint, ContentArrangement, Table, Width};
+use comfy_table::{
+    Attribute, Cell, CellAlignment, Color, ColumnConstraint, ContentArrangement, Table, Width, presets,
+};
 
 use crate::console::{Console, safe};
 
@@ -16,6 +18,8 @@ pub enum Look {
 /// A column's heading and side.
 pub struct Heading {
     pub text: String,
+    /// A second line.
+    pub below: Option<String>,
     pub right: bool,
     /// The most characters it may take on a terminal; longer cells are cut there.
     pub most: Option<usize>,
@@ -23,11 +27,16 @@ pub struct Heading {
 
 impl Heading {
     pub fn left(text: impl Into<String>) -> Heading {
-        Heading { text: text.into(), right: false, most: None }
+        Heading { text: text.into(), below: None, right: false, most: None }
     }
 
     pub fn right(text: impl Into<String>) -> Heading {
-        Heading { text: text.into(), right: true, most: None }
+        Heading { text: text.into(), below: None, right: true, most: None }
+    }
+
+    pub fn below(mut self, text: impl Into<String>) -> Heading {
+        self.below = Some(text.into());
+        self
     }
 
     pub fn most(mut self, most: usize) -> Heading {
@@ -47,6 +56,7 @@ pub fn cut(text: &str, most: usize) -> String {
 /// A table: headings, rows, and a last column that takes what room is left and may wrap.
 pub fn render(console: &Console, headings: &[Heading], rows: Vec<Vec<(String, Look)>>, wrap_last: bool) -> String {
     let mut table = Table::new();
+    table.load_style(presets::NOTHING);
     if console.is_terminal() {
         table.enforce_styling();
     } else {
@@ -62,7 +72,8 @@ pub fn render(console: &Console, headings: &[Heading], rows: Vec<Vec<(String, Lo
         }
     }
     let heading = |heading: &Heading| {
-        let cell = Cell::new(safe(&heading.text)).add_attribute(Attribute::Bold);
+        let below = heading.below.as_ref().map_or(String::new(), |below| format!("\n{}", safe(below)));
+        let cell = Cell::new(safe(&heading.text) + &below).add_attribute(Attribute::Bold);
         if heading.right { cell.set_alignment(CellAlignment::Right) } else { cell }
     };
     table.set_header(headings.iter().map(heading).collect::<Vec<_>>());
@@ -86,7 +97,7 @@ pub fn render(console: &Console, headings: &[Heading], rows: Vec<Vec<(String, Lo
     }
     let columns = headings.len();
     for (at, column) in table.column_iter_mut().enumerate() {
-        column.set_padding((if at == 0 { 2 } else { 0 }, 1));
+        column.set_padding((if at == 0 { 2 } else { 0 }, 2));
         if at + 1 < columns || !wrap_last {
             column.set_constraint(ColumnConstraint::ContentWidth);
         } else {

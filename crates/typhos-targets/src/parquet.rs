@@ -92,7 +92,7 @@ fn stored_schema(schema: &ArrowSchema) -> SchemaRef {
             DataType::Time32(TimeUnit::Second) => DataType::Time32(TimeUnit::Millisecond),
             other => other.clone(),
         };
-        Field::new(field.name(), stored, field.is_nullable())
+        Field::new(field.name(), stored, field.is_nullable()).with_metadata(field.metadata().clone())
     });
     Arc::new(ArrowSchema::new(fields.collect::<Vec<_>>()))
 }

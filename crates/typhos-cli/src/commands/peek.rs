@@ -4,9 +4,9 @@ use std::io::Read;
 use std::path::Path;
 
 use arrow_array::RecordBatch;
-use arrow_schema::{DataType, Schema as ArrowSchema, TimeUnit};
+use arrow_schema::{DataType, Field, Schema as ArrowSchema, TimeUnit};
 use serde_json::{Value, json};
-use typhos_core::columns::{Converter, MisfitValue, OnMisfit, cell_text};
+use typhos_core::columns::{Converter, MisfitValue, OnMisfit, TYPE_KEY, cell_text};
 use typhos_core::infer::{counted, grouped};
 use typhos_core::run::RunOptions;
 use typhos_core::text::{Block, BlockReader};
@@ -156,14 +156,18 @@ impl From<MisfitValue> for MisfitFailure {
 }
 
 fn of_batches(title: String, schema: &ArrowSchema, batches: &[RecordBatch]) -> Shown {
-    let columns = schema.fields().iter().map(|field| (field.name().clone(), type_name(field.data_type()))).collect();
+    let declared = |field: &Field| match field.metadata().get(TYPE_KEY) {
+        Some(spelling) => spelling.clone(),
+        None => type_name(field.data_type()),
+    };
+    let columns = schema.fields().iter().map(|field| (field.name().clone(), declared(field))).collect();
     let rows = batches.iter().flat_map(|batch| {
         (0..batch.num_rows()).map(|row| batch.columns().iter().map(|column| cell_text(column, row)).collect())
     });
     Shown { title, columns, rows: rows.collect(), total: None, misfits: 0 }
 }
 
-/// An Arrow type in the words of the schema file.
+/// An Arrow type in the words of the schema file, for files that other programs wrote.
 fn type_name(data_type: &DataType) -> String {
     let unit = |unit: &TimeUnit| match unit {
         TimeUnit::Second => "s",
@@ -195,9 +199,8 @@ fn show(shown: &Shown, console: &mut Console) -> std::io::Result<()> {
         .columns
         .iter()
         .map(|(name, ty)| {
-            let text = format!("{name}\n{ty}");
-            let heading = if is_number(ty) { Heading::right(text) } else { Heading::left(text) };
-            heading.most(MOST_CELL)
+            let heading = if is_number(ty) { Heading::right(name) } else { Heading::left(name) };
+            heading.below(ty).most(MOST_CELL)
         })
         .collect();
     let rows = shown.rows.iter().map(|row| {

@@ -71,10 +71,12 @@ fn whole(input: &Input, survey: &Survey, decisions: &[Decision], console: &mut C
         let why = if wide {
             let (low, high) = decision.range.clone().unwrap_or_default();
             row.extend([(low, Look::Plain), (high, Look::Plain)]);
-            decision.evidence.iter().chain(&decision.notes).cloned().collect()
+            decision.evidence.iter().chain(&decision.notes).cloned().collect::<Vec<_>>()
         } else {
             decision.clauses()
         };
+        let patterns = decision.patterns.iter().map(|(pattern, _)| pattern.clone());
+        let why: Vec<_> = patterns.chain(why).collect();
         row.push((why.join("; "), Look::Dim));
         row
     });

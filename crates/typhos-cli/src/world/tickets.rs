@@ -96,27 +96,27 @@ pub fn refused(out: &mut dyn Write, dice: &mut Dice) -> io::Result<()> {
     let days = Days::new();
     let bad: [&[u8]; 14] = [
         b"n/k,40118243,03/02/24,2024-03-09 09:00:00,Holm,deck,7.25,2,web,\n",
-        b"900002,40118244,13/02/24,2024-03-09 09:00:00,Holm,deck,7.25,2,web,month 13\n",
-        b"900003,40118245,06/31/24,2024-07-09 09:00:00,Holm,deck,7.25,2,web,31 June\n",
-        b"900004,40118246,06/30/2024,2024-07-09 09:00:00,Holm,deck,7.25,2,web,four digits of year\n",
-        b"900005,40118247,06/30/24,2024-07-09 25:00:00,Holm,deck,7.25,2,web,hour 25\n",
-        b"900006,40118248,06/30/24,2024-07-09 09:00:00,Holm,dekc,7.25,2,web,a slip\n",
-        b"900007,40118249,06/30/24,2024-07-09 09:00:00,Holm,deck,7.255,2,web,half a cent\n",
-        b"900008,40118250,06/30/24,2024-07-09 09:00:00,Holm,deck,\"7,25\",2,web,decimal comma\n",
-        b"900009,40118251,06/30/24,2024-07-09 09:00:00,Holm,deck,7.25,300,web,party of 300\n",
-        b"900010,40118252,06/30/24,2024-07-09 09:00:00,Holm,deck,7.25\n",
-        b"900011,40118253,06/30/24,2024-07-09 09:00:00,Holm,deck,7.25,2,web,one,too many\n",
-        b"900012,40118254,06/30/24,2024-07-09 09:00:00,Holm,\"deck\"s,7.25,2,web,text after a quote\n",
-        b"900013,40118255,06/30/24,2024-07-09 09:00:00,T\xe5rnvik,deck,7.25,2,web,not UTF-8\n",
+        b"41002,40118244,13/02/24,2024-03-09 09:00:00,Holm,deck,7.25,2,web,month 13\n",
+        b"41003,40118245,06/31/24,2024-07-09 09:00:00,Holm,deck,7.25,2,web,31 June\n",
+        b"41004,40118246,06/30/2024,2024-07-09 09:00:00,Holm,deck,7.25,2,web,four digits of year\n",
+        b"41005,40118247,06/30/24,2024-07-09 25:00:00,Holm,deck,7.25,2,web,hour 25\n",
+        b"41006,40118248,06/30/24,2024-07-09 09:00:00,Holm,dekc,7.25,2,web,a slip\n",
+        b"41007,40118249,06/30/24,2024-07-09 09:00:00,Holm,deck,7.255,2,web,half a cent\n",
+        b"41008,40118250,06/30/24,2024-07-09 09:00:00,Holm,deck,\"7,25\",2,web,decimal comma\n",
+        b"41009,40118251,06/30/24,2024-07-09 09:00:00,Holm,deck,7.25,300,web,party of 300\n",
+        b"41010,40118252,06/30/24,2024-07-09 09:00:00,Holm,deck,7.25\n",
+        b"41011,40118253,06/30/24,2024-07-09 09:00:00,Holm,deck,7.25,2,web,one,too many\n",
+        b"41012,40118254,06/30/24,2024-07-09 09:00:00,Holm,\"deck\"s,7.25,2,web,text after a quote\n",
+        b"41013,40118255,06/30/24,2024-07-09 09:00:00,T\xe5rnvik,deck,7.25,2,web,not UTF-8\n",
         b",40118256,06/30/24,2024-07-09 09:00:00,Holm,deck,7.25,2,web,no number\n",
     ];
     let mut lines = Vec::new();
     for (at, line) in bad.iter().enumerate() {
         for good in 0..3 {
-            ticket_line(&mut lines, 800_000 + at as u64 * 3 + good, &days, dice)?;
+            ticket_line(&mut lines, 40_000 + at as u64 * 3 + good, &days, dice)?;
         }
         lines.extend_from_slice(line);
     }
-    lines.extend_from_slice(b"900015,40118257,06/30/24,2024-07-09 09:00:00,Holm,deck,7.25,2,web,\"never closed\n");
+    lines.extend_from_slice(b"41015,40118257,06/30/24,2024-07-09 09:00:00,Holm,deck,7.25,2,web,\"never closed\n");
     out.write_all(&lines)
 }

@@ -18,5 +18,5 @@ mod tests;
 pub use cells::Bounds;
 pub use convert::{BlockReport, Converter, DEFAULT_BATCH_RECORDS, OnMisfit};
 pub use display::cell_text;
-pub use plan::{Plan, arrow_type};
+pub use plan::{Plan, TYPE_KEY, arrow_type};
 pub use reason::{Account, ColumnMisfits, MAX_MISFIT_EXAMPLES, MisfitValue, Reason, SetAside};

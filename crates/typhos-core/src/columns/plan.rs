@@ -7,6 +7,9 @@ use arrow_schema::{DataType, Field, Schema as ArrowSchema, SchemaRef, TimeUnit a
 use crate::schema::{Diagnostic, IntType, Schema, TimeUnit, Type};
 use crate::text::{Dialect, Input};
 
+/// The key under which an Arrow field says which type was declared: several types share an array.
+pub const TYPE_KEY: &str = "typhos.type";
+
 /// What conversion does, column by column.
 #[derive(Debug, Clone)]
 pub struct Plan {
@@ -28,7 +31,10 @@ impl Plan {
         let fields: Vec<Field> = schema
             .columns
             .iter()
-            .map(|column| Field::new(&column.name, arrow_type(column.ty, column.values.len()), !column.required))
+            .map(|column| {
+                let field = Field::new(&column.name, arrow_type(column.ty, column.values.len()), !column.required);
+                field.with_metadata(std::collections::HashMap::from([(TYPE_KEY.to_owned(), column.ty.to_string())]))
+            })
             .collect();
         let arrow = Arc::new(ArrowSchema::new(fields));
         Ok(Plan { schema, sources, source_columns: input.names().len(), dialect: input.dialect(), arrow })

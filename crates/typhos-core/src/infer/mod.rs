@@ -120,9 +120,18 @@ impl Decision {
         Some(if low == high { text(low) } else { format!("{} to {}", text(low), text(high)) })
     }
 
+    /// How many values are absent, and by which tokens: "870 absent (also 'NA')".
+    pub fn absent_clause(&self) -> Option<String> {
+        let tokens = self.absent_tokens.iter().filter(|(token, _)| !token.is_empty());
+        let tokens: Vec<_> = tokens.map(|(token, _)| format!("'{token}'")).collect();
+        let by = if tokens.is_empty() { String::new() } else { format!(" (also {})", tokens.join(", ")) };
+        (self.absent > 0).then(|| format!("{} absent{by}", grouped(self.absent)))
+    }
+
     /// All there is to say in short clauses: range, evidence, notes.
     pub fn clauses(&self) -> Vec<String> {
-        self.range_clause().into_iter().chain(self.evidence.iter().cloned()).chain(self.notes.iter().cloned()).collect()
+        let evidence = self.evidence.iter().chain(&self.absent_clause()).chain(&self.notes).cloned().collect::<Vec<_>>();
+        self.range_clause().into_iter().chain(evidence).collect()
     }
 }
 
@@ -160,11 +169,6 @@ fn one(column: &ColumnFacts, facts: &Facts, records: u64, rules: &Rules, proofs:
         Some(1) if present > 1 => decision.evidence.push("always the same".into()),
         Some(distinct) if distinct == present && present > 1 => decision.evidence.push("all distinct".into()),
         _ => {}
-    }
-    if decision.absent > 0 {
-        let tokens: Vec<_> = decision.absent_tokens.iter().filter(|(token, _)| !token.is_empty()).map(|(t, _)| format!("'{t}'")).collect();
-        let by = if tokens.is_empty() { String::new() } else { format!(" (also {})", tokens.join(", ")) };
-        decision.evidence.push(format!("{} absent{by}", grouped(decision.absent)));
     }
     if facts.text.padded > 0 {
         decision.notes.push(format!("{} with white space around", counted(facts.text.padded, "value")));

@@ -44,15 +44,18 @@ pub(super) fn decide(column: &ColumnFacts, facts: &Facts, records: u64, rules: &
 /// Plain, lowcard or category, by the bytes each would take.
 fn by_bytes(column: &ColumnFacts, facts: &Facts, records: u64) -> Decision {
     let longest = facts.text.max_chars;
+    // A code has one length; a bound on anything else would be a guess about next month.
+    let fixed = facts.text.bytes_range == Some((longest, longest)) && facts.text.count > 1;
     let plain = |clause: String| {
-        let mut decision = Decision::new(Type::Text { most: None });
+        let most = u32::try_from(longest).ok().filter(|_| fixed);
+        let mut decision = Decision::new(Type::Text { most });
         decision.evidence.push(clause);
         decision
     };
     if facts.text.count == 0 {
         return Decision::new(Type::Text { most: None });
     }
-    let length = format!("longest {}", counted(longest, "character"));
+    let length = format!("{} {}", if fixed { "all have" } else { "longest" }, counted(longest, "character"));
     let (Some(distinct), Some(bytes)) = (column.distinct(), column.distinct_bytes()) else {
         return plain(length);
     };

@@ -116,6 +116,8 @@ pub struct TextFacts {
     pub bytes: u64,
     /// Most characters of one value.
     pub max_chars: u64,
+    /// Fewest bytes of one value, and most.
+    pub bytes_range: Option<(u64, u64)>,
     /// The smallest by byte order, cut as examples are.
     pub min: Vec<u8>,
     /// The largest.
@@ -143,7 +145,10 @@ impl TextFacts {
             self.stretch(value, prefix);
         }
         self.count += count;
-        self.bytes += value.len() as u64 * count;
+        let length = value.len() as u64;
+        self.bytes += length * count;
+        let (least, most) = self.bytes_range.unwrap_or((length, length));
+        self.bytes_range = Some((least.min(length), most.max(length)));
         if value.len() as u64 > self.max_chars {
             self.lengthen(value);
         }
@@ -177,6 +182,7 @@ impl TextFacts {
             self.count += other.count;
             self.bytes += other.bytes;
             self.max_chars = self.max_chars.max(other.max_chars);
+            self.bytes_range = join(self.bytes_range, other.bytes_range, |(a, b), (c, d)| (a.min(c), b.max(d)));
             self.padded += other.padded;
         }
     }
