@@ -17,8 +17,10 @@ use crate::world;
 /// files against it with 'check', and 'load' them. 'typhos demo' shows all of it on made-up data.
 #[derive(Debug, Parser)]
 #[command(name = "typhos", version, propagate_version = true, max_term_width = 100)]
-#[command(after_help = "Exit status: 0 done; 1 done, and misfits were found; 2 the command line or the schema \
-                        file is wrong; 3 a file, a target or the machine failed.")]
+#[command(
+    after_help = "Exit status: 0 done; 1 done, and misfits were found; 2 the command line or the schema \
+                        file is wrong; 3 a file, a target or the machine failed."
+)]
 pub struct Args {
     #[command(subcommand)]
     pub command: Command,
@@ -128,7 +130,11 @@ pub struct RuleArgs {
 
 fn parse_headroom(word: &str) -> Result<f64, String> {
     let factor: f64 = word.parse().map_err(|_| "a factor such as 2 or 1.5".to_owned())?;
-    if (1.0..=1000.0).contains(&factor) { Ok(factor) } else { Err("a factor from 1 to 1000".into()) }
+    if (1.0..=1000.0).contains(&factor) {
+        Ok(factor)
+    } else {
+        Err("a factor from 1 to 1000".into())
+    }
 }
 
 impl RuleArgs {

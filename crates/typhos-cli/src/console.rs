@@ -41,7 +41,8 @@ impl Console {
     /// The streams of the process.
     pub fn of_process(tone: Tone) -> Console {
         let width = io::stdout().is_terminal().then(|| {
-            terminal_size::terminal_size().map_or(USUAL_WIDTH, |(width, _)| usize::from(width.0).max(40))
+            terminal_size::terminal_size()
+                .map_or(USUAL_WIDTH, |(width, _)| usize::from(width.0).max(40))
         });
         Console {
             out: Box::new(anstream::AutoStream::auto(io::stdout())),
@@ -84,7 +85,11 @@ pub fn safe(text: &str) -> String {
         return text.to_owned();
     }
     text.chars().fold(String::new(), |mut safe, letter| {
-        if letter.is_control() { safe.extend(letter.escape_default()) } else { safe.push(letter) }
+        if letter.is_control() {
+            safe.extend(letter.escape_default())
+        } else {
+            safe.push(letter)
+        }
         safe
     })
 }
@@ -113,9 +118,13 @@ mod tests {
 
     #[test]
     fn sizes_are_told_by_thousands() {
-        for (count, want) in
-            [(0, "0 bytes"), (999, "999 bytes"), (1000, "1.0 kB"), (123_456, "123 kB"), (5_000_000_000_000, "5000 GB")]
-        {
+        for (count, want) in [
+            (0, "0 bytes"),
+            (999, "999 bytes"),
+            (1000, "1.0 kB"),
+            (123_456, "123 kB"),
+            (5_000_000_000_000, "5000 GB"),
+        ] {
             assert_eq!(bytes(count), want);
         }
     }

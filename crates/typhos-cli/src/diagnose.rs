@@ -9,10 +9,17 @@ use crate::outcome::Failure;
 
 /// Reads a schema file.
 pub fn read_schema(path: &Path) -> Result<(Schema, String), Failure> {
-    let bytes = std::fs::read(path).map_err(|error| Failure::Machine(format!("{}: {error}", path.display())))?;
+    let bytes = std::fs::read(path)
+        .map_err(|error| Failure::Machine(format!("{}: {error}", path.display())))?;
     let source = String::from_utf8(bytes).map_err(|error| {
-        let line = 1 + error.as_bytes()[..error.utf8_error().valid_up_to()].iter().filter(|b| **b == b'\n').count();
-        Failure::Schema(format!("error: {}, line {line}: a schema file is written in UTF-8", path.display()))
+        let line = 1 + error.as_bytes()[..error.utf8_error().valid_up_to()]
+            .iter()
+            .filter(|b| **b == b'\n')
+            .count();
+        Failure::Schema(format!(
+            "error: {}, line {line}: a schema file is written in UTF-8",
+            path.display()
+        ))
     })?;
     match read(&source) {
         Ok(schema) => Ok((schema, source)),

@@ -73,7 +73,9 @@ impl From<TargetError> for Failure {
     fn from(error: TargetError) -> Self {
         match error {
             // These are answered by another word on the command line, not by another machine.
-            TargetError::Exists(_) | TargetError::TableExists { .. } => Failure::Usage(error.to_string()),
+            TargetError::Exists(_) | TargetError::TableExists { .. } => {
+                Failure::Usage(error.to_string())
+            }
             other => Failure::Machine(other.to_string()),
         }
     }
@@ -81,7 +83,6 @@ impl From<TargetError> for Failure {
 
 /// Tells a failure on standard error and gives the exit status: 0 clean, 1 objections, 2 the command
 /// line or the schema is wrong, 3 a file, a target or the machine failed.
-#[expect(clippy::print_stderr, reason = "the one place where failures are told")]
 pub fn exit_code(result: Result<Outcome, Failure>) -> ExitCode {
     const ERROR: anstyle::Style = anstyle::AnsiColor::Red.on_default().bold();
     let code = match result {

@@ -42,7 +42,14 @@ impl Progress {
     /// Watches work on `total` bytes. `what` is what is being done, in a word.
     pub fn new(what: &'static str, total: u64, quiet: bool) -> Progress {
         let shown = !quiet && std::io::stderr().is_terminal();
-        Progress { what, total, done: AtomicU64::new(0), started: Instant::now(), bar: OnceLock::new(), shown }
+        Progress {
+            what,
+            total,
+            done: AtomicU64::new(0),
+            started: Instant::now(),
+            bar: OnceLock::new(),
+            shown,
+        }
     }
 
     fn bar(&self) -> &ProgressBar {

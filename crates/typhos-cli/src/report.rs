@@ -56,7 +56,8 @@ pub fn stopped_by(misfit: &MisfitValue, plan: &Plan, input: &Input) -> String {
     let column = column_name(misfit, plan);
     let (what, line) = match &column {
         Some(name) => {
-            let what = format!("column '{}': {} {}", safe(name), shown(&misfit.value), misfit.reason);
+            let what =
+                format!("column '{}': {} {}", safe(name), shown(&misfit.value), misfit.reason);
             (what, format!("{name} = {{ …, misfit = \"reject\" }}"))
         }
         None => (format!("the record {}", misfit.reason), "[input] misfit = \"reject\"".to_owned()),
@@ -88,7 +89,8 @@ fn misfits_json(misfits: &ColumnMisfits, input: &Input) -> Value {
 
 /// The account for a JSON report.
 pub fn account_json(account: &Account, plan: &Plan, input: &Input) -> Value {
-    let columns = plan.schema().columns.iter().zip(&account.columns).filter(|(_, misfits)| misfits.count > 0);
+    let columns =
+        plan.schema().columns.iter().zip(&account.columns).filter(|(_, misfits)| misfits.count > 0);
     let columns = columns.map(|(column, misfits)| {
         let mut entry = misfits_json(misfits, input);
         entry["name"] = json!(column.name);
@@ -116,7 +118,10 @@ pub fn account_line(account: &Account, would: bool) -> String {
         paint(style, grouped(account.set_aside)),
     );
     if account.nulled > 0 {
-        line.push_str(&format!("; {} made null", paint(WARN, typhos_core::infer::counted(account.nulled, "value"))));
+        line.push_str(&format!(
+            "; {} made null",
+            paint(WARN, typhos_core::infer::counted(account.nulled, "value"))
+        ));
     }
     line
 }

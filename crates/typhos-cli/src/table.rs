@@ -1,7 +1,8 @@
 //! Tables for the terminal and for pipes.
 
 use comfy_table::{
-    Attribute, Cell, CellAlignment, Color, ColumnConstraint, ContentArrangement, Table, Width, presets,
+    Attribute, Cell, CellAlignment, Color, ColumnConstraint, ContentArrangement, Table, Width,
+    presets,
 };
 
 use crate::console::{Console, safe};
@@ -54,7 +55,12 @@ pub fn cut(text: &str, most: usize) -> String {
 }
 
 /// A table: headings, rows, and a last column that takes what room is left and may wrap.
-pub fn render(console: &Console, headings: &[Heading], rows: Vec<Vec<(String, Look)>>, wrap_last: bool) -> String {
+pub fn render(
+    console: &Console,
+    headings: &[Heading],
+    rows: Vec<Vec<(String, Look)>>,
+    wrap_last: bool,
+) -> String {
     let mut table = Table::new();
     table.load_style(presets::NOTHING);
     if console.is_terminal() {
@@ -72,7 +78,8 @@ pub fn render(console: &Console, headings: &[Heading], rows: Vec<Vec<(String, Lo
         }
     }
     let heading = |heading: &Heading| {
-        let below = heading.below.as_ref().map_or(String::new(), |below| format!("\n{}", safe(below)));
+        let below =
+            heading.below.as_ref().map_or(String::new(), |below| format!("\n{}", safe(below)));
         let cell = Cell::new(safe(&heading.text) + &below).add_attribute(Attribute::Bold);
         if heading.right { cell.set_alignment(CellAlignment::Right) } else { cell }
     };

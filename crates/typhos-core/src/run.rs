@@ -106,7 +106,13 @@ pub fn map_blocks<S, T: Send, E: Send + From<RunError>>(
 ) -> Result<(), E> {
     let reader = Mutex::new(BlockReader::new(input, options.block_bytes));
     let order = Order {
-        state: Mutex::new(OrderState { next: 0, waiting: BTreeMap::new(), sink, failed: None, abandoned: false }),
+        state: Mutex::new(OrderState {
+            next: 0,
+            waiting: BTreeMap::new(),
+            sink,
+            failed: None,
+            abandoned: false,
+        }),
         moved: Condvar::new(),
         ahead: 4 * options.threads.get() as u64,
     };
@@ -243,7 +249,10 @@ mod tests {
                 },
             )
             .unwrap();
-            assert!(text.starts_with(b"0,x\n1,x\n") && text.ends_with(b"499,x\n"), "{threads} threads");
+            assert!(
+                text.starts_with(b"0,x\n1,x\n") && text.ends_with(b"499,x\n"),
+                "{threads} threads"
+            );
             assert_eq!(text.len(), 2890);
         }
     }
@@ -265,7 +274,9 @@ mod tests {
                 &options(threads, 16),
                 &NoMonitor,
                 || (),
-                |(), block| if block.sequence % 10 == 7 { Err(Failed(block.sequence)) } else { Ok(()) },
+                |(), block| {
+                    if block.sequence % 10 == 7 { Err(Failed(block.sequence)) } else { Ok(()) }
+                },
                 |()| {
                     seen += 1;
                     Ok(())

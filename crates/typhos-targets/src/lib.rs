@@ -93,7 +93,7 @@ pub trait Encoder: Sync {
     /// The work on one block.
     type Unit: EncodeUnit<Encoded = Self::Encoded>;
 
-    /// Begins a block that stands `offset` bytes into the input.
+    /// Begins a block whose middle stands `offset` bytes into the input.
     ///
     /// # Errors
     /// Whatever keeps the target from taking it.

@@ -139,7 +139,7 @@ where
         monitor,
         || Converter::new(plan, OnMisfit::AsDeclared),
         |converter, block| {
-            let mut unit = encoder.begin(block.offset)?;
+            let mut unit = encoder.begin(block.offset + block.bytes / 2)?;
             let report = converter.convert::<LoadError>(block, |batch| Ok(unit.push(batch)?))?;
             Ok((unit.finish()?, report))
         },

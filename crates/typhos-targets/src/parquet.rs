@@ -10,12 +10,16 @@ use std::sync::Arc;
 
 use ::parquet::arrow::ArrowWriter;
 use ::parquet::arrow::arrow_reader::{ParquetRecordBatchReader, ParquetRecordBatchReaderBuilder};
-use ::parquet::arrow::arrow_writer::{ArrowColumnChunk, ArrowColumnWriter, ArrowRowGroupWriterFactory, compute_leaves};
+use ::parquet::arrow::arrow_writer::{
+    ArrowColumnChunk, ArrowColumnWriter, ArrowRowGroupWriterFactory, compute_leaves,
+};
 use ::parquet::basic::{Compression, ZstdLevel};
 use ::parquet::errors::ParquetError;
 use ::parquet::file::properties::WriterProperties;
 use ::parquet::file::writer::SerializedFileWriter;
-use arrow_array::types::{Time32MillisecondType, Time32SecondType, TimestampMillisecondType, TimestampSecondType};
+use arrow_array::types::{
+    Time32MillisecondType, Time32SecondType, TimestampMillisecondType, TimestampSecondType,
+};
 use arrow_array::{Array, ArrayRef, PrimitiveArray, RecordBatch, cast::AsArray};
 use arrow_schema::{DataType, Field, Schema as ArrowSchema, SchemaRef, TimeUnit};
 
@@ -62,7 +66,8 @@ pub fn open(
     let mut writers = Vec::new();
     let mut factory = None;
     for file in files {
-        let writer = ArrowWriter::try_new(file, stored.clone(), Some(properties())).map_err(failed)?;
+        let writer =
+            ArrowWriter::try_new(file, stored.clone(), Some(properties())).map_err(failed)?;
         let (writer, made) = writer.into_serialized_writer().map_err(failed)?;
         factory.get_or_insert(made);
         writers.push(writer);
@@ -79,7 +84,9 @@ pub fn open(
 
 fn properties() -> WriterProperties {
     WriterProperties::builder()
-        .set_compression(Compression::ZSTD(ZstdLevel::try_new(ZSTD_LEVEL).expect("a level of zstd")))
+        .set_compression(Compression::ZSTD(
+            ZstdLevel::try_new(ZSTD_LEVEL).expect("a level of zstd"),
+        ))
         .set_created_by(concat!("typhos ", env!("CARGO_PKG_VERSION")).to_owned())
         .build()
 }
@@ -88,11 +95,14 @@ fn properties() -> WriterProperties {
 fn stored_schema(schema: &ArrowSchema) -> SchemaRef {
     let fields = schema.fields().iter().map(|field| {
         let stored = match field.data_type() {
-            DataType::Timestamp(TimeUnit::Second, zone) => DataType::Timestamp(TimeUnit::Millisecond, zone.clone()),
+            DataType::Timestamp(TimeUnit::Second, zone) => {
+                DataType::Timestamp(TimeUnit::Millisecond, zone.clone())
+            }
             DataType::Time32(TimeUnit::Second) => DataType::Time32(TimeUnit::Millisecond),
             other => other.clone(),
         };
-        Field::new(field.name(), stored, field.is_nullable()).with_metadata(field.metadata().clone())
+        Field::new(field.name(), stored, field.is_nullable())
+            .with_metadata(field.metadata().clone())
     });
     Arc::new(ArrowSchema::new(fields.collect::<Vec<_>>()))
 }
@@ -100,8 +110,16 @@ fn stored_schema(schema: &ArrowSchema) -> SchemaRef {
 /// What is stored otherwise than declared, a sentence each.
 pub fn fidelity_notes(schema: &ArrowSchema) -> Vec<String> {
     let stored = stored_schema(schema);
-    let changed = schema.fields().iter().zip(stored.fields()).filter(|(ours, theirs)| ours.data_type() != theirs.data_type());
-    changed.map(|(field, _)| format!("'{}' is stored in milliseconds: Parquet has no whole seconds", field.name())).collect()
+    let changed = schema
+        .fields()
+        .iter()
+        .zip(stored.fields())
+        .filter(|(ours, theirs)| ours.data_type() != theirs.data_type());
+    changed
+        .map(|(field, _)| {
+            format!("'{}' is stored in milliseconds: Parquet has no whole seconds", field.name())
+        })
+        .collect()
 }
 
 fn stored_array(array: &ArrayRef) -> ArrayRef {
@@ -137,7 +155,8 @@ impl Encoder for ParquetEncoder {
     fn begin(&self, offset: u64) -> Result<RowGroupUnit, TargetError> {
         let failed = |source| TargetError::Parquet { path: self.path.clone(), source };
         let columns = self.factory.create_column_writers(0).map_err(failed)?;
-        let part = (offset * self.parts).checked_div(self.input_bytes).unwrap_or(0).min(self.parts - 1);
+        let part =
+            (offset * self.parts).checked_div(self.input_bytes).unwrap_or(0).min(self.parts - 1);
         Ok(RowGroupUnit {
             columns,
             schema: self.schema.clone(),
@@ -177,14 +196,20 @@ impl EncodeUnit for RowGroupUnit {
             Ok(())
         };
         for (field, array) in self.schema.fields().iter().zip(batch.columns()) {
-            write(field, array).map_err(|source| TargetError::Parquet { path: self.path.clone(), source })?;
+            write(field, array)
+                .map_err(|source| TargetError::Parquet { path: self.path.clone(), source })?;
         }
         Ok(())
     }
 
     fn finish(self) -> Result<RowGroup, TargetError> {
         let failed = |source| TargetError::Parquet { path: self.path.clone(), source };
-        let chunks = self.columns.into_iter().map(ArrowColumnWriter::close).collect::<Result<_, _>>().map_err(failed)?;
+        let chunks = self
+            .columns
+            .into_iter()
+            .map(ArrowColumnWriter::close)
+            .collect::<Result<_, _>>()
+            .map_err(failed)?;
         Ok(RowGroup { chunks, part: self.part, rows: self.rows })
     }
 }
@@ -222,7 +247,9 @@ impl Sink for ParquetSink {
 
     fn finish(self) -> Result<(), TargetError> {
         for writer in self.writers {
-            let file = writer.into_inner().map_err(|source| TargetError::Parquet { path: self.path.clone(), source })?;
+            let file = writer
+                .into_inner()
+                .map_err(|source| TargetError::Parquet { path: self.path.clone(), source })?;
             file.sync_all().map_err(TargetError::io(&self.path))?;
         }
         match self.place {
@@ -271,7 +298,8 @@ pub fn head(path: &Path, rows: usize) -> Result<(SchemaRef, Vec<RecordBatch>, u6
         total += builder.metadata().file_metadata().num_rows().unsigned_abs();
         schema.get_or_insert_with(|| builder.schema().clone());
         if missing > 0 {
-            let reader: ParquetRecordBatchReader = builder.with_limit(missing).build().map_err(failed)?;
+            let reader: ParquetRecordBatchReader =
+                builder.with_limit(missing).build().map_err(failed)?;
             for batch in reader {
                 let batch = batch.map_err(|error| failed(error.into()))?;
                 missing -= batch.num_rows();

@@ -25,7 +25,12 @@ pub(crate) struct Rejects<'i> {
 }
 
 impl<'i> Rejects<'i> {
-    pub fn new(path: &Path, replace: bool, input: &'i Input, plan: &Plan) -> Result<Rejects<'i>, TargetError> {
+    pub fn new(
+        path: &Path,
+        replace: bool,
+        input: &'i Input,
+        plan: &Plan,
+    ) -> Result<Rejects<'i>, TargetError> {
         refuse_existing(path, replace)?;
         let columns = plan.schema().columns.iter().map(|column| column.name.clone()).collect();
         Ok(Rejects { path: path.to_path_buf(), replace, input, columns, open: None })
@@ -53,7 +58,8 @@ impl<'i> Rejects<'i> {
             let misfit = &aside.misfit;
             let file = self.input.files()[misfit.place.file as usize].name();
             let column = misfit.column.map_or("", |column| &self.columns[column]);
-            let behind = [file, misfit.place.line.to_string(), column.to_owned(), misfit.reason.to_string()];
+            let behind =
+                [file, misfit.place.line.to_string(), column.to_owned(), misfit.reason.to_string()];
             lines.extend_from_slice(&aside.record);
             for text in behind {
                 lines.extend_from_slice(format!("{delimiter}{}", self.field(&text)).as_bytes());
@@ -68,7 +74,8 @@ impl<'i> Rejects<'i> {
     /// becomes a space: these are words of ours, not data.
     fn field(&self, text: &str) -> String {
         let dialect = self.input.dialect();
-        let special = |letter: char| letter == char::from(dialect.delimiter) || matches!(letter, '\n' | '\r');
+        let special =
+            |letter: char| letter == char::from(dialect.delimiter) || matches!(letter, '\n' | '\r');
         match dialect.quote.map(char::from) {
             Some(quote) if text.contains(|letter| special(letter) || letter == quote) => {
                 format!("{quote}{}{quote}", text.replace(quote, &format!("{quote}{quote}")))

@@ -6,9 +6,10 @@
 use std::path::{Path, PathBuf};
 
 use arrow_array::types::*;
-use arrow_array::{Array, ArrayRef, RecordBatch, cast::AsArray};
+use arrow_array::{Array, ArrayRef, ArrowPrimitiveType, RecordBatch, StringArray, cast::AsArray};
+use arrow_buffer::NullBuffer;
 use arrow_schema::{DataType, Schema as ArrowSchema, SchemaRef};
-use rusqlite::types::Value;
+use rusqlite::types::{Null, Value};
 use rusqlite::{Connection, OpenFlags, params_from_iter};
 use typhos_core::columns::cell_text;
 
@@ -47,12 +48,18 @@ pub fn fidelity_notes(schema: &ArrowSchema) -> Vec<String> {
     let note = |name: &str, data_type: &DataType| {
         let what = match (data_type, storage(data_type)) {
             (DataType::Boolean, _) => "as 0 and 1: SQLite has no booleans",
-            (DataType::Decimal128(..), Storage::Real) => "as REAL, which keeps its digits: SQLite has no decimals",
+            (DataType::Decimal128(..), Storage::Real) => {
+                "as REAL, which keeps its digits: SQLite has no decimals"
+            }
             (DataType::Decimal128(..), Storage::Text) => "as TEXT, exactly: SQLite has no decimals",
             (DataType::UInt64, _) => "as INTEGER; a value above 9223372036854775807 stops the load",
-            (DataType::Date32 | DataType::Timestamp(..) | DataType::Time32(_) | DataType::Time64(_), _) => {
-                "as TEXT in ISO 8601: SQLite has no dates"
-            }
+            (
+                DataType::Date32
+                | DataType::Timestamp(..)
+                | DataType::Time32(_)
+                | DataType::Time64(_),
+                _,
+            ) => "as TEXT in ISO 8601: SQLite has no dates",
             _ => return None,
         };
         Some(format!("'{name}' is stored {what}"))
@@ -71,7 +78,11 @@ pub fn create_table(table: &str, schema: &ArrowSchema) -> String {
         let required = if field.is_nullable() { "" } else { " NOT NULL" };
         format!("  {} {ty}{required}", identifier(field.name()))
     });
-    format!("CREATE TABLE {} (\n{}\n) STRICT", identifier(table), columns.collect::<Vec<_>>().join(",\n"))
+    format!(
+        "CREATE TABLE {} (\n{}\n) STRICT",
+        identifier(table),
+        columns.collect::<Vec<_>>().join(",\n")
+    )
 }
 
 /// Opens a SQLite target: the table `table` in the database at `path`.
@@ -88,7 +99,10 @@ pub fn open(
     let mut names = std::collections::HashSet::new();
     for field in schema.fields() {
         if !names.insert(field.name().to_lowercase()) {
-            let what = format!("cannot hold '{}' beside a column whose name differs only in letter case", field.name());
+            let what = format!(
+                "cannot hold '{}' beside a column whose name differs only in letter case",
+                field.name()
+            );
             return Err(TargetError::NotThat { path: path.to_path_buf(), what });
         }
     }
@@ -97,14 +111,20 @@ pub fn open(
         let side = WholeFile::create(path, false)?;
         let connection = Connection::open(side.side_path()).map_err(failed)?;
         // The file is thrown away unless it is finished, so it needs no journal of its own.
-        connection.execute_batch("PRAGMA journal_mode = OFF; PRAGMA synchronous = OFF").map_err(failed)?;
+        connection
+            .execute_batch("PRAGMA journal_mode = OFF; PRAGMA synchronous = OFF")
+            .map_err(failed)?;
         (Some(side), connection)
     } else {
         (None, open_existing(path)?)
     };
     connection.execute_batch("BEGIN IMMEDIATE").map_err(failed)?;
     let exists: bool = connection
-        .query_row("SELECT count(*) > 0 FROM sqlite_schema WHERE lower(name) = lower(?1)", [table], |row| row.get(0))
+        .query_row(
+            "SELECT count(*) > 0 FROM sqlite_schema WHERE lower(name) = lower(?1)",
+            [table],
+            |row| row.get(0),
+        )
         .map_err(failed)?;
     if exists && !replace {
         return Err(TargetError::TableExists { path: path.to_path_buf(), table: table.to_owned() });
@@ -120,10 +140,13 @@ pub fn open(
 
 fn open_existing(path: &Path) -> Result<Connection, TargetError> {
     let failed = |source| TargetError::Sqlite { path: path.to_path_buf(), source };
-    let connection = Connection::open_with_flags(path, OpenFlags::SQLITE_OPEN_READ_WRITE).map_err(failed)?;
+    let connection =
+        Connection::open_with_flags(path, OpenFlags::SQLITE_OPEN_READ_WRITE).map_err(failed)?;
     match connection.query_row("PRAGMA schema_version", [], |_| Ok(())) {
         Ok(()) => Ok(connection),
-        Err(rusqlite::Error::SqliteFailure(error, _)) if error.code == rusqlite::ErrorCode::NotADatabase => {
+        Err(rusqlite::Error::SqliteFailure(error, _))
+            if error.code == rusqlite::ErrorCode::NotADatabase =>
+        {
             let what = "is no SQLite database; name another file".into();
             Err(TargetError::NotThat { path: path.to_path_buf(), what })
         }
@@ -131,32 +154,119 @@ fn open_existing(path: &Path) -> Result<Connection, TargetError> {
     }
 }
 
-/// Hands batches on: SQLite takes rows, one after another.
+/// Turns batches into what SQLite stores, so that the one thread that may insert does nothing else.
 pub struct SqliteEncoder;
 
 impl Encoder for SqliteEncoder {
-    type Encoded = Vec<RecordBatch>;
-    type Unit = BatchUnit;
+    type Encoded = Vec<StoredBatch>;
+    type Unit = StoredUnit;
 
-    fn begin(&self, _offset: u64) -> Result<BatchUnit, TargetError> {
-        Ok(BatchUnit(Vec::new()))
+    fn begin(&self, _offset: u64) -> Result<StoredUnit, TargetError> {
+        Ok(StoredUnit(Vec::new()))
     }
 }
 
 /// The batches of a block.
-pub struct BatchUnit(Vec<RecordBatch>);
+pub struct StoredUnit(Vec<StoredBatch>);
 
-impl EncodeUnit for BatchUnit {
-    type Encoded = Vec<RecordBatch>;
+/// A batch in SQLite's own types.
+pub struct StoredBatch {
+    columns: Vec<(Stored, Option<NullBuffer>)>,
+    rows: usize,
+}
+
+/// A column in SQLite's own types.
+enum Stored {
+    Integer(Vec<i64>),
+    Real(Vec<f64>),
+    Text(StringArray),
+    /// Texts by code.
+    Coded(Vec<u32>, StringArray),
+}
+
+impl EncodeUnit for StoredUnit {
+    type Encoded = Vec<StoredBatch>;
 
     fn push(&mut self, batch: RecordBatch) -> Result<(), TargetError> {
-        self.0.push(batch);
+        let schema = batch.schema();
+        let columns = schema.fields().iter().zip(batch.columns());
+        let columns = columns
+            .map(|(field, array)| Ok((stored(array, field.name())?, array.nulls().cloned())));
+        self.0.push(StoredBatch {
+            columns: columns.collect::<Result<_, TargetError>>()?,
+            rows: batch.num_rows(),
+        });
         Ok(())
     }
 
-    fn finish(self) -> Result<Vec<RecordBatch>, TargetError> {
+    fn finish(self) -> Result<Vec<StoredBatch>, TargetError> {
         Ok(self.0)
     }
+}
+
+/// The values of an array as SQLite stores them. What stands under a null is never looked at.
+fn stored(array: &ArrayRef, column: &str) -> Result<Stored, TargetError> {
+    fn integers<A: ArrowPrimitiveType>(array: &ArrayRef) -> Stored
+    where
+        A::Native: Into<i64>,
+    {
+        Stored::Integer(
+            array.as_primitive::<A>().values().iter().map(|value| (*value).into()).collect(),
+        )
+    }
+    Ok(match array.data_type() {
+        DataType::Boolean => {
+            Stored::Integer(array.as_boolean().values().iter().map(i64::from).collect())
+        }
+        DataType::Int8 => integers::<Int8Type>(array),
+        DataType::Int16 => integers::<Int16Type>(array),
+        DataType::Int32 => integers::<Int32Type>(array),
+        DataType::Int64 => integers::<Int64Type>(array),
+        DataType::UInt8 => integers::<UInt8Type>(array),
+        DataType::UInt16 => integers::<UInt16Type>(array),
+        DataType::UInt32 => integers::<UInt32Type>(array),
+        DataType::UInt64 => {
+            let fits = |number: &u64| {
+                i64::try_from(*number).map_err(|_| TargetError::CannotHold {
+                    column: column.to_owned(),
+                    value: number.to_string(),
+                    reason: "is larger than SQLite's integers; declare the column as text or decimal(20,0)".into(),
+                })
+            };
+            let numbers = array.as_primitive::<UInt64Type>().values().iter().map(fits);
+            Stored::Integer(numbers.collect::<Result<_, _>>()?)
+        }
+        // The shortest text of a float32 is the number that was meant; widening it would add digits.
+        DataType::Float32 => Stored::Real(
+            array
+                .as_primitive::<Float32Type>()
+                .values()
+                .iter()
+                .map(|f| f.to_string().parse().unwrap_or(f64::NAN))
+                .collect(),
+        ),
+        DataType::Float64 => Stored::Real(array.as_primitive::<Float64Type>().values().to_vec()),
+        DataType::Decimal128(_, scale) if storage(array.data_type()) != Storage::Text => {
+            let mantissas = array.as_primitive::<Decimal128Type>().values().iter();
+            if storage(array.data_type()) == Storage::Integer {
+                Stored::Integer(mantissas.map(|mantissa| *mantissa as i64).collect())
+            } else {
+                // Both are exact in a double up to 15 digits, so the quotient is the nearest double.
+                let power = 10f64.powi(i32::from(*scale));
+                Stored::Real(mantissas.map(|mantissa| *mantissa as f64 / power).collect())
+            }
+        }
+        DataType::Utf8 => Stored::Text(array.as_string::<i32>().clone()),
+        DataType::Dictionary(..) => {
+            let dictionary = array.as_any_dictionary();
+            let words = dictionary.values().as_string::<i32>();
+            // Without a single word all is null, and there are no codes to make sound.
+            let codes =
+                if words.is_empty() { vec![0; array.len()] } else { dictionary.normalized_keys() };
+            Stored::Coded(codes.into_iter().map(|code| code as u32).collect(), words.clone())
+        }
+        _ => Stored::Text((0..array.len()).map(|row| cell_text(array, row)).collect()),
+    })
 }
 
 /// Inserts rows in one transaction.
@@ -168,17 +278,27 @@ pub struct SqliteSink {
 }
 
 impl Sink for SqliteSink {
-    type Encoded = Vec<RecordBatch>;
+    type Encoded = Vec<StoredBatch>;
 
-    fn append(&mut self, batches: Vec<RecordBatch>) -> Result<(), TargetError> {
+    fn append(&mut self, batches: Vec<StoredBatch>) -> Result<(), TargetError> {
         let failed = |source| TargetError::Sqlite { path: self.path.clone(), source };
         let mut insert = self.connection.prepare_cached(&self.insert).map_err(failed)?;
         for batch in &batches {
-            let schema = batch.schema();
-            for row in 0..batch.num_rows() {
-                for (at, array) in batch.columns().iter().enumerate() {
-                    let value = value(array, row, schema.field(at).name())?;
-                    insert.raw_bind_parameter(at + 1, value).map_err(failed)?;
+            for row in 0..batch.rows {
+                for (at, (column, nulls)) in batch.columns.iter().enumerate() {
+                    let at = at + 1;
+                    let bound = match column {
+                        _ if nulls.as_ref().is_some_and(|nulls| nulls.is_null(row)) => {
+                            insert.raw_bind_parameter(at, Null)
+                        }
+                        Stored::Integer(values) => insert.raw_bind_parameter(at, values[row]),
+                        Stored::Real(values) => insert.raw_bind_parameter(at, values[row]),
+                        Stored::Text(values) => insert.raw_bind_parameter(at, values.value(row)),
+                        Stored::Coded(codes, values) => {
+                            insert.raw_bind_parameter(at, values.value(codes[row] as usize))
+                        }
+                    };
+                    bound.map_err(failed)?;
                 }
                 insert.raw_execute().map_err(failed)?;
             }
@@ -195,35 +315,6 @@ impl Sink for SqliteSink {
             None => Ok(()),
         }
     }
-}
-
-/// A cell as SQLite stores it.
-fn value(array: &ArrayRef, row: usize, column: &str) -> Result<Value, TargetError> {
-    if array.is_null(row) {
-        return Ok(Value::Null);
-    }
-    Ok(match array.data_type() {
-        DataType::Boolean => Value::Integer(array.as_boolean().value(row).into()),
-        DataType::Int64 => Value::Integer(array.as_primitive::<Int64Type>().value(row)),
-        DataType::UInt64 => {
-            let number = array.as_primitive::<UInt64Type>().value(row);
-            Value::Integer(i64::try_from(number).map_err(|_| TargetError::CannotHold {
-                column: column.to_owned(),
-                value: number.to_string(),
-                reason: "is larger than SQLite's integers; declare the column as text or decimal(20,0)".into(),
-            })?)
-        }
-        DataType::Float64 => Value::Real(array.as_primitive::<Float64Type>().value(row)),
-        other => {
-            let text = cell_text(array, row).unwrap_or_default();
-            // The shortest text of a float32 or a decimal is what a double keeps exactly.
-            match storage(other) {
-                Storage::Integer => Value::Integer(text.parse().expect("an integer of at most 63 bits")),
-                Storage::Real => Value::Real(text.parse().expect("a number")),
-                Storage::Text => Value::Text(text),
-            }
-        }
-    })
 }
 
 /// The tables of a database, in the order they were made.
@@ -257,17 +348,21 @@ pub struct TableHead {
 pub fn head(path: &Path, table: &str, rows: usize) -> Result<TableHead, TargetError> {
     let failed = |source| TargetError::Sqlite { path: path.to_path_buf(), source };
     let connection = open_existing(path)?;
-    let mut statement = connection.prepare("SELECT name, type FROM pragma_table_info(?1)").map_err(failed)?;
-    let columns = statement.query_map([table], |row| Ok((row.get(0)?, row.get(1)?))).map_err(failed)?;
+    let mut statement =
+        connection.prepare("SELECT name, type FROM pragma_table_info(?1)").map_err(failed)?;
+    let columns =
+        statement.query_map([table], |row| Ok((row.get(0)?, row.get(1)?))).map_err(failed)?;
     let columns: Vec<(String, String)> = columns.collect::<Result<_, _>>().map_err(failed)?;
     if columns.is_empty() {
         let what = format!("has no table '{table}'");
         return Err(TargetError::NotThat { path: path.to_path_buf(), what });
     }
     let name = identifier(table);
-    let total: i64 =
-        connection.query_row(&format!("SELECT count(*) FROM {name}"), [], |row| row.get(0)).map_err(failed)?;
-    let mut statement = connection.prepare(&format!("SELECT * FROM {name} LIMIT ?1")).map_err(failed)?;
+    let total: i64 = connection
+        .query_row(&format!("SELECT count(*) FROM {name}"), [], |row| row.get(0))
+        .map_err(failed)?;
+    let mut statement =
+        connection.prepare(&format!("SELECT * FROM {name} LIMIT ?1")).map_err(failed)?;
     let limit = i64::try_from(rows).unwrap_or(i64::MAX);
     let read = statement.query_map(params_from_iter([limit]), |row| {
         (0..columns.len())

@@ -77,7 +77,11 @@ impl WholeFile {
     /// Syncs the file and gives it its name.
     pub fn keep(self) -> Result<(), TargetError> {
         self.file().sync_all().map_err(TargetError::io(&self.path))?;
-        let kept = if self.replace { self.side.persist(&self.path) } else { self.side.persist_noclobber(&self.path) };
+        let kept = if self.replace {
+            self.side.persist(&self.path)
+        } else {
+            self.side.persist_noclobber(&self.path)
+        };
         kept.map_err(|error| match error.error.kind() {
             std::io::ErrorKind::AlreadyExists => TargetError::Exists(self.path.clone()),
             _ => TargetError::Io { path: self.path.clone(), source: error.error },
@@ -96,7 +100,10 @@ pub(crate) struct WholeDirectory {
 impl WholeDirectory {
     pub fn create(path: &Path, replace: bool) -> Result<WholeDirectory, TargetError> {
         refuse_existing(path, replace)?;
-        let side = tempfile::Builder::new().prefix(PREFIX).tempdir_in(parent(path)).map_err(TargetError::io(path))?;
+        let side = tempfile::Builder::new()
+            .prefix(PREFIX)
+            .tempdir_in(parent(path))
+            .map_err(TargetError::io(path))?;
         #[cfg(unix)]
         {
             use std::os::unix::fs::PermissionsExt;
@@ -117,8 +124,12 @@ impl WholeDirectory {
         let parent = parent(&self.path);
         // What is replaced goes into a side directory first, and away only when the new one stands.
         let old = if self.replace && self.path.symlink_metadata().is_ok() {
-            let aside = tempfile::Builder::new().prefix(PREFIX).tempdir_in(parent).map_err(TargetError::io(parent))?;
-            std::fs::rename(&self.path, aside.path().join("old")).map_err(TargetError::io(&self.path))?;
+            let aside = tempfile::Builder::new()
+                .prefix(PREFIX)
+                .tempdir_in(parent)
+                .map_err(TargetError::io(parent))?;
+            std::fs::rename(&self.path, aside.path().join("old"))
+                .map_err(TargetError::io(&self.path))?;
             Some(aside)
         } else {
             None
@@ -141,8 +152,10 @@ mod tests {
     use std::io::Write;
 
     fn names(folder: &Path) -> Vec<String> {
-        let mut names: Vec<_> =
-            std::fs::read_dir(folder).unwrap().map(|e| e.unwrap().file_name().into_string().unwrap()).collect();
+        let mut names: Vec<_> = std::fs::read_dir(folder)
+            .unwrap()
+            .map(|e| e.unwrap().file_name().into_string().unwrap())
+            .collect();
         names.sort();
         names
     }

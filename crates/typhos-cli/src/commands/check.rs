@@ -66,8 +66,13 @@ fn show(
     input: &Input,
     console: &mut Console,
 ) -> std::io::Result<()> {
-    console.say(format!("{}  {}", input_line(input), paint(DIM, format!("under {}", schema.display()))))?;
-    let columns = plan.schema().columns.iter().zip(&account.columns).filter(|(_, misfits)| misfits.count > 0);
+    console.say(format!(
+        "{}  {}",
+        input_line(input),
+        paint(DIM, format!("under {}", schema.display()))
+    ))?;
+    let columns =
+        plan.schema().columns.iter().zip(&account.columns).filter(|(_, misfits)| misfits.count > 0);
     for (column, misfits) in columns {
         let fate = match column.misfit {
             Misfit::Stop => "would stop a load",
@@ -90,7 +95,11 @@ fn show(
     }
     if account.broken.count > 0 {
         console.say("")?;
-        let fate = if plan.schema().input.misfit == Misfit::Reject { "would be set aside" } else { "would stop a load" };
+        let fate = if plan.schema().input.misfit == Misfit::Reject {
+            "would be set aside"
+        } else {
+            "would stop a load"
+        };
         let count = counted(account.broken.count, "record");
         console.say(format!(
             "{} {}",
@@ -111,5 +120,9 @@ fn show(
 
 fn more(count: u64, shown: usize, console: &mut Console) -> std::io::Result<()> {
     let rest = count - shown as u64;
-    if rest == 0 { Ok(()) } else { console.say(paint(DIM, format!("  … and {} more", grouped(rest)))) }
+    if rest == 0 {
+        Ok(())
+    } else {
+        console.say(paint(DIM, format!("  … and {} more", grouped(rest))))
+    }
 }

@@ -19,7 +19,8 @@ pub fn run(args: &Demo, common: &Common, console: &mut Console) -> Result<Outcom
     prepare(&args.folder)?;
     let files = world::write(&args.folder, args.rows, args.seed)
         .map_err(|(path, error)| Failure::Machine(format!("{}: {error}", path.display())))?;
-    let bytes: u64 = files.iter().filter_map(|file| file.metadata().ok()).map(|about| about.len()).sum();
+    let bytes: u64 =
+        files.iter().filter_map(|file| file.metadata().ok()).map(|about| about.len()).sum();
     let folder = args.folder.display();
     console.say(format!(
         "{} {folder}: {} of Skerrow Ferries, a line that never was  {}",
@@ -31,30 +32,52 @@ pub fn run(args: &Demo, common: &Common, console: &mut Console) -> Result<Outcom
         return Ok(Outcome::Clean);
     }
     let path = |name: &str| args.folder.join(name).display().to_string();
-    let (tickets, schema, refused) = (path("tickets.csv"), path("tickets.typhos.toml"), path("refused.csv"));
+    let (tickets, schema, refused) =
+        (path("tickets.csv"), path("tickets.typhos.toml"), path("refused.csv"));
     let (lake, database) = (path("tickets.parquet"), path("ferry.sqlite"));
     let lines: [(&str, Vec<&str>); 8] = [
         ("Look at the raw file: its layout, and what every column holds.", vec!["scout", &tickets]),
-        ("Draft a schema from all of its rows, with the evidence as comments.", vec!["draft", &tickets, "-o", &schema, "--replace"]),
+        (
+            "Draft a schema from all of its rows, with the evidence as comments.",
+            vec!["draft", &tickets, "-o", &schema, "--replace"],
+        ),
         ("Hold the file against it.", vec!["check", &schema, &tickets]),
-        ("Hold another file against it, one with everything wrong.", vec!["check", &schema, &refused]),
-        ("Load typed rows into a directory of Parquet.", vec!["load", &schema, &tickets, "--into", &lake, "--parts", "2", "--replace"]),
-        ("And into a table of a SQLite database.", vec!["load", &schema, &tickets, "--into", &database, "--replace"]),
+        (
+            "Hold another file against it, one with everything wrong.",
+            vec!["check", &schema, &refused],
+        ),
+        (
+            "Load typed rows into a directory of Parquet.",
+            vec!["load", &schema, &tickets, "--into", &lake, "--parts", "2", "--replace"],
+        ),
+        (
+            "And into a table of a SQLite database.",
+            vec!["load", &schema, &tickets, "--into", &database, "--replace"],
+        ),
         ("Read back what was loaded.", vec!["peek", &lake, "--rows", "5"]),
         ("From the database too.", vec!["peek", &database, "--rows", "5"]),
     ];
     for (at, (why, line)) in lines.iter().enumerate() {
         console.say("")?;
         console.say(paint(BOLD, format!("{}. {why}", at + 1)))?;
-        console.say(format!("{} {}", paint(DIM, "$"), paint(FOUND, format!("typhos {}", line.join(" ")))))?;
+        console.say(format!(
+            "{} {}",
+            paint(DIM, "$"),
+            paint(FOUND, format!("typhos {}", line.join(" ")))
+        ))?;
         step(line, common, console)?;
         if line[0] == "draft" {
-            let text = std::fs::read_to_string(&schema).map_err(|error| Failure::Machine(format!("{schema}: {error}")))?;
+            let text = std::fs::read_to_string(&schema)
+                .map_err(|error| Failure::Machine(format!("{schema}: {error}")))?;
             console.say(text.trim_end())?;
         }
     }
     console.say("")?;
-    console.say(format!("{} Everything is in {}. Try next:", paint(GOOD, "Done."), paint(BOLD, folder.to_string())))?;
+    console.say(format!(
+        "{} Everything is in {}. Try next:",
+        paint(GOOD, "Done."),
+        paint(BOLD, folder.to_string())
+    ))?;
     for (line, why) in [
         (format!("typhos scout {tickets} --column booking"), "why is this column text?"),
         (format!("typhos scout {}", path("gauges.tsv")), "tabs, offsets, seven digits of a second"),
@@ -72,17 +95,25 @@ fn prepare(folder: &Path) -> Result<(), Failure> {
     if folder.exists() && !marker.exists() {
         let mut entries = std::fs::read_dir(folder).map_err(failed)?;
         if entries.next().is_some() {
-            let message = format!("{} is there and not empty, and no demo made it; name another folder", folder.display());
+            let message = format!(
+                "{} is there and not empty, and no demo made it; name another folder",
+                folder.display()
+            );
             return Err(Failure::Usage(message));
         }
     }
     std::fs::create_dir_all(folder).map_err(failed)?;
-    std::fs::write(&marker, "The files in this folder were made by 'typhos demo' and may be made again.\n").map_err(failed)
+    std::fs::write(
+        &marker,
+        "The files in this folder were made by 'typhos demo' and may be made again.\n",
+    )
+    .map_err(failed)
 }
 
 /// Runs one command line of the story. Misfits are part of it; failures are not.
 fn step(line: &[&str], common: &Common, console: &mut Console) -> Result<(), Failure> {
-    let mut args = Args::try_parse_from(std::iter::once(&"typhos").chain(line)).map_err(Failure::CommandLine)?;
+    let mut args = Args::try_parse_from(std::iter::once(&"typhos").chain(line))
+        .map_err(Failure::CommandLine)?;
     args.common = *common;
     super::run(args, console)?;
     console.flush()?;

@@ -14,7 +14,10 @@ pub fn run(args: &Draft, common: &Common, console: &mut Console) -> Result<Outco
         && path.symlink_metadata().is_ok()
         && !args.replace
     {
-        let message = format!("{} exists already; nothing was written (pass --replace to replace it)", path.display());
+        let message = format!(
+            "{} exists already; nothing was written (pass --replace to replace it)",
+            path.display()
+        );
         return Err(Failure::Usage(message));
     }
     let input = Input::open(&args.inputs, &args.input.choice())?;
@@ -26,14 +29,22 @@ pub fn run(args: &Draft, common: &Common, console: &mut Console) -> Result<Outco
     match &args.output {
         None => console.say(text.trim_end())?,
         Some(path) => {
-            write_whole(path, &text).map_err(|error| Failure::Machine(format!("{}: {error}", path.display())))?;
+            write_whole(path, &text)
+                .map_err(|error| Failure::Machine(format!("{}: {error}", path.display())))?;
             let columns = counted(draft.schema.columns.len() as u64, "column");
             let from = counted(survey.records, "record");
-            console.note(format!("{} {}: {columns}, drafted from {from}", paint(GOOD, "wrote"), path.display()))?;
+            console.note(format!(
+                "{} {}: {columns}, drafted from {from}",
+                paint(GOOD, "wrote"),
+                path.display()
+            ))?;
         }
     }
     if survey.broken > 0 {
-        let text = format!("{} cannot be split into columns; 'typhos scout' shows the first", counted(survey.broken, "more record"));
+        let text = format!(
+            "{} cannot be split into columns; 'typhos scout' shows the first",
+            counted(survey.broken, "more record")
+        );
         console.note(paint(WARN, text))?;
     }
     let questions = super::scout::questions(input.names(), &decisions);
@@ -45,7 +56,10 @@ pub fn run(args: &Draft, common: &Common, console: &mut Console) -> Result<Outco
 
 /// Writes aside and renames, so that a schema is never half there.
 fn write_whole(path: &std::path::Path, text: &str) -> std::io::Result<()> {
-    let folder = path.parent().filter(|parent| !parent.as_os_str().is_empty()).unwrap_or(std::path::Path::new("."));
+    let folder = path
+        .parent()
+        .filter(|parent| !parent.as_os_str().is_empty())
+        .unwrap_or(std::path::Path::new("."));
     let mut builder = tempfile::Builder::new();
     builder.prefix(".typhos-unfinished-");
     #[cfg(unix)]

@@ -14,7 +14,11 @@ use crate::report::{account_json, account_line, input_json, misfit_line, stopped
 
 pub fn run(args: &Load, common: &Common, console: &mut Console) -> Result<Outcome, Failure> {
     let (plan, input) = super::plan(&args.schema, &args.inputs, &args.input)?;
-    let table = args.table.clone().or_else(|| plan.schema().table.clone()).unwrap_or_else(|| super::table_name(&input));
+    let table = args
+        .table
+        .clone()
+        .or_else(|| plan.schema().table.clone())
+        .unwrap_or_else(|| super::table_name(&input));
     let destination = destination(&args.into, args.parts, table)?;
     let options = LoadOptions {
         run: common.run_options(),
@@ -57,7 +61,11 @@ pub fn run(args: &Load, common: &Common, console: &mut Console) -> Result<Outcom
     for note in &report.notes {
         console.say(paint(DIM, format!("  {note}")))?;
     }
-    let examples = account.broken.examples.iter().chain(account.columns.iter().flat_map(|column| &column.examples));
+    let examples = account
+        .broken
+        .examples
+        .iter()
+        .chain(account.columns.iter().flat_map(|column| &column.examples));
     let mut examples: Vec<_> = examples.collect();
     examples.sort_by_key(|misfit| misfit.place);
     for misfit in examples.iter().take(SHOWN_MISFITS) {

@@ -43,16 +43,25 @@ fn run(args: Args, console: &mut Console) -> Result<Outcome, Failure> {
 
 /// Opens an input under a schema: what is typed wins over what the schema says, and what neither says
 /// is found from the data.
-fn open_under(schema: &Schema, inputs: &[std::path::PathBuf], typed: &InputArgs) -> Result<Input, Failure> {
+fn open_under(
+    schema: &Schema,
+    inputs: &[std::path::PathBuf],
+    typed: &InputArgs,
+) -> Result<Input, Failure> {
     let choice = typed.choice().or(&schema.input.dialect);
     Ok(Input::open(inputs, &choice)?)
 }
 
 /// Reads a schema, opens the inputs and binds them.
-fn plan(path: &std::path::Path, inputs: &[std::path::PathBuf], typed: &InputArgs) -> Result<(Plan, Input), Failure> {
+fn plan(
+    path: &std::path::Path,
+    inputs: &[std::path::PathBuf],
+    typed: &InputArgs,
+) -> Result<(Plan, Input), Failure> {
     let (schema, source) = diagnose::read_schema(path)?;
     let input = open_under(&schema, inputs, typed)?;
-    let plan = Plan::new(schema, &input).map_err(|wrong| Failure::Schema(diagnose::show(&wrong, &source, path)))?;
+    let plan = Plan::new(schema, &input)
+        .map_err(|wrong| Failure::Schema(diagnose::show(&wrong, &source, path)))?;
     Ok((plan, input))
 }
 

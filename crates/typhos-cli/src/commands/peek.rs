@@ -35,7 +35,8 @@ pub fn run(args: &Peek, console: &mut Console) -> Result<Outcome, Failure> {
     let shown = look(args)?;
     if args.json {
         let columns = shown.columns.iter().map(|(name, ty)| json!({ "name": name, "type": ty }));
-        let rows = shown.rows.iter().map(|row| row.iter().map(|cell| json!(cell)).collect::<Value>());
+        let rows =
+            shown.rows.iter().map(|row| row.iter().map(|cell| json!(cell)).collect::<Value>());
         console.json(&json!({
             "typhos": 1,
             "columns": columns.collect::<Vec<_>>(),
@@ -64,7 +65,10 @@ fn look(args: &Peek) -> Result<Shown, Failure> {
     match kind(first)? {
         Kind::Parquet => {
             let (schema, batches, total) = parquet::head(first, args.rows)?;
-            Ok(Shown { total: Some(total), ..of_batches(first.display().to_string(), &schema, &batches) })
+            Ok(Shown {
+                total: Some(total),
+                ..of_batches(first.display().to_string(), &schema, &batches)
+            })
         }
         Kind::Sqlite => of_database(first, args),
         Kind::Other => Err(Failure::Usage(format!(
@@ -107,8 +111,12 @@ fn of_database(path: &Path, args: &Peek) -> Result<Shown, Failure> {
         (None, []) => return Err(Failure::Usage(format!("{} has no tables", path.display()))),
         (wanted, _) => {
             let list = tables.join(", ");
-            let missing = wanted.as_ref().map_or(String::new(), |table| format!("no table '{table}', but "));
-            return Err(Failure::Usage(format!("{} has {missing}the tables {list}; pass --table NAME", path.display())));
+            let missing =
+                wanted.as_ref().map_or(String::new(), |table| format!("no table '{table}', but "));
+            return Err(Failure::Usage(format!(
+                "{} has {missing}the tables {list}; pass --table NAME",
+                path.display()
+            )));
         }
     };
     let head = sqlite::head(path, table, args.rows)?;
@@ -125,7 +133,10 @@ fn of_database(path: &Path, args: &Peek) -> Result<Shown, Failure> {
 fn under_schema(args: &Peek) -> Result<Shown, Failure> {
     let [schema, inputs @ ..] = &args.what[..] else { unreachable!("clap asks for one at least") };
     if inputs.is_empty() {
-        return Err(Failure::Usage(format!("give the files to look at: typhos peek {} INPUT", schema.display())));
+        return Err(Failure::Usage(format!(
+            "give the files to look at: typhos peek {} INPUT",
+            schema.display()
+        )));
     }
     let (plan, input) = super::plan(schema, inputs, &args.input)?;
     let mut reader = BlockReader::new(&input, RunOptions::default().block_bytes);
@@ -140,7 +151,8 @@ fn under_schema(args: &Peek) -> Result<Shown, Failure> {
             }
             Ok(())
         });
-        misfits += report.map_err(|MisfitFailure(reason)| Failure::Machine(reason))?.account.misfits();
+        misfits +=
+            report.map_err(|MisfitFailure(reason)| Failure::Machine(reason))?.account.misfits();
     }
     let title = format!("{} under {}", input.files()[0].name(), schema.display());
     Ok(Shown { misfits, ..of_batches(title, &plan.arrow(), &batches) })
@@ -160,9 +172,11 @@ fn of_batches(title: String, schema: &ArrowSchema, batches: &[RecordBatch]) -> S
         Some(spelling) => spelling.clone(),
         None => type_name(field.data_type()),
     };
-    let columns = schema.fields().iter().map(|field| (field.name().clone(), declared(field))).collect();
+    let columns =
+        schema.fields().iter().map(|field| (field.name().clone(), declared(field))).collect();
     let rows = batches.iter().flat_map(|batch| {
-        (0..batch.num_rows()).map(|row| batch.columns().iter().map(|column| cell_text(column, row)).collect())
+        (0..batch.num_rows())
+            .map(|row| batch.columns().iter().map(|column| cell_text(column, row)).collect())
     });
     Shown { title, columns, rows: rows.collect(), total: None, misfits: 0 }
 }
@@ -181,7 +195,9 @@ fn type_name(data_type: &DataType) -> String {
         DataType::Dictionary(..) => "lowcard".into(),
         DataType::Date32 => "date".into(),
         DataType::Decimal128(precision, scale) => format!("decimal({precision},{scale})"),
-        DataType::Time32(resolution) | DataType::Time64(resolution) => format!("time({})", unit(resolution)),
+        DataType::Time32(resolution) | DataType::Time64(resolution) => {
+            format!("time({})", unit(resolution))
+        }
         DataType::Timestamp(resolution, None) => format!("timestamp({})", unit(resolution)),
         DataType::Timestamp(resolution, Some(_)) => format!("timestamp({}, utc)", unit(resolution)),
         other => other.to_string().to_lowercase(),
@@ -193,7 +209,9 @@ fn show(shown: &Shown, console: &mut Console) -> std::io::Result<()> {
     console.say(format!("{}{}", paint(BOLD, safe(&shown.title)), paint(DIM, total)))?;
     let is_number = |ty: &str| {
         let ty = ty.to_lowercase();
-        ["int", "uint", "float", "decimal", "real", "integer"].iter().any(|number| ty.starts_with(number))
+        ["int", "uint", "float", "decimal", "real", "integer"]
+            .iter()
+            .any(|number| ty.starts_with(number))
     };
     let headings: Vec<_> = shown
         .columns
@@ -215,12 +233,16 @@ fn show(shown: &Shown, console: &mut Console) -> std::io::Result<()> {
     let count = shown.rows.len() as u64;
     match shown.total {
         Some(total) if total > count => {
-            console.say(paint(DIM, format!("  {} of {}", grouped(count), counted(total, "row"))))?;
+            console
+                .say(paint(DIM, format!("  {} of {}", grouped(count), counted(total, "row"))))?;
         }
         _ => {}
     }
     if shown.misfits > 0 {
-        let text = format!("{} on the way here; 'typhos check' lists them", counted(shown.misfits, "misfit"));
+        let text = format!(
+            "{} on the way here; 'typhos check' lists them",
+            counted(shown.misfits, "misfit")
+        );
         console.note(paint(WARN, text))?;
     }
     Ok(())

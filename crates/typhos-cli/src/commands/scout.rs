@@ -43,18 +43,39 @@ fn find(name: &str, input: &Input) -> Result<usize, Failure> {
     })
 }
 
-fn whole(input: &Input, survey: &Survey, decisions: &[Decision], console: &mut Console) -> std::io::Result<()> {
+fn whole(
+    input: &Input,
+    survey: &Survey,
+    decisions: &[Decision],
+    console: &mut Console,
+) -> std::io::Result<()> {
     let (dialect, finding) = (input.dialect(), input.finding());
-    console.say(format!("{}  {}", input_line(input), paint(BOLD, counted(survey.records, "record"))))?;
+    console.say(format!(
+        "{}  {}",
+        input_line(input),
+        paint(BOLD, counted(survey.records, "record"))
+    ))?;
     let delimiter = delimiter_name(dialect.delimiter);
-    console.say(format!("  {} {}", paint(FOUND, format!("{delimiter:<9}")), paint(DIM, safe(&finding.delimiter))))?;
+    console.say(format!(
+        "  {} {}",
+        paint(FOUND, format!("{delimiter:<9}")),
+        paint(DIM, safe(&finding.delimiter))
+    ))?;
     let header = if dialect.header { "header" } else { "no header" };
-    console.say(format!("  {} {}", paint(FOUND, format!("{header:<9}")), paint(DIM, safe(&finding.header))))?;
+    console.say(format!(
+        "  {} {}",
+        paint(FOUND, format!("{header:<9}")),
+        paint(DIM, safe(&finding.header))
+    ))?;
     console.say("")?;
 
     let wide = console.width.is_none_or(|width| width >= WIDE);
-    let mut headings =
-        vec![Heading::left("column").most(28), Heading::left("type"), Heading::right("absent"), Heading::right("distinct")];
+    let mut headings = vec![
+        Heading::left("column").most(28),
+        Heading::left("type"),
+        Heading::right("absent"),
+        Heading::right("distinct"),
+    ];
     if wide {
         headings.extend([Heading::left("smallest").most(22), Heading::left("largest").most(22)]);
     }
@@ -66,8 +87,12 @@ fn whole(input: &Input, survey: &Survey, decisions: &[Decision], console: &mut C
         };
         let distinct = decision.distinct.map_or("many".into(), grouped);
         let ty = if decision.question.is_some() { Look::Warn } else { Look::Type };
-        let mut row =
-            vec![(name.clone(), Look::Plain), (decision.ty.to_string(), ty), absent, (distinct, Look::Plain)];
+        let mut row = vec![
+            (name.clone(), Look::Plain),
+            (decision.ty.to_string(), ty),
+            absent,
+            (distinct, Look::Plain),
+        ];
         let why = if wide {
             let (low, high) = decision.range.clone().unwrap_or_default();
             row.extend([(low, Look::Plain), (high, Look::Plain)]);
@@ -86,13 +111,25 @@ fn whole(input: &Input, survey: &Survey, decisions: &[Decision], console: &mut C
 }
 
 /// What has to be looked at: broken records, and questions.
-fn closing(input: &Input, survey: &Survey, decisions: &[Decision], console: &mut Console) -> std::io::Result<()> {
+fn closing(
+    input: &Input,
+    survey: &Survey,
+    decisions: &[Decision],
+    console: &mut Console,
+) -> std::io::Result<()> {
     if survey.broken > 0 {
         console.say("")?;
-        console.say(paint(WARN, format!("{} cannot be split into columns:", counted(survey.broken, "more record"))))?;
+        console.say(paint(
+            WARN,
+            format!("{} cannot be split into columns:", counted(survey.broken, "more record")),
+        ))?;
         for broken in &survey.broken_examples {
             let file = input.files()[broken.place.file as usize].name();
-            console.say(format!("  {}  {}", paint(DIM, format!("{}:{}", safe(&file), broken.place.line)), broken.reason))?;
+            console.say(format!(
+                "  {}  {}",
+                paint(DIM, format!("{}:{}", safe(&file), broken.place.line)),
+                broken.reason
+            ))?;
         }
     }
     for line in questions(input.names(), decisions) {
@@ -104,11 +141,24 @@ fn closing(input: &Input, survey: &Survey, decisions: &[Decision], console: &mut
 
 /// A sentence for each column whose dates could be read in more than one order.
 pub fn questions(names: &[String], decisions: &[Decision]) -> Vec<String> {
-    let asked = names.iter().zip(decisions).filter_map(|(name, decision)| Some((name, decision.question.as_ref()?)));
+    let asked = names
+        .iter()
+        .zip(decisions)
+        .filter_map(|(name, decision)| Some((name, decision.question.as_ref()?)));
     asked
         .map(|(name, question)| {
-            let ways: Vec<_> = question.choices.iter().map(|(order, patterns)| format!("{} (--date-order {})", patterns.join(" and "), order_word(*order))).collect();
-            format!("'{}' holds dates that read as {}. Nothing in the data tells which.", safe(name), ways.join(" or as "))
+            let ways: Vec<_> = question
+                .choices
+                .iter()
+                .map(|(order, patterns)| {
+                    format!("{} (--date-order {})", patterns.join(" and "), order_word(*order))
+                })
+                .collect();
+            format!(
+                "'{}' holds dates that read as {}. Nothing in the data tells which.",
+                safe(name),
+                ways.join(" or as ")
+            )
         })
         .collect()
 }
@@ -128,11 +178,17 @@ fn one_column(
     records: u64,
     console: &mut Console,
 ) -> std::io::Result<()> {
-    console.say(format!("{}  {}", paint(BOLD, safe(name)), paint(FOUND, decision.ty.to_string())))?;
+    console.say(format!(
+        "{}  {}",
+        paint(BOLD, safe(name)),
+        paint(FOUND, decision.ty.to_string())
+    ))?;
     for clause in decision.clauses() {
         console.say(format!("  {}", safe(&clause)))?;
     }
-    if decision.ty.is_text() && let Some((low, high)) = &decision.range {
+    if decision.ty.is_text()
+        && let Some((low, high)) = &decision.range
+    {
         console.say(format!("  {} to {}", shown(low), shown(high)))?;
     }
     for (pattern, count) in &decision.patterns {
@@ -144,15 +200,29 @@ fn one_column(
     }
     for blocker in &decision.blockers {
         console.say("")?;
-        console.say(paint(WARN, format!("{} in the way of {}:", counted(blocker.count, "value"), blocker.ty)))?;
+        console.say(paint(
+            WARN,
+            format!("{} in the way of {}:", counted(blocker.count, "value"), blocker.ty),
+        ))?;
         for example in &blocker.examples {
-            console.say(format!("  line {}  {}", grouped(example.place.line), shown(&example.text())))?;
+            console.say(format!(
+                "  line {}  {}",
+                grouped(example.place.line),
+                shown(&example.text())
+            ))?;
         }
     }
     let values = facts.distinct_values();
     if !values.is_empty() {
         console.say("")?;
-        console.say(paint(BOLD, format!("{} of {}", counted(values.len() as u64, "distinct value"), counted(records, "record"))))?;
+        console.say(paint(
+            BOLD,
+            format!(
+                "{} of {}",
+                counted(values.len() as u64, "distinct value"),
+                counted(records, "record")
+            ),
+        ))?;
         let rows = values.iter().take(SHOWN_VALUES).map(|found| {
             let share = found.count as f64 / records.max(1) as f64;
             let bar = "█".repeat((share * 40.0).round() as usize);
@@ -163,11 +233,19 @@ fn one_column(
                 (bar, Look::Type),
             ]
         });
-        let headings = [Heading::left("value"), Heading::right("count"), Heading::right("share"), Heading::left("")];
+        let headings = [
+            Heading::left("value"),
+            Heading::right("count"),
+            Heading::right("share"),
+            Heading::left(""),
+        ];
         let rows = rows.collect();
         console.say(render(console, &headings, rows, false))?;
         if values.len() > SHOWN_VALUES {
-            console.say(paint(DIM, format!("  and {} more", grouped((values.len() - SHOWN_VALUES) as u64))))?;
+            console.say(paint(
+                DIM,
+                format!("  and {} more", grouped((values.len() - SHOWN_VALUES) as u64)),
+            ))?;
         }
     }
     Ok(())

@@ -37,8 +37,17 @@ const PORTS: [&str; 14] = [
     "Threnholm",
 ];
 
-const VESSELS: [&str; 9] =
-    ["Alca", "Grey Seal", "Morning Tern", "Petrel II", "Skua", "Thrift", "Undine", "Wrack", "Østersund Lass"];
+const VESSELS: [&str; 9] = [
+    "Alca",
+    "Grey Seal",
+    "Morning Tern",
+    "Petrel II",
+    "Skua",
+    "Thrift",
+    "Undine",
+    "Wrack",
+    "Østersund Lass",
+];
 
 /// The first day of the world's two years, 1 January 2024, counted from 1970.
 const FIRST_DAY: u32 = 19_723;
@@ -49,8 +58,13 @@ const DAYS: u32 = 731;
 ///
 /// # Errors
 /// A file that cannot be written, with its path.
-pub fn write(folder: &Path, rows: u64, seed: u64) -> Result<Vec<PathBuf>, (PathBuf, std::io::Error)> {
-    std::fs::create_dir_all(folder.join("crossings")).map_err(|error| (folder.to_path_buf(), error))?;
+pub fn write(
+    folder: &Path,
+    rows: u64,
+    seed: u64,
+) -> Result<Vec<PathBuf>, (PathBuf, std::io::Error)> {
+    std::fs::create_dir_all(folder.join("crossings"))
+        .map_err(|error| (folder.to_path_buf(), error))?;
     let mut written = Vec::new();
     let mut file = |name: &str, content: &mut dyn FnMut(&mut dyn Write) -> std::io::Result<()>| {
         let path = folder.join(name);
@@ -72,7 +86,9 @@ pub fn write(folder: &Path, rows: u64, seed: u64) -> Result<Vec<PathBuf>, (PathB
     file("refused.csv", &mut |out| tickets::refused(out, &mut Dice::new(seed, 2)))?;
     for month in 1..=12 {
         let name = format!("crossings/2024-{month:02}.csv");
-        file(&name, &mut |out| small::crossings(out, month, &mut Dice::new(seed, 100 + u64::from(month))))?;
+        file(&name, &mut |out| {
+            small::crossings(out, month, &mut Dice::new(seed, 100 + u64::from(month)))
+        })?;
     }
     file("gauges.tsv", &mut |out| small::gauges(out, rows / 4 + 1, &mut Dice::new(seed, 3)))?;
     file("vessels.csv", &mut |out| small::vessels(out, &mut Dice::new(seed, 4)))?;
@@ -89,7 +105,12 @@ mod tests {
         let files = write(folder.path(), rows, seed).unwrap();
         files
             .into_iter()
-            .map(|file| (file.strip_prefix(folder.path()).unwrap().to_path_buf(), std::fs::read(&file).unwrap()))
+            .map(|file| {
+                (
+                    file.strip_prefix(folder.path()).unwrap().to_path_buf(),
+                    std::fs::read(&file).unwrap(),
+                )
+            })
             .collect()
     }
 
@@ -110,7 +131,9 @@ mod tests {
             assert_eq!(reader.headers().unwrap().len(), 10);
             let records: Vec<_> = reader.records().map(|record| record.unwrap()).collect();
             assert_eq!(records.len() as u64, rows);
-            assert!(records.iter().enumerate().all(|(at, record)| record[0] == (at + 1).to_string()));
+            assert!(
+                records.iter().enumerate().all(|(at, record)| record[0] == (at + 1).to_string())
+            );
         }
     }
 

@@ -21,7 +21,8 @@ pub fn crossings(out: &mut dyn Write, month: u32, dice: &mut Dice) -> io::Result
             let (hour, minute, late) = (6 + dice.below(16), dice.below(12) * 5, dice.below(25));
             let actual = hour * 60 + minute + late;
             let wind = dice.below(280);
-            let remark = *dice.pick(&["", "", "", "", "fog", "swell – slow", "half load", "Kapitän Sørby"]);
+            let remark =
+                *dice.pick(&["", "", "", "", "fog", "swell – slow", "half load", "Kapitän Sørby"]);
             let line = format!(
                 "{of_month:02}.{month:02}.2024;{vessel};{port};{hour:02}:{minute:02};{:02}:{:02};{},{};{};{remark}\r\n",
                 actual / 60,
@@ -44,7 +45,8 @@ pub fn gauges(out: &mut dyn Write, rows: u64, dice: &mut Dice) -> io::Result<()>
     out.write_all(b"gauge\tmeasured_at\tlevel_m\twater_c\tbattery_v\n")?;
     for row in 0..rows {
         let minute = row * 7 + u64::from(dice.below(3));
-        let (year, month, day) = civil_from_days((FIRST_DAY + (minute / 1440) as u32 % DAYS) as i32);
+        let (year, month, day) =
+            civil_from_days((FIRST_DAY + (minute / 1440) as u32 % DAYS) as i32);
         let offset = if (4..=10).contains(&month) { "+02:00" } else { "+01:00" };
         write!(
             out,
@@ -82,8 +84,20 @@ pub fn vessels(out: &mut dyn Write, dice: &mut Dice) -> io::Result<()> {
         let uuid = [&hex[..8], &hex[8..12], &hex[12..16], &hex[16..20], &hex[20..]].join("-");
         write!(out, "{vessel},{uuid},{},", 1968 + dice.below(50))?;
         let (north, east) = (61_000 + dice.below(900), 3_000 + dice.below(1800));
-        write!(out, "\"{}.{:03},{}.{:03}\",", north / 1000, north % 1000, east / 1000, east % 1000)?;
-        writeln!(out, "{},{}", 180 + dice.below(2400), if dice.chance(250) { String::new() } else { dice.below(60).to_string() })?;
+        write!(
+            out,
+            "\"{}.{:03},{}.{:03}\",",
+            north / 1000,
+            north % 1000,
+            east / 1000,
+            east % 1000
+        )?;
+        writeln!(
+            out,
+            "{},{}",
+            180 + dice.below(2400),
+            if dice.chance(250) { String::new() } else { dice.below(60).to_string() }
+        )?;
     }
     Ok(())
 }
@@ -93,13 +107,23 @@ pub fn engines(out: &mut dyn Write, rows: u64, dice: &mut Dice) -> io::Result<()
     for row in 0..rows {
         let (year, month, day) = civil_from_days((FIRST_DAY + (row / 12) as u32 % DAYS) as i32);
         let vessel = dice.pick(&VESSELS);
-        write!(out, "{{\"vessel\":\"{vessel}\",\"at\":\"{year}-{month:02}-{day:02}T{:02}:00:00Z\",", row % 12 * 2)?;
+        write!(
+            out,
+            "{{\"vessel\":\"{vessel}\",\"at\":\"{year}-{month:02}-{day:02}T{:02}:00:00Z\",",
+            row % 12 * 2
+        )?;
         let engine = |dice: &mut Dice| {
-            format!("{{\"rpm\":{},\"oil_bar\":{}.{}}}", 400 + dice.below(1100), 3 + dice.below(3), dice.below(10))
+            format!(
+                "{{\"rpm\":{},\"oil_bar\":{}.{}}}",
+                400 + dice.below(1100),
+                3 + dice.below(3),
+                dice.below(10)
+            )
         };
         let (port, starboard) = (engine(dice), engine(dice));
         write!(out, "\"engines\":{{\"port\":{port},\"starboard\":{starboard}}},")?;
-        let alarms: Vec<_> = (0..dice.below(3)).map(|_| format!("\"A{:02}\"", dice.below(40))).collect();
+        let alarms: Vec<_> =
+            (0..dice.below(3)).map(|_| format!("\"A{:02}\"", dice.below(40))).collect();
         writeln!(out, "\"alarms\":[{}]}}", alarms.join(","))?;
     }
     Ok(())

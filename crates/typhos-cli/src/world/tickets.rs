@@ -6,20 +6,41 @@ use typhos_core::dates::civil_from_days;
 
 use super::{DAYS, Dice, FIRST_DAY, PORTS};
 
-const HEADER: &str = "ticket_no,booking,sold_on,departs_at,route,cabin,fare,party,Sold by (agent),note\n";
+const HEADER: &str =
+    "ticket_no,booking,sold_on,departs_at,route,cabin,fare,party,Sold by (agent),note\n";
 
 const CABINS: [(&str, u32); 3] = [("deck", 0), ("saloon", 900), ("cabin", 4_250)];
 
 const DEPARTURES: [&str; 10] = [
-    "06:15:00", "07:40:00", "09:00:00", "10:30:00", "12:00:00", "13:45:00", "15:20:00", "17:05:00", "19:30:00",
-    "22:10:00",
+    "06:15:00", "07:40:00", "09:00:00", "10:30:00", "12:00:00", "13:45:00", "15:20:00", "17:05:00",
+    "19:30:00", "22:10:00",
 ];
 
 const AGENTS: [&str; 24] = [
-    "web", "harbour office", "phone", "kiosk 01", "kiosk 02", "kiosk 03", "kiosk 04", "kiosk 05", "on board",
-    "Brandt & Sonne", "Tidewater Tours", "Post Skerrow", "Lantern Travel", "Hotel Auk", "Hotel Fulmar",
-    "Island Council", "Schoolbus desk", "Kelp Camping", "Fishmarket", "Reef Divers", "Wool Museum", "Moorland Hut",
-    "Lighthouse Inn", "Ferryman's Rest",
+    "web",
+    "harbour office",
+    "phone",
+    "kiosk 01",
+    "kiosk 02",
+    "kiosk 03",
+    "kiosk 04",
+    "kiosk 05",
+    "on board",
+    "Brandt & Sonne",
+    "Tidewater Tours",
+    "Post Skerrow",
+    "Lantern Travel",
+    "Hotel Auk",
+    "Hotel Fulmar",
+    "Island Council",
+    "Schoolbus desk",
+    "Kelp Camping",
+    "Fishmarket",
+    "Reef Divers",
+    "Wool Museum",
+    "Moorland Hut",
+    "Lighthouse Inn",
+    "Ferryman's Rest",
 ];
 
 /// Notes with what makes quoting necessary: delimiters, line breaks, quotes.
@@ -68,13 +89,20 @@ fn ticket_line(line: &mut Vec<u8>, ticket: u64, days: &Days, dice: &mut Dice) ->
     let departs = 61 + dice.below(DAYS);
     // Half of the tickets are sold on the day or the day before, the rest up to two months ahead.
     let ahead = if dice.chance(500) { dice.below(2) } else { dice.below(61) };
-    let booking = if dice.chance(30) { dice.below(1_000_000) } else { 10_000_000 + dice.below(90_000_000) };
+    let booking =
+        if dice.chance(30) { dice.below(1_000_000) } else { 10_000_000 + dice.below(90_000_000) };
     let port = dice.below(PORTS.len() as u32).min(dice.below(PORTS.len() as u32));
     let (cabin, extra) = CABINS[(dice.below(10) / 5 + u32::from(dice.chance(150))) as usize];
     let children = dice.chance(90);
     let cents = if children { 0 } else { 350 + port * 275 + extra + 50 * dice.below(20) };
     write!(line, "{ticket},{booking:08},{},", days.short[(departs - ahead) as usize])?;
-    write!(line, "{} {},{},", days.iso[departs as usize], dice.pick(&DEPARTURES), PORTS[port as usize])?;
+    write!(
+        line,
+        "{} {},{},",
+        days.iso[departs as usize],
+        dice.pick(&DEPARTURES),
+        PORTS[port as usize]
+    )?;
     write!(line, "{cabin},{}.{:02},", cents / 100, cents % 100)?;
     if !dice.chance(43) {
         write!(line, "{}", 1 + dice.below(3) * dice.below(5))?;
@@ -117,6 +145,8 @@ pub fn refused(out: &mut dyn Write, dice: &mut Dice) -> io::Result<()> {
         }
         lines.extend_from_slice(line);
     }
-    lines.extend_from_slice(b"41015,40118257,06/30/24,2024-07-09 09:00:00,Holm,deck,7.25,2,web,\"never closed\n");
+    lines.extend_from_slice(
+        b"41015,40118257,06/30/24,2024-07-09 09:00:00,Holm,deck,7.25,2,web,\"never closed\n",
+    );
     out.write_all(&lines)
 }

@@ -5,15 +5,20 @@ use std::marker::PhantomData;
 use std::sync::Arc;
 
 use arrow_array::types::*;
-use arrow_array::{ArrayRef, ArrowPrimitiveType, BooleanArray, DictionaryArray, PrimitiveArray, StringArray};
-use arrow_buffer::{ArrowNativeType, BooleanBufferBuilder, NullBufferBuilder, OffsetBuffer, ScalarBuffer};
+use arrow_array::{
+    ArrayRef, ArrowPrimitiveType, BooleanArray, DictionaryArray, PrimitiveArray, StringArray,
+};
+use arrow_buffer::{
+    ArrowNativeType, BooleanBufferBuilder, NullBufferBuilder, OffsetBuffer, ScalarBuffer,
+};
 use arrow_schema::DataType;
 use hashbrown::HashTable;
 
 use super::Reason;
 use super::plan::arrow_type;
 use super::values::{
-    DateRead, DecimalRead, FloatRead, IntRead, PatternRead, Read, TimeRead, TimestampRead, read_bool,
+    DateRead, DecimalRead, FloatRead, IntRead, PatternRead, Read, TimeRead, TimestampRead,
+    read_bool,
 };
 use crate::schema::{ColumnDecl, IntType, TimeUnit, Type};
 
@@ -51,7 +56,10 @@ pub(super) fn with_cells<V: Visit>(column: &ColumnDecl, visitor: V) -> Result<V:
         };
     }
     Ok(match ty {
-        Type::Bool => visitor.visit(Bools { values: BooleanBufferBuilder::new(0), validity: NullBufferBuilder::new(0) }),
+        Type::Bool => visitor.visit(Bools {
+            values: BooleanBufferBuilder::new(0),
+            validity: NullBufferBuilder::new(0),
+        }),
         Type::Int(int) => match int {
             IntType::Int8 => primitive!(Int8Type, IntRead::<i8>::new(int)),
             IntType::Int16 => primitive!(Int16Type, IntRead::<i16>::new(int)),
@@ -64,7 +72,9 @@ pub(super) fn with_cells<V: Visit>(column: &ColumnDecl, visitor: V) -> Result<V:
         },
         Type::Float32 => primitive!(Float32Type, FloatRead::<f32>::new()),
         Type::Float64 => primitive!(Float64Type, FloatRead::<f64>::new()),
-        Type::Decimal { precision, scale } => primitive!(Decimal128Type, DecimalRead { precision, scale }),
+        Type::Decimal { precision, scale } => {
+            primitive!(Decimal128Type, DecimalRead { precision, scale })
+        }
         Type::Date => primitive!(Date32Type, DateRead(patterns())),
         Type::Time(unit) => match unit {
             TimeUnit::Second => primitive!(Time32SecondType, time::<i32>(patterns(), unit)),
@@ -83,7 +93,9 @@ pub(super) fn with_cells<V: Visit>(column: &ColumnDecl, visitor: V) -> Result<V:
         }
         Type::Text { most } => visitor.visit(Texts::new(most)),
         Type::Lowcard => visitor.visit(Codes::<UInt32Type>::new(&[])),
-        Type::Category if column.values.len() <= 256 => visitor.visit(Codes::<UInt8Type>::new(&column.values)),
+        Type::Category if column.values.len() <= 256 => {
+            visitor.visit(Codes::<UInt8Type>::new(&column.values))
+        }
         Type::Category => visitor.visit(Codes::<UInt32Type>::new(&column.values)),
     })
 }
@@ -134,7 +146,14 @@ impl<A: ArrowPrimitiveType, R: Read<Native = A::Native>> Primitive<A, R> {
         };
         let (low, high) = (bound(&column.low)?, bound(&column.high)?);
         let data_type = arrow_type(column.ty, 0);
-        Ok(Primitive { read, values: Vec::new(), validity: NullBufferBuilder::new(0), data_type, low, high })
+        Ok(Primitive {
+            read,
+            values: Vec::new(),
+            validity: NullBufferBuilder::new(0),
+            data_type,
+            low,
+            high,
+        })
     }
 }
 
@@ -276,7 +295,8 @@ impl<K: ArrowDictionaryKeyType> Codes<K> {
         let at = self.words.len() as u32;
         self.words.push(word.into());
         let (words, hasher) = (&self.words, &self.hasher);
-        self.index.insert_unique(hasher.hash_one(word), at, |at| hasher.hash_one(&*words[*at as usize]));
+        self.index
+            .insert_unique(hasher.hash_one(word), at, |at| hasher.hash_one(&*words[*at as usize]));
         self.array = None;
     }
 
@@ -284,7 +304,9 @@ impl<K: ArrowDictionaryKeyType> Codes<K> {
     fn not_listed(&self, value: &[u8]) -> Reason {
         let value = String::from_utf8_lossy(value);
         let words: Vec<_> = self.words.iter().map(|word| String::from_utf8_lossy(word)).collect();
-        Reason::NotListed { near: crate::nearest(&value, words.iter().map(AsRef::as_ref)).map(str::to_owned) }
+        Reason::NotListed {
+            near: crate::nearest(&value, words.iter().map(AsRef::as_ref)).map(str::to_owned),
+        }
     }
 }
 
@@ -317,7 +339,9 @@ where
     fn finish(&mut self) -> ArrayRef {
         let words = &self.words;
         let array = self.array.get_or_insert_with(|| {
-            let texts = words.iter().map(|word| std::str::from_utf8(word).expect("cells are given valid UTF-8"));
+            let texts = words
+                .iter()
+                .map(|word| std::str::from_utf8(word).expect("cells are given valid UTF-8"));
             Arc::new(StringArray::from_iter_values(texts))
         });
         let codes = std::mem::take(&mut self.codes);

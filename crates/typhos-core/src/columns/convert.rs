@@ -6,9 +6,9 @@
 
 use arrow_array::{ArrayRef, RecordBatch, RecordBatchOptions};
 
+use super::Plan;
 use super::cells::{Cells, Visit, with_cells};
 use super::reason::{Account, MisfitValue, Reason, SetAside};
-use super::Plan;
 use crate::readings::trim;
 use crate::schema::{ColumnDecl, Misfit};
 use crate::survey::Place;
@@ -84,7 +84,8 @@ impl<'p> Converter<'p> {
         mut each: impl FnMut(RecordBatch) -> Result<(), E>,
     ) -> Result<BlockReport, E> {
         let plan = self.plan;
-        let mut report = BlockReport { account: Account::new(self.columns.len()), set_aside: Vec::new() };
+        let mut report =
+            BlockReport { account: Account::new(self.columns.len()), set_aside: Vec::new() };
         let dialect = plan.dialect();
         let is_utf8 = std::str::from_utf8(block.text()).is_ok();
         self.columns.iter_mut().for_each(|column| column.reset());
@@ -106,7 +107,7 @@ impl<'p> Converter<'p> {
             report.account.nulled += self.misfits.len() as u64;
             report.account.loaded += self.records.len() as u64;
             report.account.set_aside += (report.set_aside.len() - aside_before) as u64;
-            if self.records.len() > 0 {
+            if !self.records.is_empty() {
                 let options = RecordBatchOptions::new().with_row_count(Some(self.records.len()));
                 let batch = RecordBatch::try_new_with_options(plan.arrow(), arrays, &options)
                     .expect("every column has the type and length of the plan");
@@ -175,18 +176,29 @@ impl<'p> Converter<'p> {
         for misfit in &self.misfits {
             let line = self.records.line(misfit.row);
             let value = || {
-                let (start, end) = self.records.bounds(misfit.row, self.plan.sources()[misfit.column]);
+                let (start, end) =
+                    self.records.bounds(misfit.row, self.plan.sources()[misfit.column]);
                 let mut scratch = Vec::new();
                 let value = unquote(&text[start..end], slice.quote, &mut scratch);
-                MisfitValue::new(slice.place(line), Some(misfit.column), value, misfit.reason.clone())
+                MisfitValue::new(
+                    slice.place(line),
+                    Some(misfit.column),
+                    value,
+                    misfit.reason.clone(),
+                )
             };
             report.account.columns[misfit.column].note(value);
             match self.policy(misfit.column) {
-                Misfit::Stop if stop.as_ref().is_none_or(|(known, _)| line < *known) => stop = Some((line, value())),
+                Misfit::Stop if stop.as_ref().is_none_or(|(known, _)| line < *known) => {
+                    stop = Some((line, value()))
+                }
                 Misfit::Reject if misfit.row != last_rejected => {
                     last_rejected = misfit.row;
                     let (start, end) = self.records.record(misfit.row);
-                    aside.push((line, SetAside { misfit: value(), record: text[start..end].to_vec() }));
+                    aside.push((
+                        line,
+                        SetAside { misfit: value(), record: text[start..end].to_vec() },
+                    ));
                 }
                 _ => {}
             }
@@ -266,7 +278,9 @@ impl<C: Cells> FillColumn for Column<C> {
             let value = unquote(&text[start..end], slice.quote, scratch);
             let result = if self.absent.is(value) {
                 if self.required { Err(Reason::Absent) } else { Ok(false) }
-            } else if !slice.is_utf8 && let Err(error) = std::str::from_utf8(value) {
+            } else if !slice.is_utf8
+                && let Err(error) = std::str::from_utf8(value)
+            {
                 Err(Reason::NotUtf8 { byte: value[error.valid_up_to()] })
             } else {
                 self.cells.push(if self.keeps_space { value } else { trim(value) }).map(|()| true)
@@ -298,7 +312,11 @@ impl Absent {
     fn new(texts: &[&str]) -> Absent {
         Absent {
             blank: texts.contains(&""),
-            tokens: texts.iter().filter(|text| !text.is_empty()).map(|text| text.as_bytes().to_vec()).collect(),
+            tokens: texts
+                .iter()
+                .filter(|text| !text.is_empty())
+                .map(|text| text.as_bytes().to_vec())
+                .collect(),
         }
     }
 

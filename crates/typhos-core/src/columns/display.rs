@@ -40,28 +40,47 @@ pub fn cell_text(array: &dyn Array, row: usize) -> Option<String> {
             Decimal { mantissa, scale: scale.unsigned_abs() }.to_string()
         }
         DataType::Utf8 => array.as_string::<i32>().value(row).to_owned(),
-        DataType::Dictionary(..) => {
+        DataType::Dictionary(codes, _) => {
             let dictionary = array.as_any_dictionary();
-            let code = dictionary.normalized_keys()[row];
+            let code = match **codes {
+                DataType::UInt8 => {
+                    usize::from(dictionary.keys().as_primitive::<UInt8Type>().value(row))
+                }
+                DataType::UInt32 => {
+                    dictionary.keys().as_primitive::<UInt32Type>().value(row) as usize
+                }
+                // Codes that others chose; this way looks at all of them.
+                _ => dictionary.normalized_keys()[row],
+            };
             dictionary.values().as_string::<i32>().value(code).to_owned()
         }
         DataType::Date32 => format_days(array.as_primitive::<Date32Type>().value(row)),
-        DataType::Time32(TimeUnit::Second) => {
-            format_nanos(i64::from(array.as_primitive::<Time32SecondType>().value(row)) * 1_000_000_000)
-        }
-        DataType::Time32(_) => {
-            format_nanos(i64::from(array.as_primitive::<Time32MillisecondType>().value(row)) * 1_000_000)
-        }
+        DataType::Time32(TimeUnit::Second) => format_nanos(
+            i64::from(array.as_primitive::<Time32SecondType>().value(row)) * 1_000_000_000,
+        ),
+        DataType::Time32(_) => format_nanos(
+            i64::from(array.as_primitive::<Time32MillisecondType>().value(row)) * 1_000_000,
+        ),
         DataType::Time64(TimeUnit::Microsecond) => {
             format_nanos(array.as_primitive::<Time64MicrosecondType>().value(row) * 1000)
         }
-        DataType::Time64(_) => format_nanos(array.as_primitive::<Time64NanosecondType>().value(row)),
+        DataType::Time64(_) => {
+            format_nanos(array.as_primitive::<Time64NanosecondType>().value(row))
+        }
         DataType::Timestamp(unit, zone) => {
             let (units, nanos) = match unit {
-                TimeUnit::Second => (array.as_primitive::<TimestampSecondType>().value(row), 1_000_000_000),
-                TimeUnit::Millisecond => (array.as_primitive::<TimestampMillisecondType>().value(row), 1_000_000),
-                TimeUnit::Microsecond => (array.as_primitive::<TimestampMicrosecondType>().value(row), 1_000),
-                TimeUnit::Nanosecond => (array.as_primitive::<TimestampNanosecondType>().value(row), 1),
+                TimeUnit::Second => {
+                    (array.as_primitive::<TimestampSecondType>().value(row), 1_000_000_000)
+                }
+                TimeUnit::Millisecond => {
+                    (array.as_primitive::<TimestampMillisecondType>().value(row), 1_000_000)
+                }
+                TimeUnit::Microsecond => {
+                    (array.as_primitive::<TimestampMicrosecondType>().value(row), 1_000)
+                }
+                TimeUnit::Nanosecond => {
+                    (array.as_primitive::<TimestampNanosecondType>().value(row), 1)
+                }
             };
             let nanos = i128::from(units) * nanos;
             let day = i128::from(DAY_NANOS);
@@ -105,9 +124,18 @@ mod tests {
             ("type = 'time(us)', patterns = ['HH:mm:ss.SSSSSS']", "23:59:59.000001"),
             ("type = 'time(ns)', patterns = ['HH:mm:ss.SSSSSSSSS']", "23:59:59.000000001"),
             ("type = 'timestamp(s)', patterns = ['yyyy-MM-dd HH:mm:ss']", "9999-12-31 23:59:59"),
-            ("type = 'timestamp(ms)', patterns = ['yyyy-MM-dd HH:mm:ss.SSS']", "1969-12-31 23:59:59.999"),
-            ("type = 'timestamp(us, utc)', patterns = ['yyyy-MM-dd HH:mm:ss.SSSSSSX']", "2024-02-29 12:00:00.000001Z"),
-            ("type = 'timestamp(ns)', patterns = ['yyyy-MM-dd HH:mm:ss.SSSSSSSSS']", "1677-09-22 00:00:00.000000001"),
+            (
+                "type = 'timestamp(ms)', patterns = ['yyyy-MM-dd HH:mm:ss.SSS']",
+                "1969-12-31 23:59:59.999",
+            ),
+            (
+                "type = 'timestamp(us, utc)', patterns = ['yyyy-MM-dd HH:mm:ss.SSSSSSX']",
+                "2024-02-29 12:00:00.000001Z",
+            ),
+            (
+                "type = 'timestamp(ns)', patterns = ['yyyy-MM-dd HH:mm:ss.SSSSSSSSS']",
+                "1677-09-22 00:00:00.000000001",
+            ),
         ];
         for (declaration, value) in cases {
             let schema = read(&format!("typhos = 1\n[columns]\na = {{ {declaration} }}")).unwrap();

@@ -32,12 +32,25 @@ impl Plan {
             .columns
             .iter()
             .map(|column| {
-                let field = Field::new(&column.name, arrow_type(column.ty, column.values.len()), !column.required);
-                field.with_metadata(std::collections::HashMap::from([(TYPE_KEY.to_owned(), column.ty.to_string())]))
+                let field = Field::new(
+                    &column.name,
+                    arrow_type(column.ty, column.values.len()),
+                    !column.required,
+                );
+                field.with_metadata(std::collections::HashMap::from([(
+                    TYPE_KEY.to_owned(),
+                    column.ty.to_string(),
+                )]))
             })
             .collect();
         let arrow = Arc::new(ArrowSchema::new(fields));
-        Ok(Plan { schema, sources, source_columns: input.names().len(), dialect: input.dialect(), arrow })
+        Ok(Plan {
+            schema,
+            sources,
+            source_columns: input.names().len(),
+            dialect: input.dialect(),
+            arrow,
+        })
     }
 
     /// The declaration.
@@ -88,9 +101,13 @@ pub fn arrow_type(ty: Type, values: usize) -> DataType {
         Type::Category if values <= 256 => dictionary(DataType::UInt8),
         Type::Category => dictionary(DataType::UInt32),
         Type::Date => DataType::Date32,
-        Type::Time(unit @ (TimeUnit::Second | TimeUnit::Milli)) => DataType::Time32(arrow_unit(unit)),
+        Type::Time(unit @ (TimeUnit::Second | TimeUnit::Milli)) => {
+            DataType::Time32(arrow_unit(unit))
+        }
         Type::Time(unit) => DataType::Time64(arrow_unit(unit)),
-        Type::Timestamp { unit, utc } => DataType::Timestamp(arrow_unit(unit), utc.then(|| "UTC".into())),
+        Type::Timestamp { unit, utc } => {
+            DataType::Timestamp(arrow_unit(unit), utc.then(|| "UTC".into()))
+        }
     }
 }
 

@@ -74,16 +74,22 @@ impl fmt::Display for Reason {
             }
             Reason::OutOfRange(ty) => write!(f, "is outside of what {ty} holds"),
             Reason::TooPrecise(ty) => match ty {
-                Type::Decimal { scale, .. } => write!(f, "has more than {scale} digits after the mark"),
+                Type::Decimal { scale, .. } => {
+                    write!(f, "has more than {scale} digits after the mark")
+                }
                 _ => write!(f, "is finer than {ty} keeps"),
             },
             Reason::Absent => write!(f, "is absent, and the column is required"),
             Reason::TooLong { chars, most } => {
                 write!(f, "has {chars} characters, {most} are allowed; text({chars}) would do")
             }
-            Reason::NotListed { near: Some(near) } => write!(f, "is not in the list of values; did you mean '{near}'?"),
+            Reason::NotListed { near: Some(near) } => {
+                write!(f, "is not in the list of values; did you mean '{near}'?")
+            }
             Reason::NotListed { near: None } => write!(f, "is not in the list of values"),
-            Reason::Beyond { key: "low", bound } => write!(f, "is below the declared low of {bound}"),
+            Reason::Beyond { key: "low", bound } => {
+                write!(f, "is below the declared low of {bound}")
+            }
             Reason::Beyond { bound, .. } => write!(f, "is above the declared high of {bound}"),
             Reason::Date(tried) => write!(f, "is not read by {tried}"),
             Reason::OutOfTime(ty) => write!(f, "lies outside of what {ty} holds"),
@@ -110,7 +116,12 @@ impl MisfitValue {
     /// Most bytes of a value that are kept for messages.
     const SHOWN: usize = 120;
 
-    pub(super) fn new(place: Place, column: Option<usize>, value: &[u8], reason: Reason) -> MisfitValue {
+    pub(super) fn new(
+        place: Place,
+        column: Option<usize>,
+        value: &[u8],
+        reason: Reason,
+    ) -> MisfitValue {
         let cut = &value[..cut_at(value, Self::SHOWN)];
         let mut text = match std::str::from_utf8(cut) {
             Ok(text) => text.to_owned(),

@@ -30,7 +30,13 @@ impl From<RunError> for Stopped {
 
 type Loaded = (Vec<Vec<String>>, Account, Vec<SetAside>);
 
-fn convert_with(schema: &str, text: &str, threads: usize, block_bytes: usize, mode: OnMisfit) -> Result<Loaded, Stopped> {
+fn convert_with(
+    schema: &str,
+    text: &str,
+    threads: usize,
+    block_bytes: usize,
+    mode: OnMisfit,
+) -> Result<Loaded, Stopped> {
     let schema = read(schema).unwrap_or_else(|wrong| panic!("{wrong:?}"));
     let input = Input::from_bytes("t.csv", text.as_bytes().to_vec(), Dialect::RFC_4180);
     let plan = Plan::new(schema, &input).unwrap_or_else(|wrong| panic!("{wrong:?}"));
@@ -98,7 +104,10 @@ fn cell(column: &ArrayRef, row: usize) -> String {
 
 fn misfit_of(columns: &str, text: &str) -> String {
     match convert(columns, text) {
-        Err(Stopped::Misfit(misfit)) => format!("{} {:?} '{}' {}", misfit.place.line, misfit.column, misfit.value, misfit.reason),
+        Err(Stopped::Misfit(misfit)) => format!(
+            "{} {:?} '{}' {}",
+            misfit.place.line, misfit.column, misfit.value, misfit.reason
+        ),
         Err(Stopped::Run(error)) => panic!("{error}"),
         Ok((rows, ..)) => panic!("loaded {rows:?}"),
     }
@@ -131,21 +140,48 @@ c = { type = "category", values = ["deck", "saloon"] }"#;
 fn stop_names_the_first_misfit() {
     let columns = "a = { type = \"uint8\" }\nb = { type = \"uint8\" }";
     assert_eq!(misfit_of(columns, "a,b\n1,2\n3,x\ny,4\n"), "3 Some(1) 'x' is no integer");
-    assert_eq!(misfit_of(columns, "a,b\n1,2\n256,4\n"), "3 Some(0) '256' is outside of uint8: 0 to 255");
+    assert_eq!(
+        misfit_of(columns, "a,b\n1,2\n256,4\n"),
+        "3 Some(0) '256' is outside of uint8: 0 to 255"
+    );
     assert_eq!(misfit_of(columns, "a,b\n\"1\",2\n3\n"), "3 None '3' has 1 field instead of 2");
-    assert_eq!(misfit_of(columns, "a,b\n1,2\n\"3,4\n"), "3 None '\"3,4\n' has a quote, opened in line 3, that is never closed");
+    assert_eq!(
+        misfit_of(columns, "a,b\n1,2\n\"3,4\n"),
+        "3 None '\"3,4\n' has a quote, opened in line 3, that is never closed"
+    );
     let required = "a = { type = \"text\", required = true }";
-    assert_eq!(misfit_of(required, "a,b\n1,2\n,4\n"), "3 Some(0) '' is absent, and the column is required");
+    assert_eq!(
+        misfit_of(required, "a,b\n1,2\n,4\n"),
+        "3 Some(0) '' is absent, and the column is required"
+    );
     let short = "a = { type = \"text(3)\" }";
-    assert_eq!(misfit_of(short, "a,b\näöü,2\näöüx,4\n"), "3 Some(0) 'äöüx' has 4 characters, 3 are allowed; text(4) would do");
+    assert_eq!(
+        misfit_of(short, "a,b\näöü,2\näöüx,4\n"),
+        "3 Some(0) 'äöüx' has 4 characters, 3 are allowed; text(4) would do"
+    );
     let listed = "a = { type = \"category\", values = [\"deck\"] }";
-    assert_eq!(misfit_of(listed, "a,b\ndekc,2\n"), "2 Some(0) 'dekc' is not in the list of values; did you mean 'deck'?");
+    assert_eq!(
+        misfit_of(listed, "a,b\ndekc,2\n"),
+        "2 Some(0) 'dekc' is not in the list of values; did you mean 'deck'?"
+    );
     let bounded = "a = { type = \"decimal(6,2)\", low = \"0\", high = \"9.5\" }";
-    assert_eq!(misfit_of(bounded, "a,b\n-0.01,2\n"), "2 Some(0) '-0.01' is below the declared low of 0");
-    assert_eq!(misfit_of(bounded, "a,b\n9.51,2\n"), "2 Some(0) '9.51' is above the declared high of 9.5");
+    assert_eq!(
+        misfit_of(bounded, "a,b\n-0.01,2\n"),
+        "2 Some(0) '-0.01' is below the declared low of 0"
+    );
+    assert_eq!(
+        misfit_of(bounded, "a,b\n9.51,2\n"),
+        "2 Some(0) '9.51' is above the declared high of 9.5"
+    );
     let dated = "a = { type = \"date\", patterns = [\"dd.MM.yy\"], low = \"2020-01-01\" }";
-    assert_eq!(misfit_of(dated, "a,b\n31.06.24,2\n"), "2 Some(0) '31.06.24' is not read by 'dd.MM.yy': day 31 in a month of 30");
-    assert_eq!(misfit_of(dated, "a,b\n31.12.19,2\n"), "2 Some(0) '31.12.19' is below the declared low of 2020-01-01");
+    assert_eq!(
+        misfit_of(dated, "a,b\n31.06.24,2\n"),
+        "2 Some(0) '31.06.24' is not read by 'dd.MM.yy': day 31 in a month of 30"
+    );
+    assert_eq!(
+        misfit_of(dated, "a,b\n31.12.19,2\n"),
+        "2 Some(0) '31.12.19' is below the declared low of 2020-01-01"
+    );
 }
 
 #[test]
@@ -155,7 +191,10 @@ fn null_and_reject_follow_the_declaration() {
     assert_eq!(rows, [["null", "1"], ["4", "4"]]);
     assert_eq!((account.read, account.loaded, account.set_aside, account.nulled), (4, 2, 2, 1));
     assert_eq!((account.columns[0].count, account.columns[1].count), (2, 2));
-    let kept: Vec<_> = aside.iter().map(|aside| (aside.misfit.place.line, aside.misfit.column, &aside.record[..])).collect();
+    let kept: Vec<_> = aside
+        .iter()
+        .map(|aside| (aside.misfit.place.line, aside.misfit.column, &aside.record[..]))
+        .collect();
     assert_eq!(kept, [(3, Some(1), &b"2,y"[..]), (4, Some(1), b"z,\"w,\"")]);
 }
 
@@ -165,20 +204,26 @@ fn broken_records_are_set_aside_where_that_is_declared() {
     let text = "a,b\n1,2\n3\n\"4\"x,5\n6,7\n";
     let (rows, account, aside) = convert_with(schema, text, 1, 64, OnMisfit::AsDeclared).unwrap();
     assert_eq!(rows, [["1"], ["6"]]);
-    assert_eq!((account.read, account.loaded, account.set_aside, account.broken.count), (4, 2, 2, 2));
+    assert_eq!(
+        (account.read, account.loaded, account.set_aside, account.broken.count),
+        (4, 2, 2, 2)
+    );
     assert_eq!(aside[1].record, b"\"4\"x,5");
     assert_eq!(aside[1].misfit.reason.to_string(), "has text after the closing quote of field 1");
 }
 
 #[test]
 fn bytes_that_are_not_utf8_are_misfits_and_not_replaced() {
-    let schema = read("typhos = 1\n[columns]\na = { type = \"text\", misfit = \"reject\" }").unwrap();
-    let input = Input::from_bytes("t.csv", b"a,b\ncaf\xe9,\xff\nok,1\n".to_vec(), Dialect::RFC_4180);
+    let schema =
+        read("typhos = 1\n[columns]\na = { type = \"text\", misfit = \"reject\" }").unwrap();
+    let input =
+        Input::from_bytes("t.csv", b"a,b\ncaf\xe9,\xff\nok,1\n".to_vec(), Dialect::RFC_4180);
     let plan = Plan::new(schema, &input).unwrap();
     let mut reader = crate::text::BlockReader::new(&input, 1 << 20);
     let mut block = crate::text::Block::default();
     reader.next(&mut block).unwrap();
-    let report = Converter::new(&plan, OnMisfit::AsDeclared).convert::<Stopped>(&block, |_| Ok(())).unwrap();
+    let report =
+        Converter::new(&plan, OnMisfit::AsDeclared).convert::<Stopped>(&block, |_| Ok(())).unwrap();
     assert_eq!(report.set_aside.len(), 1);
     assert_eq!(report.set_aside[0].record, b"caf\xe9,\xff");
     assert_eq!(report.set_aside[0].misfit.reason.to_string(), "is not valid UTF-8 (byte 0xe9)");
@@ -189,17 +234,23 @@ fn absent_texts_are_those_declared() {
     let columns = "a = { type = \"uint8\", absent = [\"NA\", \"-\"] }\nb = { type = \"text\", absent = [\"NA\"] }";
     let (rows, ..) = convert(columns, "a,b\nNA,NA\n-,\n5,x\n").unwrap();
     assert_eq!(rows, [["null", "null"], ["null", ""], ["5", "x"]]);
-    assert_eq!(misfit_of("a = { type = \"uint8\", absent = [\"NA\"] }", "a,b\n,x\n"), "2 Some(0) '' is no integer");
+    assert_eq!(
+        misfit_of("a = { type = \"uint8\", absent = [\"NA\"] }", "a,b\n,x\n"),
+        "2 Some(0) '' is no integer"
+    );
 }
 
 #[test]
 fn a_check_notes_every_misfit_and_goes_on() {
     let schema = "typhos = 1\n[columns]\na = { type = \"uint8\" }\nb = { type = \"uint8\", misfit = \"null\" }\n";
-    let text: String = std::iter::once("a,b\n".to_owned()).chain((0..400).map(|n| format!("{n},{}\n", n * 2))).collect();
+    let text: String = std::iter::once("a,b\n".to_owned())
+        .chain((0..400).map(|n| format!("{n},{}\n", n * 2)))
+        .collect();
     let (rows, account, _) = convert_with(schema, &text, 3, 100, OnMisfit::NoteAll).unwrap();
     assert_eq!(rows.len(), 256);
     assert_eq!((account.columns[0].count, account.columns[1].count), (144, 272));
-    let lines: Vec<_> = account.columns[0].examples.iter().map(|misfit| misfit.place.line).collect();
+    let lines: Vec<_> =
+        account.columns[0].examples.iter().map(|misfit| misfit.place.line).collect();
     assert_eq!(lines, [258, 259, 260, 261, 262]);
 }
 
@@ -246,7 +297,10 @@ fn arrow_types_of_all_types() {
         ("decimal(6,2)", D::Decimal128(6, 2)),
         ("time(s)", D::Time32(arrow_schema::TimeUnit::Second)),
         ("time(ns)", D::Time64(arrow_schema::TimeUnit::Nanosecond)),
-        ("timestamp(us, utc)", D::Timestamp(arrow_schema::TimeUnit::Microsecond, Some("UTC".into()))),
+        (
+            "timestamp(us, utc)",
+            D::Timestamp(arrow_schema::TimeUnit::Microsecond, Some("UTC".into())),
+        ),
     ] {
         assert_eq!(arrow_type(Type::parse(spelling).unwrap(), 0), want);
     }

@@ -188,10 +188,17 @@ impl PatternRead {
         let patterns: &[&str] = match self.ty {
             Type::Date => &["yyyy-MM-dd"],
             Type::Time(_) => &["HH:mm:ss.SSSSSSSSS", "HH:mm:ss", "HH:mm"],
-            Type::Timestamp { utc: true, .. } => {
-                &["yyyy-MM-dd'T'HH:mm:ss.SSSSSSSSSX", "yyyy-MM-dd'T'HH:mm:ssX", "yyyy-MM-dd'T'HH:mm:ssXXX"]
-            }
-            _ => &["yyyy-MM-dd HH:mm:ss.SSSSSSSSS", "yyyy-MM-dd HH:mm:ss", "yyyy-MM-dd'T'HH:mm:ss", "yyyy-MM-dd"],
+            Type::Timestamp { utc: true, .. } => &[
+                "yyyy-MM-dd'T'HH:mm:ss.SSSSSSSSSX",
+                "yyyy-MM-dd'T'HH:mm:ssX",
+                "yyyy-MM-dd'T'HH:mm:ssXXX",
+            ],
+            _ => &[
+                "yyyy-MM-dd HH:mm:ss.SSSSSSSSS",
+                "yyyy-MM-dd HH:mm:ss",
+                "yyyy-MM-dd'T'HH:mm:ss",
+                "yyyy-MM-dd",
+            ],
         };
         let mut compiled = patterns.iter().filter_map(|pattern| Pattern::compile(pattern).ok());
         let read = compiled.find_map(|pattern| pattern.read(text.as_bytes(), self.pivot).ok());
@@ -272,7 +279,9 @@ impl TimestampRead {
         }
         // In whole seconds first: years 1 to 9999 fit there, and in nanoseconds they do not.
         let seconds = i64::from(moment.days) * 86_400 - i64::from(moment.offset.unwrap_or(0));
-        let units = seconds.checked_mul(1_000_000_000 / unit).and_then(|units| units.checked_add(moment.nanos / unit));
+        let units = seconds
+            .checked_mul(1_000_000_000 / unit)
+            .and_then(|units| units.checked_add(moment.nanos / unit));
         units.ok_or(Reason::OutOfTime(self.patterns.ty))
     }
 }
@@ -307,11 +316,21 @@ mod tests {
     #[test]
     fn integers_written_in_other_ways() {
         let read = IntRead::<i32>::new(IntType::Int32);
-        for (text, want) in [("+7", Some(7)), ("12.00", Some(12)), ("1e3", Some(1000)), ("-0", Some(0)), ("007", Some(7))] {
+        for (text, want) in [
+            ("+7", Some(7)),
+            ("12.00", Some(12)),
+            ("1e3", Some(1000)),
+            ("-0", Some(0)),
+            ("007", Some(7)),
+        ] {
             assert_eq!(read.read(text.as_bytes()).ok(), want, "{text}");
         }
         for text in ["", "12.5", "1e-3", "x", "1 2", "--1", "0x10"] {
-            assert_eq!(read.read(text.as_bytes()), Err(Reason::NotA(Type::Int(IntType::Int32))), "{text}");
+            assert_eq!(
+                read.read(text.as_bytes()),
+                Err(Reason::NotA(Type::Int(IntType::Int32))),
+                "{text}"
+            );
         }
         let huge = "9".repeat(60);
         assert_eq!(read.read(huge.as_bytes()), Err(Reason::OutOfRange(Type::Int(IntType::Int32))));

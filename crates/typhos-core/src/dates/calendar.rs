@@ -66,7 +66,8 @@ mod tests {
         let epoch = jiff::civil::date(1970, 1, 1);
         let mut days = -date.until(epoch).unwrap().get_days();
         loop {
-            let (year, month, day) = (i32::from(date.year()), date.month() as u32, date.day() as u32);
+            let (year, month, day) =
+                (i32::from(date.year()), date.month() as u32, date.day() as u32);
             assert_eq!(days_from_civil(year, month, day), days, "{date}");
             assert_eq!(civil_from_days(days), (year, month, day), "{date}");
             assert_eq!(days_in_month(year, month), date.days_in_month() as u32, "{date}");

@@ -9,7 +9,7 @@ mod calendar;
 mod pattern;
 mod shape;
 
-pub use calendar::{days_from_civil, civil_from_days, days_in_month, format_days, format_nanos};
+pub use calendar::{civil_from_days, days_from_civil, days_in_month, format_days, format_nanos};
 pub use pattern::{DEFAULT_PIVOT, Misread, Moment, Pattern, PatternError};
 pub use shape::{DateShape, Glue, Order, Shape, Shaped, TimeShape, ZoneShape, read_shape};
 

@@ -135,18 +135,29 @@ pub enum Misread {
 impl Misread {
     /// The reason as a clause about `value` under `pattern`.
     pub fn describe(&self, value: &[u8], pattern: &Pattern) -> String {
-        let text = |from: usize| String::from_utf8_lossy(&value[from.min(value.len())..]).into_owned();
+        let text =
+            |from: usize| String::from_utf8_lossy(&value[from.min(value.len())..]).into_owned();
         match self {
-            Misread::Expected { what, at } if *at >= value.len() => format!("ends where {what} is expected"),
+            Misread::Expected { what, at } if *at >= value.len() => {
+                format!("ends where {what} is expected")
+            }
             Misread::Expected { what, at } => {
                 let found = text(*at).chars().next().unwrap_or(' ');
-                format!("has '{}' at character {} where {what} is expected", found.escape_debug(), at + 1)
+                format!(
+                    "has '{}' at character {} where {what} is expected",
+                    found.escape_debug(),
+                    at + 1
+                )
             }
             Misread::TooLong { at } => {
                 let left = text(*at);
                 let last = pattern.last_symbol();
                 let plural = if left.len() == 1 { "byte" } else { "bytes" };
-                format!("the pattern ends after '{last}', {} {plural} left: '{}'", left.len(), left.escape_debug())
+                format!(
+                    "the pattern ends after '{last}', {} {plural} left: '{}'",
+                    left.len(),
+                    left.escape_debug()
+                )
             }
             Misread::Range { part, number } => format!("{part} {number} does not exist"),
             Misread::NoSuchDay { day, days } => format!("day {day} in a month of {days}"),
@@ -238,7 +249,9 @@ impl Pattern {
                         }
                         None => {
                             let one = if loose { digits(value, at, 1) } else { None };
-                            let Some(number) = one else { return Err(expected_part(part, loose, at)) };
+                            let Some(number) = one else {
+                                return Err(expected_part(part, loose, at));
+                            };
                             at += 1;
                             number
                         }
@@ -256,7 +269,10 @@ impl Pattern {
                     }
                 }
                 Step::Fraction { most } => {
-                    let found = value[at..].iter().take(usize::from(most)).take_while(|b| b.is_ascii_digit());
+                    let found = value[at..]
+                        .iter()
+                        .take(usize::from(most))
+                        .take_while(|b| b.is_ascii_digit());
                     let count = found.count();
                     if count == 0 {
                         return Err(expected("a fraction of a second (S)".into(), at));
@@ -328,7 +344,9 @@ fn read_offset(value: &[u8], at: usize, letters: u8, zulu: bool) -> Result<(i32,
     };
     let hours = digits(value, at + 1, 2).ok_or_else(wanted)?;
     let (minutes, next) = match letters {
-        3 if value.get(at + 3) == Some(&b':') => (digits(value, at + 4, 2).ok_or_else(wanted)?, at + 6),
+        3 if value.get(at + 3) == Some(&b':') => {
+            (digits(value, at + 4, 2).ok_or_else(wanted)?, at + 6)
+        }
         3 => return Err(wanted()),
         2 => (digits(value, at + 3, 2).ok_or_else(wanted)?, at + 5),
         _ => match digits(value, at + 3, 2) {
@@ -409,7 +427,9 @@ impl Compiler<'_> {
             ('m', 1 | 2) => ("minute", number(Part::Minute)),
             ('s', 1 | 2) => ("second", number(Part::Second)),
             ('S', 1..=9) => ("fraction", Step::Fraction { most: run as u8 }),
-            ('X' | 'x', 1..=3) => ("offset", Step::Offset { letters: run as u8, zulu: letter == 'X' }),
+            ('X' | 'x', 1..=3) => {
+                ("offset", Step::Offset { letters: run as u8, zulu: letter == 'X' })
+            }
             _ => return Err(error(at, &self.advice(letter, run))),
         };
         if let Some((_, first)) = self.seen.iter().find(|(seen, _)| *seen == name) {
@@ -418,7 +438,10 @@ impl Compiler<'_> {
                 'M' => "; minutes are 'mm'",
                 _ => "",
             };
-            let message = format!("the {name} stands here a second time, first at character {}{hint}", first.0 + 1);
+            let message = format!(
+                "the {name} stands here a second time, first at character {}{hint}",
+                first.0 + 1
+            );
             return Err(error(at, &message));
         }
         self.seen.push((name, at));
@@ -449,7 +472,8 @@ impl Compiler<'_> {
 
     fn finish(self, whole: (usize, usize)) -> Result<Pattern, PatternError> {
         let [year, month, day, hour, minute, second, fraction, offset] =
-            ["year", "month", "day", "hour", "minute", "second", "fraction", "offset"].map(|name| self.place(name));
+            ["year", "month", "day", "hour", "minute", "second", "fraction", "offset"]
+                .map(|name| self.place(name));
         let has_date = year.is_some() || month.is_some() || day.is_some();
         if let (Some(year), None, Some(minute), None) = (year, month, minute, hour) {
             let _ = year;
@@ -460,7 +484,10 @@ impl Compiler<'_> {
                 .into_iter()
                 .filter_map(|(name, at)| at.is_none().then_some(name))
                 .collect();
-            return Err(error(whole, &format!("this is no whole date: the {} is missing", missing.join(" and the "))));
+            return Err(error(
+                whole,
+                &format!("this is no whole date: the {} is missing", missing.join(" and the ")),
+            ));
         }
         if !has_date && hour.is_none() {
             return Err(error(whole, "there is neither a date nor an hour in this pattern"));
@@ -475,8 +502,10 @@ impl Compiler<'_> {
                 return Err(error(at, &format!("a {part} without the {needed} says nothing")));
             }
         }
-        let fraction_digits =
-            self.steps.iter().find_map(|s| if let Step::Fraction { most } = s { Some(*most) } else { None });
+        let fraction_digits = self
+            .steps
+            .iter()
+            .find_map(|s| if let Step::Fraction { most } = s { Some(*most) } else { None });
         Ok(Pattern {
             source: self.source.to_owned(),
             has_date,
@@ -498,7 +527,8 @@ mod tests {
     use super::*;
 
     fn read(pattern: &str, value: &str) -> Result<String, String> {
-        let pattern = Pattern::compile(pattern).unwrap_or_else(|error| panic!("{pattern}: {error:?}"));
+        let pattern =
+            Pattern::compile(pattern).unwrap_or_else(|error| panic!("{pattern}: {error:?}"));
         let misread = |misread: Misread| misread.describe(value.as_bytes(), &pattern);
         let moment = pattern.read(value.as_bytes(), DEFAULT_PIVOT).map_err(misread)?;
         let offset = moment.offset.map_or(String::new(), |offset| format!(" {offset:+}"));
@@ -514,11 +544,19 @@ mod tests {
             ("d.M.yyyy H:mm", "1.3.2024 9:05", "2024-03-01T09:05:00"),
             ("d.M.yyyy", "11.12.2024", "2024-12-11T00:00:00"),
             ("yyyyMMdd", "20240229", "2024-02-29T00:00:00"),
-            ("yyyy-MM-dd'T'HH:mm:ss.SSSSSSSXXX", "2024-03-01T10:20:30.5+01:30", "2024-03-01T10:20:30.500 +5400"),
+            (
+                "yyyy-MM-dd'T'HH:mm:ss.SSSSSSSXXX",
+                "2024-03-01T10:20:30.5+01:30",
+                "2024-03-01T10:20:30.500 +5400",
+            ),
             ("yyyy-MM-dd'T'HH:mm:ssX", "2024-03-01T10:20:30Z", "2024-03-01T10:20:30 +0"),
             ("yyyy-MM-dd HH:mm:ss XX", "2024-03-01 10:20:30 -0230", "2024-03-01T10:20:30 -9000"),
             ("HH:mm", "23:59", "1970-01-01T23:59:00"),
-            ("'den' dd. MM. yyyy 'kl.' HH''mm", "den 01. 03. 2024 kl. 10'20", "2024-03-01T10:20:00"),
+            (
+                "'den' dd. MM. yyyy 'kl.' HH''mm",
+                "den 01. 03. 2024 kl. 10'20",
+                "2024-03-01T10:20:00",
+            ),
         ] {
             assert_eq!(read(pattern, value).as_deref(), Ok(want), "{pattern} {value}");
         }
@@ -531,10 +569,18 @@ mod tests {
             ("dd.MM.yyyy", "31.06.2024", "day 31 in a month of 30"),
             ("dd.MM.yyyy", "29.02.2023", "day 29 in a month of 28"),
             ("MM/dd/yy", "12/31/2024", "the pattern ends after 'yy', 2 bytes left: '24'"),
-            ("yyyy-MM-dd", "2024-3-01", "has '3' at character 6 where a month of 2 digits (MM) is expected"),
+            (
+                "yyyy-MM-dd",
+                "2024-3-01",
+                "has '3' at character 6 where a month of 2 digits (MM) is expected",
+            ),
             ("yyyy-MM-dd", "2024-03", "ends where '-' is expected"),
             ("yyyy-MM-dd HH:mm", "2024-03-01 24:00", "hour 24 does not exist"),
-            ("yyyy-MM-dd'T'HH:mmXXX", "2024-03-01T10:00+0100", "has '+' at character 17 where an offset such as +01:00 or Z is expected"),
+            (
+                "yyyy-MM-dd'T'HH:mmXXX",
+                "2024-03-01T10:00+0100",
+                "has '+' at character 17 where an offset such as +01:00 or Z is expected",
+            ),
             ("yyyy-MM-dd", "", "ends where a year of 4 digits (yyyy) is expected"),
             ("yyyy-MM-dd", "0000-01-01", "year 0 does not exist"),
         ] {

@@ -105,7 +105,13 @@ impl Shape {
     ///
     /// `loose` reads days, months and hours of one digit as well as of two; `fraction_digits` is the
     /// most that were seen.
-    pub fn pattern(&self, order: Order, loose: bool, fraction_digits: u8, zone_letters: u8) -> String {
+    pub fn pattern(
+        &self,
+        order: Order,
+        loose: bool,
+        fraction_digits: u8,
+        zone_letters: u8,
+    ) -> String {
         let mut pattern = String::new();
         if let Some((date, glue)) = self.date {
             let separator = char::from(date.separator);
@@ -180,7 +186,8 @@ impl Shaped {
             _ => i32::from(year),
         };
         let (month, day) = (u32::from(month), u32::from(day));
-        let exists = year >= 1 && (1..=12).contains(&month) && day >= 1 && day <= days_in_month(year, month);
+        let exists =
+            year >= 1 && (1..=12).contains(&month) && day >= 1 && day <= days_in_month(year, month);
         exists.then_some((year, month, day))
     }
 }
@@ -281,7 +288,9 @@ fn read_time<'v>(bytes: &'v [u8], shaped: &mut Shaped) -> Option<&'v [u8]> {
         return None;
     }
     shaped.shape.time = Some(time);
-    shaped.nanos = (i64::from(hour) * 3600 + i64::from(minute) * 60 + i64::from(second)) * 1_000_000_000 + nanos;
+    shaped.nanos = (i64::from(hour) * 3600 + i64::from(minute) * 60 + i64::from(second))
+        * 1_000_000_000
+        + nanos;
     Some(rest)
 }
 
@@ -337,15 +346,32 @@ mod tests {
             let shaped = read_shape(value.as_bytes()).unwrap_or_else(|| panic!("{value}"));
             let shape = shaped.shape;
             let letters = shape.zone.map_or(0, |zone| zone.letters);
-            assert_eq!(shape.pattern(order, shape.is_short(), shaped.fraction_digits, letters), pattern);
+            assert_eq!(
+                shape.pattern(order, shape.is_short(), shaped.fraction_digits, letters),
+                pattern
+            );
         }
     }
 
     #[test]
     fn what_is_no_date() {
         for value in [
-            "", "2024", "2024-03", "20240301", "1.2.3", "192.168.1.1", "2024-03-01x", "2024-03-01T", "24:00",
-            "12:60", "2024/03-01", "1-2-3", "123/45/678", "10:20+01:00", "1:2", "2024-03-01 10:20:30.",
+            "",
+            "2024",
+            "2024-03",
+            "20240301",
+            "1.2.3",
+            "192.168.1.1",
+            "2024-03-01x",
+            "2024-03-01T",
+            "24:00",
+            "12:60",
+            "2024/03-01",
+            "1-2-3",
+            "123/45/678",
+            "10:20+01:00",
+            "1:2",
+            "2024-03-01 10:20:30.",
         ] {
             assert_eq!(read_shape(value.as_bytes()), None, "{value}");
         }
@@ -353,9 +379,12 @@ mod tests {
 
     #[test]
     fn two_digit_years_fall_in_the_hundred_years_from_the_pivot() {
-        for (value, pivot, year) in
-            [("01/01/69", 1969, 1969), ("01/01/68", 1969, 2068), ("01/01/24", 1900, 1924), ("01/01/99", 2000, 2099)]
-        {
+        for (value, pivot, year) in [
+            ("01/01/69", 1969, 1969),
+            ("01/01/68", 1969, 2068),
+            ("01/01/24", 1900, 1924),
+            ("01/01/99", 2000, 2099),
+        ] {
             let shaped = read_shape(value.as_bytes()).unwrap();
             assert_eq!(shaped.date(Order::Mdy, pivot), Some((year, 1, 1)), "{value} from {pivot}");
         }

@@ -51,21 +51,34 @@ impl Style<'_> {
     /// The orders in which every value is a day that exists.
     fn orders(&self) -> Vec<Order> {
         let reads_all = |order: &Order| {
-            self.shapes.iter().all(|shape| shape.shape.allows(*order) && shape.orders[*order as usize].valid == shape.count)
+            self.shapes.iter().all(|shape| {
+                shape.shape.allows(*order) && shape.orders[*order as usize].valid == shape.count
+            })
         };
-        if self.look().date.is_none() { vec![Order::Ymd] } else { Order::ALL.into_iter().filter(reads_all).collect() }
+        if self.look().date.is_none() {
+            vec![Order::Ymd]
+        } else {
+            Order::ALL.into_iter().filter(reads_all).collect()
+        }
     }
 
     fn pattern(&self, order: Order) -> String {
         let loose = self.shapes.iter().any(|shape| shape.shape.is_short());
         let fraction = self.shapes.iter().map(|shape| shape.fraction_digits).max().unwrap_or(0);
-        let letters = self.shapes.iter().filter_map(|shape| shape.shape.zone).map(|zone| zone.letters).max();
+        let letters =
+            self.shapes.iter().filter_map(|shape| shape.shape.zone).map(|zone| zone.letters).max();
         self.look().pattern(order, loose, fraction, letters.unwrap_or(0))
     }
 
     /// Whether more than one way of writing an offset is mixed, which one pattern does not read.
     fn mixes_offsets(&self) -> bool {
-        let mut letters: Vec<_> = self.shapes.iter().filter_map(|s| s.shape.zone).map(|z| z.letters).filter(|n| *n > 0).collect();
+        let mut letters: Vec<_> = self
+            .shapes
+            .iter()
+            .filter_map(|s| s.shape.zone)
+            .map(|z| z.letters)
+            .filter(|n| *n > 0)
+            .collect();
         letters.sort_unstable();
         letters.dedup();
         letters.len() > 1
@@ -80,10 +93,18 @@ impl Style<'_> {
     /// The clause that says which value proves the order.
     fn proof(&self, order: Order) -> Option<String> {
         let refused = self.shapes.iter().flat_map(|shape| {
-            Order::ALL.into_iter().filter(|other| *other != order).filter_map(|other| shape.orders[other as usize].refused.as_ref())
+            Order::ALL
+                .into_iter()
+                .filter(|other| *other != order)
+                .filter_map(|other| shape.orders[other as usize].refused.as_ref())
         });
         let example = refused.min_by_key(|example| example.place)?;
-        Some(format!("{}: {} in line {}", order_words(order), shown(&example.text()), super::grouped(example.place.line)))
+        Some(format!(
+            "{}: {} in line {}",
+            order_words(order),
+            shown(&example.text()),
+            super::grouped(example.place.line)
+        ))
     }
 }
 
@@ -178,7 +199,12 @@ fn no_order(style: &Style<'_>) -> String {
     let mut refused: Vec<_> = style
         .shapes
         .iter()
-        .flat_map(|shape| Order::ALL.into_iter().filter(|o| shape.shape.allows(*o)).map(|o| &shape.orders[o as usize].refused))
+        .flat_map(|shape| {
+            Order::ALL
+                .into_iter()
+                .filter(|o| shape.shape.allows(*o))
+                .map(|o| &shape.orders[o as usize].refused)
+        })
         .flatten()
         .collect();
     refused.sort_by_key(|example| example.place);
@@ -186,7 +212,9 @@ fn no_order(style: &Style<'_>) -> String {
     let examples: Vec<_> = refused
         .iter()
         .take(2)
-        .map(|example| format!("{} in line {}", shown(&example.text()), super::grouped(example.place.line)))
+        .map(|example| {
+            format!("{} in line {}", shown(&example.text()), super::grouped(example.place.line))
+        })
         .collect();
     match examples.len() {
         1 => format!("dates but for days that do not exist: {}", examples[0]),
@@ -198,7 +226,12 @@ fn type_of(styles: &[Style<'_>], orders: &[Order]) -> Result<(Type, (String, Str
     let unfit = |reason: &str| Err(NoDate::Unfit(reason.into()));
     let all = |test: &dyn Fn(Shape) -> bool| styles.iter().all(|style| test(style.look()));
     let any = |test: &dyn Fn(Shape) -> bool| styles.iter().any(|style| test(style.look()));
-    let digits = styles.iter().flat_map(|style| &style.shapes).map(|shape| shape.fraction_digits).max().unwrap_or(0);
+    let digits = styles
+        .iter()
+        .flat_map(|style| &style.shapes)
+        .map(|shape| shape.fraction_digits)
+        .max()
+        .unwrap_or(0);
     let unit = TimeUnit::for_digits(digits);
     let mut ranges = styles.iter().zip(orders).flat_map(|(style, order)| {
         style.shapes.iter().filter_map(|shape| shape.orders[*order as usize].range)

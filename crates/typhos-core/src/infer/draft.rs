@@ -43,10 +43,12 @@ pub fn draft(input: &Input, survey: &Survey, decisions: &[Decision], table: &str
             column.from = Some(From::Position(position + 1));
         }
         let compiled = decision.patterns.iter().map(|(pattern, _)| Pattern::compile(pattern));
-        column.patterns = compiled.map(|pattern| pattern.expect("patterns found are patterns read")).collect();
+        column.patterns =
+            compiled.map(|pattern| pattern.expect("patterns found are patterns read")).collect();
         column.required = decision.required;
         column.values = decision.values.clone();
-        let tokens: Vec<_> = decision.absent_tokens.iter().map(|(token, _)| (*token).to_owned()).collect();
+        let tokens: Vec<_> =
+            decision.absent_tokens.iter().map(|(token, _)| (*token).to_owned()).collect();
         if tokens.iter().any(|token| !token.is_empty()) {
             let mut absent = vec![String::new()];
             absent.extend(tokens.into_iter().filter(|token| !token.is_empty()));
@@ -61,11 +63,17 @@ pub fn draft(input: &Input, survey: &Survey, decisions: &[Decision], table: &str
         [first, .., last] => format!("{} files, {first} to {last}", names.len()),
         [] => String::new(),
     };
-    let mut heading = vec![format!("Drafted by typhos from {files}: {}.", counted(survey.records, "record"))];
+    let mut heading =
+        vec![format!("Drafted by typhos from {files}: {}.", counted(survey.records, "record"))];
     if survey.broken > 0 {
         let first = survey.broken_examples.first();
-        let example = first.map(|b| format!(": line {} {}", super::grouped(b.place.line), b.reason)).unwrap_or_default();
-        heading.push(format!("{} cannot be split into columns{example}.", counted(survey.broken, "more record")));
+        let example = first
+            .map(|b| format!(": line {} {}", super::grouped(b.place.line), b.reason))
+            .unwrap_or_default();
+        heading.push(format!(
+            "{} cannot be split into columns{example}.",
+            counted(survey.broken, "more record")
+        ));
         heading.push("To load the others, add misfit = \"reject\" to [input].".into());
     }
     Draft { schema, heading, comments }

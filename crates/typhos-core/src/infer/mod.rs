@@ -111,9 +111,12 @@ impl Decision {
 impl Decision {
     /// The range as a clause, for types whose range says something: "1 to 20,000".
     pub fn range_clause(&self) -> Option<String> {
-        let (low, high) = self.range.as_ref().filter(|_| !self.ty.is_text() && self.ty != Type::Bool)?;
+        let (low, high) =
+            self.range.as_ref().filter(|_| !self.ty.is_text() && self.ty != Type::Bool)?;
         let text = |value: &str| match (self.ty, value.parse::<i64>()) {
-            (Type::Int(_), Ok(number)) if number < 0 => format!("-{}", grouped(number.unsigned_abs())),
+            (Type::Int(_), Ok(number)) if number < 0 => {
+                format!("-{}", grouped(number.unsigned_abs()))
+            }
             (Type::Int(_), Ok(number)) => grouped(number.unsigned_abs()),
             _ => value.to_owned(),
         };
@@ -124,13 +127,23 @@ impl Decision {
     pub fn absent_clause(&self) -> Option<String> {
         let tokens = self.absent_tokens.iter().filter(|(token, _)| !token.is_empty());
         let tokens: Vec<_> = tokens.map(|(token, _)| format!("'{token}'")).collect();
-        let by = if tokens.is_empty() { String::new() } else { format!(" (also {})", tokens.join(", ")) };
+        let by = if tokens.is_empty() {
+            String::new()
+        } else {
+            format!(" (also {})", tokens.join(", "))
+        };
         (self.absent > 0).then(|| format!("{} absent{by}", grouped(self.absent)))
     }
 
     /// All there is to say in short clauses: range, evidence, notes.
     pub fn clauses(&self) -> Vec<String> {
-        let evidence = self.evidence.iter().chain(&self.absent_clause()).chain(&self.notes).cloned().collect::<Vec<_>>();
+        let evidence = self
+            .evidence
+            .iter()
+            .chain(&self.absent_clause())
+            .chain(&self.notes)
+            .cloned()
+            .collect::<Vec<_>>();
         self.range_clause().into_iter().chain(evidence).collect()
     }
 }
@@ -144,9 +157,16 @@ pub fn decide(survey: &Survey, names: &[String], rules: &Rules) -> Vec<Decision>
     columns.map(|(column, facts)| one(column, facts, survey.records, rules, &proofs)).collect()
 }
 
-fn one(column: &ColumnFacts, facts: &Facts, records: u64, rules: &Rules, proofs: &dates::Proofs) -> Decision {
+fn one(
+    column: &ColumnFacts,
+    facts: &Facts,
+    records: u64,
+    rules: &Rules,
+    proofs: &dates::Proofs,
+) -> Decision {
     let tokens: u64 = facts.tokens.iter().sum();
-    let mut decision = narrow(column, facts, rules, proofs).unwrap_or_else(|| text::decide(column, facts, records, rules, proofs));
+    let mut decision = narrow(column, facts, rules, proofs)
+        .unwrap_or_else(|| text::decide(column, facts, records, rules, proofs));
     let tokens_are_absent = !decision.ty.is_text();
     decision.absent = facts.blank + if tokens_are_absent { tokens } else { 0 };
     if facts.blank > 0 {
@@ -157,7 +177,10 @@ fn one(column: &ColumnFacts, facts: &Facts, records: u64, rules: &Rules, proofs:
         decision.absent_tokens.extend(seen.clone().map(|(token, count)| (*token, count)));
     } else {
         for (token, count) in seen.clone() {
-            decision.notes.push(format!("'{token}' ({}) is a value here, not absent", counted(count, "time")));
+            decision.notes.push(format!(
+                "'{token}' ({}) is a value here, not absent",
+                counted(count, "time")
+            ));
         }
     }
     let kinds_of_tokens = if tokens_are_absent { seen.count() as u64 } else { 0 };
@@ -167,17 +190,26 @@ fn one(column: &ColumnFacts, facts: &Facts, records: u64, rules: &Rules, proofs:
     let present = records - decision.absent.min(records);
     match decision.distinct {
         Some(1) if present > 1 => decision.evidence.push("always the same".into()),
-        Some(distinct) if distinct == present && present > 1 => decision.evidence.push("all distinct".into()),
+        Some(distinct) if distinct == present && present > 1 => {
+            decision.evidence.push("all distinct".into())
+        }
         _ => {}
     }
     if facts.text.padded > 0 {
-        decision.notes.push(format!("{} with white space around", counted(facts.text.padded, "value")));
+        decision
+            .notes
+            .push(format!("{} with white space around", counted(facts.text.padded, "value")));
     }
     decision
 }
 
 /// The narrowest type other than text that takes every value, if there is one.
-fn narrow(column: &ColumnFacts, facts: &Facts, rules: &Rules, proofs: &dates::Proofs) -> Option<Decision> {
+fn narrow(
+    column: &ColumnFacts,
+    facts: &Facts,
+    rules: &Rules,
+    proofs: &dates::Proofs,
+) -> Option<Decision> {
     let plain = facts.plain_count();
     if plain == 0 {
         return None;
@@ -201,14 +233,16 @@ fn boolean(facts: &Facts) -> Option<Decision> {
     }
     let mut decision = Decision::new(Type::Bool);
     decision.evidence.push(format!("{} {}, {} {}", grouped(*yes), pair.yes, grouped(*no), pair.no));
-    let (low, high) = (if *no > 0 { "false" } else { "true" }, if *yes > 0 { "true" } else { "false" });
+    let (low, high) =
+        (if *no > 0 { "false" } else { "true" }, if *yes > 0 { "true" } else { "false" });
     decision.range = Some((low.into(), high.into()));
     Some(decision)
 }
 
 /// The first examples of some classes, by place.
 fn first_examples(facts: &Facts, classes: &[Class]) -> Vec<Example> {
-    let mut examples: Vec<Example> = classes.iter().flat_map(|class| facts.examples(*class)).cloned().collect();
+    let mut examples: Vec<Example> =
+        classes.iter().flat_map(|class| facts.examples(*class)).cloned().collect();
     examples.sort_by_key(|example| example.place);
     examples.truncate(crate::survey::MAX_EXAMPLES);
     examples
@@ -235,7 +269,14 @@ pub fn counted(number: u64, noun: &str) -> String {
 /// A value for a message: in quotes, control characters escaped, cut where it is long.
 pub fn shown(value: &str) -> String {
     const MOST: usize = 40;
-    let mut text: String = value.escape_debug().to_string().replace("\\'", "'").replace("\\\"", "\"");
+    let mut text = String::new();
+    for letter in value.chars() {
+        if letter.is_control() {
+            text.extend(letter.escape_default());
+        } else {
+            text.push(letter);
+        }
+    }
     if text.chars().count() > MOST {
         text = text.chars().take(MOST - 1).collect();
         text.push('…');

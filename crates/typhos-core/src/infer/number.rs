@@ -17,7 +17,10 @@ const EPOCH_SECONDS: (i128, i128) = (1_000_000_000, 4_102_444_800);
 
 /// Values that are numbers, codes not among them.
 pub(super) fn count(facts: &Facts) -> u64 {
-    [Class::Integer, Class::Signed, Class::Decimal, Class::Exponent].iter().map(|class| facts.count(*class)).sum()
+    [Class::Integer, Class::Signed, Class::Decimal, Class::Exponent]
+        .iter()
+        .map(|class| facts.count(*class))
+        .sum()
 }
 
 /// The type that holds all numbers of a column, whatever else is in it. `None` where no number type
@@ -47,21 +50,29 @@ fn integer(column: &ColumnFacts, facts: &Facts, rules: &Rules) -> Option<Decisio
         return None;
     }
     let (low, high) = facts.number_range()?;
-    if facts.compact_days == facts.plain_count() && column.distinct().is_none_or(|n| n >= MIN_COMPACT_DAYS) {
+    if facts.compact_days == facts.plain_count()
+        && column.distinct().is_none_or(|n| n >= MIN_COMPACT_DAYS)
+    {
         let mut decision = Decision::new(Type::Date);
         decision.patterns.push(("yyyyMMdd".into(), facts.compact_days));
-        let iso = |day: i128| format!("{:04}-{:02}-{:02}", day / 10_000, day / 100 % 100, day % 100);
+        let iso =
+            |day: i128| format!("{:04}-{:02}-{:02}", day / 10_000, day / 100 % 100, day % 100);
         decision.range = Some((iso(low.mantissa), iso(high.mantissa)));
         decision.evidence.push("all are days in eight digits".into());
         return Some(decision);
     }
     let (least, most) = (low.mantissa, high.mantissa);
-    let stretched = IntType::narrowest(stretch(least, rules.headroom).min(least), stretch(most, rules.headroom).max(most));
+    let stretched = IntType::narrowest(
+        stretch(least, rules.headroom).min(least),
+        stretch(most, rules.headroom).max(most),
+    );
     // Headroom is for comfort: where only it asks for more than 64 bits, do without.
     let int = stretched.or_else(|| IntType::narrowest(least, most));
     let mut decision = match int {
         Some(int) => Decision::new(Type::Int(int)),
-        None => Decision::new(Type::Decimal { precision: digits(least).max(digits(most)), scale: 0 }),
+        None => {
+            Decision::new(Type::Decimal { precision: digits(least).max(digits(most)), scale: 0 })
+        }
     };
     if int.is_none() {
         decision.evidence.push("more than 64 bits".into());
@@ -97,9 +108,12 @@ fn decimal(low: Decimal, high: Decimal, scale: u8, headroom: f64) -> Option<Type
 
 fn fraction(facts: &Facts, rules: &Rules) -> Option<Decision> {
     let exponents = facts.count(Class::Exponent);
-    let scales: Vec<u8> = (1..=MAX_PRECISION).filter(|scale| facts.scales[usize::from(*scale)] > 0).collect();
+    let scales: Vec<u8> =
+        (1..=MAX_PRECISION).filter(|scale| facts.scales[usize::from(*scale)] > 0).collect();
     let longest = scales.last().copied().unwrap_or(0);
-    let exact = |scale| facts.number_range().and_then(|(low, high)| decimal(low, high, scale, rules.headroom));
+    let exact = |scale| {
+        facts.number_range().and_then(|(low, high)| decimal(low, high, scale, rules.headroom))
+    };
     let mut decision = if exponents == 0 && scales.len() <= 1 && longest <= MAX_DECIMAL_SCALE {
         let mut decision = Decision::new(exact(longest)?);
         decision.evidence.push(match longest {

@@ -14,7 +14,8 @@ fn survey_of(text: &str, threads: usize, block_bytes: usize) -> (Survey, Vec<Str
 
 fn decide_column(values: &[&str], headroom: f64) -> Decision {
     // A second column keeps blank values from being blank lines.
-    let text: String = std::iter::once(&"c").chain(values).map(|value| format!("{value},.\n")).collect();
+    let text: String =
+        std::iter::once(&"c").chain(values).map(|value| format!("{value},.\n")).collect();
     let (survey, names) = survey_of(&text, 1, 1 << 20);
     decide(&survey, &names, &Rules { headroom, ..Rules::default() }).remove(0)
 }
@@ -95,7 +96,11 @@ fn headroom_widens_integers_and_decimals() {
         ("49.99", 2.0, "decimal(4,2)"),
         ("50.00", 2.0, "decimal(5,2)"),
     ] {
-        assert_eq!(decide_column(&[value], headroom).ty.to_string(), want, "{value} with {headroom}");
+        assert_eq!(
+            decide_column(&[value], headroom).ty.to_string(),
+            want,
+            "{value} with {headroom}"
+        );
     }
 }
 
@@ -104,14 +109,23 @@ fn reasons_name_values_and_lines() {
     let mut values = vec!["12"; 40];
     values[17] = "n/k";
     let decision = decide_column(&values, 1.0);
-    assert!(decision.evidence[0].contains("would be uint8 but for 1 value: 'n/k' in line 19"), "{decision:?}");
+    assert!(
+        decision.evidence[0].contains("would be uint8 but for 1 value: 'n/k' in line 19"),
+        "{decision:?}"
+    );
     assert_eq!(decision.blockers[0].count, 1);
 
     let decision = decide_column(&["01234", "51234"], 1.0);
-    assert!(decision.evidence[0].contains("digits, but 1 start with 0: '01234' in line 2"), "{decision:?}");
+    assert!(
+        decision.evidence[0].contains("digits, but 1 start with 0: '01234' in line 2"),
+        "{decision:?}"
+    );
 
     let decision = decide_column(&["01/02/24", "03/31/24"], 1.0);
-    assert!(decision.evidence.iter().any(|clause| clause == "month first: '03/31/24' in line 3"), "{decision:?}");
+    assert!(
+        decision.evidence.iter().any(|clause| clause == "month first: '03/31/24' in line 3"),
+        "{decision:?}"
+    );
     assert_eq!(decision.patterns, [("MM/dd/yy".to_owned(), 2)]);
 
     let decision = decide_column(&["NA", "x"], 1.0);
@@ -155,7 +169,9 @@ fn dictionaries_only_where_they_are_smaller() {
     let many: Vec<_> = (0..400).map(|row| format!("harbour {}", row % 17)).collect();
     assert_eq!(rows(&many), "lowcard");
     // Half as many values as rows is the limit.
-    let half = |n: usize| (0..1000).map(|row| format!("a long enough word to save {}", row % n)).collect::<Vec<_>>();
+    let half = |n: usize| {
+        (0..1000).map(|row| format!("a long enough word to save {}", row % n)).collect::<Vec<_>>()
+    };
     assert_eq!(rows(&half(300)), "lowcard");
     assert_eq!(rows(&half(501)), "text");
     // All distinct never becomes codes, and single letters save too little.
@@ -182,7 +198,13 @@ fn value() -> impl Strategy<Value = String> {
 
 /// Everything a decision says, as text.
 fn summary(survey: &Survey, names: &[String]) -> String {
-    format!("{} {} {:?} {:#?}", survey.records, survey.broken, survey.broken_examples, decide(survey, names, &Rules::default()))
+    format!(
+        "{} {} {:?} {:#?}",
+        survey.records,
+        survey.broken,
+        survey.broken_examples,
+        decide(survey, names, &Rules::default())
+    )
 }
 
 proptest! {

@@ -19,7 +19,13 @@ const TEXT_OVERHEAD: u64 = 4;
 /// Share of values that must allow a narrower type before the others are called blockers.
 const BLOCKED_SHARE: f64 = 0.9;
 
-pub(super) fn decide(column: &ColumnFacts, facts: &Facts, records: u64, rules: &Rules, proofs: &Proofs) -> Decision {
+pub(super) fn decide(
+    column: &ColumnFacts,
+    facts: &Facts,
+    records: u64,
+    rules: &Rules,
+    proofs: &Proofs,
+) -> Decision {
     let mut decision = by_bytes(column, facts, records);
     if facts.text.count > 0 {
         let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
@@ -28,7 +34,11 @@ pub(super) fn decide(column: &ColumnFacts, facts: &Facts, records: u64, rules: &
     let malformed = facts.count(Class::Malformed);
     if malformed > 0 {
         let first = &facts.examples(Class::Malformed)[0];
-        let note = format!("{} not valid UTF-8, first in line {}", counted(malformed, "value"), grouped(first.place.line));
+        let note = format!(
+            "{} not valid UTF-8, first in line {}",
+            counted(malformed, "value"),
+            grouped(first.place.line)
+        );
         decision.evidence.insert(0, note);
     }
     if facts.plain_count() == 0 {
@@ -55,11 +65,15 @@ fn by_bytes(column: &ColumnFacts, facts: &Facts, records: u64) -> Decision {
     if facts.text.count == 0 {
         return Decision::new(Type::Text { most: None });
     }
-    let length = format!("{} {}", if fixed { "all have" } else { "longest" }, counted(longest, "character"));
+    let length =
+        format!("{} {}", if fixed { "all have" } else { "longest" }, counted(longest, "character"));
     let (Some(distinct), Some(bytes)) = (column.distinct(), column.distinct_bytes()) else {
         return plain(length);
     };
-    if facts.count(Class::Malformed) > 0 || distinct * 2 > facts.text.count || distinct > MAX_DISTINCT as u64 {
+    if facts.count(Class::Malformed) > 0
+        || distinct * 2 > facts.text.count
+        || distinct > MAX_DISTINCT as u64
+    {
         return plain(length);
     }
     let text_cost = facts.text.bytes + TEXT_OVERHEAD * records;
@@ -70,10 +84,16 @@ fn by_bytes(column: &ColumnFacts, facts: &Facts, records: u64) -> Decision {
     }
     let factor = text_cost as f64 / coded_cost as f64;
     let clause = format!("{}; {factor:.1}x smaller than text", counted(distinct, "value"));
-    if distinct <= MAX_CATEGORY && longest <= MAX_CATEGORY_CHARS && records >= distinct * MIN_CATEGORY_ROWS {
+    if distinct <= MAX_CATEGORY
+        && longest <= MAX_CATEGORY_CHARS
+        && records >= distinct * MIN_CATEGORY_ROWS
+    {
         let mut decision = Decision::new(Type::Category);
-        decision.values =
-            column.distinct_values().iter().map(|found| String::from_utf8_lossy(found.value).into_owned()).collect();
+        decision.values = column
+            .distinct_values()
+            .iter()
+            .map(|found| String::from_utf8_lossy(found.value).into_owned())
+            .collect();
         decision.values.sort();
         decision.evidence.push(clause);
         return decision;
@@ -84,10 +104,19 @@ fn by_bytes(column: &ColumnFacts, facts: &Facts, records: u64) -> Decision {
 }
 
 /// Says what kept the column from a narrower type, where most of its values allow one.
-fn why_not_narrower(column: &ColumnFacts, facts: &Facts, rules: &Rules, proofs: &Proofs, decision: &mut Decision) {
+fn why_not_narrower(
+    column: &ColumnFacts,
+    facts: &Facts,
+    rules: &Rules,
+    proofs: &Proofs,
+    decision: &mut Decision,
+) {
     let plain = facts.plain_count();
     let (codes, numbers) = (facts.count(Class::Code), number::count(facts));
-    if codes > 0 && codes + numbers == plain && facts.count(Class::Decimal) + facts.count(Class::Exponent) == 0 {
+    if codes > 0
+        && codes + numbers == plain
+        && facts.count(Class::Decimal) + facts.count(Class::Exponent) == 0
+    {
         let first = &facts.examples(Class::Code)[0];
         let value = format!("{} in line {}", shown(&first.text()), grouped(first.place.line));
         let clause = if codes == plain {
@@ -105,8 +134,12 @@ fn why_not_narrower(column: &ColumnFacts, facts: &Facts, rules: &Rules, proofs: 
     if facts.count(Class::Date) == plain {
         match super::dates::decide(facts, rules, proofs) {
             Err(NoDate::Ambiguous(question)) => {
-                let lines: Vec<_> = question.choices.iter().map(|(_, patterns)| patterns.join("\", \"")).collect();
-                decision.evidence.insert(0, format!("a date, but which? patterns = [\"{}\"]", lines.join("\"] or [\"")));
+                let lines: Vec<_> =
+                    question.choices.iter().map(|(_, patterns)| patterns.join("\", \"")).collect();
+                decision.evidence.insert(
+                    0,
+                    format!("a date, but which? patterns = [\"{}\"]", lines.join("\"] or [\"")),
+                );
                 decision.question = Some(question);
             }
             Err(NoDate::Unfit(reason)) => decision.evidence.insert(0, reason),
@@ -125,13 +158,18 @@ fn why_not_narrower(column: &ColumnFacts, facts: &Facts, rules: &Rules, proofs: 
         }
         let ty = match classes[0] {
             Class::Integer => number::decide(column, facts, rules).map(|decision| decision.ty),
-            Class::Date => super::dates::decide(facts, rules, proofs).ok().map(|decision| decision.ty),
+            Class::Date => {
+                super::dates::decide(facts, rules, proofs).ok().map(|decision| decision.ty)
+            }
             _ => Some(Type::Bool),
         };
         let Some(ty) = ty else { continue };
-        let others: Vec<Class> =
-            CLASSES.into_iter().filter(|class| *class != Class::Token && !classes.contains(class)).collect();
-        let blocker = Blocker { ty, count: plain - allowed, examples: first_examples(facts, &others) };
+        let others: Vec<Class> = CLASSES
+            .into_iter()
+            .filter(|class| *class != Class::Token && !classes.contains(class))
+            .collect();
+        let blocker =
+            Blocker { ty, count: plain - allowed, examples: first_examples(facts, &others) };
         decision.evidence.insert(0, blocker_clause(&blocker));
         decision.blockers.push(blocker);
     }
@@ -139,6 +177,8 @@ fn why_not_narrower(column: &ColumnFacts, facts: &Facts, rules: &Rules, proofs: 
 
 fn blocker_clause(blocker: &Blocker) -> String {
     let first = blocker.examples.first();
-    let example = first.map(|e| format!(": {} in line {}", shown(&e.text()), grouped(e.place.line))).unwrap_or_default();
+    let example = first
+        .map(|e| format!(": {} in line {}", shown(&e.text()), grouped(e.place.line)))
+        .unwrap_or_default();
     format!("would be {} but for {}{example}", blocker.ty, counted(blocker.count, "value"))
 }

@@ -7,7 +7,9 @@
 mod number;
 mod words;
 
-pub use number::{Decimal, Number, POW10, parse_integer, parse_number, survives_float32, survives_float64};
+pub use number::{
+    Decimal, Number, POW10, parse_integer, parse_number, survives_float32, survives_float64,
+};
 pub use words::{BOOL_PAIRS, BoolPair, TOKENS, bool_word, token};
 
 /// `value` without white space (space, tab, no-break space as a byte is not) around it.

@@ -94,7 +94,8 @@ pub fn parse_number(value: &[u8]) -> Option<Number> {
         Some(b'e' | b'E') => {
             let text = std::str::from_utf8(&value[at + 1..]).ok()?;
             let digits = text.strip_prefix(['+', '-']).unwrap_or(text);
-            if digits.is_empty() || digits.len() > 6 || !digits.bytes().all(|b| b.is_ascii_digit()) {
+            if digits.is_empty() || digits.len() > 6 || !digits.bytes().all(|b| b.is_ascii_digit())
+            {
                 return None;
             }
             Some(text.parse().ok()?)
@@ -150,7 +151,9 @@ impl Decimal {
     pub fn at_scale(self, scale: u8) -> Option<i128> {
         match scale.cmp(&self.scale) {
             Ordering::Equal => Some(self.mantissa),
-            Ordering::Greater => self.mantissa.checked_mul(*POW10.get((scale - self.scale) as usize)?),
+            Ordering::Greater => {
+                self.mantissa.checked_mul(*POW10.get((scale - self.scale) as usize)?)
+            }
             Ordering::Less => {
                 let power = *POW10.get((self.scale - scale) as usize)?;
                 (self.mantissa % power == 0).then_some(self.mantissa / power)
@@ -202,7 +205,13 @@ impl std::fmt::Display for Decimal {
             return write!(f, "{sign}{digits}");
         }
         let power = POW10[usize::from(self.scale)].unsigned_abs();
-        write!(f, "{sign}{}.{:0width$}", digits / power, digits % power, width = usize::from(self.scale))
+        write!(
+            f,
+            "{sign}{}.{:0width$}",
+            digits / power,
+            digits % power,
+            width = usize::from(self.scale)
+        )
     }
 }
 
@@ -238,7 +247,8 @@ fn survives(
     print: impl Fn(&str) -> Option<String>,
 ) -> bool {
     let digits = significant_digits(number.mantissa.unsigned_abs());
-    if digits <= sure && number.exponent.is_none() && number.scale < 30 && number.whole_digits < 30 {
+    if digits <= sure && number.exponent.is_none() && number.scale < 30 && number.whole_digits < 30
+    {
         return true;
     }
     if digits > most {
@@ -289,12 +299,30 @@ mod tests {
             ("0.0000000000000000000000001", 1, 25, 0, false, None),
         ] {
             let number = parse_number(text.as_bytes()).unwrap_or_else(|| panic!("{text}"));
-            let got = (number.mantissa, number.scale, number.whole_digits, number.leading_zero, number.exponent);
+            let got = (
+                number.mantissa,
+                number.scale,
+                number.whole_digits,
+                number.leading_zero,
+                number.exponent,
+            );
             assert_eq!(got, (mantissa, scale, whole, zero, exponent), "{text}");
         }
-        for text in
-            ["", "-", "+", ".", "1a", "1.2.3", "1e", "1e+", "e5", "--1", "1,5", " 1", "100000000000000000000000000000000000000"]
-        {
+        for text in [
+            "",
+            "-",
+            "+",
+            ".",
+            "1a",
+            "1.2.3",
+            "1e",
+            "1e+",
+            "e5",
+            "--1",
+            "1,5",
+            " 1",
+            "100000000000000000000000000000000000000",
+        ] {
             assert_eq!(parse_number(text.as_bytes()), None, "{text}");
         }
     }

@@ -3,8 +3,8 @@
 /// Texts that well-known programs write where there is no value. They count as absent only in a
 /// column whose other values share a type that is not text.
 pub const TOKENS: [&str; 17] = [
-    "NA", "N/A", "n/a", "#N/A", "NULL", "null", "None", "NaN", "nan", "nil", "-", "--", "?", ".", "\\N", "(null)",
-    "<NA>",
+    "NA", "N/A", "n/a", "#N/A", "NULL", "null", "None", "NaN", "nan", "nil", "-", "--", "?", ".",
+    "\\N", "(null)", "<NA>",
 ];
 
 const LONGEST_TOKEN: usize = 6;
@@ -66,11 +66,19 @@ mod tests {
         for (index, pair) in BOOL_PAIRS.iter().enumerate() {
             for (word, says) in [(pair.yes, true), (pair.no, false)] {
                 assert_eq!(bool_word(word.as_bytes()), Some((index, says)), "{word}");
-                assert_eq!(bool_word(word.to_uppercase().as_bytes()), Some((index, says)), "{word}");
+                assert_eq!(
+                    bool_word(word.to_uppercase().as_bytes()),
+                    Some((index, says)),
+                    "{word}"
+                );
             }
         }
         for word in ["", "x", "nay", "truely", "1", "Na", "--- "] {
-            assert_eq!((token(word.as_bytes()), bool_word(word.as_bytes())), (None, None), "{word}");
+            assert_eq!(
+                (token(word.as_bytes()), bool_word(word.as_bytes())),
+                (None, None),
+                "{word}"
+            );
         }
     }
 }

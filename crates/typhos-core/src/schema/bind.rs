@@ -27,7 +27,8 @@ fn find(column: &ColumnDecl, input: &Input) -> Result<usize, Diagnostic> {
     let file = input.files().first().map_or(String::new(), |file| file.name());
     let wanted = match &column.from {
         Some(From::Position(position)) => {
-            let message = format!("column {position} does not exist: {file} has {} columns", names.len());
+            let message =
+                format!("column {position} does not exist: {file} has {} columns", names.len());
             return position
                 .checked_sub(1)
                 .filter(|at| *at < names.len())
@@ -41,7 +42,8 @@ fn find(column: &ColumnDecl, input: &Input) -> Result<usize, Diagnostic> {
         let shown = wanted.escape_debug();
         if !input.dialect().header {
             let message = format!("{file} has no header, so there is no column '{shown}' in it");
-            return Err(Diagnostic::new(span, message).help("say which column it is by its position: from = 1"));
+            return Err(Diagnostic::new(span, message)
+                .help("say which column it is by its position: from = 1"));
         }
         let message = format!("{file} has no column '{shown}'");
         let help = match crate::nearest(wanted, names.iter().map(String::as_str)) {
@@ -53,7 +55,12 @@ fn find(column: &ColumnDecl, input: &Input) -> Result<usize, Diagnostic> {
     match found.next() {
         None => Ok(first),
         Some(second) => {
-            let message = format!("'{}' is the header of column {} and of column {}", wanted.escape_debug(), first + 1, second + 1);
+            let message = format!(
+                "'{}' is the header of column {} and of column {}",
+                wanted.escape_debug(),
+                first + 1,
+                second + 1
+            );
             Err(Diagnostic::new(span, message).help(format!("say which one: from = {}", first + 1)))
         }
     }
@@ -62,7 +69,8 @@ fn find(column: &ColumnDecl, input: &Input) -> Result<usize, Diagnostic> {
 /// The first names of a list, for a message.
 fn list(names: &[String]) -> String {
     const SHOWN: usize = 20;
-    let shown: Vec<_> = names.iter().take(SHOWN).map(|name| format!("'{}'", name.escape_debug())).collect();
+    let shown: Vec<_> =
+        names.iter().take(SHOWN).map(|name| format!("'{}'", name.escape_debug())).collect();
     let more = names.len().saturating_sub(SHOWN);
     if more > 0 { format!("{} and {more} more", shown.join(", ")) } else { shown.join(", ") }
 }
@@ -74,8 +82,11 @@ mod tests {
 
     fn bind(schema: &str, data: &str, header: bool) -> Result<Vec<usize>, Vec<String>> {
         let schema = read(&format!("typhos = 1\n[columns]\n{schema}")).unwrap();
-        let input = Input::from_bytes("d.csv", data.into(), Dialect { header, ..Dialect::RFC_4180 });
-        let text = |wrong: super::Diagnostic| format!("{} / {}", wrong.message, wrong.help.unwrap_or_default());
+        let input =
+            Input::from_bytes("d.csv", data.into(), Dialect { header, ..Dialect::RFC_4180 });
+        let text = |wrong: super::Diagnostic| {
+            format!("{} / {}", wrong.message, wrong.help.unwrap_or_default())
+        };
         schema.bind(&input).map_err(|wrong| wrong.into_iter().map(text).collect())
     }
 
@@ -99,6 +110,11 @@ mod tests {
             ]
         );
         let wrong = bind("fare = { type = 'text' }", "1,2\n", false).unwrap_err();
-        assert_eq!(wrong, ["d.csv has no header, so there is no column 'fare' in it / say which column it is by its position: from = 1"]);
+        assert_eq!(
+            wrong,
+            [
+                "d.csv has no header, so there is no column 'fare' in it / say which column it is by its position: from = 1"
+            ]
+        );
     }
 }

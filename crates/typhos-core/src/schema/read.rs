@@ -16,7 +16,8 @@ use crate::text::parse_delimiter;
 
 /// The keys of a column, in the order they are written.
 pub const COLUMN_KEYS: [&str; 11] = [
-    "type", "from", "patterns", "pivot", "required", "absent", "misfit", "low", "high", "values", "ranked",
+    "type", "from", "patterns", "pivot", "required", "absent", "misfit", "low", "high", "values",
+    "ranked",
 ];
 
 const TOP_KEYS: [&str; 4] = ["typhos", "table", "input", "columns"];
@@ -60,7 +61,11 @@ impl Reader<'_> {
             let name = self.source.get(span.clone()).unwrap_or_default().to_owned();
             let help = "every column has one line: give one of them another name, and say where it comes from with 'from'";
             let before = &self.source[..span.start];
-            let section = before.lines().rev().find_map(|line| line.trim().strip_prefix('[')).unwrap_or_default();
+            let section = before
+                .lines()
+                .rev()
+                .find_map(|line| line.trim().strip_prefix('['))
+                .unwrap_or_default();
             let line_start = before.rfind('\n').map_or(0, |at| at + 1);
             if section.starts_with("columns") && before[line_start..].trim().is_empty() {
                 self.wrong(span, format!("column {name} is declared twice"), help);
@@ -73,12 +78,21 @@ impl Reader<'_> {
         self.wrong.push(diagnostic.help("a column is one line: name = { type = \"text\" }"));
     }
 
-    fn unknown_key(&mut self, key: &Spanned<std::borrow::Cow<'_, str>>, place: &str, known: &[&str]) {
+    fn unknown_key(
+        &mut self,
+        key: &Spanned<std::borrow::Cow<'_, str>>,
+        place: &str,
+        known: &[&str],
+    ) {
         let help = match crate::nearest(key.get_ref(), known.iter().copied()) {
             Some(near) => format!("did you mean '{near}'?"),
             None => format!("the keys are {}", known.join(", ")),
         };
-        self.wrong(key.span(), format!("'{}' is no key of {place}", key.get_ref().escape_debug()), help);
+        self.wrong(
+            key.span(),
+            format!("'{}' is no key of {place}", key.get_ref().escape_debug()),
+            help,
+        );
     }
 
     fn schema(&mut self, table: &DeTable<'_>) -> Schema {
@@ -107,26 +121,47 @@ impl Reader<'_> {
             }
         }
         if !version {
-            self.wrong(0..0, "the version of the format is missing", format!("begin with the line: typhos = {FORMAT_VERSION}"));
+            self.wrong(
+                0..0,
+                "the version of the format is missing",
+                format!("begin with the line: typhos = {FORMAT_VERSION}"),
+            );
         }
         let end = self.source.len();
         if !columns {
-            self.wrong(end..end, "there are no columns", "add a table [columns] with a line for each");
+            self.wrong(
+                end..end,
+                "there are no columns",
+                "add a table [columns] with a line for each",
+            );
         } else if schema.columns.is_empty() && self.wrong.is_empty() {
-            self.wrong(end..end, "[columns] is empty", "declare at least one column: name = { type = \"text\" }");
+            self.wrong(
+                end..end,
+                "[columns] is empty",
+                "declare at least one column: name = { type = \"text\" }",
+            );
         }
         schema
     }
 
     fn version(&mut self, value: &Value<'_>) {
-        let number = value.get_ref().as_integer().and_then(|n| i64::from_str_radix(n.as_str(), n.radix()).ok());
+        let number = value
+            .get_ref()
+            .as_integer()
+            .and_then(|n| i64::from_str_radix(n.as_str(), n.radix()).ok());
         match number {
             Some(FORMAT_VERSION) => {}
             Some(other) => {
-                let message = format!("this program reads version {FORMAT_VERSION} of the format, not {other}");
+                let message = format!(
+                    "this program reads version {FORMAT_VERSION} of the format, not {other}"
+                );
                 self.wrong(value.span(), message, "use a newer typhos, or draft the schema anew");
             }
-            None => self.wrong(value.span(), "the version is a whole number", format!("write: typhos = {FORMAT_VERSION}")),
+            None => self.wrong(
+                value.span(),
+                "the version is a whole number",
+                format!("write: typhos = {FORMAT_VERSION}"),
+            ),
         }
     }
 
@@ -138,7 +173,9 @@ impl Reader<'_> {
                     if let Some(word) = self.text(value, "a delimiter") {
                         match parse_delimiter(&word) {
                             Ok(delimiter) => input.dialect.delimiter = Some(delimiter),
-                            Err(message) => self.wrong(value.span(), message, "for example \",\" or \"tab\""),
+                            Err(message) => {
+                                self.wrong(value.span(), message, "for example \",\" or \"tab\"")
+                            }
                         }
                     }
                 }
@@ -146,7 +183,11 @@ impl Reader<'_> {
                     Some("none") => input.dialect.quote = Some(None),
                     Some("\"") => input.dialect.quote = Some(Some(b'"')),
                     Some("'") => input.dialect.quote = Some(Some(b'\'')),
-                    Some(_) => self.wrong(value.span(), "a quote is '\"', \"'\" or \"none\"", "write quote = '\"'"),
+                    Some(_) => self.wrong(
+                        value.span(),
+                        "a quote is '\"', \"'\" or \"none\"",
+                        "write quote = '\"'",
+                    ),
                     None => {}
                 },
                 "header" => input.dialect.header = self.truth(value, "header"),
@@ -155,7 +196,8 @@ impl Reader<'_> {
                     if let Some(misfit) = self.misfit(value) {
                         input.misfit = misfit;
                         if misfit == Misfit::Null {
-                            let message = "a record that cannot be split has no values to make null";
+                            let message =
+                                "a record that cannot be split has no values to make null";
                             self.wrong(value.span(), message, "use \"stop\" or \"reject\" here");
                         }
                     }
@@ -217,7 +259,11 @@ impl Reader<'_> {
         }
         if !spans.iter().any(|(key, _)| *key == "type") {
             let help = "add a type, for example type = \"text\"";
-            self.wrong(column.spans.name.clone(), format!("column '{}' has no type", column.name), help);
+            self.wrong(
+                column.spans.name.clone(),
+                format!("column '{}' has no type", column.name),
+                help,
+            );
         }
         if let Some(ty) = ty {
             column.ty = ty;
@@ -230,7 +276,8 @@ impl Reader<'_> {
 
     /// Whether the keys of a column go with its type and with each other.
     fn agreement(&mut self, column: &ColumnDecl, spans: &[(&str, Range<usize>)]) {
-        let at = |key: &str| spans.iter().find(|(known, _)| *known == key).map(|(_, span)| span.clone());
+        let at =
+            |key: &str| spans.iter().find(|(known, _)| *known == key).map(|(_, span)| span.clone());
         let ty = column.ty;
         let type_span = at("type").unwrap_or_default();
         for (key, fits, hint) in [
@@ -238,8 +285,16 @@ impl Reader<'_> {
             ("pivot", ty.takes_patterns(), "a pivot belongs to date and timestamp"),
             ("values", ty == Type::Category, "a closed list of values belongs to category"),
             ("ranked", ty == Type::Category, "only a category can be ranked"),
-            ("low", ty.is_number() || ty.takes_patterns(), "bounds belong to numbers, dates and times"),
-            ("high", ty.is_number() || ty.takes_patterns(), "bounds belong to numbers, dates and times"),
+            (
+                "low",
+                ty.is_number() || ty.takes_patterns(),
+                "bounds belong to numbers, dates and times",
+            ),
+            (
+                "high",
+                ty.is_number() || ty.takes_patterns(),
+                "bounds belong to numbers, dates and times",
+            ),
         ] {
             if let (Some(span), false) = (at(key), fits) {
                 self.wrong(span, format!("'{key}' says nothing about {ty}"), hint);
@@ -266,7 +321,12 @@ impl Reader<'_> {
         }
     }
 
-    fn patterns_agree(&mut self, column: &ColumnDecl, span: Option<Range<usize>>, type_span: Range<usize>) {
+    fn patterns_agree(
+        &mut self,
+        column: &ColumnDecl,
+        span: Option<Range<usize>>,
+        type_span: Range<usize>,
+    ) {
         let ty = column.ty;
         let Some(span) = span.filter(|_| !column.patterns.is_empty()) else {
             let example = match ty {
@@ -276,13 +336,21 @@ impl Reader<'_> {
                 _ => "yyyy-MM-dd HH:mm:ss",
             };
             let help = format!("add patterns = [{}]", super::quoted(example));
-            return self.wrong(type_span, format!("a {ty} column says how its values are written"), help);
+            return self.wrong(
+                type_span,
+                format!("a {ty} column says how its values are written"),
+                help,
+            );
         };
         for pattern in &column.patterns {
             let shown = pattern.source();
             let problem = match ty {
-                Type::Date if pattern.has_time() => Some(("reads a time, which a date cannot hold", "use timestamp(s)")),
-                Type::Time(_) if pattern.has_date() => Some(("reads a date, which a time cannot hold", "use timestamp(s)")),
+                Type::Date if pattern.has_time() => {
+                    Some(("reads a time, which a date cannot hold", "use timestamp(s)"))
+                }
+                Type::Time(_) if pattern.has_date() => {
+                    Some(("reads a date, which a time cannot hold", "use timestamp(s)"))
+                }
                 Type::Date | Type::Timestamp { .. } if !pattern.has_date() => {
                     Some(("reads no date", "use time(s) for times of day"))
                 }
@@ -290,9 +358,9 @@ impl Reader<'_> {
                     "reads no offset, so it names no point in time",
                     "add XXX to the pattern, or drop ', utc' from the type",
                 )),
-                Type::Timestamp { utc: false, .. } | Type::Time(_) if pattern.has_offset() => {
-                    Some(("reads an offset, which this type cannot hold", "use timestamp(UNIT, utc)"))
-                }
+                Type::Timestamp { utc: false, .. } | Type::Time(_) if pattern.has_offset() => Some(
+                    ("reads an offset, which this type cannot hold", "use timestamp(UNIT, utc)"),
+                ),
                 _ => None,
             };
             if let Some((message, help)) = problem {
@@ -315,7 +383,9 @@ impl Reader<'_> {
 
     fn from(&mut self, value: &Value<'_>) -> Option<From> {
         if value.get_ref().is_integer() {
-            return self.integer(value, 1..=i64::from(u32::MAX), "from").map(|position| From::Position(position as usize));
+            return self
+                .integer(value, 1..=i64::from(u32::MAX), "from")
+                .map(|position| From::Position(position as usize));
         }
         self.text(value, "a header, or a position from 1").map(From::Name)
     }
@@ -327,7 +397,8 @@ impl Reader<'_> {
                 Ok(pattern) => patterns.push(pattern),
                 Err(error) => {
                     // The place inside the pattern holds where it is written without escapes.
-                    let inner = self.source.get(span.start + 1..span.end.saturating_sub(1)) == Some(&source);
+                    let inner = self.source.get(span.start + 1..span.end.saturating_sub(1))
+                        == Some(&source);
                     let start = span.start + 1;
                     let at = if inner { start + error.at.0..start + error.at.1 } else { span };
                     self.wrong.push(Diagnostic::new(at, error.message));
@@ -344,7 +415,11 @@ impl Reader<'_> {
             if seen.insert(text.clone()) {
                 values.push(text);
             } else {
-                self.wrong(span, format!("'{}' is listed twice", text.escape_debug()), "list every value once");
+                self.wrong(
+                    span,
+                    format!("'{}' is listed twice", text.escape_debug()),
+                    "list every value once",
+                );
             }
         }
         values
@@ -358,7 +433,11 @@ impl Reader<'_> {
                 Some(near) => format!("did you mean \"{near}\"?"),
                 None => "use \"stop\", \"null\" or \"reject\"".into(),
             };
-            self.wrong(value.span(), format!("'{}' is no policy for misfits", word.escape_debug()), help);
+            self.wrong(
+                value.span(),
+                format!("'{}' is no policy for misfits", word.escape_debug()),
+                help,
+            );
         }
         found
     }
@@ -366,7 +445,9 @@ impl Reader<'_> {
     /// A bound: a text, or a number for those who write it so.
     fn bound(&mut self, value: &Value<'_>, key: &str) -> Option<String> {
         match value.get_ref() {
-            DeValue::Integer(_) | DeValue::Float(_) => self.source.get(value.span()).map(|text| text.replace('_', "")),
+            DeValue::Integer(_) | DeValue::Float(_) => {
+                self.source.get(value.span()).map(|text| text.replace('_', ""))
+            }
             _ => self.text(value, &format!("the value of '{key}'")),
         }
     }
@@ -374,7 +455,11 @@ impl Reader<'_> {
     fn table<'v, 'i>(&mut self, value: &'v Value<'i>, what: &str) -> Option<&'v DeTable<'i>> {
         let table = value.get_ref().as_table();
         if table.is_none() {
-            self.wrong(value.span(), format!("{what} is a table of keys"), "write { key = value, … }");
+            self.wrong(
+                value.span(),
+                format!("{what} is a table of keys"),
+                "write { key = value, … }",
+            );
         }
         table
     }
@@ -383,7 +468,11 @@ impl Reader<'_> {
         let text = value.get_ref().as_str().map(str::to_owned);
         if text.is_none() {
             let found = self.source.get(value.span()).unwrap_or_default().to_owned();
-            self.wrong(value.span(), format!("{what} is a text"), format!("write it in quotes: \"{found}\""));
+            self.wrong(
+                value.span(),
+                format!("{what} is a text"),
+                format!("write it in quotes: \"{found}\""),
+            );
         }
         text
     }
@@ -391,16 +480,29 @@ impl Reader<'_> {
     fn truth(&mut self, value: &Value<'_>, key: &str) -> Option<bool> {
         let truth = value.get_ref().as_bool();
         if truth.is_none() {
-            self.wrong(value.span(), format!("'{key}' is true or false"), format!("write {key} = true"));
+            self.wrong(
+                value.span(),
+                format!("'{key}' is true or false"),
+                format!("write {key} = true"),
+            );
         }
         truth
     }
 
-    fn integer(&mut self, value: &Value<'_>, range: std::ops::RangeInclusive<i64>, key: &str) -> Option<i64> {
-        let number = value.get_ref().as_integer().and_then(|n| i64::from_str_radix(n.as_str(), n.radix()).ok());
+    fn integer(
+        &mut self,
+        value: &Value<'_>,
+        range: std::ops::RangeInclusive<i64>,
+        key: &str,
+    ) -> Option<i64> {
+        let number = value
+            .get_ref()
+            .as_integer()
+            .and_then(|n| i64::from_str_radix(n.as_str(), n.radix()).ok());
         let number = number.filter(|number| range.contains(number));
         if number.is_none() {
-            let message = format!("'{key}' is a whole number from {} to {}", range.start(), range.end());
+            let message =
+                format!("'{key}' is a whole number from {} to {}", range.start(), range.end());
             self.wrong(value.span(), message, format!("write {key} = {}", range.start()));
         }
         number
@@ -410,13 +512,23 @@ impl Reader<'_> {
         Some(self.spanned_texts(value, key)?.into_iter().map(|(_, text)| text).collect())
     }
 
-    fn spanned_texts(&mut self, value: &Value<'_>, key: &str) -> Option<Vec<(Range<usize>, String)>> {
+    fn spanned_texts(
+        &mut self,
+        value: &Value<'_>,
+        key: &str,
+    ) -> Option<Vec<(Range<usize>, String)>> {
         let Some(list) = value.get_ref().as_array() else {
             let found = self.source.get(value.span()).unwrap_or_default().to_owned();
-            self.wrong(value.span(), format!("'{key}' is a list"), format!("write {key} = [{found}]"));
+            self.wrong(
+                value.span(),
+                format!("'{key}' is a list"),
+                format!("write {key} = [{found}]"),
+            );
             return None;
         };
-        let texts = list.iter().filter_map(|item| Some((item.span(), self.text(item, &format!("each of '{key}'"))?)));
+        let texts = list
+            .iter()
+            .filter_map(|item| Some((item.span(), self.text(item, &format!("each of '{key}'"))?)));
         Some(texts.collect())
     }
 }
@@ -430,7 +542,11 @@ mod tests {
         let wrong = read(source).err().unwrap_or_default();
         let text = |wrong: &Diagnostic| {
             let (line, column) = wrong.line_and_column(source);
-            format!("{line}:{column} {} / {}", wrong.message, wrong.help.clone().unwrap_or_default())
+            format!(
+                "{line}:{column} {} / {}",
+                wrong.message,
+                wrong.help.clone().unwrap_or_default()
+            )
         };
         wrong.iter().map(text).collect()
     }
@@ -467,18 +583,48 @@ sold_on = { type = "date", patterns = ["yyyy-mm-dd"] }
             ("\"text\"", "a column is a table of keys / write a = { type = \"text\" }"),
             ("7", "column 'a' is a table of keys"),
             ("{ type = 7 }", "a type is a text / write it in quotes: \"7\""),
-            ("{ type = \"date\" }", "a date column says how its values are written / add patterns = [\"yyyy-MM-dd\"]"),
-            ("{ type = \"date\", patterns = \"yyyy-MM-dd\" }", "'patterns' is a list / write patterns = [\"yyyy-MM-dd\"]"),
-            ("{ type = \"date\", patterns = [\"yyyy-MM-dd HH:mm\"] }", "reads a time, which a date cannot hold / use timestamp(s)"),
-            ("{ type = \"timestamp(s, utc)\", patterns = [\"yyyy-MM-dd HH:mm\"] }", "names no point in time / add XXX"),
-            ("{ type = \"timestamp(s)\", patterns = [\"yyyy-MM-dd HH:mmX\"] }", "reads an offset, which this type cannot hold"),
-            ("{ type = \"time(s)\", patterns = [\"yyyy-MM-dd\"] }", "reads a date, which a time cannot hold"),
-            ("{ type = \"text\", patterns = [\"yyyy-MM-dd\"] }", "'patterns' says nothing about text"),
+            (
+                "{ type = \"date\" }",
+                "a date column says how its values are written / add patterns = [\"yyyy-MM-dd\"]",
+            ),
+            (
+                "{ type = \"date\", patterns = \"yyyy-MM-dd\" }",
+                "'patterns' is a list / write patterns = [\"yyyy-MM-dd\"]",
+            ),
+            (
+                "{ type = \"date\", patterns = [\"yyyy-MM-dd HH:mm\"] }",
+                "reads a time, which a date cannot hold / use timestamp(s)",
+            ),
+            (
+                "{ type = \"timestamp(s, utc)\", patterns = [\"yyyy-MM-dd HH:mm\"] }",
+                "names no point in time / add XXX",
+            ),
+            (
+                "{ type = \"timestamp(s)\", patterns = [\"yyyy-MM-dd HH:mmX\"] }",
+                "reads an offset, which this type cannot hold",
+            ),
+            (
+                "{ type = \"time(s)\", patterns = [\"yyyy-MM-dd\"] }",
+                "reads a date, which a time cannot hold",
+            ),
+            (
+                "{ type = \"text\", patterns = [\"yyyy-MM-dd\"] }",
+                "'patterns' says nothing about text",
+            ),
             ("{ type = \"category\" }", "a category lists its values"),
             ("{ type = \"category\", values = [\"x\", \"x\"] }", "'x' is listed twice"),
-            ("{ type = \"text\", misfit = \"rejct\" }", "'rejct' is no policy for misfits / did you mean \"reject\"?"),
-            ("{ type = \"int8\", misfit = \"null\", required = true }", "cannot turn misfits into null"),
-            ("{ type = \"int8\", required = \"yes\" }", "'required' is true or false / write required = true"),
+            (
+                "{ type = \"text\", misfit = \"rejct\" }",
+                "'rejct' is no policy for misfits / did you mean \"reject\"?",
+            ),
+            (
+                "{ type = \"int8\", misfit = \"null\", required = true }",
+                "cannot turn misfits into null",
+            ),
+            (
+                "{ type = \"int8\", required = \"yes\" }",
+                "'required' is true or false / write required = true",
+            ),
             ("{ type = \"int8\", low = \"x\" }", "'x' is no int8"),
             ("{ type = \"int8\", high = 1000 }", "'1000' is no int8"),
             ("{ type = \"text\", from = 0 }", "'from' is a whole number from 1"),
@@ -497,11 +643,20 @@ sold_on = { type = "date", patterns = ["yyyy-mm-dd"] }
             ("", "the version of the format is missing"),
             ("typhos = 1\n", "there are no columns"),
             ("typhos = 1\n[columns]\n", "[columns] is empty"),
-            ("typhos = 2\n[columns]\na = { type = \"text\" }", "reads version 1 of the format, not 2"),
+            (
+                "typhos = 2\n[columns]\na = { type = \"text\" }",
+                "reads version 1 of the format, not 2",
+            ),
             ("typhos = \n", "this is not TOML"),
             ("a,b\n1,2\n", "this is not TOML"),
-            ("typhos = 1\n[input]\nmisfit = \"null\"\n[columns]\na = { type = \"text\" }", "use \"stop\" or \"reject\" here"),
-            ("typhos = 1\n[input]\nquote = \"x\"\n[columns]\na = { type = \"text\" }", "a quote is"),
+            (
+                "typhos = 1\n[input]\nmisfit = \"null\"\n[columns]\na = { type = \"text\" }",
+                "use \"stop\" or \"reject\" here",
+            ),
+            (
+                "typhos = 1\n[input]\nquote = \"x\"\n[columns]\na = { type = \"text\" }",
+                "a quote is",
+            ),
         ] {
             let found = mistakes(source);
             assert!(found.iter().any(|line| line.contains(want)), "{source}: {found:?}");

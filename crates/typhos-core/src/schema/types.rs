@@ -93,7 +93,8 @@ pub enum TimeUnit {
 
 impl TimeUnit {
     /// All units, the coarsest first.
-    pub const ALL: [TimeUnit; 4] = [TimeUnit::Second, TimeUnit::Milli, TimeUnit::Micro, TimeUnit::Nano];
+    pub const ALL: [TimeUnit; 4] =
+        [TimeUnit::Second, TimeUnit::Milli, TimeUnit::Micro, TimeUnit::Nano];
 
     /// Its spelling.
     pub fn name(self) -> &'static str {
@@ -211,11 +212,14 @@ impl Type {
         let (name, arguments) = match spelling.split_once('(') {
             Some((name, rest)) => match rest.strip_suffix(')') {
                 Some(arguments) => (name.trim_end(), Some(arguments)),
-                None => return Err(refuse(format!("'{spelling}' has no closing parenthesis"), None)),
+                None => {
+                    return Err(refuse(format!("'{spelling}' has no closing parenthesis"), None));
+                }
             },
             None => (spelling, None),
         };
-        let arguments: Option<Vec<&str>> = arguments.map(|list| list.split(',').map(str::trim).collect());
+        let arguments: Option<Vec<&str>> =
+            arguments.map(|list| list.split(',').map(str::trim).collect());
         let arguments = arguments.as_deref();
         match (name, arguments) {
             ("bool", None) => Ok(Type::Bool),
@@ -230,13 +234,23 @@ impl Type {
             ("category", None) => Ok(Type::Category),
             ("date", None) => Ok(Type::Date),
             ("decimal", Some([precision, scale])) => decimal(precision, scale),
-            ("decimal", _) => Err(refuse(format!("'{spelling}' does not say its digits"), Some("decimal(9,2)"))),
+            ("decimal", _) => {
+                Err(refuse(format!("'{spelling}' does not say its digits"), Some("decimal(9,2)")))
+            }
             ("time", Some([unit])) => Ok(Type::Time(time_unit(unit)?)),
-            ("timestamp", Some([unit])) => Ok(Type::Timestamp { unit: time_unit(unit)?, utc: false }),
-            ("timestamp", Some([unit, "utc"])) => Ok(Type::Timestamp { unit: time_unit(unit)?, utc: true }),
+            ("timestamp", Some([unit])) => {
+                Ok(Type::Timestamp { unit: time_unit(unit)?, utc: false })
+            }
+            ("timestamp", Some([unit, "utc"])) => {
+                Ok(Type::Timestamp { unit: time_unit(unit)?, utc: true })
+            }
             ("time" | "timestamp", _) => {
-                let example = if name == "time" { "time(s)" } else { "timestamp(s)' or 'timestamp(s, utc)" };
-                Err(refuse(format!("'{spelling}' does not say its unit: s, ms, us or ns"), Some(example)))
+                let example =
+                    if name == "time" { "time(s)" } else { "timestamp(s)' or 'timestamp(s, utc)" };
+                Err(refuse(
+                    format!("'{spelling}' does not say its unit: s, ms, us or ns"),
+                    Some(example),
+                ))
             }
             (_, None) => match IntType::ALL.into_iter().find(|ty| ty.name() == name) {
                 Some(ty) => Ok(Type::Int(ty)),
@@ -305,10 +319,13 @@ fn unknown(name: &str) -> TypeError {
 
 fn decimal(precision: &str, scale: &str) -> Result<Type, TypeError> {
     match (precision.parse::<u8>(), scale.parse::<u8>()) {
-        (Ok(precision @ 1..=MAX_PRECISION), Ok(scale)) if scale <= precision => Ok(Type::Decimal { precision, scale }),
+        (Ok(precision @ 1..=MAX_PRECISION), Ok(scale)) if scale <= precision => {
+            Ok(Type::Decimal { precision, scale })
+        }
         _ => {
-            let message =
-                format!("decimal({precision},{scale}) is not possible: up to 38 digits in all, no more of them after the mark");
+            let message = format!(
+                "decimal({precision},{scale}) is not possible: up to 38 digits in all, no more of them after the mark"
+            );
             Err(refuse(message, Some("decimal(9,2)")))
         }
     }

@@ -15,7 +15,8 @@ pub fn write(schema: &Schema, heading: &[String], comments: &[String]) -> String
     }
     text.push_str(&input_table(schema));
     text.push_str("\n[columns]\n");
-    let lines: Vec<(String, String)> = schema.columns.iter().map(|c| (key(&c.name), declaration(c))).collect();
+    let lines: Vec<(String, String)> =
+        schema.columns.iter().map(|c| (key(&c.name), declaration(c))).collect();
     // Names and comments are aligned as far as ordinary ones reach; a giant stands out by itself.
     let width = |texts: &mut dyn Iterator<Item = &String>, most: usize| {
         texts.map(|text| text.chars().count()).filter(|width| *width <= most).max().unwrap_or(0)
@@ -27,7 +28,10 @@ pub fn write(schema: &Schema, heading: &[String], comments: &[String]) -> String
         if comment.is_empty() {
             text.push_str(&format!("{name:names$} = {declaration}\n"));
         } else {
-            text.push_str(&format!("{name:names$} = {declaration:declarations$}  # {}\n", one_line(comment)));
+            text.push_str(&format!(
+                "{name:names$} = {declaration:declarations$}  # {}\n",
+                one_line(comment)
+            ));
         }
     }
     text
@@ -67,7 +71,8 @@ fn declaration(column: &ColumnDecl) -> String {
         None => {}
     }
     if !column.patterns.is_empty() {
-        let patterns: Vec<_> = column.patterns.iter().map(|pattern| pattern.source().to_owned()).collect();
+        let patterns: Vec<_> =
+            column.patterns.iter().map(|pattern| pattern.source().to_owned()).collect();
         parts.push(format!("patterns = {}", list(&patterns)));
     }
     if column.pivot != crate::dates::DEFAULT_PIVOT {
@@ -103,7 +108,8 @@ fn list(texts: &[String]) -> String {
 
 /// A key as TOML: bare where that is allowed.
 fn key(name: &str) -> String {
-    let bare = !name.is_empty() && name.bytes().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'_' | b'-'));
+    let bare = !name.is_empty()
+        && name.bytes().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'_' | b'-'));
     if bare { name.to_owned() } else { quoted(name) }
 }
 
@@ -118,7 +124,9 @@ pub fn quoted(text: &str) -> String {
             '\n' => quoted.push_str("\\n"),
             '\r' => quoted.push_str("\\r"),
             '\t' => quoted.push_str("\\t"),
-            control if control.is_control() => quoted.push_str(&format!("\\u{:04X}", control as u32)),
+            control if control.is_control() => {
+                quoted.push_str(&format!("\\u{:04X}", control as u32))
+            }
             other => quoted.push(other),
         }
     }
@@ -142,7 +150,8 @@ mod tests {
     #[test]
     fn a_schema_as_it_is_written() {
         let mut schema = Schema { table: Some("tickets".into()), ..Schema::default() };
-        schema.input.dialect = DialectChoice { delimiter: Some(b'\t'), header: Some(true), quote: Some(None) };
+        schema.input.dialect =
+            DialectChoice { delimiter: Some(b'\t'), header: Some(true), quote: Some(None) };
         let mut ticket = ColumnDecl::new("ticket_no", Type::Int(IntType::UInt32));
         ticket.required = true;
         let mut sold = ColumnDecl::new("sold on", Type::Date);

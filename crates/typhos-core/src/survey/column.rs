@@ -87,7 +87,12 @@ impl ColumnFacts {
     /// The distinct values with their counts, the most frequent first; empty where there are too many.
     pub fn distinct_values(&self) -> Vec<DistinctValue<'_>> {
         let mut values: Vec<_> = self.table.iter().flat_map(DistinctTable::values).collect();
-        values.sort_by(|a, b| b.count.cmp(&a.count).then_with(|| a.first.cmp(&b.first)).then_with(|| a.value.cmp(b.value)));
+        values.sort_by(|a, b| {
+            b.count
+                .cmp(&a.count)
+                .then_with(|| a.first.cmp(&b.first))
+                .then_with(|| a.value.cmp(b.value))
+        });
         values
     }
 }

@@ -55,7 +55,9 @@ impl DateFacts {
             let days = if shaped.shape.date.is_none() {
                 Some(0)
             } else {
-                shaped.date(order, DEFAULT_PIVOT).map(|(year, month, day)| days_from_civil(year, month, day))
+                shaped
+                    .date(order, DEFAULT_PIVOT)
+                    .map(|(year, month, day)| days_from_civil(year, month, day))
             };
             match days {
                 _ if shaped.shape.date.is_some() && !shaped.shape.allows(order) => {}
@@ -83,7 +85,12 @@ impl DateFacts {
                 return None;
             }
             None => {
-                self.shapes.push(ShapeFacts { shape, count: 0, fraction_digits: 0, orders: Default::default() });
+                self.shapes.push(ShapeFacts {
+                    shape,
+                    count: 0,
+                    fraction_digits: 0,
+                    orders: Default::default(),
+                });
                 self.shapes.len() - 1
             }
         };

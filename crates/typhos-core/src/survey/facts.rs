@@ -133,7 +133,9 @@ pub struct TextFacts {
 fn prefix(value: &[u8]) -> u64 {
     match value.first_chunk::<8>() {
         Some(eight) => u64::from_be_bytes(*eight),
-        None => value.iter().enumerate().fold(0, |n, (at, byte)| n | u64::from(*byte) << (56 - at * 8)),
+        None => {
+            value.iter().enumerate().fold(0, |n, (at, byte)| n | u64::from(*byte) << (56 - at * 8))
+        }
     }
 }
 
@@ -182,7 +184,8 @@ impl TextFacts {
             self.count += other.count;
             self.bytes += other.bytes;
             self.max_chars = self.max_chars.max(other.max_chars);
-            self.bytes_range = join(self.bytes_range, other.bytes_range, |(a, b), (c, d)| (a.min(c), b.max(d)));
+            self.bytes_range =
+                join(self.bytes_range, other.bytes_range, |(a, b), (c, d)| (a.min(c), b.max(d)));
             self.padded += other.padded;
         }
     }
@@ -357,7 +360,10 @@ impl Facts {
         }
         self.float_losses(value, &number, place);
         if number.exponent.is_some() {
-            let float = std::str::from_utf8(value).ok().and_then(|text| text.parse::<f64>().ok()).unwrap_or(0.0);
+            let float = std::str::from_utf8(value)
+                .ok()
+                .and_then(|text| text.parse::<f64>().ok())
+                .unwrap_or(0.0);
             let (low, high) = self.floats.unwrap_or((float, float));
             self.floats = Some((low.min(float), high.max(float)));
             return Class::Exponent;
@@ -398,7 +404,9 @@ impl Facts {
             ours.count += theirs.count;
             theirs.examples.into_iter().for_each(|example| ours.keep(example));
         }
-        let add = |ours: &mut [u64], theirs: &[u64]| ours.iter_mut().zip(theirs).for_each(|(a, b)| *a += b);
+        let add = |ours: &mut [u64], theirs: &[u64]| {
+            ours.iter_mut().zip(theirs).for_each(|(a, b)| *a += b)
+        };
         add(&mut self.tokens, &other.tokens);
         add(self.bools.as_flattened_mut(), other.bools.as_flattened());
         add(&mut self.scales, &other.scales);

@@ -71,11 +71,21 @@ impl Survey {
     ///
     /// # Errors
     /// An input that cannot be read, or a monitor that asks to stop.
-    pub fn take(input: &Input, options: &RunOptions, monitor: &dyn Monitor) -> Result<Survey, RunError> {
+    pub fn take(
+        input: &Input,
+        options: &RunOptions,
+        monitor: &dyn Monitor,
+    ) -> Result<Survey, RunError> {
         let columns = input.names().len();
-        let parts = run::fold_blocks(input, options, monitor, || Watcher::new(columns), |watcher, block| {
-            watcher.watch(block, input);
-        })?;
+        let parts = run::fold_blocks(
+            input,
+            options,
+            monitor,
+            || Watcher::new(columns),
+            |watcher, block| {
+                watcher.watch(block, input);
+            },
+        )?;
         let mut survey = Survey::new(columns);
         for part in parts {
             survey.merge(part.survey);
@@ -118,14 +128,17 @@ impl Watcher {
         let columns = self.survey.columns.len();
         let mut splitter = Splitter::new(block, &dialect, columns);
         let is_utf8 = std::str::from_utf8(block.text()).is_ok();
-        let place = |line: u32| Place { file: block.file, line: block.first_line + u64::from(line) };
+        let place =
+            |line: u32| Place { file: block.file, line: block.first_line + u64::from(line) };
         while splitter.fill(&mut self.records, SLICE_RECORDS) {
             self.survey.records += self.records.len() as u64;
             for broken in self.records.broken() {
                 self.survey.broken += 1;
                 if self.survey.broken_examples.len() < MAX_BROKEN_EXAMPLES {
                     let reason = broken.kind.describe(block.first_line).into_owned();
-                    self.survey.broken_examples.push(BrokenRecord { place: place(broken.line), reason });
+                    self.survey
+                        .broken_examples
+                        .push(BrokenRecord { place: place(broken.line), reason });
                 }
             }
             for (column, facts) in self.survey.columns.iter_mut().enumerate() {

@@ -108,7 +108,8 @@ impl<'i> BlockReader<'i> {
         let mut wanted = self.block_bytes.max(text.len().saturating_add(1));
         loop {
             let missing = (wanted - text.len()) as u64;
-            let read = reader.take(missing).read_to_end(text).map_err(|source| file.failed(source))?;
+            let read =
+                reader.take(missing).read_to_end(text).map_err(|source| file.failed(source))?;
             if (read as u64) < missing {
                 return Ok(!text.is_empty());
             }
@@ -171,7 +172,12 @@ mod tests {
     use proptest::prelude::*;
 
     /// Every record of `text` as (file line, bytes), read in blocks of `block_bytes`.
-    fn through_blocks(text: &[u8], dialect: Dialect, columns: usize, block_bytes: usize) -> Vec<(u64, Vec<u8>)> {
+    fn through_blocks(
+        text: &[u8],
+        dialect: Dialect,
+        columns: usize,
+        block_bytes: usize,
+    ) -> Vec<(u64, Vec<u8>)> {
         let input = Input::from_bytes("t", text.to_vec(), dialect);
         let mut reader = BlockReader::new(&input, block_bytes);
         let (mut block, mut records, mut all) = (Block::default(), Records::default(), Vec::new());
@@ -181,7 +187,12 @@ mod tests {
                 let text = block.text();
                 let mut found: Vec<_> = (0..records.len())
                     .map(|row| (records.line(row), records.record(row)))
-                    .chain(records.broken().iter().map(|b| (b.line, (b.start as usize, b.end as usize))))
+                    .chain(
+                        records
+                            .broken()
+                            .iter()
+                            .map(|b| (b.line, (b.start as usize, b.end as usize))),
+                    )
                     .collect();
                 found.sort();
                 all.extend(found.iter().map(|(line, (start, end))| {

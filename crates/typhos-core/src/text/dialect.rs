@@ -94,7 +94,14 @@ mod tests {
 
     #[test]
     fn delimiters_are_read_as_people_write_them() {
-        for (word, want) in [(",", b','), ("tab", b'\t'), ("\\t", b'\t'), ("\t", b'\t'), ("PIPE", b'|'), ("~", b'~')] {
+        for (word, want) in [
+            (",", b','),
+            ("tab", b'\t'),
+            ("\\t", b'\t'),
+            ("\t", b'\t'),
+            ("PIPE", b'|'),
+            ("~", b'~'),
+        ] {
             assert_eq!(parse_delimiter(word), Ok(want), "{word}");
         }
         for word in ["", ",,", "\n", "\"", "é", "commma"] {

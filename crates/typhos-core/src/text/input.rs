@@ -111,7 +111,8 @@ impl InputFile {
         Ok(match &self.source {
             Source::File(path) => {
                 let mut file = File::open(path).map_err(|source| self.failed(source))?;
-                file.seek(SeekFrom::Start(self.data_start)).map_err(|source| self.failed(source))?;
+                file.seek(SeekFrom::Start(self.data_start))
+                    .map_err(|source| self.failed(source))?;
                 Box::new(file)
             }
             Source::Bytes(_, bytes) => {
@@ -135,7 +136,9 @@ impl InputFile {
                     let file = File::open(path)?;
                     let about = file.metadata()?;
                     if about.is_dir() {
-                        return Err(std::io::Error::other("this is a directory, give the files in it"));
+                        return Err(std::io::Error::other(
+                            "this is a directory, give the files in it",
+                        ));
                     }
                     file.take(HEAD_BYTES as u64).read_to_end(&mut head)?;
                     Ok(about.len())
@@ -202,7 +205,11 @@ impl Input {
             let head = file.head()?;
             let theirs = read_header(file, &head, &dialect)?;
             if let Some(difference) = difference(&names, &theirs, dialect.header) {
-                return Err(InputError::OtherColumns { file: file.name(), first: first_name, difference });
+                return Err(InputError::OtherColumns {
+                    file: file.name(),
+                    first: first_name,
+                    difference,
+                });
             }
         }
         Ok(Input { files, dialect, names, finding })
@@ -239,7 +246,9 @@ const BOM: &[u8] = b"\xef\xbb\xbf";
 fn after_bom<'h>(file: &InputFile, head: &'h [u8]) -> Result<&'h [u8], InputError> {
     let refuse = |reason| Err(InputError::NotText { file: file.name(), reason });
     match head {
-        [0xff, 0xfe, ..] | [0xfe, 0xff, ..] => refuse("it starts with the byte order mark of UTF-16"),
+        [0xff, 0xfe, ..] | [0xfe, 0xff, ..] => {
+            refuse("it starts with the byte order mark of UTF-16")
+        }
         [0x1f, 0x8b, ..] => refuse("it is compressed with gzip; unpack it first"),
         [0x28, 0xb5, 0x2f, 0xfd, ..] => refuse("it is compressed with zstd; unpack it first"),
         [b'P', b'A', b'R', b'1', ..] => refuse("it is a Parquet file; 'typhos peek' shows those"),
@@ -251,7 +260,11 @@ fn after_bom<'h>(file: &InputFile, head: &'h [u8]) -> Result<&'h [u8], InputErro
 }
 
 /// Reads the names of the columns and sets where the data start.
-fn read_header(file: &mut InputFile, head: &[u8], dialect: &Dialect) -> Result<Vec<String>, InputError> {
+fn read_header(
+    file: &mut InputFile,
+    head: &[u8],
+    dialect: &Dialect,
+) -> Result<Vec<String>, InputError> {
     let text = after_bom(file, head)?;
     let bom = head.len() - text.len();
     file.data_start = bom as u64;
@@ -262,12 +275,18 @@ fn read_header(file: &mut InputFile, head: &[u8], dialect: &Dialect) -> Result<V
         return Err(InputError::RecordTooLong { file: file.name(), line: record.line as u64 + 1 });
     }
     if !dialect.header {
-        return Ok((1..=record.fields.len()).map(|position| format!("column_{position}")).collect());
+        return Ok((1..=record.fields.len())
+            .map(|position| format!("column_{position}"))
+            .collect());
     }
     let bytes = &text[record.start..record.next];
     if let Err(error) = std::str::from_utf8(bytes) {
         let byte = bytes[error.valid_up_to()];
-        return Err(InputError::HeaderNotUtf8 { file: file.name(), line: record.line as u64 + 1, byte });
+        return Err(InputError::HeaderNotUtf8 {
+            file: file.name(),
+            line: record.line as u64 + 1,
+            byte,
+        });
     }
     file.data_start = (bom + record.next) as u64;
     file.first_line = 1 + memchr::memchr_iter(b'\n', &text[..record.next]).count() as u64;
@@ -287,7 +306,8 @@ fn difference(first: &[String], other: &[String], header: bool) -> Option<String
     if !header {
         return None;
     }
-    let (position, (ours, theirs)) = first.iter().zip(other).enumerate().find(|(_, (a, b))| a != b)?;
+    let (position, (ours, theirs)) =
+        first.iter().zip(other).enumerate().find(|(_, (a, b))| a != b)?;
     Some(format!("column {} is '{theirs}' instead of '{ours}'", position + 1))
 }
 
@@ -306,7 +326,8 @@ mod tests {
             })
             .collect();
         let strip = format!("{}/", folder.path().display());
-        Input::open(&paths, &DialectChoice::default()).map_err(|error| error.to_string().replace(&strip, ""))
+        Input::open(&paths, &DialectChoice::default())
+            .map_err(|error| error.to_string().replace(&strip, ""))
     }
 
     #[test]
@@ -324,8 +345,14 @@ mod tests {
             (vec![("a.csv", b"\n\n")], "a.csv is empty"),
             (vec![("a.csv", b"\xff\xfea\0")], "UTF-16"),
             (vec![("a.csv", b"a\0b,c\n")], "NUL bytes"),
-            (vec![("a.csv", b"caf\xe9,b\n1,2\n")], "a.csv, line 1: the header is not valid UTF-8 (byte 0xe9)"),
-            (vec![("a.csv", b"a,b\n1,2\n"), ("b.csv", b"a,c\n1,2\n")], "column 2 is 'c' instead of 'b'"),
+            (
+                vec![("a.csv", b"caf\xe9,b\n1,2\n")],
+                "a.csv, line 1: the header is not valid UTF-8 (byte 0xe9)",
+            ),
+            (
+                vec![("a.csv", b"a,b\n1,2\n"), ("b.csv", b"a,c\n1,2\n")],
+                "column 2 is 'c' instead of 'b'",
+            ),
             (vec![("a.csv", b"a,b\n1,2\n"), ("b.csv", b"a\n1\n")], "it has 1 of them instead of 2"),
         ] {
             let message = open(&files).unwrap_err();

@@ -27,7 +27,8 @@ impl PlainRecord {
     pub fn texts(&self, text: &[u8], dialect: &Dialect) -> Vec<String> {
         let mut scratch = Vec::new();
         let values = self.fields.iter().map(|(start, end)| {
-            String::from_utf8_lossy(unquote(&text[*start..*end], dialect.quote, &mut scratch)).into_owned()
+            String::from_utf8_lossy(unquote(&text[*start..*end], dialect.quote, &mut scratch))
+                .into_owned()
         });
         values.collect()
     }
@@ -82,7 +83,8 @@ impl Iterator for PlainRecords<'_> {
                 loop {
                     match text.get(at) {
                         None => {
-                            record.broken = Some(BrokenKind::NeverClosed { lines_before: opened as u32 });
+                            record.broken =
+                                Some(BrokenKind::NeverClosed { lines_before: opened as u32 });
                             break 'bytes;
                         }
                         Some(_) if is_quote(at) && is_quote(at + 1) => at += 2,
@@ -100,7 +102,8 @@ impl Iterator for PlainRecords<'_> {
                     Some(byte) => *byte == dialect.delimiter,
                 };
                 if !closed && record.broken.is_none() {
-                    record.broken = Some(BrokenKind::TextAfterQuote { field: record.fields.len() as u32 });
+                    record.broken =
+                        Some(BrokenKind::TextAfterQuote { field: record.fields.len() as u32 });
                 }
                 continue;
             }
@@ -120,7 +123,10 @@ impl Iterator for PlainRecords<'_> {
             }
             at += 1;
         }
-        if end > field && text[end - 1] == b'\r' && record.broken.is_none_or(|b| !b.is_never_closed()) {
+        if end > field
+            && text[end - 1] == b'\r'
+            && record.broken.is_none_or(|b| !b.is_never_closed())
+        {
             end -= 1;
         }
         record.fields.push((field, end));

@@ -109,7 +109,8 @@ mod avx2 {
             let start = word.as_ptr().cast::<__m256i>();
             // SAFETY: a word is 64 bytes, so both 32-byte loads lie within it; `loadu` asks for no
             // alignment.
-            let (low, high) = unsafe { (_mm256_loadu_si256(start), _mm256_loadu_si256(start.add(1))) };
+            let (low, high) =
+                unsafe { (_mm256_loadu_si256(start), _mm256_loadu_si256(start.add(1))) };
             let [delimiter, newline, quote] = needles.map(|needle| {
                 let low = _mm256_movemask_epi8(_mm256_cmpeq_epi8(low, needle)).cast_unsigned();
                 let high = _mm256_movemask_epi8(_mm256_cmpeq_epi8(high, needle)).cast_unsigned();
@@ -157,7 +158,9 @@ mod tests {
     fn all_paths_agree(text: &[u8], delimiter: u8, quote: Option<u8>) {
         let want = oracle(text, delimiter, quote);
         let detected = Scanner::new(delimiter, quote);
-        for (label, scanner) in [("detected", detected), ("portable", Scanner { fast: false, ..detected })] {
+        for (label, scanner) in
+            [("detected", detected), ("portable", Scanner { fast: false, ..detected })]
+        {
             let mut out = Vec::new();
             scanner.scan(text, &mut out);
             assert_eq!(out, want, "{label}");

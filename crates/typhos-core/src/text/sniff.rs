@@ -78,7 +78,10 @@ fn find_delimiter(head: &[u8], quote: Option<u8>, whole: bool) -> (u8, String) {
                 *counts.entry(record.fields.len()).or_default() += 1;
             }
         }
-        let most = counts.into_iter().filter(|(fields, _)| *fields > 1).max_by_key(|(fields, n)| (*n, *fields));
+        let most = counts
+            .into_iter()
+            .filter(|(fields, _)| *fields > 1)
+            .max_by_key(|(fields, n)| (*n, *fields));
         let Some((fields, agreeing)) = most else { continue };
         let share = agreeing as f64 / records as f64;
         if share >= CONSISTENT && best.is_none_or(|(known, ..)| share > known + 0.01) {
@@ -87,7 +90,11 @@ fn find_delimiter(head: &[u8], quote: Option<u8>, whole: bool) -> (u8, String) {
     }
     match best {
         Some((share, delimiter, fields, records)) => {
-            let all = if share == 1.0 { "all".into() } else { format!("{:.0} % of", (share * 100.0).floor()) };
+            let all = if share == 1.0 {
+                "all".into()
+            } else {
+                format!("{:.0} % of", (share * 100.0).floor())
+            };
             (delimiter, format!("splits {all} the first {records} records into {fields} fields"))
         }
         None => (b',', format!("no {} splits the records evenly: one column", names())),
@@ -98,15 +105,27 @@ fn names() -> String {
     CANDIDATES.map(delimiter_name).join(", ")
 }
 
-/// Whether a value looks like something narrower than text: digits and no letters (numbers however
-/// they are grouped, dates), or what a reading takes.
-fn is_typed(value: &str) -> bool {
+/// What a value looks like at a glance.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Glance {
+    /// Digits and no letters (numbers however they are grouped, dates), or what a reading takes.
+    Figure,
+    /// A word of a boolean pair. Above figures `n` and `t` are names like any other.
+    Bool,
+    Text,
+}
+
+fn glance(value: &str) -> Glance {
     let value = trim(value.as_bytes());
     let digits = value.iter().any(u8::is_ascii_digit);
-    digits && !value.iter().any(|byte| byte.is_ascii_alphabetic() || !byte.is_ascii())
-        || parse_number(value).is_some()
-        || read_shape(value).is_some()
-        || bool_word(value).is_some()
+    let letters = value.iter().any(|byte| byte.is_ascii_alphabetic() || !byte.is_ascii());
+    if digits && !letters || parse_number(value).is_some() || read_shape(value).is_some() {
+        Glance::Figure
+    } else if bool_word(value).is_some() {
+        Glance::Bool
+    } else {
+        Glance::Text
+    }
 }
 
 fn find_header(head: &[u8], dialect: Dialect, whole: bool) -> (bool, String) {
@@ -114,22 +133,35 @@ fn find_header(head: &[u8], dialect: Dialect, whole: bool) -> (bool, String) {
     let Some(first) = records.next() else { return (true, "nothing to compare".into()) };
     let rows: Vec<_> = records.filter(|row| row.len() == first.len()).take(200).collect();
     if rows.is_empty() {
-        let header = !first.iter().any(|value| is_typed(value));
-        let why = if header { "the only record is all text" } else { "the only record has values in it" };
+        let header = !first.iter().any(|value| glance(value) == Glance::Figure);
+        let why =
+            if header { "the only record is all text" } else { "the only record has values in it" };
         return (header, why.into());
     }
     let mut names_above_values = 0;
     let mut value_on_top = None;
     let mut repeated = None;
     for (column, name) in first.iter().enumerate() {
-        let mut below = rows.iter().map(|row| &row[column]).filter(|value| !trim(value.as_bytes()).is_empty()).peekable();
+        let mut below = rows
+            .iter()
+            .map(|row| &row[column])
+            .filter(|value| !trim(value.as_bytes()).is_empty())
+            .peekable();
         if below.peek().is_none() {
             continue;
         }
-        if is_typed(name) {
-            value_on_top.get_or_insert(name);
-        } else if !name.trim().is_empty() && below.clone().all(|value| is_typed(value)) {
-            names_above_values += 1;
+        let all_below = |look: Glance| below.clone().all(|value| glance(value) == look);
+        match glance(name) {
+            Glance::Figure => {
+                value_on_top.get_or_insert(name);
+            }
+            Glance::Bool if all_below(Glance::Bool) => {
+                value_on_top.get_or_insert(name);
+            }
+            Glance::Text if name.trim().is_empty() => {}
+            Glance::Text if all_below(Glance::Bool) => names_above_values += 1,
+            _ if all_below(Glance::Figure) => names_above_values += 1,
+            _ => {}
         }
         if below.any(|value| value == name) {
             repeated.get_or_insert(name);
@@ -138,12 +170,19 @@ fn find_header(head: &[u8], dialect: Dialect, whole: bool) -> (bool, String) {
     let unnamed = first.iter().filter(|name| name.trim().is_empty()).count();
     match (names_above_values, value_on_top, repeated) {
         (1.., None, _) => {
-            let plural = if names_above_values == 1 { "column that is" } else { "columns that are" };
+            let plural =
+                if names_above_values == 1 { "column that is" } else { "columns that are" };
             (true, format!("the first record is text above {names_above_values} {plural} not"))
         }
-        (_, Some(value), _) => (false, format!("'{value}' in the first record is a value, not a name")),
-        (_, None, Some(value)) => (false, format!("'{value}' in the first record also stands below it")),
-        (_, None, None) if unnamed * 2 > first.len() => (false, "most of the first record is blank".into()),
+        (_, Some(value), _) => {
+            (false, format!("'{value}' in the first record is a value, not a name"))
+        }
+        (_, None, Some(value)) => {
+            (false, format!("'{value}' in the first record also stands below it"))
+        }
+        (_, None, None) if unnamed * 2 > first.len() => {
+            (false, "most of the first record is blank".into())
+        }
         (_, None, None) => (true, "likely: all columns are text and no name recurs below".into()),
     }
 }
@@ -171,6 +210,9 @@ mod tests {
             ("word\nother words, and more\nlast\n", b',', true),
             ("a,b\n\"x,\n;;;\",1\n\"y;;;\",2\n", b',', true),
             ("id,2019,2020\nx,1,2\n", b',', false),
+            ("n,t\n1,x\n", b',', true),
+            ("t,x\nf,x\n", b',', false),
+            ("paid,x\nf,y\n", b',', true),
         ] {
             assert_eq!(found(text), (delimiter, header), "{text:?}");
         }
@@ -178,7 +220,8 @@ mod tests {
 
     #[test]
     fn what_was_said_is_not_looked_for() {
-        let choice = DialectChoice { delimiter: Some(b';'), header: Some(false), quote: Some(None) };
+        let choice =
+            DialectChoice { delimiter: Some(b';'), header: Some(false), quote: Some(None) };
         let (dialect, finding) = sniff(b"a,b\n1,2\n", &choice, true);
         assert_eq!(dialect, Dialect { delimiter: b';', quote: None, header: false });
         assert_eq!(finding.delimiter, "as said");

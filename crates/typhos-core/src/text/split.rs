@@ -79,9 +79,9 @@ impl Records {
         self.starts.len()
     }
 
-    /// Whether there is neither a whole nor a broken record.
+    /// Whether there is no whole record.
     pub fn is_empty(&self) -> bool {
-        self.starts.is_empty() && self.broken.is_empty()
+        self.starts.is_empty()
     }
 
     /// Start and end of a field in the block, quotes included.

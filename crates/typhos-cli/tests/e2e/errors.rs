@@ -1,0 +1,193 @@
+//! Wrong input of every kind: what a newcomer is told.
+
+use crate::world::World;
+
+const SCHEMA: &str = "typhos = 1\n[columns]\na = { type = \"uint8\" }\nb = { type = \"text\" }\n";
+
+#[test]
+fn files_that_cannot_be_read() {
+    let world = World::new();
+    world
+        .write("empty.csv", "")
+        .write("utf16.csv", b"\xff\xfea\0,\0")
+        .write("packed.csv", b"\x1f\x8b\x08\0");
+    world
+        .write("other.csv", "x,y\n1,2\n")
+        .write("t.csv", "a,b\n1,2\n")
+        .write("latin.csv", b"caf\xe9,b\n1,2\n");
+    std::fs::create_dir(world.path("folder")).unwrap();
+    for (line, want) in [
+        ("scout nowhere.csv", "nowhere.csv: No such file or directory"),
+        ("scout folder", "folder: this is a directory, give the files in it"),
+        ("scout empty.csv", "empty.csv is empty: there is not even a header in it"),
+        ("scout utf16.csv", "starts with the byte order mark of UTF-16"),
+        ("scout packed.csv", "compressed with gzip; unpack it first"),
+        (
+            "scout latin.csv",
+            "latin.csv, line 1: the header is not valid UTF-8 (byte 0xe9); convert the file to UTF-8 first",
+        ),
+        (
+            "scout t.csv other.csv",
+            "other.csv does not have the columns of t.csv: column 1 is 'x' instead of 'a'",
+        ),
+        ("check nowhere.toml t.csv", "nowhere.toml: No such file or directory"),
+        ("peek nowhere.parquet", "nowhere.parquet: No such file or directory"),
+        ("peek folder", "folder has no Parquet files in it"),
+    ] {
+        world.run(line).status(3).complains(want);
+    }
+}
+
+#[test]
+fn command_lines_that_do_not_go_together() {
+    let world = World::new();
+    world
+        .write("t.csv", "a,b\n1,2\n")
+        .write("s.typhos.toml", SCHEMA)
+        .write("text.db", "this is no database at all");
+    for (line, want) in [
+        ("scuot t.csv", "similar subcommand exists: 'scout'"),
+        ("scout", "<INPUT>"),
+        (
+            "scout t.csv --delimiter ;;",
+            "give one ASCII character other than a quote or a line end, or one of comma, semicolon, tab",
+        ),
+        ("scout t.csv --quote x", "a quote is '\"', \"'\" or none"),
+        ("scout t.csv --headroom 0.5", "a factor from 1 to 1000"),
+        ("scout t.csv --column aa", "there is no column 'aa'; did you mean 'a'?"),
+        ("scout t.csv --column zzz", "there is no column 'zzz'; its columns are a, b"),
+        (
+            "load s.typhos.toml t.csv --into t.csvx",
+            "name a file.parquet or a database.sqlite, or pass --parts N",
+        ),
+        ("load s.typhos.toml t.csv --into d.sqlite --parts 2", "--parts is for Parquet"),
+        ("load s.typhos.toml t.csv", "--into <TARGET>"),
+        ("peek t.csv", "give its schema first: typhos peek SCHEMA t.csv"),
+        ("peek s.typhos.toml", "give the files to look at"),
+        ("peek t.csv t.csv", "which is no schema file"),
+    ] {
+        world.run(line).status(2).complains(want);
+    }
+    world
+        .run("load s.typhos.toml t.csv --into text.db")
+        .status(3)
+        .complains("text.db is no SQLite database; name another file");
+    assert_eq!(world.read("text.db"), "this is no database at all");
+}
+
+#[test]
+fn every_mistake_of_a_schema_file_in_one_run() {
+    let world = World::new();
+    world.write("t.csv", "a,b\n1,2\n");
+    world.write(
+        "s.typhos.toml",
+        "typhos = 1\n[input]\ndelimeter = \",\"\n[columns]\na = { type = \"unit8\" }\nb = { type = \"text\", requird = true }\nb = { type = \"text\" }\n",
+    );
+    let ran =
+        world.run("check s.typhos.toml t.csv").status(2).complains("4 mistakes in s.typhos.toml");
+    for want in [
+        "s.typhos.toml:3:1",
+        "'delimeter' is no key of [input]",
+        "did you mean 'delimiter'?",
+        "s.typhos.toml:5:14",
+        "a = { type = \"unit8\" }",
+        "^^^^^^^",
+        "did you mean 'uint8'?",
+        "'requird' is no key of a column",
+        "did you mean 'required'?",
+        "column b is declared twice",
+    ] {
+        assert!(ran.err.contains(want), "{want}\n{}", ran.err);
+    }
+}
+
+#[test]
+fn sources_that_are_not_in_the_input() {
+    let world = World::new();
+    world.write("t.csv", "fares,b,b\n1,2,3\n");
+    world.write("s.typhos.toml", "typhos = 1\n[columns]\nfare = { type = \"text\" }\nb = { type = \"text\" }\nc = { type = \"text\", from = \"nope\" }\n");
+    let ran =
+        world.run("load s.typhos.toml t.csv --into t.parquet").status(2).complains("3 mistakes");
+    for want in [
+        "t.csv has no column 'fare'",
+        "did you mean 'fares'?",
+        "'b' is the header of column 2 and of column 3",
+        "say which one: from = 2",
+        "t.csv has no column 'nope'",
+        "s.typhos.toml:5:29",
+    ] {
+        assert!(ran.err.contains(want), "{want}\n{}", ran.err);
+    }
+    assert_eq!(world.names(), ["s.typhos.toml", "t.csv"]);
+}
+
+#[test]
+fn a_misfit_under_stop_says_what_to_do() {
+    let world = World::new();
+    world.write("t.csv", "a,b\n1,x\n999,y\n").write("s.typhos.toml", SCHEMA);
+    let ran = world.run("load s.typhos.toml t.csv --into t.parquet").status(1);
+    let ran = ran.complains("t.csv:3: column 'a': '999' is outside of uint8: 0 to 255");
+    ran.complains("Nothing was loaded.")
+        .complains("declare a = { …, misfit = \"reject\" } (or \"null\"");
+    world.write("t.csv", "a,b\n1,x\n2\n");
+    let ran = world.run("load s.typhos.toml t.csv --into t.sqlite").status(1);
+    ran.complains("t.csv:3: the record has 1 field instead of 2")
+        .complains("[input] misfit = \"reject\"");
+    assert_eq!(world.names(), ["s.typhos.toml", "t.csv"]);
+}
+
+#[test]
+fn broken_records_are_told_by_scout_and_draft() {
+    let world = World::demo(100);
+    let ran = world
+        .run("scout refused.csv")
+        .status(1)
+        .says("4 more records cannot be split into columns:");
+    let ran = ran.says("refused.csv:42  has 7 fields instead of 10");
+    ran.says("refused.csv:59  has a quote, opened in line 59, that is never closed");
+    world
+        .run("draft refused.csv -o r.typhos.toml")
+        .status(1)
+        .complains("cannot be split into columns");
+    let drafted = world.read("r.typhos.toml");
+    assert!(
+        drafted.contains("# To load the others, add misfit = \"reject\" to [input]."),
+        "{drafted}"
+    );
+    let report = world.json("scout refused.csv --json");
+    let party = &report["columns"][7];
+    assert_eq!(report["broken_records"]["count"], 4);
+    assert_eq!(party["type"], "uint16", "a party of 300");
+    let fare = &report["columns"][6];
+    assert_eq!((&fare["type"], &fare["blockers"][0]["count"]), (&"text".into(), &1.into()));
+    assert_eq!(fare["blockers"][0]["examples"][0]["value"], "7,25");
+    assert_eq!(fare["blockers"][0]["examples"][0]["line"], 34);
+}
+
+#[test]
+fn a_check_lists_misfits_of_every_kind() {
+    let world = World::demo(500);
+    world.ok("draft tickets.csv -o tickets.typhos.toml --headroom 200");
+    let ran = world.run("check tickets.typhos.toml refused.csv").status(1);
+    for want in [
+        "refused.csv:5  'n/k' is no integer",
+        "refused.csv:58  '' is absent, and the column is required",
+        "refused.csv:9  '13/02/24' is not read by 'MM/dd/yy': month 13 does not exist",
+        "refused.csv:13  '06/31/24' is not read by 'MM/dd/yy': day 31 in a month of 30",
+        "refused.csv:17  '06/30/2024' is not read by 'MM/dd/yy': the pattern ends after 'yy', 2 bytes left: '24'",
+        "refused.csv:22  '2024-07-09 25:00:00' is not read by 'yyyy-MM-dd HH:mm:ss': hour 25 does not exist",
+        "refused.csv:26  'dekc' is not in the list of values; did you mean 'deck'?",
+        "refused.csv:30  '7.255' has more than 2 digits after the mark",
+        "refused.csv:34  '7,25' is no number",
+        "refused.csv:54  'T\\xe5rnvik' is not valid UTF-8 (byte 0xe5)",
+        "refused.csv:46  the record has 11 fields instead of 10",
+        "refused.csv:50  the record has text after the closing quote of field 6",
+    ] {
+        assert!(ran.out.contains(want), "{want}\n{}", ran.out);
+    }
+    let report = world.json("check tickets.typhos.toml refused.csv --json");
+    assert_eq!(
+        (&report["account"]["read"], &report["account"]["broken_records"]["count"]),
+        (&57.into(), &4.into())
+    );
+}

@@ -1,0 +1,8 @@
+//! The built program on real files in temporary folders: what people type, and what they get.
+#![expect(clippy::print_stderr, reason = "tests say which of them were skipped")]
+
+mod errors;
+mod faults;
+mod readers;
+mod story;
+mod world;

@@ -1,0 +1,346 @@
+//! The road from a file to a typed table, command by command.
+
+use crate::world::World;
+
+#[test]
+fn the_demo_tells_the_whole_story() {
+    let world = World::new();
+    let ran = world.ok("demo ferry --rows 2000");
+    for step in ["typhos scout", "typhos draft", "typhos check", "typhos load", "typhos peek"] {
+        assert!(ran.out.contains(&format!("$ {step}")), "{step}");
+    }
+    let ran = ran
+        .says("2,000 read = 2,000 loaded + 0 set aside")
+        .says("57 read = 42 would load + 15 would not");
+    ran.says("every value fits")
+        .says("ticket_no  booking")
+        .says("Everything is in ferry. Try next:");
+    for file in [
+        "ferry/tickets.parquet/part-00002.parquet",
+        "ferry/ferry.sqlite",
+        "ferry/tickets.typhos.toml",
+    ] {
+        assert!(world.path(file).exists(), "{file}");
+    }
+    // Once more over its own folder, but never over another's.
+    world.ok("demo ferry --rows 100 --data-only");
+    world.write("mine.txt", "x");
+    world.run("demo .").status(2).complains("is there and not empty");
+}
+
+#[test]
+fn the_commands_the_demo_ends_with_work() {
+    let world = World::demo(2000);
+    world.ok("draft tickets.csv -o tickets.typhos.toml");
+    world.ok("scout tickets.csv --column booking").says("digits, but").says("start with 0");
+    world.ok("scout gauges.tsv").says("timestamp(ns, utc)").says("tab");
+    world.ok("peek tickets.typhos.toml tickets.csv").says("timestamp(s)");
+}
+
+#[test]
+fn scout_finds_the_types_of_tickets() {
+    let world = World::demo(3000);
+    let report = world.json("scout tickets.csv --json");
+    assert_eq!((&report["typhos"], &report["records"]), (&1.into(), &3000.into()));
+    let types: Vec<_> = report["columns"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|c| (c["name"].as_str().unwrap(), c["type"].as_str().unwrap()))
+        .collect();
+    assert_eq!(
+        types,
+        [
+            ("ticket_no", "uint16"),
+            ("booking", "text(8)"),
+            ("sold_on", "date"),
+            ("departs_at", "timestamp(s)"),
+            ("route", "category"),
+            ("cabin", "category"),
+            ("fare", "decimal(5,2)"),
+            ("party", "uint8"),
+            ("Sold by (agent)", "lowcard"),
+            ("note", "lowcard"),
+        ]
+    );
+    assert_eq!(report["columns"][2]["patterns"][0]["pattern"], "MM/dd/yy");
+    assert_eq!(report["columns"][0]["max"], "3000");
+}
+
+/// The facts of scout against a plain walk over the same file.
+#[test]
+fn scout_counts_what_a_plain_walk_counts() {
+    let world = World::demo(5000);
+    let report = world.json("scout tickets.csv --json --headroom 1");
+    let mut reader = csv::Reader::from_path(world.path("tickets.csv")).unwrap();
+    let names = reader.headers().unwrap().clone();
+    let records: Vec<_> = reader.records().map(|record| record.unwrap()).collect();
+    for (at, name) in names.iter().enumerate() {
+        let column = &report["columns"][at];
+        let values: Vec<&str> = records.iter().map(|record| &record[at]).collect();
+        let present: Vec<&str> = values.iter().copied().filter(|value| !value.is_empty()).collect();
+        let distinct: std::collections::HashSet<_> = present.iter().collect();
+        assert_eq!(column["name"], name);
+        assert_eq!(column["absent"], values.len() - present.len(), "{name}");
+        assert_eq!(column["distinct"], distinct.len(), "{name}");
+        assert_eq!(
+            column["max_chars"],
+            present.iter().map(|value| value.chars().count()).max().unwrap(),
+            "{name}"
+        );
+        if column["type"].as_str().unwrap().starts_with("uint") {
+            let numbers = present.iter().map(|value| value.parse::<u64>().unwrap());
+            assert_eq!(column["min"], numbers.clone().min().unwrap().to_string(), "{name}");
+            assert_eq!(column["max"], numbers.max().unwrap().to_string(), "{name}");
+        }
+    }
+}
+
+#[test]
+fn a_draft_is_edited_and_obeyed() {
+    let world = World::new();
+    world.write("t.csv", "id,Sold by (agent),when,note,level\n1,web,03/31/24,x,low\n2,,01/01/24,y,high\n3,kiosk,12/31/24,z,low\n");
+    let drafted = world.ok("draft t.csv").out;
+    assert!(
+        drafted.contains("# Drafted by typhos from t.csv: 3 records.") && drafted.contains("when"),
+        "{drafted}"
+    );
+    world.write(
+        "t.typhos.toml",
+        "typhos = 1\n[columns]\nagent = { type = \"lowcard\", from = \"Sold by (agent)\" }\n\
+         id = { type = \"int64\", required = true }\n\
+         when = { type = \"date\", patterns = [\"MM/dd/yy\"] }\n\
+         level = { type = \"category\", values = [\"low\", \"high\"], ranked = true }\n# note = { type = \"text\" }\n",
+    );
+    world.ok("check t.typhos.toml t.csv").says("3 read = 3 would load + 0 would not");
+    world.ok("load t.typhos.toml t.csv --into t.parquet").says("3 rows, 4 columns");
+    let peeked = world.json("peek t.parquet --json");
+    assert_eq!(
+        peeked["columns"],
+        serde_json::json!([
+            { "name": "agent", "type": "lowcard" }, { "name": "id", "type": "int64" },
+            { "name": "when", "type": "date" }, { "name": "level", "type": "category" },
+        ])
+    );
+    assert_eq!(peeked["rows"][1], serde_json::json!([null, "2", "2024-01-01", "high"]));
+    assert_eq!(peeked["total"], 3);
+    assert_eq!(world.json("peek t.typhos.toml t.csv --json")["rows"], peeked["rows"]);
+}
+
+#[test]
+fn rejected_records_can_be_mended_and_loaded_by_themselves() {
+    let world = World::demo(10);
+    world.ok("draft tickets.csv -o tickets.typhos.toml --headroom 10");
+    let schema = world.read("tickets.typhos.toml");
+    let schema = schema.replace("header = true", "header = true\nmisfit = \"reject\"");
+    let schema = schema.replace("type = \"uint8\"", "type = \"uint8\", misfit = \"reject\"");
+    world.write("t.typhos.toml", schema);
+    world.write(
+        "more.csv",
+        format!(
+            "{}11,x\n12,40118254,06/30/24,2024-07-09 09:00:00,Holm,deck,7.25,many,web,\n",
+            world.read("tickets.csv")
+        ),
+    );
+    let ran = world.run("load t.typhos.toml more.csv --into t.parquet").status(1);
+    let ran = ran.says("12 read = 10 loaded + 2 set aside").says("t.rejects.csv");
+    ran.says("more.csv:12  the record has 2 fields instead of 10");
+    let rejects = world.read("t.rejects.csv");
+    let lines: Vec<_> = rejects.lines().collect();
+    assert_eq!(lines.len(), 3, "{rejects}");
+    assert!(
+        lines[0].ends_with("note,rejected_file,rejected_line,rejected_column,rejected_reason"),
+        "{rejects}"
+    );
+    assert_eq!(lines[1], "11,x,more.csv,12,,has 2 fields instead of 10");
+    assert_eq!(
+        lines[2],
+        "12,40118254,06/30/24,2024-07-09 09:00:00,Holm,deck,7.25,many,web,,more.csv,13,party,is no integer"
+    );
+    let mended = format!("{}\n{}\n", lines[0], lines[2].replace(",many,", ",4,"));
+    world.write("mended.csv", mended);
+    world
+        .ok("load t.typhos.toml mended.csv --into mended.parquet")
+        .says("1 read = 1 loaded + 0 set aside");
+}
+
+#[test]
+fn misfits_become_null_where_that_is_declared() {
+    let world = World::new();
+    world.write("t.csv", "a,b\n1,x\nmany,y\n");
+    world.write("t.typhos.toml", "typhos = 1\n[columns]\na = { type = \"int8\", misfit = \"null\" }\nb = { type = \"text\" }\n");
+    world
+        .run("load t.typhos.toml t.csv --into t.parquet")
+        .status(1)
+        .says("2 read = 2 loaded + 0 set aside; 1 value made null");
+    assert_eq!(
+        world.json("peek t.parquet --json")["rows"],
+        serde_json::json!([["1", "x"], [null, "y"]])
+    );
+    assert_eq!(world.names(), ["t.csv", "t.parquet", "t.typhos.toml"]);
+}
+
+#[test]
+fn threads_change_nothing_that_is_written() {
+    let world = World::demo(30_000);
+    let reports: Vec<_> = [1, 2, 5]
+        .iter()
+        .map(|n| world.ok(&format!("scout tickets.csv --json --threads {n}")).out)
+        .collect();
+    assert!(reports.iter().all(|report| *report == reports[0]));
+    world.ok("draft tickets.csv -o t.typhos.toml");
+    let files: Vec<_> = [1, 2, 5]
+        .iter()
+        .map(|n| {
+            world.ok(&format!("load t.typhos.toml tickets.csv --into t{n}.parquet --threads {n}"));
+            std::fs::read(world.path(&format!("t{n}.parquet"))).unwrap()
+        })
+        .collect();
+    assert!(files.iter().all(|file| *file == files[0]));
+}
+
+#[test]
+fn parts_hold_all_rows_in_order() {
+    let world = World::demo(5000);
+    world.ok("draft tickets.csv -o t.typhos.toml");
+    world.ok("load t.typhos.toml tickets.csv --into lake --parts 7").says("lake in 7 parts");
+    let parts = std::fs::read_dir(world.path("lake")).unwrap().count();
+    assert_eq!(parts, 7);
+    let peeked = world.json("peek lake --rows 5000 --json");
+    assert_eq!(peeked["total"], 5000);
+    let rows = peeked["rows"].as_array().unwrap();
+    assert!(
+        rows.iter().zip(1..).all(|(row, number)| row[0].as_str() == Some(&format!("{number}")))
+    );
+    let counts: Vec<_> = (1..=7)
+        .map(|n| {
+            world.json(&format!("peek lake/part-0000{n}.parquet --json"))["total"].as_u64().unwrap()
+        })
+        .collect();
+    assert!(counts.iter().all(|count| (500..1000).contains(count)), "{counts:?}");
+}
+
+#[test]
+fn other_dialects_are_found_or_said() {
+    let world = World::new();
+    for (name, text) in [
+        ("semicolon.csv", "a;b\r\n1,5;\"x;\r\ny\"\r\n2,5;z\r\n"),
+        ("tab.tsv", "a\tb\n1,5\t\"x;\ny\"\n2,5\tz\n"),
+        ("pipe.txt", "\u{feff}a|b\n1,5|\"x;\ny\"\n2,5|z\n"),
+    ] {
+        world.write(name, text);
+        let report = world.json(&format!("scout {name} --json"));
+        assert_eq!(report["records"], 2, "{name}");
+        assert_eq!(report["columns"][0]["name"], "a", "{name}");
+        assert_eq!(report["columns"][1]["distinct"], 2, "{name}");
+    }
+    world.write("bare.csv", "1;x\n2;y\n");
+    let report = world.json("scout bare.csv --json");
+    assert_eq!((&report["input"]["header"], &report["records"]), (&false.into(), &2.into()));
+    let schema = world.ok("draft bare.csv").out;
+    assert!(
+        schema.contains("column_1 = { type = \"uint8\", from = 1, required = true }"),
+        "{schema}"
+    );
+    world.write("bare.typhos.toml", schema);
+    world.ok("load bare.typhos.toml bare.csv --into bare.parquet").says("2 rows");
+    assert_eq!(world.json("scout bare.csv --header true --json")["records"], 1);
+    assert_eq!(
+        world.json("scout bare.csv --delimiter comma --header false --json")["columns"]
+            .as_array()
+            .unwrap()
+            .len(),
+        1
+    );
+}
+
+#[test]
+fn several_files_are_one_table() {
+    let world = World::new();
+    world.write("a.csv", "n,t\n1,x\n").write("b.csv", "n,t\n300,y\n");
+    let report = world.json("scout a.csv b.csv --json --headroom 1");
+    assert_eq!((&report["records"], &report["columns"][0]["type"]), (&2.into(), &"uint16".into()));
+    world.write("s.typhos.toml", "typhos = 1\n[columns]\nn = { type = \"uint8\" }\n");
+    world
+        .run("check s.typhos.toml a.csv b.csv")
+        .status(1)
+        .says("b.csv:2  '300' is outside of uint8: 0 to 255");
+}
+
+#[test]
+fn an_ambiguous_date_is_a_question_with_its_answer() {
+    let world = World::new();
+    world.write("t.csv", "d,n\n03/04/24,1\n05/06/24,2\n");
+    let ran = world
+        .run("draft t.csv")
+        .status(1)
+        .complains("(--date-order dmy)")
+        .complains("(--date-order mdy)");
+    assert!(
+        ran.out.contains(
+            "a date, but which? patterns = [\"yy/MM/dd\"] or [\"dd/MM/yy\"] or [\"MM/dd/yy\"]"
+        ),
+        "{}",
+        ran.out
+    );
+    let report = world.json("scout t.csv --json");
+    assert_eq!(report["columns"][0]["question"]["choices"][1]["date_order"], "dmy");
+    world.ok("draft t.csv --date-order dmy").says("patterns = [\"dd/MM/yy\"]");
+}
+
+#[test]
+fn a_database_takes_several_tables() {
+    let world = World::new();
+    world
+        .write("a.csv", "n,t\n1,x\n")
+        .write("s.typhos.toml", "typhos = 1\n[columns]\nn = { type = \"uint8\" }\n");
+    world.ok("load s.typhos.toml a.csv --into d.sqlite").says("d.sqlite table a");
+    world.ok("load s.typhos.toml a.csv --into d.sqlite --table b");
+    world.run("peek d.sqlite").status(2).complains("the tables a, b; pass --table NAME");
+    world.ok("peek d.sqlite --table b").says("1 row");
+    world
+        .run("load s.typhos.toml a.csv --into d.sqlite")
+        .status(2)
+        .complains("has a table 'a' already");
+    world.write("a.csv", "n,t\n1,x\n2,y\n");
+    world.ok("load s.typhos.toml a.csv --into d.sqlite --replace").says("2 rows");
+    assert_eq!(world.json("peek d.sqlite --table a --json")["total"], 2);
+    assert_eq!(world.json("peek d.sqlite --table b --json")["total"], 1);
+}
+
+#[test]
+fn hostile_names_do_no_harm() {
+    let world = World::new();
+    let header = "\"a\"\"; DROP TABLE x; --\",\"tab\tname\",\"\u{1b}[31mred\"";
+    world.write("t.csv", format!("{header}\n1,2,3\n"));
+    world.run("draft t.csv -o s.typhos.toml --table x\"y");
+    world.ok("load s.typhos.toml t.csv --into d.sqlite").says("1 row, 3 columns");
+    world.ok("load s.typhos.toml t.csv --into t.parquet");
+    let peeked = world.json("peek d.sqlite --json");
+    assert_eq!(peeked["columns"][0]["name"], "a\"; DROP TABLE x; --");
+    let shown = world.ok("peek t.parquet").out + &world.ok("scout t.csv").out;
+    assert!(!shown.contains('\u{1b}'), "{shown}");
+}
+
+#[test]
+fn an_input_of_nothing_but_a_header_loads_no_rows() {
+    let world = World::new();
+    world.write("t.csv", "a,b\n");
+    world.ok("scout t.csv").says("0 records");
+    world.ok("draft t.csv -o t.typhos.toml");
+    world.ok("load t.typhos.toml t.csv --into t.parquet").says("0 read = 0 loaded + 0 set aside");
+    world.ok("load t.typhos.toml t.csv --into t.sqlite");
+    assert_eq!(world.json("peek t.parquet --json")["total"], 0);
+}
+
+#[test]
+fn help_reads_well() {
+    let world = World::new();
+    for command in ["", "scout", "draft", "check", "load", "peek", "demo"] {
+        let help = world.ok(&format!("{command} --help")).out;
+        assert!(help.contains("Usage: typhos"), "{help}");
+        assert!(help.lines().all(|line| line.chars().count() <= 100), "{help}");
+    }
+    world.ok("--version").says("typhos 0.1.0");
+    world.ok("--help").says("Exit status: 0 done; 1 done, and misfits were found; 2 the command");
+}

@@ -1,0 +1,137 @@
+//! A folder to work in, and the program to run there.
+
+use std::path::{Path, PathBuf};
+use std::process::{Command, Output, Stdio};
+
+use serde_json::Value;
+use tempfile::TempDir;
+
+/// A temporary folder with files in it.
+pub struct World {
+    folder: TempDir,
+}
+
+/// What a run of the program did.
+pub struct Ran {
+    pub status: i32,
+    pub out: String,
+    pub err: String,
+    told: String,
+}
+
+impl World {
+    pub fn new() -> World {
+        World { folder: tempfile::tempdir().unwrap() }
+    }
+
+    /// A folder with the demo data of so many tickets.
+    pub fn demo(rows: u64) -> World {
+        let world = World::new();
+        world.ok(&format!("demo . --data-only --rows {rows}"));
+        world
+    }
+
+    pub fn path(&self, name: &str) -> PathBuf {
+        self.folder.path().join(name)
+    }
+
+    pub fn write(&self, name: &str, content: impl AsRef<[u8]>) -> &World {
+        std::fs::write(self.path(name), content).unwrap();
+        self
+    }
+
+    pub fn read(&self, name: &str) -> String {
+        std::fs::read_to_string(self.path(name)).unwrap()
+    }
+
+    /// The files and folders in the folder, in order; those of the demo's data are left out.
+    pub fn names(&self) -> Vec<String> {
+        let entries = std::fs::read_dir(self.folder.path()).unwrap();
+        let mut names: Vec<_> =
+            entries.map(|entry| entry.unwrap().file_name().into_string().unwrap()).collect();
+        names.retain(|name| {
+            ![
+                ".typhos-demo",
+                "crossings",
+                "engines.ndjson",
+                "gauges.tsv",
+                "refused.csv",
+                "vessels.csv",
+            ]
+            .contains(&name.as_str())
+        });
+        names.sort();
+        names
+    }
+
+    /// The program in this folder. `line` is split at spaces; `'` quotes nothing.
+    pub fn command(&self, line: &str) -> Command {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_typhos"));
+        command
+            .args(line.split_whitespace())
+            .current_dir(self.folder.path())
+            .stdin(Stdio::null())
+            .env("NO_COLOR", "1");
+        command
+    }
+
+    pub fn run(&self, line: &str) -> Ran {
+        ran(line, self.folder.path(), self.command(line).output().unwrap())
+    }
+
+    /// Runs a line that must end with 0.
+    pub fn ok(&self, line: &str) -> Ran {
+        self.run(line).status(0)
+    }
+
+    /// Runs a line whose result is JSON.
+    pub fn json(&self, line: &str) -> Value {
+        let ran = self.run(line);
+        serde_json::from_str(&ran.out).unwrap_or_else(|error| panic!("{error}\n{}", ran.told))
+    }
+}
+
+fn ran(line: &str, folder: &Path, output: Output) -> Ran {
+    let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
+    let (out, err) = (text(&output.stdout), text(&output.stderr));
+    let status = output.status.code().unwrap_or(-1);
+    let told = format!(
+        "$ typhos {line}\nin {}\nended with {status}\n--- out\n{out}\n--- err\n{err}",
+        folder.display()
+    );
+    Ran { status, out, err, told }
+}
+
+impl Ran {
+    pub fn status(self, want: i32) -> Ran {
+        assert_eq!(self.status, want, "{}", self.told);
+        self
+    }
+
+    /// Standard output has this text.
+    pub fn says(self, text: &str) -> Ran {
+        assert!(self.out.contains(text), "standard output lacks: {text}\n{}", self.told);
+        self
+    }
+
+    /// Standard error has this text.
+    pub fn complains(self, text: &str) -> Ran {
+        assert!(self.err.contains(text), "standard error lacks: {text}\n{}", self.told);
+        self
+    }
+}
+
+/// A program the tests ask for its opinion. Under `CI=true` it must be there; elsewhere a test
+/// without it says that it was skipped.
+pub fn tool(name: &str) -> bool {
+    let there =
+        Command::new(name).arg("--version").output().is_ok_and(|output| output.status.success());
+    if !there {
+        assert!(
+            std::env::var("CI").as_deref() != Ok("true"),
+            "'{name}' is missing; scripts/test installs it"
+        );
+        eprintln!("skipped: '{name}' is missing");
+    }
+    there
+}
