@@ -18,6 +18,7 @@
 pub mod columns;
 pub mod dates;
 pub mod infer;
+mod intern;
 pub mod readings;
 pub mod run;
 pub mod schema;

@@ -1,6 +1,5 @@
 //! The cells of one column: values read and collected into an Arrow array.
 
-use std::hash::BuildHasher;
 use std::marker::PhantomData;
 use std::sync::Arc;
 
@@ -12,7 +11,6 @@ use arrow_buffer::{
     ArrowNativeType, BooleanBufferBuilder, NullBufferBuilder, OffsetBuffer, ScalarBuffer,
 };
 use arrow_schema::DataType;
-use hashbrown::HashTable;
 
 use super::Reason;
 use super::plan::arrow_type;
@@ -20,6 +18,7 @@ use super::values::{
     DateRead, DecimalRead, FloatRead, IntRead, PatternRead, Read, TimeRead, TimestampRead,
     read_bool,
 };
+use crate::intern::Interner;
 use crate::schema::{ColumnDecl, IntType, TimeUnit, Type};
 
 /// A column that is being filled.
@@ -265,9 +264,7 @@ impl Cells for Texts {
 
 /// Dictionary codes: of a closed list, or of whatever comes.
 struct Codes<K: ArrowDictionaryKeyType> {
-    index: HashTable<u32>,
-    hasher: foldhash::fast::RandomState,
-    words: Vec<Box<[u8]>>,
+    words: Interner,
     closed: bool,
     codes: Vec<K::Native>,
     validity: NullBufferBuilder,
@@ -277,33 +274,18 @@ struct Codes<K: ArrowDictionaryKeyType> {
 
 impl<K: ArrowDictionaryKeyType> Codes<K> {
     fn new(values: &[String]) -> Codes<K> {
-        let mut codes = Codes {
-            index: HashTable::new(),
-            hasher: foldhash::fast::RandomState::default(),
-            words: Vec::new(),
-            closed: false,
-            codes: Vec::new(),
-            validity: NullBufferBuilder::new(0),
-            array: None,
-        };
-        values.iter().for_each(|value| codes.insert(value.as_bytes()));
-        codes.closed = !values.is_empty();
-        codes
-    }
-
-    fn insert(&mut self, word: &[u8]) {
-        let at = self.words.len() as u32;
-        self.words.push(word.into());
-        let (words, hasher) = (&self.words, &self.hasher);
-        self.index
-            .insert_unique(hasher.hash_one(word), at, |at| hasher.hash_one(&*words[*at as usize]));
-        self.array = None;
+        let mut words = Interner::new();
+        for value in values {
+            words.intern(value.as_bytes());
+        }
+        let closed = !values.is_empty();
+        Codes { words, closed, codes: Vec::new(), validity: NullBufferBuilder::new(0), array: None }
     }
 
     #[cold]
     fn not_listed(&self, value: &[u8]) -> Reason {
         let value = String::from_utf8_lossy(value);
-        let words: Vec<_> = self.words.iter().map(|word| String::from_utf8_lossy(word)).collect();
+        let words: Vec<_> = self.words.iter().map(String::from_utf8_lossy).collect();
         Reason::NotListed {
             near: crate::nearest(&value, words.iter().map(AsRef::as_ref)).map(str::to_owned),
         }
@@ -316,14 +298,14 @@ where
 {
     #[inline]
     fn push(&mut self, value: &[u8]) -> Result<(), Reason> {
-        let hash = self.hasher.hash_one(value);
-        let code = match self.index.find(hash, |at| &*self.words[*at as usize] == value) {
-            Some(at) => *at,
-            None if self.closed => return Err(self.not_listed(value)),
-            None => {
-                self.insert(value);
-                self.words.len() as u32 - 1
+        let code = if self.closed {
+            self.words.find(value).ok_or_else(|| self.not_listed(value))?
+        } else {
+            let (code, is_new) = self.words.intern(value);
+            if is_new {
+                self.array = None;
             }
+            code
         };
         self.codes.push(K::Native::usize_as(code as usize));
         self.validity.append_non_null();
@@ -344,14 +326,14 @@ where
                 .map(|word| std::str::from_utf8(word).expect("cells are given valid UTF-8"));
             Arc::new(StringArray::from_iter_values(texts))
         });
-        let codes = std::mem::take(&mut self.codes);
+        let capacity = self.codes.len();
+        let codes = std::mem::replace(&mut self.codes, Vec::with_capacity(capacity));
         let keys = PrimitiveArray::<K>::new(ScalarBuffer::from(codes), self.validity.finish());
         Arc::new(DictionaryArray::<K>::new(keys, array.clone()))
     }
 
     fn reset(&mut self) {
         if !self.closed {
-            self.index.clear();
             self.words.clear();
             self.array = None;
         }

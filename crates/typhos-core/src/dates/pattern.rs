@@ -38,6 +38,96 @@ pub struct Pattern {
     has_time: bool,
     has_offset: bool,
     fraction_digits: u8,
+    fixed: Option<Fixed>,
+}
+
+/// The fast way for patterns whose every part has a fixed width: places of the digits, and of the
+/// literal bytes between them. It says yes or nothing; why a value is misread is found the long way.
+///
+/// Left for the long way: loose parts, fractions, offsets, literals that are not ASCII.
+#[derive(Debug, Clone, PartialEq, Eq)]
+struct Fixed {
+    length: usize,
+    year: Option<u8>,
+    short_year: Option<u8>,
+    /// Places of month, day, hour, minute and second.
+    parts: [Option<u8>; 5],
+    literals: Vec<(u8, u8)>,
+}
+
+impl Fixed {
+    fn of(steps: &[Step]) -> Option<Fixed> {
+        let mut fixed = Fixed {
+            length: 0,
+            year: None,
+            short_year: None,
+            parts: [None; 5],
+            literals: Vec::new(),
+        };
+        for step in steps {
+            let at = u8::try_from(fixed.length).ok()?;
+            fixed.length += match *step {
+                Step::Literal(literal) => {
+                    fixed.literals.push((at, u8::try_from(literal).ok().filter(u8::is_ascii)?));
+                    1
+                }
+                Step::Year => {
+                    fixed.year = Some(at);
+                    4
+                }
+                Step::ShortYear => {
+                    fixed.short_year = Some(at);
+                    2
+                }
+                Step::Number { part, loose: false } => {
+                    fixed.parts[part as usize] = Some(at);
+                    2
+                }
+                Step::Number { .. } | Step::Fraction { .. } | Step::Offset { .. } => return None,
+            };
+        }
+        Some(fixed)
+    }
+
+    #[inline]
+    fn read(&self, value: &[u8], pivot: i32, has_date: bool) -> Option<Moment> {
+        if value.len() != self.length {
+            return None;
+        }
+        if self.literals.iter().any(|(at, byte)| value[usize::from(*at)] != *byte) {
+            return None;
+        }
+        let two = |at: usize| -> Option<u32> {
+            let (tens, ones) = (value[at].wrapping_sub(b'0'), value[at + 1].wrapping_sub(b'0'));
+            (tens <= 9 && ones <= 9).then(|| u32::from(tens) * 10 + u32::from(ones))
+        };
+        let part = |index: Part, otherwise: u32| match self.parts[index as usize] {
+            Some(at) => two(usize::from(at)),
+            None => Some(otherwise),
+        };
+        let (hour, minute, second) =
+            (part(Part::Hour, 0)?, part(Part::Minute, 0)?, part(Part::Second, 0)?);
+        if hour > 23 || minute > 59 || second > 59 {
+            return None;
+        }
+        let nanos = i64::from(hour * 3600 + minute * 60 + second) * 1_000_000_000;
+        if !has_date {
+            return Some(Moment { days: 0, nanos, offset: None });
+        }
+        let year = match (self.year, self.short_year) {
+            (Some(at), _) => two(usize::from(at))? * 100 + two(usize::from(at) + 2)?,
+            (_, Some(at)) => {
+                (pivot + (two(usize::from(at))? as i32 - pivot).rem_euclid(100)).cast_unsigned()
+            }
+            (None, None) => return None,
+        };
+        let (month, day) = (part(Part::Month, 1)?, part(Part::Day, 1)?);
+        let year = year.cast_signed();
+        if year < 1 || !(1..=12).contains(&month) || day < 1 || day > days_in_month(year, month) {
+            return None;
+        }
+        Some(Moment { days: days_from_civil(year, month, day), nanos, offset: None })
+    }
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -209,7 +299,14 @@ impl Pattern {
     ///
     /// # Errors
     /// The first thing in which the value does not follow the pattern.
+    #[inline]
     pub fn read(&self, value: &[u8], pivot: i32) -> Result<Moment, Misread> {
+        let fast = self.fixed.as_ref().and_then(|fixed| fixed.read(value, pivot, self.has_date));
+        fast.map_or_else(|| self.read_steps(value, pivot), Ok)
+    }
+
+    /// The long way: every step, and what is wrong at the first that fails.
+    fn read_steps(&self, value: &[u8], pivot: i32) -> Result<Moment, Misread> {
         let (mut year, mut month, mut day) = (1970, 1, 1);
         let (mut seconds, mut nanos) = (0i64, 0i64);
         let mut offset = None;
@@ -512,6 +609,7 @@ impl Compiler<'_> {
             has_time: hour.is_some(),
             has_offset: offset.is_some(),
             fraction_digits: fraction_digits.unwrap_or(0),
+            fixed: Fixed::of(&self.steps),
             steps: self.steps,
         })
     }
@@ -585,6 +683,28 @@ mod tests {
             ("yyyy-MM-dd", "0000-01-01", "year 0 does not exist"),
         ] {
             assert_eq!(read(pattern, value), Err(want.to_owned()), "{pattern} {value}");
+        }
+    }
+
+    proptest::proptest! {
+        /// The fast way agrees with the long one on whatever it is given.
+        #[test]
+        fn both_ways_read_the_same(
+            at in 0usize..6, year in 0u32..10_000, parts in proptest::array::uniform5(0u32..70), spoil in proptest::option::of((0usize..20, "[0-9/x ]")),
+        ) {
+            let pattern = ["yyyy-MM-dd", "MM/dd/yy", "yyyyMMdd", "yyyy-MM-dd HH:mm:ss", "dd.MM.yyyy'T'HHmm", "HH:mm"][at];
+            let [month, day, hour, minute, second] = parts;
+            let (year4, year2) = (format!("{year:04}"), format!("{:02}", year % 100));
+            let two = |n: u32| format!("{n:02}");
+            let mut value = pattern.replace('\'', "").replace("yyyy", &year4).replace("yy", &year2).replace("MM", &two(month % 14))
+                .replace("dd", &two(day % 34)).replace("HH", &two(hour % 26)).replace("mm", &two(minute)).replace("ss", &two(second));
+            if let Some((place, with)) = spoil {
+                let place = place % value.len();
+                value.replace_range(place..=place, &with);
+            }
+            let pattern = Pattern::compile(pattern).unwrap();
+            assert!(pattern.fixed.is_some());
+            proptest::prop_assert_eq!(pattern.read(value.as_bytes(), 1969), pattern.read_steps(value.as_bytes(), 1969), "{}", value);
         }
     }
 

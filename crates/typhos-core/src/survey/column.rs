@@ -29,8 +29,7 @@ impl ColumnFacts {
         } else if !is_utf8 && std::str::from_utf8(value).is_err() {
             self.direct.add_malformed(value, place);
         } else if let Some(table) = &mut self.table {
-            table.add(value, 1, place);
-            if table.is_over() {
+            if table.add(value, 1, place) && table.is_over() {
                 self.fold();
             }
         } else {
@@ -49,7 +48,9 @@ impl ColumnFacts {
         self.empty += other.empty;
         match (&mut self.table, &other.table) {
             (Some(ours), Some(theirs)) => {
-                theirs.values().for_each(|found| ours.add(found.value, found.count, found.first));
+                for found in theirs.values() {
+                    ours.add(found.value, found.count, found.first);
+                }
                 if ours.is_over() {
                     self.fold();
                 }

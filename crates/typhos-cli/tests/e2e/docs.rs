@@ -1,0 +1,93 @@
+//! The documents: what they show works, and what they list is all there is.
+
+use std::path::{Path, PathBuf};
+
+use crate::world::World;
+
+fn root() -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("../..")
+}
+
+fn document(name: &str) -> String {
+    std::fs::read_to_string(root().join(name)).unwrap()
+}
+
+/// The fenced blocks of a language.
+fn blocks<'t>(text: &'t str, language: &str) -> Vec<&'t str> {
+    let opening = format!("```{language}\n");
+    text.split(&opening).skip(1).map(|rest| rest.split("```").next().unwrap()).collect()
+}
+
+#[test]
+fn the_schema_of_the_document_checks_the_demo_tickets() {
+    let text = document("docs/schema-file.md");
+    let schemas = blocks(&text, "toml");
+    assert_eq!(schemas.len(), 1);
+    let world = World::demo(500);
+    world.write("t.typhos.toml", schemas[0]);
+    world.ok("check t.typhos.toml tickets.csv").says("every value fits");
+    world
+        .run("load t.typhos.toml refused.csv --into r.parquet")
+        .status(1)
+        .complains("refused.csv:5: column 'ticket_no'");
+}
+
+#[test]
+fn the_document_lists_every_key_and_type() {
+    let text = document("docs/schema-file.md");
+    for word in typhos_core::schema::COLUMN_KEYS.iter().chain(&typhos_core::schema::TYPE_NAMES) {
+        assert!(
+            text.contains(&format!("`{word}`")),
+            "docs/schema-file.md does not mention `{word}`"
+        );
+    }
+}
+
+#[test]
+fn the_commands_of_the_readme_work_one_after_another() {
+    let text = document("README.md");
+    let lines = blocks(&text, "sh")
+        .into_iter()
+        .flat_map(str::lines)
+        .filter(|line| line.starts_with("typhos "));
+    let lines: Vec<_> = lines.map(|line| line.split('#').next().unwrap().trim()).collect();
+    assert_eq!(lines.len(), 5);
+    let world = World::demo(300);
+    for line in lines {
+        world.ok(line.strip_prefix("typhos ").unwrap());
+    }
+}
+
+#[test]
+fn the_files_that_documents_link_to_are_there() {
+    for name in ["README.md", "docs/architecture.md", "docs/schema-file.md", "docs/performance.md"]
+    {
+        let text = document(name);
+        let folder = root().join(name).parent().unwrap().to_path_buf();
+        for target in text.split("](").skip(1).map(|rest| rest.split(')').next().unwrap()) {
+            assert!(
+                target.contains("://") || folder.join(target).exists(),
+                "{name} links to {target}"
+            );
+        }
+    }
+}
+
+#[test]
+fn the_small_copies_of_the_demo_data_are_what_the_demo_makes() {
+    let world = World::demo(500);
+    for name in [
+        "tickets.csv",
+        "refused.csv",
+        "gauges.tsv",
+        "vessels.csv",
+        "engines.ndjson",
+        "crossings/2024-07.csv",
+    ] {
+        let (made, kept) = (
+            std::fs::read(world.path(name)).unwrap(),
+            std::fs::read(root().join("demo").join(name)).unwrap(),
+        );
+        assert!(made == kept, "demo/{name} is stale: typhos demo demo --rows 500 --data-only");
+    }
+}
