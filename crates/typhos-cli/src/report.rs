@@ -42,13 +42,15 @@ fn column_name(misfit: &MisfitValue, plan: &Plan) -> Option<String> {
     misfit.column.map(|column| plan.schema().columns[column].name.clone())
 }
 
-/// One misfit as a line: place, value, reason.
-pub fn misfit_line(misfit: &MisfitValue, input: &Input) -> String {
+/// One misfit as a line: place, column where a plan is given to name it by, value, reason.
+pub fn misfit_line(misfit: &MisfitValue, input: &Input, plan: Option<&Plan>) -> String {
+    let name = plan.and_then(|plan| column_name(misfit, plan));
+    let name = name.map_or(String::new(), |name| format!("{}: ", safe(&name)));
     let what = match misfit.column {
         Some(_) => format!("{} {}", shown(&misfit.value), safe(&misfit.reason.to_string())),
         None => format!("the record {}", safe(&misfit.reason.to_string())),
     };
-    format!("{}  {what}", paint(DIM, place(misfit, input)))
+    format!("{}  {name}{what}", paint(DIM, place(misfit, input)))
 }
 
 /// The misfit that stopped a load, and what to do.

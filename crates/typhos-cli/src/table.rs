@@ -5,6 +5,8 @@ use comfy_table::{
     presets,
 };
 
+use unicode_width::UnicodeWidthStr;
+
 use crate::console::{Console, safe};
 
 /// What a cell is, which decides how it looks.
@@ -19,8 +21,6 @@ pub enum Look {
 /// A column's heading and side.
 pub struct Heading {
     pub text: String,
-    /// A second line.
-    pub below: Option<String>,
     pub right: bool,
     /// The most characters it may take on a terminal; longer cells are cut there.
     pub most: Option<usize>,
@@ -28,16 +28,11 @@ pub struct Heading {
 
 impl Heading {
     pub fn left(text: impl Into<String>) -> Heading {
-        Heading { text: text.into(), below: None, right: false, most: None }
+        Heading { text: text.into(), right: false, most: None }
     }
 
     pub fn right(text: impl Into<String>) -> Heading {
-        Heading { text: text.into(), below: None, right: true, most: None }
-    }
-
-    pub fn below(mut self, text: impl Into<String>) -> Heading {
-        self.below = Some(text.into());
-        self
+        Heading { text: text.into(), right: true, most: None }
     }
 
     pub fn most(mut self, most: usize) -> Heading {
@@ -52,6 +47,23 @@ pub fn cut(text: &str, most: usize) -> String {
         return text.to_owned();
     }
     text.chars().take(most.saturating_sub(1)).chain(['…']).collect()
+}
+
+/// How many columns from the left fit the terminal, where each is as wide as its widest cell.
+pub fn columns_that_fit(
+    console: &Console,
+    headings: &[Heading],
+    rows: &[Vec<(String, Look)>],
+) -> usize {
+    let Some(width) = console.width else { return headings.len() };
+    let mut used = 2;
+    let fits = headings.iter().enumerate().take_while(|(at, heading)| {
+        let cells = rows.iter().filter_map(|row| row.get(*at)).map(|(text, _)| safe(text).width());
+        let widest = cells.max().unwrap_or(0).min(heading.most.unwrap_or(usize::MAX));
+        used += widest.max(safe(&heading.text).width()) + 2;
+        used <= width
+    });
+    fits.count().max(1)
 }
 
 /// A table: headings, rows, and a last column that takes what room is left and may wrap.
@@ -78,9 +90,7 @@ pub fn render(
         }
     }
     let heading = |heading: &Heading| {
-        let below =
-            heading.below.as_ref().map_or(String::new(), |below| format!("\n{}", safe(below)));
-        let cell = Cell::new(safe(&heading.text) + &below).add_attribute(Attribute::Bold);
+        let cell = Cell::new(safe(&heading.text)).add_attribute(Attribute::Bold);
         if heading.right { cell.set_alignment(CellAlignment::Right) } else { cell }
     };
     table.set_header(headings.iter().map(heading).collect::<Vec<_>>());

@@ -370,7 +370,7 @@ pub fn head(path: &Path, table: &str, rows: usize) -> Result<TableHead, TargetEr
                 Ok(match row.get::<_, Value>(at)? {
                     Value::Null => None,
                     Value::Integer(number) => Some(number.to_string()),
-                    Value::Real(number) => Some(number.to_string()),
+                    Value::Real(number) => Some(format!("{number:?}")),
                     Value::Text(text) => Some(text),
                     Value::Blob(bytes) => Some(format!("{} bytes", bytes.len())),
                 })

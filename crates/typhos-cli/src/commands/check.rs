@@ -89,7 +89,7 @@ fn show(
             paint(DIM, format!("({fate})"))
         ))?;
         for misfit in &misfits.examples {
-            console.say(format!("  {}", misfit_line(misfit, input)))?;
+            console.say(format!("  {}", misfit_line(misfit, input, None)))?;
         }
         more(misfits.count, misfits.examples.len(), console)?;
     }
@@ -107,7 +107,7 @@ fn show(
             paint(DIM, format!("({fate})"))
         ))?;
         for misfit in &account.broken.examples {
-            console.say(format!("  {}", misfit_line(misfit, input)))?;
+            console.say(format!("  {}", misfit_line(misfit, input, None)))?;
         }
         more(account.broken.count, account.broken.examples.len(), console)?;
     }

@@ -69,7 +69,7 @@ pub fn run(args: &Load, common: &Common, console: &mut Console) -> Result<Outcom
     let mut examples: Vec<_> = examples.collect();
     examples.sort_by_key(|misfit| misfit.place);
     for misfit in examples.iter().take(SHOWN_MISFITS) {
-        console.say(format!("  {}", misfit_line(misfit, &input)))?;
+        console.say(format!("  {}", misfit_line(misfit, &input, Some(&plan))))?;
     }
     let more = account.misfits().saturating_sub(SHOWN_MISFITS as u64);
     if more > 0 {

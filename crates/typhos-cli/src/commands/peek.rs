@@ -15,7 +15,7 @@ use typhos_targets::{parquet, sqlite};
 use crate::args::Peek;
 use crate::console::{BOLD, Console, DIM, WARN, paint, safe};
 use crate::outcome::{Failure, Outcome};
-use crate::table::{Heading, Look, render};
+use crate::table::{Heading, Look, columns_that_fit, render};
 
 /// What is shown, wherever it is from.
 struct Shown {
@@ -218,9 +218,10 @@ fn show(shown: &Shown, console: &mut Console) -> std::io::Result<()> {
         .iter()
         .map(|(name, ty)| {
             let heading = if is_number(ty) { Heading::right(name) } else { Heading::left(name) };
-            heading.below(ty).most(MOST_CELL)
+            heading.most(MOST_CELL)
         })
         .collect();
+    let types = shown.columns.iter().map(|(_, ty)| (ty.clone(), Look::Type)).collect();
     let rows = shown.rows.iter().map(|row| {
         let cells = row.iter().map(|cell| match cell {
             Some(text) => (text.clone(), Look::Plain),
@@ -228,8 +229,17 @@ fn show(shown: &Shown, console: &mut Console) -> std::io::Result<()> {
         });
         cells.collect()
     });
-    let rows = rows.collect();
-    console.say(render(console, &headings, rows, false))?;
+    let mut rows: Vec<Vec<_>> = std::iter::once(types).chain(rows).collect();
+    let fits = columns_that_fit(console, &headings, &rows);
+    rows.iter_mut().for_each(|row| row.truncate(fits));
+    console.say(render(console, &headings[..fits], rows, false))?;
+    if fits < headings.len() {
+        let columns = counted(headings.len() as u64, "column");
+        console.say(paint(
+            DIM,
+            format!("  {fits} of {columns} fit this terminal; a pipe or --json gets all"),
+        ))?;
+    }
     let count = shown.rows.len() as u64;
     match shown.total {
         Some(total) if total > count => {

@@ -94,7 +94,7 @@ fn whole(
             (distinct, Look::Plain),
         ];
         let why = if wide {
-            let (low, high) = decision.range.clone().unwrap_or_default();
+            let (low, high) = decision.shown_range().unwrap_or_default();
             row.extend([(low, Look::Plain), (high, Look::Plain)]);
             decision.evidence.iter().chain(&decision.notes).cloned().collect::<Vec<_>>()
         } else {

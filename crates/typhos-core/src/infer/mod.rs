@@ -109,10 +109,9 @@ impl Decision {
 }
 
 impl Decision {
-    /// The range as a clause, for types whose range says something: "1 to 20,000".
-    pub fn range_clause(&self) -> Option<String> {
-        let (low, high) =
-            self.range.as_ref().filter(|_| !self.ty.is_text() && self.ty != Type::Bool)?;
+    /// Smallest and largest value for a person: integers with their thousands apart.
+    pub fn shown_range(&self) -> Option<(String, String)> {
+        let (low, high) = self.range.as_ref()?;
         let text = |value: &str| match (self.ty, value.parse::<i64>()) {
             (Type::Int(_), Ok(number)) if number < 0 => {
                 format!("-{}", grouped(number.unsigned_abs()))
@@ -120,7 +119,14 @@ impl Decision {
             (Type::Int(_), Ok(number)) => grouped(number.unsigned_abs()),
             _ => value.to_owned(),
         };
-        Some(if low == high { text(low) } else { format!("{} to {}", text(low), text(high)) })
+        Some((text(low), text(high)))
+    }
+
+    /// The range as a clause, for types whose range says something: "1 to 20,000".
+    pub fn range_clause(&self) -> Option<String> {
+        let (low, high) =
+            self.shown_range().filter(|_| !self.ty.is_text() && self.ty != Type::Bool)?;
+        Some(if low == high { low } else { format!("{low} to {high}") })
     }
 
     /// How many values are absent, and by which tokens: "870 absent (also 'NA')".

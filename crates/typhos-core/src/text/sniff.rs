@@ -91,7 +91,7 @@ fn find_delimiter(head: &[u8], quote: Option<u8>, whole: bool) -> (u8, String) {
     match best {
         Some((share, delimiter, fields, records)) => {
             let all = if share == 1.0 {
-                "all".into()
+                "all of".into()
             } else {
                 format!("{:.0} % of", (share * 100.0).floor())
             };
