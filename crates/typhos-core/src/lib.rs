@@ -40,9 +40,25 @@ pub fn nearest<'a>(given: &str, known: impl IntoIterator<Item = &'a str>) -> Opt
         .map(|(_, word)| word)
 }
 
+/// Bytes as text for a person, nothing of them lost: what is not UTF-8 is shown escaped.
+pub fn lossless(bytes: &[u8]) -> String {
+    match std::str::from_utf8(bytes) {
+        Ok(text) => text.to_owned(),
+        Err(error) if error.error_len().is_none() => lossless(&bytes[..error.valid_up_to()]),
+        Err(_) => bytes.escape_ascii().to_string(),
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::nearest;
+
+    #[test]
+    fn bytes_that_are_no_text_are_shown_escaped() {
+        assert_eq!(super::lossless("Tårnvik".as_bytes()), "Tårnvik");
+        assert_eq!(super::lossless(b"T\xe5rnvik"), "T\\xe5rnvik");
+        assert_eq!(super::lossless(&"Tå".as_bytes()[..2]), "T", "a cut character is left out");
+    }
 
     #[test]
     fn nearest_suggests_only_what_is_near() {

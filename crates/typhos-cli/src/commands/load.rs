@@ -58,7 +58,7 @@ pub fn run(args: &Load, common: &Common, console: &mut Console) -> Result<Outcom
         Destination::Parquet { path, parts: None } => path.display().to_string(),
     };
     console.say(format!("{}  {rows}, {columns}  {}", paint(BOLD, target), paint(DIM, size)))?;
-    for note in &report.notes {
+    for note in report.notes.iter().filter(|_| !common.quiet) {
         console.say(paint(DIM, format!("  {note}")))?;
     }
     let examples = account

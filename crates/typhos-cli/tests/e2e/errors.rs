@@ -7,6 +7,7 @@ const SCHEMA: &str = "typhos = 1\n[columns]\na = { type = \"uint8\" }\nb = { typ
 #[test]
 fn files_that_cannot_be_read() {
     let world = World::new();
+    world.write("lines.ndjson", "{\"a\":1,\"b\":2}\n");
     world
         .write("empty.csv", "")
         .write("utf16.csv", b"\xff\xfea\0,\0")
@@ -21,6 +22,10 @@ fn files_that_cannot_be_read() {
         ("scout folder", "folder: this is a directory, give the files in it"),
         ("scout empty.csv", "empty.csv is empty: there is not even a header in it"),
         ("scout utf16.csv", "starts with the byte order mark of UTF-16"),
+        (
+            "scout lines.ndjson",
+            "lines.ndjson cannot be read as delimited text: its lines are JSON objects, which are not read yet",
+        ),
         ("scout packed.csv", "compressed with gzip; unpack it first"),
         (
             "scout latin.csv",

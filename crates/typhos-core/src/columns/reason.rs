@@ -122,25 +122,13 @@ impl MisfitValue {
         value: &[u8],
         reason: Reason,
     ) -> MisfitValue {
-        let cut = &value[..cut_at(value, Self::SHOWN)];
-        let mut text = match std::str::from_utf8(cut) {
-            Ok(text) => text.to_owned(),
-            Err(_) => cut.escape_ascii().to_string(),
-        };
+        let cut = &value[..value.len().min(Self::SHOWN)];
+        let mut text = crate::lossless(cut);
         if cut.len() < value.len() {
             text.push('…');
         }
         MisfitValue { place, column, value: text, reason }
     }
-}
-
-/// At most `most` bytes of a text, and no half of a character at their end.
-fn cut_at(value: &[u8], most: usize) -> usize {
-    let mut at = value.len().min(most);
-    while at < value.len() && at > 0 && matches!(value[at], 0x80..=0xbf) {
-        at -= 1;
-    }
-    at
 }
 
 /// A record kept out of the load.

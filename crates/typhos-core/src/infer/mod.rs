@@ -112,7 +112,9 @@ impl Decision {
     /// Smallest and largest value for a person: integers with their thousands apart.
     pub fn shown_range(&self) -> Option<(String, String)> {
         let (low, high) = self.range.as_ref()?;
+        // Four digits are often years, and read well without a comma.
         let text = |value: &str| match (self.ty, value.parse::<i64>()) {
+            (Type::Int(_), Ok(number)) if number.unsigned_abs() < 10_000 => value.to_owned(),
             (Type::Int(_), Ok(number)) if number < 0 => {
                 format!("-{}", grouped(number.unsigned_abs()))
             }

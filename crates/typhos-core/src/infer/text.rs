@@ -28,8 +28,7 @@ pub(super) fn decide(
 ) -> Decision {
     let mut decision = by_bytes(column, facts, records);
     if facts.text.count > 0 {
-        let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
-        decision.range = Some((text(&facts.text.min), text(&facts.text.max)));
+        decision.range = Some((crate::lossless(&facts.text.min), crate::lossless(&facts.text.max)));
     }
     let malformed = facts.count(Class::Malformed);
     if malformed > 0 {

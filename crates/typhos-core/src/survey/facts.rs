@@ -65,7 +65,7 @@ impl Example {
 
     /// The value for a person.
     pub fn text(&self) -> String {
-        String::from_utf8_lossy(&self.value).into_owned()
+        crate::lossless(&self.value)
     }
 }
 

@@ -69,8 +69,8 @@ pub enum InputError {
         /// The first byte that is not valid.
         byte: u8,
     },
-    /// UTF-16 or binary data.
-    #[error("{file} is no text in UTF-8: {reason}")]
+    /// Something other than delimited text in UTF-8.
+    #[error("{file} cannot be read as delimited text: {reason}")]
     NotText {
         /// The file, as it was given.
         file: String,
@@ -252,11 +252,20 @@ fn after_bom<'h>(file: &InputFile, head: &'h [u8]) -> Result<&'h [u8], InputErro
         [0x1f, 0x8b, ..] => refuse("it is compressed with gzip; unpack it first"),
         [0x28, 0xb5, 0x2f, 0xfd, ..] => refuse("it is compressed with zstd; unpack it first"),
         [b'P', b'A', b'R', b'1', ..] => refuse("it is a Parquet file; 'typhos peek' shows those"),
+        [b'{', b'"', ..] if is_json_object(head) => {
+            refuse("its lines are JSON objects, which are not read yet")
+        }
         _ if memchr::memchr(0, &head[..head.len().min(512)]).is_some() => {
             refuse("there are NUL bytes near its start")
         }
         _ => Ok(head.strip_prefix(BOM).unwrap_or(head)),
     }
+}
+
+/// Whether the first line is a JSON object by its ends.
+fn is_json_object(head: &[u8]) -> bool {
+    let line = head.split(|byte| *byte == b'\n').next().unwrap_or_default().trim_ascii();
+    line.starts_with(b"{\"") && line.ends_with(b"}")
 }
 
 /// Reads the names of the columns and sets where the data start.

@@ -97,12 +97,12 @@ fn find_delimiter(head: &[u8], quote: Option<u8>, whole: bool) -> (u8, String) {
             };
             (delimiter, format!("splits {all} the first {records} records into {fields} fields"))
         }
-        None => (b',', format!("no {} splits the records evenly: one column", names())),
+        None => (b',', format!("assumed: neither {} splits the records evenly", names())),
     }
 }
 
 fn names() -> String {
-    CANDIDATES.map(delimiter_name).join(", ")
+    CANDIDATES.map(delimiter_name).join(" nor ")
 }
 
 /// What a value looks like at a glance.
