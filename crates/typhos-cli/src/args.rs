@@ -7,7 +7,7 @@ use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
 use typhos_core::dates::Order;
 use typhos_core::infer::{DEFAULT_HEADROOM, Rules};
 use typhos_core::run::RunOptions;
-use typhos_core::text::{DialectChoice, parse_delimiter};
+use typhos_core::text::{DialectChoice, parse_delimiter, parse_encoding};
 
 use crate::world;
 
@@ -79,6 +79,18 @@ pub struct InputArgs {
     /// Whether the first record holds the names of the columns
     #[arg(long, value_name = "true|false", hide_possible_values = true)]
     pub header: Option<bool>,
+
+    /// How the text is encoded: utf-8, utf-16le, windows-1252, iso-8859-15…
+    #[arg(long, value_name = "LABEL", value_parser = parse_encoding_arg)]
+    pub encoding: Option<EncodingArg>,
+}
+
+/// An encoding by its label.
+#[derive(Debug, Clone)]
+pub struct EncodingArg(String);
+
+fn parse_encoding_arg(label: &str) -> Result<EncodingArg, String> {
+    parse_encoding(label).map(|_| EncodingArg(label.to_owned()))
 }
 
 /// A quote as it was said; `None` inside means that quotes mean nothing.
@@ -100,6 +112,10 @@ impl InputArgs {
             delimiter: self.delimiter,
             quote: self.quote.map(|QuoteArg(quote)| quote),
             header: self.header,
+            encoding: self
+                .encoding
+                .as_ref()
+                .and_then(|EncodingArg(label)| parse_encoding(label).ok()),
         }
     }
 }
@@ -150,7 +166,7 @@ impl RuleArgs {
 
 #[derive(Debug, ClapArgs)]
 pub struct Scout {
-    /// Files to look at, read as one table
+    /// Files or directories to look at, read as one table; '-' is standard input
     #[arg(required = true, value_name = "INPUT")]
     pub inputs: Vec<PathBuf>,
 
@@ -171,7 +187,7 @@ pub struct Scout {
 
 #[derive(Debug, ClapArgs)]
 pub struct Draft {
-    /// Files to draft from, read as one table
+    /// Files or directories to draft from, read as one table; '-' is standard input
     #[arg(required = true, value_name = "INPUT")]
     pub inputs: Vec<PathBuf>,
 
@@ -199,7 +215,7 @@ pub struct Check {
     /// The schema file
     pub schema: PathBuf,
 
-    /// Files to hold against it
+    /// Files or directories to hold against it; '-' is standard input
     #[arg(required = true, value_name = "INPUT")]
     pub inputs: Vec<PathBuf>,
 
@@ -216,7 +232,7 @@ pub struct Load {
     /// The schema file
     pub schema: PathBuf,
 
-    /// Files to load
+    /// Files or directories to load; '-' is standard input
     #[arg(required = true, value_name = "INPUT")]
     pub inputs: Vec<PathBuf>,
 

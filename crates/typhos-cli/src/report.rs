@@ -3,7 +3,7 @@
 use serde_json::{Value, json};
 use typhos_core::columns::{Account, ColumnMisfits, MisfitValue, Plan};
 use typhos_core::infer::{grouped, shown};
-use typhos_core::text::{Input, delimiter_name};
+use typhos_core::text::{Input, InputFile, Packing, delimiter_name};
 
 use crate::console::{self, BOLD, DIM, GOOD, WARN, paint, safe};
 
@@ -15,7 +15,13 @@ pub fn input_line(input: &Input) -> String {
         [first, .., last] => format!("{} … {} ({} files)", first.name(), last.name(), files.len()),
         [] => String::new(),
     };
-    format!("{}  {}", paint(BOLD, safe(&name)), paint(DIM, console::bytes(input.bytes())))
+    let size = match (input.bytes(), files.first().map_or(Packing::None, InputFile::packing)) {
+        (0, _) => String::new(),
+        (bytes, Packing::None) => console::bytes(bytes),
+        (bytes, Packing::Gzip) => format!("{} of gzip", console::bytes(bytes)),
+        (bytes, Packing::Zstd) => format!("{} of zstd", console::bytes(bytes)),
+    };
+    format!("{}  {}", paint(BOLD, safe(&name)), paint(DIM, size))
 }
 
 /// An input for a JSON report.
@@ -27,7 +33,7 @@ pub fn input_json(input: &Input) -> Value {
         "delimiter": delimiter_name(dialect.delimiter),
         "quote": dialect.quote.map(|quote| char::from(quote).to_string()),
         "header": dialect.header,
-        "encoding": "utf-8",
+        "encoding": input.encoding().to_lowercase(),
     })
 }
 

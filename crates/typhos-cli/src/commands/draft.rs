@@ -3,7 +3,6 @@
 use std::io::Write;
 
 use typhos_core::infer::{counted, decide, draft};
-use typhos_core::text::Input;
 
 use crate::args::{Common, Draft};
 use crate::console::{Console, GOOD, WARN, paint};
@@ -20,7 +19,7 @@ pub fn run(args: &Draft, common: &Common, console: &mut Console) -> Result<Outco
         );
         return Err(Failure::Usage(message));
     }
-    let input = Input::open(&args.inputs, &args.input.choice())?;
+    let input = super::open(&args.inputs, &args.input.choice())?;
     let survey = super::survey(&input, common)?;
     let decisions = decide(&survey, input.names(), &args.rules.rules());
     let table = args.table.clone().unwrap_or_else(|| super::table_name(&input));

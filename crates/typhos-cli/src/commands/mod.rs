@@ -11,7 +11,7 @@ use clap::Parser;
 use typhos_core::columns::Plan;
 use typhos_core::schema::Schema;
 use typhos_core::survey::Survey;
-use typhos_core::text::Input;
+use typhos_core::text::{DialectChoice, Input};
 
 use crate::args::{Args, Command, Common, InputArgs};
 use crate::console::{Console, Tone};
@@ -41,6 +41,20 @@ fn run(args: Args, console: &mut Console) -> Result<Outcome, Failure> {
     }
 }
 
+/// Opens files and directories, or standard input where that is asked for.
+fn open(inputs: &[std::path::PathBuf], choice: &DialectChoice) -> Result<Input, Failure> {
+    let is_stream = |path: &std::path::PathBuf| path.as_os_str() == "-";
+    match inputs {
+        [only] if is_stream(only) => {
+            Ok(Input::of_stream("standard input", Box::new(std::io::stdin()), choice)?)
+        }
+        several if several.iter().any(is_stream) => Err(Failure::Usage(
+            "'-' is standard input, which is read alone: give no other files beside it".into(),
+        )),
+        files => Ok(Input::open(files, choice)?),
+    }
+}
+
 /// Opens an input under a schema: what is typed wins over what the schema says, and what neither says
 /// is found from the data.
 fn open_under(
@@ -48,8 +62,7 @@ fn open_under(
     inputs: &[std::path::PathBuf],
     typed: &InputArgs,
 ) -> Result<Input, Failure> {
-    let choice = typed.choice().or(&schema.input.dialect);
-    Ok(Input::open(inputs, &choice)?)
+    open(inputs, &typed.choice().or(&schema.input.dialect))
 }
 
 /// Reads a schema, opens the inputs and binds them.

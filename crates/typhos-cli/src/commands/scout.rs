@@ -19,7 +19,7 @@ const WIDE: usize = 120;
 const SHOWN_VALUES: usize = 12;
 
 pub fn run(args: &Scout, common: &Common, console: &mut Console) -> Result<Outcome, Failure> {
-    let input = Input::open(&args.inputs, &args.input.choice())?;
+    let input = super::open(&args.inputs, &args.input.choice())?;
     let survey = super::survey(&input, common)?;
     let decisions = decide(&survey, input.names(), &args.rules.rules());
     if args.json {
@@ -56,17 +56,20 @@ fn whole(
         paint(BOLD, counted(survey.records, "record"))
     ))?;
     let delimiter = delimiter_name(dialect.delimiter);
-    console.say(format!(
-        "  {} {}",
-        paint(FOUND, format!("{delimiter:<9}")),
-        paint(DIM, safe(&finding.delimiter))
-    ))?;
     let header = if dialect.header { "header" } else { "no header" };
-    console.say(format!(
-        "  {} {}",
-        paint(FOUND, format!("{header:<9}")),
-        paint(DIM, safe(&finding.header))
-    ))?;
+    let encoding = input.encoding().to_lowercase();
+    let found = [
+        (&delimiter[..], &finding.delimiter),
+        (header, &finding.header),
+        (&encoding, &finding.encoding),
+    ];
+    for (what, why) in found {
+        console.say(format!(
+            "  {} {}",
+            paint(FOUND, format!("{what:<12}")),
+            paint(DIM, safe(why))
+        ))?;
+    }
     console.say("")?;
 
     let wide = console.width.is_none_or(|width| width >= WIDE);

@@ -267,6 +267,82 @@ fn several_files_are_one_table() {
         .says("b.csv:2  '300' is outside of uint8: 0 to 255");
 }
 
+/// The same table, however its bytes are encoded, packed and handed over.
+#[test]
+fn encodings_packing_streams_and_directories() {
+    use std::io::Write;
+    let world = World::new();
+    let text = "port;n\nTårnvik;1\nHolm;2\n";
+    let latin: Vec<u8> = text.chars().map(|letter| letter as u8).collect();
+    let utf16: Vec<u8> = "\u{feff}"
+        .chars()
+        .chain(text.chars())
+        .map(|c| c as u16)
+        .flat_map(u16::to_le_bytes)
+        .collect();
+    let mut gzip = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+    gzip.write_all(text.as_bytes()).unwrap();
+    world.write("plain.csv", text).write("latin.csv", &latin).write("utf16.csv", utf16);
+    world.write("packed.data", gzip.finish().unwrap());
+    world.write(
+        "s.typhos.toml",
+        "typhos = 1\n[columns]\nport = { type = \"text\" }\nn = { type = \"uint8\" }\n",
+    );
+    let want = serde_json::json!([["Tårnvik", "1"], ["Holm", "2"]]);
+    for (line, encoding) in [
+        ("plain.csv", "utf-8"),
+        ("latin.csv --encoding windows-1252", "windows-1252"),
+        ("utf16.csv", "utf-16le"),
+        ("packed.data", "utf-8"),
+    ] {
+        assert_eq!(
+            world.json(&format!("scout {line} --json"))["input"]["encoding"],
+            encoding,
+            "{line}"
+        );
+        assert_eq!(
+            world.json(&format!("peek s.typhos.toml {line} --json"))["rows"],
+            want,
+            "{line}"
+        );
+        let into = format!("load s.typhos.toml {line} --into t.parquet --replace");
+        world.ok(&into).says("2 read = 2 loaded + 0 set aside");
+        assert_eq!(world.json("peek t.parquet --json")["rows"], want, "{line}");
+    }
+    world.ok("scout packed.data").says("bytes of gzip").says("2 records");
+    let drafted = world.ok("draft latin.csv --encoding latin1").out;
+    assert!(drafted.contains("encoding = \"windows-1252\""), "{drafted}");
+    // Without a word on the encoding the values are misfits, and scout says what to do.
+    world
+        .ok("scout latin.csv")
+        .says("say --encoding, for example windows-1252")
+        .says("not valid UTF-8");
+    world.run("check s.typhos.toml latin.csv").status(1).says("'T\\xe5rnvik' is not valid UTF-8");
+
+    let mut child = world
+        .command("scout - --json")
+        .stdin(std::process::Stdio::piped())
+        .stdout(std::process::Stdio::piped())
+        .spawn()
+        .unwrap();
+    child.stdin.take().unwrap().write_all(text.as_bytes()).unwrap();
+    let output = child.wait_with_output().unwrap();
+    let report: serde_json::Value = serde_json::from_slice(&output.stdout).unwrap();
+    assert_eq!(
+        (&report["records"], &report["input"]["files"][0]),
+        (&2.into(), &"standard input".into())
+    );
+
+    std::fs::create_dir(world.path("months")).unwrap();
+    world
+        .write("months/b.csv", "port;n\nSund;3\n")
+        .write("months/a.csv", text)
+        .write("months/.hidden", "x");
+    let report = world.json("scout months --json");
+    assert_eq!(report["input"]["files"], serde_json::json!(["months/a.csv", "months/b.csv"]));
+    assert_eq!(report["records"], 3);
+}
+
 #[test]
 fn an_ambiguous_date_is_a_question_with_its_answer() {
     let world = World::new();

@@ -6,7 +6,7 @@ use super::{Decision, counted};
 use crate::dates::Pattern;
 use crate::schema::{ColumnDecl, From, Schema, write};
 use crate::survey::Survey;
-use crate::text::Input;
+use crate::text::{Input, parse_encoding};
 
 /// A proposed schema, and what to say about it.
 #[derive(Debug, Clone)]
@@ -30,6 +30,8 @@ impl Draft {
 pub fn draft(input: &Input, survey: &Survey, decisions: &[Decision], table: &str) -> Draft {
     let mut schema = Schema { table: Some(table.to_owned()), ..Schema::default() };
     schema.input.dialect = input.dialect().into();
+    schema.input.dialect.encoding =
+        parse_encoding(input.encoding()).ok().filter(|e| e.name() != "UTF-8");
     if input.dialect().quote == Some(b'"') {
         schema.input.dialect.quote = None;
     }

@@ -12,7 +12,7 @@ mod types;
 mod write;
 
 pub use model::{ColumnDecl, Diagnostic, From, InputDecl, Misfit, Schema};
-pub use read::{COLUMN_KEYS, read};
+pub use read::{COLUMN_KEYS, INPUT_KEYS, read};
 pub use types::{IntType, MAX_PRECISION, TYPE_NAMES, TimeUnit, Type, TypeError};
 pub use write::{quoted, write};
 

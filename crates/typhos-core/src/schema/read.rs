@@ -12,7 +12,7 @@ use toml::de::{DeTable, DeValue};
 use super::{ColumnDecl, Diagnostic, FORMAT_VERSION, From, InputDecl, Misfit, Schema, Type};
 use crate::columns::Bounds;
 use crate::dates::Pattern;
-use crate::text::parse_delimiter;
+use crate::text::{parse_delimiter, parse_encoding};
 
 /// The keys of a column, in the order they are written.
 pub const COLUMN_KEYS: [&str; 11] = [
@@ -21,7 +21,8 @@ pub const COLUMN_KEYS: [&str; 11] = [
 ];
 
 const TOP_KEYS: [&str; 4] = ["typhos", "table", "input", "columns"];
-const INPUT_KEYS: [&str; 5] = ["delimiter", "quote", "header", "absent", "misfit"];
+/// The keys of `[input]`, in the order they are written.
+pub const INPUT_KEYS: [&str; 6] = ["delimiter", "quote", "header", "encoding", "absent", "misfit"];
 
 /// Reads a schema.
 ///
@@ -191,6 +192,16 @@ impl Reader<'_> {
                     None => {}
                 },
                 "header" => input.dialect.header = self.truth(value, "header"),
+                "encoding" => {
+                    if let Some(label) = self.text(value, "an encoding") {
+                        match parse_encoding(&label) {
+                            Ok(encoding) => input.dialect.encoding = Some(encoding),
+                            Err(message) => {
+                                self.wrong(value.span(), message, "write encoding = \"utf-8\"")
+                            }
+                        }
+                    }
+                }
                 "absent" => input.absent = self.texts(value, "absent"),
                 "misfit" => {
                     if let Some(misfit) = self.misfit(value) {

@@ -54,6 +54,9 @@ fn input_table(schema: &Schema) -> String {
     if let Some(header) = input.dialect.header {
         lines.push(format!("header = {header}"));
     }
+    if let Some(encoding) = input.dialect.encoding {
+        lines.push(format!("encoding = {}", quoted(&encoding.name().to_lowercase())));
+    }
     if let Some(absent) = &input.absent {
         lines.push(format!("absent = {}", list(absent)));
     }
@@ -150,8 +153,12 @@ mod tests {
     #[test]
     fn a_schema_as_it_is_written() {
         let mut schema = Schema { table: Some("tickets".into()), ..Schema::default() };
-        schema.input.dialect =
-            DialectChoice { delimiter: Some(b'\t'), header: Some(true), quote: Some(None) };
+        schema.input.dialect = DialectChoice {
+            delimiter: Some(b'\t'),
+            header: Some(true),
+            quote: Some(None),
+            encoding: None,
+        };
         let mut ticket = ColumnDecl::new("ticket_no", Type::Int(IntType::UInt32));
         ticket.required = true;
         let mut sold = ColumnDecl::new("sold on", Type::Date);

@@ -5,9 +5,11 @@
 //! is the workers' part.
 
 use std::io::Read;
+use std::sync::atomic::Ordering;
 
 use memchr::{memchr, memchr_iter, memrchr};
 
+use super::source::Opened;
 use super::{Dialect, Input, InputError};
 
 /// Bytes read at a time: large enough that locks and system calls do not show, small enough that a
@@ -29,7 +31,8 @@ pub struct Block {
     pub first_line: u64,
     /// Bytes of the input, counted through all files, before the block.
     pub offset: u64,
-    /// Bytes read from the file for this block; what headers take is counted with the first block.
+    /// Bytes of the file, as it is stored, that were read for this block; those of headers and of what
+    /// was read ahead are counted with it.
     pub bytes: u64,
 }
 
@@ -45,14 +48,15 @@ pub struct BlockReader<'i> {
     input: &'i Input,
     block_bytes: usize,
     /// The file being read: its number and what is left of it.
-    open: Option<Box<dyn Read + Send>>,
+    open: Option<Opened>,
     file: usize,
     /// Bytes read behind the end of the last block.
     carried: Vec<u8>,
     line: u64,
     sequence: u64,
     offset: u64,
-    unreported: u64,
+    /// Raw bytes of the open file that blocks have been told of.
+    told: u64,
 }
 
 impl<'i> BlockReader<'i> {
@@ -67,7 +71,7 @@ impl<'i> BlockReader<'i> {
             line: 1,
             sequence: 0,
             offset: 0,
-            unreported: 0,
+            told: 0,
         }
     }
 
@@ -81,14 +85,17 @@ impl<'i> BlockReader<'i> {
             if self.open.is_none() {
                 self.open = Some(file.open()?);
                 self.line = file.first_line;
-                self.unreported = file.data_start;
+                self.told = 0;
             }
             if self.read_block(&mut block.text)? {
                 block.sequence = self.sequence;
                 block.file = self.file as u32;
                 block.first_line = self.line;
                 block.offset = self.offset;
-                block.bytes = block.text.len() as u64 + std::mem::take(&mut self.unreported);
+                let consumed =
+                    self.open.as_ref().map_or(0, |open| open.consumed.load(Ordering::Relaxed));
+                block.bytes = consumed - self.told;
+                self.told = consumed;
                 self.sequence += 1;
                 self.offset += block.bytes;
                 self.line += memchr_iter(b'\n', &block.text).count() as u64;
@@ -102,7 +109,7 @@ impl<'i> BlockReader<'i> {
     /// Reads until the text holds the end of a record; `false` at the end of the file.
     fn read_block(&mut self, text: &mut Vec<u8>) -> Result<bool, InputError> {
         let file = &self.input.files()[self.file];
-        let reader = self.open.as_mut().expect("a file is open");
+        let reader = &mut self.open.as_mut().expect("a file is open").text;
         text.clear();
         text.append(&mut self.carried);
         let mut wanted = self.block_bytes.max(text.len().saturating_add(1));

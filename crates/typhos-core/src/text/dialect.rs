@@ -2,6 +2,8 @@
 //!
 //! The words are the same on the command line and in the `[input]` table of a schema file.
 
+use encoding_rs::Encoding;
+
 /// How the text of an input is laid out. All of it is known; see [`DialectChoice`] for what a person
 /// said of it before the rest was found from the data.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -28,6 +30,8 @@ pub struct DialectChoice {
     pub quote: Option<Option<u8>>,
     /// Whether there is a header, where it was said.
     pub header: Option<bool>,
+    /// The encoding, where it was said.
+    pub encoding: Option<&'static Encoding>,
 }
 
 impl DialectChoice {
@@ -37,6 +41,7 @@ impl DialectChoice {
             delimiter: self.delimiter.or(other.delimiter),
             quote: self.quote.or(other.quote),
             header: self.header.or(other.header),
+            encoding: self.encoding.or(other.encoding),
         }
     }
 }
@@ -47,6 +52,7 @@ impl From<Dialect> for DialectChoice {
             delimiter: Some(dialect.delimiter),
             quote: Some(dialect.quote),
             header: Some(dialect.header),
+            encoding: None,
         }
     }
 }
@@ -80,6 +86,31 @@ pub fn parse_delimiter(word: &str) -> Result<u8, String> {
     }
 }
 
+/// Reads the label of an encoding: any that the Encoding Standard knows, such as `utf-8`, `latin1`,
+/// `windows-1252` or `utf-16le`.
+///
+/// # Errors
+/// Says some of what is allowed, where `label` is none of it.
+pub fn parse_encoding(label: &str) -> Result<&'static Encoding, String> {
+    Encoding::for_label_no_replacement(label.as_bytes()).ok_or_else(|| {
+        let known = [
+            "utf-8",
+            "utf-16le",
+            "utf-16be",
+            "windows-1252",
+            "iso-8859-1",
+            "iso-8859-15",
+            "shift_jis",
+            "gbk",
+        ];
+        let label = label.escape_debug();
+        match crate::nearest(&label.to_string(), known) {
+            Some(near) => format!("'{label}' is no encoding; did you mean '{near}'?"),
+            None => format!("'{label}' is no encoding; some that are: {}", known.join(", ")),
+        }
+    })
+}
+
 /// The name of a delimiter for a person: `comma`, or the character in quotes.
 pub fn delimiter_name(delimiter: u8) -> String {
     match NAMES.iter().find(|(_, byte)| *byte == delimiter) {
@@ -111,6 +142,14 @@ mod tests {
     }
 
     #[test]
+    fn encodings_are_read_by_their_labels() {
+        assert_eq!(parse_encoding("Latin1").map(Encoding::name), Ok("windows-1252"));
+        assert_eq!(parse_encoding("utf8").map(Encoding::name), Ok("UTF-8"));
+        assert!(parse_encoding("utf-61").unwrap_err().contains("did you mean"));
+        assert!(parse_encoding("klingon").unwrap_err().contains("some that are: utf-8"));
+    }
+
+    #[test]
     fn every_named_delimiter_reads_back() {
         for (name, byte) in NAMES {
             assert_eq!(delimiter_name(byte), name);
@@ -121,7 +160,8 @@ mod tests {
     #[test]
     fn what_was_said_first_wins() {
         let said = DialectChoice { delimiter: Some(b';'), ..Default::default() };
-        let file = DialectChoice { delimiter: Some(b','), header: Some(false), quote: None };
+        let file =
+            DialectChoice { delimiter: Some(b','), header: Some(false), ..Default::default() };
         let both = said.or(&file);
         assert_eq!((both.delimiter, both.header, both.quote), (Some(b';'), Some(false), None));
     }

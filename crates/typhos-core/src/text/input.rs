@@ -3,14 +3,16 @@
 //! Opening an input reads the head of every file: the dialect and the header come from the first,
 //! and the others must have the same columns. Nothing else is read until blocks are asked for.
 
-use std::fs::File;
-use std::io::{Cursor, Read, Seek, SeekFrom};
+use std::io::{Cursor, Read};
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
+use std::sync::atomic::AtomicU64;
+use std::sync::{Arc, Mutex};
 
+use encoding_rs::Encoding;
 use thiserror::Error;
 
 use super::sniff::{self, Finding};
+use super::source::{self, Bytes, Format, Opened, Packing, Source};
 use super::{Dialect, DialectChoice, PlainRecords};
 
 /// Bytes at the head of a file that its dialect is found from.
@@ -59,7 +61,8 @@ pub enum InputError {
     },
     /// Bytes that are not the UTF-8 they have to be.
     #[error(
-        "{file}, line {line}: the header is not valid UTF-8 (byte 0x{byte:02x}); convert the file to UTF-8 first"
+        "{file}, line {line}: the header is not valid UTF-8 (byte 0x{byte:02x}); say what it is, for example \
+         --encoding windows-1252"
     )]
     HeaderNotUtf8 {
         /// The file, as it was given.
@@ -69,7 +72,7 @@ pub enum InputError {
         /// The first byte that is not valid.
         byte: u8,
     },
-    /// Something other than delimited text in UTF-8.
+    /// Something other than delimited text.
     #[error("{file} cannot be read as delimited text: {reason}")]
     NotText {
         /// The file, as it was given.
@@ -79,76 +82,137 @@ pub enum InputError {
     },
 }
 
-#[derive(Debug, Clone)]
-enum Source {
-    File(PathBuf),
-    Bytes(String, Arc<[u8]>),
-}
-
 /// One file of an input.
 #[derive(Debug, Clone)]
 pub struct InputFile {
     source: Source,
-    /// Size in bytes.
+    format: Option<Format>,
+    /// Size in bytes as it is stored; 0 where it is not known, as of a stream.
     pub bytes: u64,
-    /// Offset of the first record below the header.
+    /// Offset in the text of the first record below the header.
     pub data_start: u64,
     /// Line of that record, from 1.
     pub first_line: u64,
+    /// What has been read of a stream already: its head, and the rest.
+    held: Held,
+}
+
+/// A stream between the time its head is read and the time its records are.
+#[derive(Clone, Default)]
+struct Held(Arc<Mutex<Option<(Vec<u8>, Opened)>>>);
+
+impl std::fmt::Debug for Held {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("Held")
+    }
 }
 
 impl InputFile {
-    /// The file as it was given.
-    pub fn name(&self) -> String {
-        match &self.source {
-            Source::File(path) => path.display().to_string(),
-            Source::Bytes(name, _) => name.clone(),
+    fn new(source: Source) -> InputFile {
+        let bytes = match &source {
+            Source::Memory(_, bytes) => bytes.len() as u64,
+            Source::File(_) | Source::Stream(..) => 0,
+        };
+        InputFile {
+            source,
+            format: None,
+            bytes,
+            data_start: 0,
+            first_line: 1,
+            held: Held::default(),
         }
     }
 
+    /// The file as it was given.
+    pub fn name(&self) -> String {
+        self.source.name()
+    }
+
+    /// How the file is packed.
+    pub fn packing(&self) -> Packing {
+        self.format.as_ref().map_or(Packing::None, |format| format.packing)
+    }
+
     /// Opens the file at its first record.
-    pub(super) fn open(&self) -> Result<Box<dyn Read + Send>, InputError> {
-        Ok(match &self.source {
-            Source::File(path) => {
-                let mut file = File::open(path).map_err(|source| self.failed(source))?;
-                file.seek(SeekFrom::Start(self.data_start))
-                    .map_err(|source| self.failed(source))?;
-                Box::new(file)
-            }
-            Source::Bytes(_, bytes) => {
-                let mut cursor = Cursor::new(bytes.clone());
-                cursor.set_position(self.data_start);
-                Box::new(cursor)
-            }
-        })
+    pub(super) fn open(&self) -> Result<Opened, InputError> {
+        let failed = |source| self.failed(source);
+        let held = self.held.0.lock().unwrap_or_else(|poisoned| poisoned.into_inner()).take();
+        if let Some((head, opened)) = held {
+            let mut head = Cursor::new(head);
+            head.set_position(self.data_start);
+            return Ok(Opened { text: Box::new(head.chain(opened.text)), ..opened });
+        }
+        if let (Source::File(path), true) =
+            (&self.source, self.format.as_ref().is_none_or(Format::is_plain))
+        {
+            use std::io::{Seek, SeekFrom};
+            let mut file = std::fs::File::open(path).map_err(failed)?;
+            file.seek(SeekFrom::Start(self.data_start)).map_err(failed)?;
+            let consumed = Arc::new(AtomicU64::new(self.data_start));
+            return Ok(source::counted(Box::new(file), consumed));
+        }
+        let (mut opened, _) =
+            source::open(&self.source, self.format.as_ref(), None).map_err(failed)?;
+        std::io::copy(&mut (&mut opened.text).take(self.data_start), &mut std::io::sink())
+            .map_err(failed)?;
+        Ok(opened)
     }
 
     pub(super) fn failed(&self, source: std::io::Error) -> InputError {
         InputError::Io { file: self.name(), source }
     }
 
-    /// The head of the file, and its size.
-    fn head(&mut self) -> Result<Vec<u8>, InputError> {
-        let mut head = Vec::new();
-        match &self.source {
-            Source::File(path) => {
-                let mut read = || {
-                    let file = File::open(path)?;
-                    let about = file.metadata()?;
-                    if about.is_dir() {
-                        return Err(std::io::Error::other(
-                            "this is a directory, give the files in it",
-                        ));
-                    }
-                    file.take(HEAD_BYTES as u64).read_to_end(&mut head)?;
-                    Ok(about.len())
-                };
-                self.bytes = read().map_err(|source| self.failed(source))?;
+    /// The head of the text; finds size and format on the way.
+    fn head(&mut self, said: Option<&'static Encoding>) -> Result<Vec<u8>, InputError> {
+        if let Source::File(path) = &self.source {
+            let about = path.metadata().map_err(|source| self.failed(source))?;
+            if about.is_dir() {
+                let error =
+                    std::io::Error::other("this is a directory within a directory, name its files");
+                return Err(self.failed(error));
             }
-            Source::Bytes(_, bytes) => head.extend(&bytes[..bytes.len().min(HEAD_BYTES)]),
+            self.bytes = about.len();
+        }
+        let (mut opened, format) =
+            source::open(&self.source, None, said).map_err(|source| self.failed(source))?;
+        let mut head = Vec::new();
+        (&mut opened.text)
+            .take(HEAD_BYTES as u64)
+            .read_to_end(&mut head)
+            .map_err(|source| self.failed(source))?;
+        self.format = Some(format);
+        if matches!(self.source, Source::Stream(..)) {
+            *self.held.0.lock().unwrap_or_else(|poisoned| poisoned.into_inner()) =
+                Some((head.clone(), opened));
         }
         Ok(head)
     }
+}
+
+/// The files that the paths of a command line stand for: a directory stands for the files in it, in
+/// order of their names, hidden ones and directories left out.
+fn expand(paths: &[impl AsRef<Path>]) -> Result<Vec<PathBuf>, InputError> {
+    let mut files = Vec::new();
+    for path in paths.iter().map(AsRef::as_ref) {
+        if !path.is_dir() {
+            files.push(path.to_path_buf());
+            continue;
+        }
+        let failed = |source| InputError::Io { file: path.display().to_string(), source };
+        let mut inside = Vec::new();
+        for entry in std::fs::read_dir(path).map_err(failed)? {
+            let entry = entry.map_err(failed)?;
+            if !entry.file_name().to_string_lossy().starts_with('.') && entry.path().is_file() {
+                inside.push(entry.path());
+            }
+        }
+        if inside.is_empty() {
+            return Err(failed(std::io::Error::other("there are no files in this directory")));
+        }
+        inside.sort();
+        files.append(&mut inside);
+    }
+    Ok(files)
 }
 
 /// One or more files read as one table, with their dialect and the names of their columns.
@@ -158,51 +222,58 @@ pub struct Input {
     dialect: Dialect,
     names: Vec<String>,
     finding: Finding,
+    encoding: &'static Encoding,
 }
 
 impl Input {
-    /// Opens files: finds what `choice` leaves open of their dialect, and reads their headers.
+    /// Opens files: finds what `choice` leaves open of their dialect, and reads their headers. A
+    /// directory stands for the files in it.
     ///
     /// # Errors
     /// A file that cannot be read, is empty or is not text, and files of different columns.
     pub fn open<P: AsRef<Path>>(paths: &[P], choice: &DialectChoice) -> Result<Input, InputError> {
-        let files = paths.iter().map(|path| Source::File(path.as_ref().to_path_buf())).collect();
-        Self::of_sources(files, choice)
+        Self::of_sources(expand(paths)?.into_iter().map(Source::File).collect(), choice)
+    }
+
+    /// Opens a stream, such as standard input, that can be read only once.
+    ///
+    /// # Errors
+    /// As [`open`](Self::open).
+    pub fn of_stream(
+        name: &str,
+        stream: Bytes,
+        choice: &DialectChoice,
+    ) -> Result<Input, InputError> {
+        let source = Source::Stream(name.to_owned(), Arc::new(Mutex::new(Some(stream))));
+        Self::of_sources(vec![source], choice)
     }
 
     /// An input of one file that is held in memory.
     pub fn from_bytes(name: &str, bytes: Vec<u8>, dialect: Dialect) -> Input {
-        let length = bytes.len() as u64;
-        let source = Source::Bytes(name.to_owned(), bytes.into());
+        let source = Source::Memory(name.to_owned(), bytes.into());
         Self::of_sources(vec![source.clone()], &dialect.into()).unwrap_or_else(|_| Input {
-            files: vec![InputFile { source, bytes: length, data_start: 0, first_line: 1 }],
+            files: vec![InputFile::new(source)],
             dialect,
             names: Vec::new(),
             finding: Finding::default(),
+            encoding: encoding_rs::UTF_8,
         })
     }
 
     fn of_sources(sources: Vec<Source>, choice: &DialectChoice) -> Result<Input, InputError> {
-        let mut files: Vec<InputFile> = sources
-            .into_iter()
-            .map(|source| {
-                let bytes = match &source {
-                    Source::Bytes(_, bytes) => bytes.len() as u64,
-                    Source::File(_) => 0,
-                };
-                InputFile { source, bytes, data_start: 0, first_line: 1 }
-            })
-            .collect();
+        let mut files: Vec<InputFile> = sources.into_iter().map(InputFile::new).collect();
         let (first, others) = files.split_first_mut().ok_or(InputError::NoFiles)?;
-        let head = first.head()?;
-        let (dialect, finding) = {
+        let head = first.head(choice.encoding)?;
+        let (dialect, mut finding) = {
             let text = after_bom(first, &head)?;
             sniff::sniff(text, choice, head.len() < HEAD_BYTES)
         };
+        let format = first.format.clone();
+        finding.encoding = format.as_ref().map_or(String::new(), |format| format.why.clone());
         let names = read_header(first, &head, &dialect)?;
         let first_name = first.name();
         for file in others {
-            let head = file.head()?;
+            let head = file.head(choice.encoding)?;
             let theirs = read_header(file, &head, &dialect)?;
             if let Some(difference) = difference(&names, &theirs, dialect.header) {
                 return Err(InputError::OtherColumns {
@@ -212,7 +283,8 @@ impl Input {
                 });
             }
         }
-        Ok(Input { files, dialect, names, finding })
+        let encoding = format.map_or(encoding_rs::UTF_8, |format| format.encoding);
+        Ok(Input { files, dialect, names, finding, encoding })
     }
 
     /// The files, in the order they were given.
@@ -223,6 +295,11 @@ impl Input {
     /// How the text is laid out.
     pub fn dialect(&self) -> Dialect {
         self.dialect
+    }
+
+    /// The encoding of the first file, by its name in the Encoding Standard.
+    pub fn encoding(&self) -> &'static str {
+        self.encoding.name()
     }
 
     /// What was found of the dialect, and why.
@@ -246,11 +323,6 @@ const BOM: &[u8] = b"\xef\xbb\xbf";
 fn after_bom<'h>(file: &InputFile, head: &'h [u8]) -> Result<&'h [u8], InputError> {
     let refuse = |reason| Err(InputError::NotText { file: file.name(), reason });
     match head {
-        [0xff, 0xfe, ..] | [0xfe, 0xff, ..] => {
-            refuse("it starts with the byte order mark of UTF-16")
-        }
-        [0x1f, 0x8b, ..] => refuse("it is compressed with gzip; unpack it first"),
-        [0x28, 0xb5, 0x2f, 0xfd, ..] => refuse("it is compressed with zstd; unpack it first"),
         [b'P', b'A', b'R', b'1', ..] => refuse("it is a Parquet file; 'typhos peek' shows those"),
         [b'{', b'"', ..] if is_json_object(head) => {
             refuse("its lines are JSON objects, which are not read yet")
@@ -352,7 +424,6 @@ mod tests {
         for (files, want) in [
             (vec![("a.csv", &b""[..])], "a.csv is empty"),
             (vec![("a.csv", b"\n\n")], "a.csv is empty"),
-            (vec![("a.csv", b"\xff\xfea\0")], "UTF-16"),
             (vec![("a.csv", b"a\0b,c\n")], "NUL bytes"),
             (
                 vec![("a.csv", b"caf\xe9,b\n1,2\n")],

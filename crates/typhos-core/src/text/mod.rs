@@ -23,10 +23,12 @@ mod input;
 mod plain;
 mod scanner;
 pub mod sniff;
+mod source;
 mod split;
 
 pub use blocks::{Block, BlockReader, DEFAULT_BLOCK_BYTES, MAX_RECORD_BYTES};
-pub use dialect::{Dialect, DialectChoice, delimiter_name, parse_delimiter};
+pub use dialect::{Dialect, DialectChoice, delimiter_name, parse_delimiter, parse_encoding};
 pub use input::{Input, InputError, InputFile};
 pub use plain::{PlainRecord, PlainRecords};
+pub use source::Packing;
 pub use split::{Broken, BrokenKind, Records, Splitter, unquote};

@@ -27,6 +27,8 @@ pub struct Finding {
     pub delimiter: String,
     /// Why a header or none.
     pub header: String,
+    /// Why this encoding.
+    pub encoding: String,
 }
 
 /// Finds what `choice` leaves open. `whole` says that `head` is all of the text.
@@ -220,8 +222,12 @@ mod tests {
 
     #[test]
     fn what_was_said_is_not_looked_for() {
-        let choice =
-            DialectChoice { delimiter: Some(b';'), header: Some(false), quote: Some(None) };
+        let choice = DialectChoice {
+            delimiter: Some(b';'),
+            header: Some(false),
+            quote: Some(None),
+            encoding: None,
+        };
         let (dialect, finding) = sniff(b"a,b\n1,2\n", &choice, true);
         assert_eq!(dialect, Dialect { delimiter: b';', quote: None, header: false });
         assert_eq!(finding.delimiter, "as said");

@@ -1,0 +1,360 @@
+//! Where bytes come from, and how they become UTF-8: unpacking, then decoding.
+//!
+//! Packing is known by the first bytes, never by the name. An encoding is known where that can be
+//! proven: by a byte order mark, by being valid UTF-8, by the zeros of UTF-16. Nothing else is guessed:
+//! text in another encoding is read as UTF-8 until a person says what it is, and what is not valid is a
+//! misfit.
+//!
+//! Bytes that are not valid in the encoding that was said come out as `0xFF`, which no UTF-8 has in it,
+//! so that the value they stand in is a misfit further on and nothing is replaced in silence.
+
+use std::fs::File;
+use std::io::{self, Cursor, Read};
+use std::path::PathBuf;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, Mutex};
+
+use encoding_rs::{Decoder, DecoderResult, Encoding, UTF_8, UTF_16BE, UTF_16LE};
+
+/// Raw bytes that packing and encoding are found from.
+const PROBE_BYTES: usize = 64 << 10;
+
+/// What stands for a byte sequence that is not valid in its encoding.
+const NOT_VALID: u8 = 0xff;
+
+/// A reader of any kind that can go to another thread.
+pub(super) type Bytes = Box<dyn Read + Send>;
+
+/// Where the bytes of a file are.
+#[derive(Clone)]
+pub(super) enum Source {
+    File(PathBuf),
+    /// Standard input, or any other stream: it can be opened once.
+    Stream(String, Arc<Mutex<Option<Bytes>>>),
+    Memory(String, Arc<[u8]>),
+}
+
+impl std::fmt::Debug for Source {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(&self.name())
+    }
+}
+
+impl Source {
+    pub fn name(&self) -> String {
+        match self {
+            Source::File(path) => path.display().to_string(),
+            Source::Stream(name, _) | Source::Memory(name, _) => name.clone(),
+        }
+    }
+
+    /// The raw bytes from the start.
+    pub fn open(&self) -> io::Result<Bytes> {
+        Ok(match self {
+            Source::File(path) => Box::new(File::open(path)?),
+            Source::Stream(_, stream) => {
+                let mut stream = stream.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
+                stream.take().ok_or_else(|| io::Error::other("a stream can be read only once"))?
+            }
+            Source::Memory(_, bytes) => Box::new(Cursor::new(bytes.clone())),
+        })
+    }
+}
+
+/// How a file is packed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Packing {
+    /// Not at all.
+    None,
+    /// With gzip; several members one after another are one text.
+    Gzip,
+    /// With Zstandard.
+    Zstd,
+}
+
+impl Packing {
+    fn of(head: &[u8]) -> Packing {
+        match head {
+            [0x1f, 0x8b, ..] => Packing::Gzip,
+            [0x28, 0xb5, 0x2f, 0xfd, ..] => Packing::Zstd,
+            _ => Packing::None,
+        }
+    }
+
+    fn unpack(self, packed: Bytes) -> io::Result<Bytes> {
+        Ok(match self {
+            Packing::None => packed,
+            Packing::Gzip => Box::new(flate2::read::MultiGzDecoder::new(packed)),
+            Packing::Zstd => Box::new(zstd::stream::read::Decoder::new(packed)?),
+        })
+    }
+}
+
+/// How the bytes of a file become text.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) struct Format {
+    pub packing: Packing,
+    pub encoding: &'static Encoding,
+    /// Why this encoding.
+    pub why: String,
+}
+
+impl Format {
+    /// Finds how a file is packed and encoded from its first raw bytes.
+    fn probe(raw: &[u8], said: Option<&'static Encoding>) -> Format {
+        let packing = Packing::of(raw);
+        let mut head = Vec::new();
+        // The probe ends somewhere inside the packed data: what could be unpacked before is enough.
+        let _ = packing
+            .unpack(Box::new(Cursor::new(raw.to_vec())))
+            .map(|unpacked| unpacked.take(PROBE_BYTES as u64).read_to_end(&mut head));
+        let (encoding, why) = match said {
+            Some(encoding) => (encoding, "as said".to_owned()),
+            None => find_encoding(&head),
+        };
+        Format { packing, encoding, why }
+    }
+
+    /// Whether the raw bytes are the text already, so that a place in one is a place in the other.
+    pub fn is_plain(&self) -> bool {
+        self.packing == Packing::None && self.encoding == UTF_8
+    }
+}
+
+fn find_encoding(head: &[u8]) -> (&'static Encoding, String) {
+    if let Some((encoding, _)) = Encoding::for_bom(head) {
+        return (encoding, "by its byte order mark".into());
+    }
+    // Every second byte of Latin text in UTF-16 is zero; in no other encoding of text are so many.
+    let zeros = |odd: usize| head.iter().skip(odd).step_by(2).filter(|byte| **byte == 0).count();
+    let half = head.len() / 2;
+    if half >= 4 {
+        for (encoding, at, other) in [(UTF_16LE, 1, 0), (UTF_16BE, 0, 1)] {
+            if zeros(at) * 10 >= half * 7 && zeros(other) * 10 < half {
+                return (encoding, "every second byte is zero".into());
+            }
+        }
+    }
+    match std::str::from_utf8(head) {
+        Err(error) if error.error_len().is_some() => {
+            let byte = head[error.valid_up_to()];
+            (
+                UTF_8,
+                format!(
+                    "assumed, but byte 0x{byte:02x} is not valid: say --encoding, for example windows-1252"
+                ),
+            )
+        }
+        _ => (UTF_8, "valid as far as was looked".into()),
+    }
+}
+
+/// An opened file: decoded text, and how many raw bytes it has taken so far.
+pub(super) struct Opened {
+    pub text: Bytes,
+    pub consumed: Arc<AtomicU64>,
+}
+
+/// Opens a source from its start; finds its format unless `format` is known.
+pub(super) fn open(
+    source: &Source,
+    format: Option<&Format>,
+    said: Option<&'static Encoding>,
+) -> io::Result<(Opened, Format)> {
+    let mut raw = source.open()?;
+    let consumed = Arc::new(AtomicU64::new(0));
+    let mut probe = Vec::new();
+    let format = match format {
+        Some(format) => format.clone(),
+        None => {
+            (&mut raw).take(PROBE_BYTES as u64).read_to_end(&mut probe)?;
+            Format::probe(&probe, said)
+        }
+    };
+    let counted = Counted { inner: Cursor::new(probe).chain(raw), consumed: consumed.clone() };
+    let unpacked = format.packing.unpack(Box::new(counted))?;
+    let text: Bytes = if format.encoding == UTF_8 {
+        unpacked
+    } else {
+        Box::new(Transcoder::new(unpacked, format.encoding))
+    };
+    Ok((Opened { text, consumed }, format))
+}
+
+/// A plain text that counts what is read of it on top of what was before.
+pub(super) fn counted(text: Bytes, consumed: Arc<AtomicU64>) -> Opened {
+    Opened { text: Box::new(Counted { inner: text, consumed: consumed.clone() }), consumed }
+}
+
+/// Counts the bytes that pass.
+struct Counted<R> {
+    inner: R,
+    consumed: Arc<AtomicU64>,
+}
+
+impl<R: Read> Read for Counted<R> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let read = self.inner.read(buffer)?;
+        self.consumed.fetch_add(read as u64, Ordering::Relaxed);
+        Ok(read)
+    }
+}
+
+/// Decodes to UTF-8 as it is read.
+struct Transcoder<R> {
+    inner: R,
+    decoder: Decoder,
+    encoded: Vec<u8>,
+    /// What of `encoded` is still to be decoded.
+    from: usize,
+    decoded: Vec<u8>,
+    /// What of `decoded` is still to be handed out.
+    at: usize,
+    ended: bool,
+}
+
+impl<R: Read> Transcoder<R> {
+    fn new(inner: R, encoding: &'static Encoding) -> Self {
+        let decoder = encoding.new_decoder_with_bom_removal();
+        Transcoder {
+            inner,
+            decoder,
+            encoded: Vec::new(),
+            from: 0,
+            decoded: Vec::new(),
+            at: 0,
+            ended: false,
+        }
+    }
+
+    /// Decodes some more; leaves `decoded` empty only at the end.
+    fn fill(&mut self) -> io::Result<()> {
+        self.decoded.clear();
+        self.at = 0;
+        while self.decoded.is_empty() && !self.ended {
+            if self.from == self.encoded.len() {
+                self.encoded.clear();
+                self.from = 0;
+                (&mut self.inner).take(PROBE_BYTES as u64).read_to_end(&mut self.encoded)?;
+            }
+            let last = self.encoded.is_empty();
+            // No encoding needs more than three bytes of UTF-8 for one of its own, and one for a flush.
+            self.decoded.resize(3 * PROBE_BYTES + 16, 0);
+            let input = &self.encoded[self.from..];
+            let (result, read, written) =
+                self.decoder.decode_to_utf8_without_replacement(input, &mut self.decoded, last);
+            self.from += read;
+            self.decoded.truncate(written);
+            match result {
+                DecoderResult::InputEmpty => self.ended = last,
+                DecoderResult::OutputFull => {}
+                DecoderResult::Malformed(..) => self.decoded.push(NOT_VALID),
+            }
+        }
+        Ok(())
+    }
+}
+
+impl<R: Read> Read for Transcoder<R> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        if self.at == self.decoded.len() {
+            self.fill()?;
+        }
+        let ready = &self.decoded[self.at..];
+        let count = ready.len().min(buffer.len());
+        buffer[..count].copy_from_slice(&ready[..count]);
+        self.at += count;
+        Ok(count)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::io::Write;
+
+    fn text_of(bytes: Vec<u8>, said: Option<&str>) -> (Vec<u8>, Format) {
+        let source = Source::Memory("m".into(), bytes.into());
+        let said = said.map(|label| Encoding::for_label(label.as_bytes()).unwrap());
+        let (mut opened, format) = open(&source, None, said).unwrap();
+        let mut text = Vec::new();
+        opened.text.read_to_end(&mut text).unwrap();
+        (text, format)
+    }
+
+    fn utf16(text: &str, little: bool) -> Vec<u8> {
+        text.encode_utf16()
+            .flat_map(|unit| if little { unit.to_le_bytes() } else { unit.to_be_bytes() })
+            .collect()
+    }
+
+    #[test]
+    fn encodings_are_found_where_that_can_be_proven() {
+        let long = "Tårnvik;Holm\n".repeat(20_000);
+        for (bytes, name) in [
+            (long.clone().into_bytes(), "UTF-8"),
+            ([b"\xff\xfe".to_vec(), utf16(&long, true)].concat(), "UTF-16LE"),
+            ([b"\xfe\xff".to_vec(), utf16(&long, false)].concat(), "UTF-16BE"),
+            (utf16(&long, true), "UTF-16LE"),
+            (utf16(&long, false), "UTF-16BE"),
+        ] {
+            let (text, format) = text_of(bytes, None);
+            assert_eq!(format.encoding.name(), name);
+            assert!(text == long.as_bytes(), "{name}");
+        }
+        let (text, format) = text_of(b"T\xe5rnvik\n".to_vec(), None);
+        assert_eq!((format.encoding, &text[..]), (UTF_8, &b"T\xe5rnvik\n"[..]));
+        assert!(format.why.contains("byte 0xe5 is not valid: say --encoding"), "{}", format.why);
+    }
+
+    #[test]
+    fn encodings_that_are_said_are_used() {
+        for (bytes, label, want) in [
+            (&b"T\xe5rnvik \x96"[..], "windows-1252", "Tårnvik –"),
+            (b"T\xe5rnvik", "latin1", "Tårnvik"),
+            (b"\xbc\xb3", "iso-8859-2", "źł"),
+            (b"\x83X\x83P", "shift_jis", "スケ"),
+        ] {
+            assert_eq!(
+                String::from_utf8(text_of(bytes.to_vec(), Some(label)).0).unwrap(),
+                want,
+                "{label}"
+            );
+        }
+    }
+
+    #[test]
+    fn what_is_not_valid_is_marked_and_not_replaced() {
+        let (text, _) = text_of(b"a\x83\xffb,c\n".to_vec(), Some("shift_jis"));
+        assert!(text.starts_with(b"a\xff") && text.ends_with(b"b,c\n"), "{text:?}");
+        let lone = [utf16("ab", true), vec![0x00, 0xd8], utf16("c", true)].concat();
+        assert_eq!(text_of(lone, Some("utf-16le")).0, b"ab\xffc");
+    }
+
+    #[test]
+    fn packing_is_known_by_content() {
+        let long = "a,b\n1,2\n".repeat(50_000);
+        let mut gzip = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+        gzip.write_all(long.as_bytes()).unwrap();
+        let gzip = gzip.finish().unwrap();
+        let zstd = zstd::encode_all(long.as_bytes(), 1).unwrap();
+        for (bytes, packing) in [(gzip.clone(), Packing::Gzip), (zstd, Packing::Zstd)] {
+            let (text, format) = text_of(bytes, None);
+            assert_eq!(format.packing, packing);
+            assert!(text == long.as_bytes());
+        }
+        let twice = [gzip.clone(), gzip.clone()].concat();
+        assert_eq!(text_of(twice, None).0.len(), 2 * long.len());
+        let source = Source::Memory("m".into(), gzip[..gzip.len() / 2].into());
+        let (mut opened, _) = open(&source, None, None).unwrap();
+        assert!(opened.text.read_to_end(&mut Vec::new()).is_err(), "half a file is an error");
+    }
+
+    #[test]
+    fn a_stream_opens_once() {
+        let stream: Bytes = Box::new(Cursor::new(b"a,b\n".to_vec()));
+        let source = Source::Stream("standard input".into(), Arc::new(Mutex::new(Some(stream))));
+        assert!(source.open().is_ok());
+        assert!(source.open().is_err());
+    }
+}
