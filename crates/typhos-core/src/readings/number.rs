@@ -216,7 +216,15 @@ impl std::fmt::Display for Decimal {
 }
 
 /// Significant digits of a number: trailing zeros not counted.
-fn significant_digits(mut mantissa: u128) -> u32 {
+fn significant_digits(mantissa: u128) -> u32 {
+    // Dividing 128 bits costs a call, and hardly any number needs it.
+    if let Ok(mut small) = u64::try_from(mantissa) {
+        while small != 0 && small.is_multiple_of(10) {
+            small /= 10;
+        }
+        return small.checked_ilog10().map_or(0, |log| log + 1);
+    }
+    let mut mantissa = mantissa;
     while mantissa != 0 && mantissa.is_multiple_of(10) {
         mantissa /= 10;
     }

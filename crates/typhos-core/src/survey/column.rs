@@ -2,6 +2,7 @@
 
 use super::distinct::{DistinctTable, DistinctValue};
 use super::{Facts, Place};
+use crate::intern::Key;
 use crate::readings;
 
 /// What is known of one column.
@@ -21,15 +22,22 @@ impl ColumnFacts {
         ColumnFacts { direct: Facts::default(), table: Some(DistinctTable::new(columns)), empty: 0 }
     }
 
-    /// Takes note of one value. `is_utf8` says that the text around it is known to be valid.
+    /// Takes note of one value, which stands behind all that were observed before. `is_utf8` says that
+    /// the text around it is known to be valid; `key` makes its key.
     #[inline]
-    pub(super) fn observe(&mut self, value: &[u8], is_utf8: bool, place: Place) {
+    pub(super) fn observe(
+        &mut self,
+        value: &[u8],
+        key: impl Fn() -> Key,
+        is_utf8: bool,
+        place: Place,
+    ) {
         if value.is_empty() || readings::trim(value).is_empty() {
             self.empty += 1;
         } else if !is_utf8 && std::str::from_utf8(value).is_err() {
             self.direct.add_malformed(value, place);
         } else if let Some(table) = &mut self.table {
-            if table.add(value, 1, place) && table.is_over() {
+            if table.count_next(key(), value, place) && table.is_over() {
                 self.fold();
             }
         } else {

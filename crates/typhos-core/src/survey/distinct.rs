@@ -1,7 +1,7 @@
 //! The distinct values of a column, with how often and where first each was seen.
 
 use super::Place;
-use crate::intern::Interner;
+use crate::intern::{Interner, Key};
 
 /// Distinct values that are counted exactly: those that two-byte codes can stand for.
 pub const MAX_DISTINCT: usize = 65_536;
@@ -62,6 +62,18 @@ impl DistinctTable {
     pub fn is_over(&self) -> bool {
         self.values.len() > MAX_DISTINCT
             || self.values.bytes() + self.values.len() * ENTRY_BYTES > self.most_bytes
+    }
+
+    /// Counts a value that stands behind all values counted before; says whether it is a new one.
+    #[inline]
+    pub fn count_next(&mut self, key: Key, value: &[u8], place: Place) -> bool {
+        let (number, is_new) = self.values.intern_key(key, value);
+        if is_new {
+            self.seen.push(Seen { count: 1, first: place });
+        } else {
+            self.seen[number as usize].count += 1;
+        }
+        is_new
     }
 
     /// Counts a value `count` times more; says whether it is a new one.

@@ -240,8 +240,10 @@ impl Default for Facts {
     }
 }
 
-/// Integers up to here are exact in a float32 and are printed by it as they were written.
+/// Integers up to here are exact in a float32 and are printed by it as they were written; the same for
+/// float64.
 const FLOAT32_SURE: i64 = 1 << 24;
+const FLOAT64_SURE: i64 = 1 << 53;
 
 impl Facts {
     /// Values of a class.
@@ -320,6 +322,10 @@ impl Facts {
             let exists = (1..=12).contains(&month)
                 && (1..=i64::from(days_in_month(year as i32, month as u32))).contains(&day);
             self.compact_days += if exists { count } else { 0 };
+        }
+        let known = self.float32_loses.as_ref().is_some_and(|known| known.place <= place);
+        if known && number.abs() <= FLOAT64_SURE {
+            return;
         }
         let exact = Number {
             mantissa: i128::from(number),

@@ -23,6 +23,7 @@ pub use dates::{DateFacts, OrderFacts, ShapeFacts};
 pub use distinct::{DistinctValue, MAX_DISTINCT};
 pub use facts::{CLASSES, Class, Example, Facts, MAX_EXAMPLES, TextFacts};
 
+use crate::intern::Key;
 use crate::run::{self, Monitor, RunError, RunOptions};
 use crate::text::{Block, Input, Records, Splitter};
 
@@ -141,12 +142,18 @@ impl Watcher {
                         .push(BrokenRecord { place: place(broken.line), reason });
                 }
             }
+            let text = block.text();
             for (column, facts) in self.survey.columns.iter_mut().enumerate() {
                 for row in 0..self.records.len() {
                     let (start, end) = self.records.bounds(row, column);
-                    let raw = &block.text()[start..end];
-                    let value = crate::text::unquote(raw, dialect.quote, &mut self.scratch);
-                    facts.observe(value, is_utf8, place(self.records.line(row)));
+                    let raw = &text[start..end];
+                    let place = place(self.records.line(row));
+                    if raw.first().copied() == dialect.quote && !raw.is_empty() {
+                        let value = crate::text::unquote(raw, dialect.quote, &mut self.scratch);
+                        facts.observe(value, || Key::of(value), is_utf8, place);
+                    } else {
+                        facts.observe(raw, || Key::within(text, start, end), is_utf8, place);
+                    }
                 }
             }
         }

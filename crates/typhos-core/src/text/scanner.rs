@@ -102,22 +102,34 @@ mod avx2 {
         unsafe { scan_words(words, needles, out) }
     }
 
+    /// A loop without closures: what stands in a closure is not compiled for AVX2, and the intrinsics
+    /// in it become calls.
     #[target_feature(enable = "avx2")]
     fn scan_words(words: &[[u8; WORD]], needles: [u8; 3], out: &mut Vec<Masks>) {
-        let needles = needles.map(|needle| _mm256_set1_epi8(needle.cast_signed()));
-        out.extend(words.iter().map(|word| {
+        let delimiter = _mm256_set1_epi8(needles[0].cast_signed());
+        let newline = _mm256_set1_epi8(needles[1].cast_signed());
+        let quote = _mm256_set1_epi8(needles[2].cast_signed());
+        out.reserve(words.len());
+        for word in words {
             let start = word.as_ptr().cast::<__m256i>();
             // SAFETY: a word is 64 bytes, so both 32-byte loads lie within it; `loadu` asks for no
             // alignment.
             let (low, high) =
                 unsafe { (_mm256_loadu_si256(start), _mm256_loadu_si256(start.add(1))) };
-            let [delimiter, newline, quote] = needles.map(|needle| {
-                let low = _mm256_movemask_epi8(_mm256_cmpeq_epi8(low, needle)).cast_unsigned();
-                let high = _mm256_movemask_epi8(_mm256_cmpeq_epi8(high, needle)).cast_unsigned();
-                u64::from(low) | u64::from(high) << 32
+            out.push(Masks {
+                delimiter: equal(low, high, delimiter),
+                newline: equal(low, high, newline),
+                quote: equal(low, high, quote),
             });
-            Masks { delimiter, newline, quote }
-        }));
+        }
+    }
+
+    #[target_feature(enable = "avx2")]
+    #[inline]
+    fn equal(low: __m256i, high: __m256i, needle: __m256i) -> u64 {
+        let low = _mm256_movemask_epi8(_mm256_cmpeq_epi8(low, needle)).cast_unsigned();
+        let high = _mm256_movemask_epi8(_mm256_cmpeq_epi8(high, needle)).cast_unsigned();
+        u64::from(low) | u64::from(high) << 32
     }
 }
 
