@@ -9,7 +9,7 @@ use std::hash::BuildHasher;
 
 use hashbrown::HashTable;
 
-/// A set of byte strings with dense numbers.
+/// A set of byte strings with dense numbers, and a count for each.
 #[derive(Debug, Clone)]
 pub(crate) struct Interner {
     index: HashTable<Slot>,
@@ -19,19 +19,33 @@ pub(crate) struct Interner {
     seeds: [u64; 3],
 }
 
-/// What the index holds of a string: all of it where it is short.
+/// What the index holds of a string: all of it where it is short. The count stands here and not by
+/// number, so that counting touches no other cache line.
 #[derive(Debug, Clone, Copy)]
 struct Slot {
     key: Key,
     number: u32,
+    count: u64,
 }
 
 /// A string as integers: its first 24 bytes, padded with zeros, and its length. Strings of up to 24
 /// bytes are equal exactly if their keys are.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy)]
 pub(crate) struct Key {
-    words: [u64; 3],
+    a: u64,
+    b: u64,
+    c: u64,
     length: u32,
+}
+
+impl PartialEq for Key {
+    /// Word by word: comparing them as one array goes through memory, where loading two words that
+    /// were just stored one by one stalls.
+    #[inline(always)]
+    fn eq(&self, other: &Key) -> bool {
+        let words = (self.a ^ other.a) | (self.b ^ other.b) | (self.c ^ other.c);
+        words | u64::from(self.length ^ other.length) == 0
+    }
 }
 
 const EXACT: usize = 24;
@@ -46,7 +60,7 @@ impl Key {
     }
 
     /// The key of `text[start..end]`.
-    #[inline]
+    #[inline(always)]
     pub fn within(text: &[u8], start: usize, end: usize) -> Key {
         match text.get(start..).and_then(<[u8]>::first_chunk::<EXACT>) {
             Some(bytes) => Key::masked(bytes, end - start),
@@ -54,19 +68,19 @@ impl Key {
         }
     }
 
-    #[inline]
+    #[inline(always)]
     fn masked(bytes: &[u8; EXACT], length: usize) -> Key {
         let (words, _) = bytes.as_chunks::<8>();
         let word = |at: usize| {
             let unused = 64 - 8 * length.saturating_sub(8 * at).min(8) as u32;
             u64::from_le_bytes(words[at]) & u64::MAX.unbounded_shr(unused)
         };
-        Key { words: [word(0), word(1), word(2)], length: length as u32 }
+        Key { a: word(0), b: word(1), c: word(2), length: length as u32 }
     }
 }
 
 /// Both halves of a product, folded: the step that good fast hashes are made of.
-#[inline]
+#[inline(always)]
 fn fold(a: u64, b: u64) -> u64 {
     let product = u128::from(a) * u128::from(b);
     product as u64 ^ (product >> 64) as u64
@@ -100,53 +114,66 @@ impl Interner {
         (0..self.len() as u32).map(|number| self.get(number))
     }
 
-    #[inline]
+    /// The counts of all strings, by number.
+    pub fn counts(&self) -> Vec<u64> {
+        let mut counts = vec![0; self.len()];
+        self.index.iter().for_each(|slot| counts[slot.number as usize] = slot.count);
+        counts
+    }
+
+    #[inline(always)]
     fn hash(&self, key: Key, value: &[u8]) -> u64 {
         if value.len() > EXACT {
             return self.hasher.hash_one(value);
         }
-        let ([a, b, c], [p, q, r]) = (key.words, self.seeds);
-        fold(fold(a ^ p, b ^ q) ^ c, r ^ u64::from(key.length))
+        let [p, q, r] = self.seeds;
+        fold(fold(key.a ^ p, key.b ^ q) ^ key.c, r ^ u64::from(key.length))
     }
 
     /// The number of a string that is there.
     #[inline]
     pub fn find(&self, value: &[u8]) -> Option<u32> {
         let key = Key::of(value);
-        self.find_key(key, self.hash(key, value), value)
-    }
-
-    #[inline]
-    fn find_key(&self, key: Key, hash: u64, value: &[u8]) -> Option<u32> {
         let same = |slot: &Slot| {
             slot.key == key && (value.len() <= EXACT || self.get(slot.number) == value)
         };
-        self.index.find(hash, same).map(|slot| slot.number)
+        self.index.find(self.hash(key, value), same).map(|slot| slot.number)
     }
 
     /// The number of a string, and whether it is new.
     #[inline]
     pub fn intern(&mut self, value: &[u8]) -> (u32, bool) {
-        self.intern_key(Key::of(value), value)
+        self.count(Key::of(value), value, 0)
     }
 
-    /// As [`intern`](Self::intern), where the key is known.
-    #[inline]
-    pub fn intern_key(&mut self, key: Key, value: &[u8]) -> (u32, bool) {
+    /// As [`intern`](Self::intern), where the key is known; adds to the string's count.
+    #[inline(always)]
+    pub fn count(&mut self, key: Key, value: &[u8], count: u64) -> (u32, bool) {
         let hash = self.hash(key, value);
-        match self.find_key(key, hash, value) {
-            Some(number) => (number, false),
-            None => (self.insert(key, hash, value), true),
+        let Interner { index, spans, bytes, .. } = self;
+        let same = |slot: &Slot| {
+            slot.key == key
+                && (value.len() <= EXACT || {
+                    let (start, length) = spans[slot.number as usize];
+                    &bytes[start as usize..][..length as usize] == value
+                })
+        };
+        match index.find_mut(hash, same) {
+            Some(slot) => {
+                slot.count += count;
+                (slot.number, false)
+            }
+            None => (self.insert(key, hash, value, count), true),
         }
     }
 
     #[inline(never)]
-    fn insert(&mut self, key: Key, hash: u64, value: &[u8]) -> u32 {
+    fn insert(&mut self, key: Key, hash: u64, value: &[u8], count: u64) -> u32 {
         let number = self.spans.len() as u32;
         self.spans.push((self.bytes.len() as u32, value.len() as u32));
         self.bytes.extend_from_slice(value);
         let mut index = std::mem::take(&mut self.index);
-        index.insert_unique(hash, Slot { key, number }, |slot| {
+        index.insert_unique(hash, Slot { key, number, count }, |slot| {
             self.hash(slot.key, self.get(slot.number))
         });
         self.index = index;
@@ -180,6 +207,10 @@ mod tests {
                 prop_assert_eq!(interner.intern(value), (number, is_new));
                 prop_assert_eq!(interner.get(number), value);
             }
+            for value in &values {
+                interner.count(Key::of(value.as_bytes()), value.as_bytes(), 1);
+            }
+            prop_assert_eq!(interner.counts().iter().sum::<u64>(), values.len() as u64);
             prop_assert_eq!(interner.len(), plain.len());
             prop_assert_eq!(interner.bytes(), plain.keys().map(Vec::len).sum::<usize>());
         }

@@ -24,7 +24,7 @@ impl ColumnFacts {
 
     /// Takes note of one value, which stands behind all that were observed before. `is_utf8` says that
     /// the text around it is known to be valid; `key` makes its key.
-    #[inline]
+    #[inline(always)]
     pub(super) fn observe(
         &mut self,
         value: &[u8],

@@ -27,18 +27,12 @@ pub struct DistinctValue<'t> {
     pub first: Place,
 }
 
-/// How often a value was seen, and where first.
-#[derive(Debug, Clone, Copy)]
-struct Seen {
-    count: u64,
-    first: Place,
-}
-
 /// A table of values that counts.
 #[derive(Debug, Clone)]
 pub(super) struct DistinctTable {
     values: Interner,
-    seen: Vec<Seen>,
+    /// Where each value was seen first.
+    firsts: Vec<Place>,
     most_bytes: usize,
 }
 
@@ -46,7 +40,7 @@ impl DistinctTable {
     /// A table for one of `columns` columns.
     pub fn new(columns: usize) -> Self {
         let most_bytes = (TOTAL_BYTES / columns.max(1)).min(MAX_COLUMN_BYTES);
-        DistinctTable { values: Interner::new(), seen: Vec::new(), most_bytes }
+        DistinctTable { values: Interner::new(), firsts: Vec::new(), most_bytes }
     }
 
     pub fn len(&self) -> usize {
@@ -65,34 +59,30 @@ impl DistinctTable {
     }
 
     /// Counts a value that stands behind all values counted before; says whether it is a new one.
-    #[inline]
+    #[inline(always)]
     pub fn count_next(&mut self, key: Key, value: &[u8], place: Place) -> bool {
-        let (number, is_new) = self.values.intern_key(key, value);
+        let (_, is_new) = self.values.count(key, value, 1);
         if is_new {
-            self.seen.push(Seen { count: 1, first: place });
-        } else {
-            self.seen[number as usize].count += 1;
+            self.firsts.push(place);
         }
         is_new
     }
 
-    /// Counts a value `count` times more; says whether it is a new one.
-    #[inline]
-    pub fn add(&mut self, value: &[u8], count: u64, first: Place) -> bool {
-        let (number, is_new) = self.values.intern(value);
+    /// Counts a value `count` times more, seen first at `first`.
+    pub fn add(&mut self, value: &[u8], count: u64, first: Place) {
+        let (number, is_new) = self.values.count(Key::of(value), value, count);
         if is_new {
-            self.seen.push(Seen { count, first });
+            self.firsts.push(first);
         } else {
-            let seen = &mut self.seen[number as usize];
-            seen.count += count;
-            seen.first = seen.first.min(first);
+            let known = &mut self.firsts[number as usize];
+            *known = (*known).min(first);
         }
-        is_new
     }
 
     /// All values, in the order they were first added.
     pub fn values(&self) -> impl Iterator<Item = DistinctValue<'_>> {
-        let pairs = self.values.iter().zip(&self.seen);
-        pairs.map(|(value, seen)| DistinctValue { value, count: seen.count, first: seen.first })
+        let counts = self.values.counts();
+        let facts = self.values.iter().zip(&self.firsts).zip(counts);
+        facts.map(|((value, first), count)| DistinctValue { value, count, first: *first })
     }
 }
