@@ -6,6 +6,8 @@
 //! Which of them is right is not decided here but over a whole column, by [`infer`](crate::infer).
 
 mod calendar;
+mod compile;
+mod fixed;
 mod pattern;
 mod shape;
 

@@ -23,6 +23,8 @@
 
 use std::fmt;
 
+use super::compile::compile;
+use super::fixed::Fixed;
 use super::{DAY_NANOS, days_from_civil, days_in_month};
 
 /// The first year that a two-digit year can mean, where a column does not say: 69 is 1969, as POSIX
@@ -32,106 +34,17 @@ pub const DEFAULT_PIVOT: i32 = 1969;
 /// A compiled date pattern.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Pattern {
-    source: String,
-    steps: Vec<Step>,
-    has_date: bool,
-    has_time: bool,
-    has_offset: bool,
-    fraction_digits: u8,
-    fixed: Option<Fixed>,
-}
-
-/// The fast way for patterns whose every part has a fixed width: places of the digits, and of the
-/// literal bytes between them. It says yes or nothing; why a value is misread is found the long way.
-///
-/// Left for the long way: loose parts, fractions, offsets, literals that are not ASCII.
-#[derive(Debug, Clone, PartialEq, Eq)]
-struct Fixed {
-    length: usize,
-    year: Option<u8>,
-    short_year: Option<u8>,
-    /// Places of month, day, hour, minute and second.
-    parts: [Option<u8>; 5],
-    literals: Vec<(u8, u8)>,
-}
-
-impl Fixed {
-    fn of(steps: &[Step]) -> Option<Fixed> {
-        let mut fixed = Fixed {
-            length: 0,
-            year: None,
-            short_year: None,
-            parts: [None; 5],
-            literals: Vec::new(),
-        };
-        for step in steps {
-            let at = u8::try_from(fixed.length).ok()?;
-            fixed.length += match *step {
-                Step::Literal(literal) => {
-                    fixed.literals.push((at, u8::try_from(literal).ok().filter(u8::is_ascii)?));
-                    1
-                }
-                Step::Year => {
-                    fixed.year = Some(at);
-                    4
-                }
-                Step::ShortYear => {
-                    fixed.short_year = Some(at);
-                    2
-                }
-                Step::Number { part, loose: false } => {
-                    fixed.parts[part as usize] = Some(at);
-                    2
-                }
-                Step::Number { .. } | Step::Fraction { .. } | Step::Offset { .. } => return None,
-            };
-        }
-        Some(fixed)
-    }
-
-    #[inline]
-    fn read(&self, value: &[u8], pivot: i32, has_date: bool) -> Option<Moment> {
-        if value.len() != self.length {
-            return None;
-        }
-        if self.literals.iter().any(|(at, byte)| value[usize::from(*at)] != *byte) {
-            return None;
-        }
-        let two = |at: usize| -> Option<u32> {
-            let (tens, ones) = (value[at].wrapping_sub(b'0'), value[at + 1].wrapping_sub(b'0'));
-            (tens <= 9 && ones <= 9).then(|| u32::from(tens) * 10 + u32::from(ones))
-        };
-        let part = |index: Part, otherwise: u32| match self.parts[index as usize] {
-            Some(at) => two(usize::from(at)),
-            None => Some(otherwise),
-        };
-        let (hour, minute, second) =
-            (part(Part::Hour, 0)?, part(Part::Minute, 0)?, part(Part::Second, 0)?);
-        if hour > 23 || minute > 59 || second > 59 {
-            return None;
-        }
-        let nanos = i64::from(hour * 3600 + minute * 60 + second) * 1_000_000_000;
-        if !has_date {
-            return Some(Moment { days: 0, nanos, offset: None });
-        }
-        let year = match (self.year, self.short_year) {
-            (Some(at), _) => two(usize::from(at))? * 100 + two(usize::from(at) + 2)?,
-            (_, Some(at)) => {
-                (pivot + (two(usize::from(at))? as i32 - pivot).rem_euclid(100)).cast_unsigned()
-            }
-            (None, None) => return None,
-        };
-        let (month, day) = (part(Part::Month, 1)?, part(Part::Day, 1)?);
-        let year = year.cast_signed();
-        if year < 1 || !(1..=12).contains(&month) || day < 1 || day > days_in_month(year, month) {
-            return None;
-        }
-        Some(Moment { days: days_from_civil(year, month, day), nanos, offset: None })
-    }
+    pub(super) source: String,
+    pub(super) steps: Vec<Step>,
+    pub(super) has_date: bool,
+    pub(super) has_time: bool,
+    pub(super) has_offset: bool,
+    pub(super) fraction_digits: u8,
+    pub(super) fixed: Option<Fixed>,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Step {
+pub(super) enum Step {
     Literal(char),
     Year,
     ShortYear,
@@ -141,7 +54,7 @@ enum Step {
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Part {
+pub(super) enum Part {
     Month,
     Day,
     Hour,
@@ -151,7 +64,7 @@ enum Part {
 
 impl Part {
     /// Name, symbol and range.
-    fn facts(self) -> (&'static str, &'static str, u32, u32) {
+    pub(super) fn facts(self) -> (&'static str, &'static str, u32, u32) {
         match self {
             Part::Month => ("month", "M", 1, 12),
             Part::Day => ("day", "d", 1, 31),
@@ -261,7 +174,7 @@ impl Pattern {
     /// # Errors
     /// A symbol that does not exist, one that stands twice, a date that is not whole.
     pub fn compile(source: &str) -> Result<Pattern, PatternError> {
-        Compiler { source, steps: Vec::new(), seen: Vec::new() }.run()
+        compile(source)
     }
 
     /// The pattern as it was written.
@@ -458,165 +371,6 @@ fn read_offset(value: &[u8], at: usize, letters: u8, zulu: bool) -> Result<(i32,
         return Err(Misread::Range { part: "offset minute", number: minutes });
     }
     Ok((sign * (hours * 3600 + minutes * 60) as i32, next))
-}
-
-struct Compiler<'s> {
-    source: &'s str,
-    steps: Vec<Step>,
-    /// Names of the parts seen, with their place.
-    seen: Vec<(&'static str, (usize, usize))>,
-}
-
-impl Compiler<'_> {
-    fn run(mut self) -> Result<Pattern, PatternError> {
-        let whole = (0, self.source.len());
-        if self.source.trim().is_empty() {
-            return Err(error(whole, "the pattern is empty; write for example yyyy-MM-dd"));
-        }
-        if let Some(at) = self.source.find('%') {
-            let hint = "patterns are written in letters: yyyy for %Y, MM for %m, dd for %d, HH:mm:ss for %H:%M:%S";
-            return Err(error((at, at + 1), hint));
-        }
-        let mut at = 0;
-        while let Some(letter) = self.source[at..].chars().next() {
-            let rest = &self.source[at..];
-            if letter == '\'' {
-                at = self.quoted(at)?;
-            } else if letter.is_ascii_alphabetic() {
-                let run = rest.len() - rest.trim_start_matches(letter).len();
-                self.symbol(letter, run, (at, at + run))?;
-                at += run;
-            } else {
-                self.steps.push(Step::Literal(letter));
-                at += letter.len_utf8();
-            }
-        }
-        self.finish(whole)
-    }
-
-    fn quoted(&mut self, start: usize) -> Result<usize, PatternError> {
-        if self.source[start..].starts_with("''") {
-            self.steps.push(Step::Literal('\''));
-            return Ok(start + 2);
-        }
-        let mut chars = self.source[start + 1..].char_indices().peekable();
-        while let Some((offset, letter)) = chars.next() {
-            if letter != '\'' {
-                self.steps.push(Step::Literal(letter));
-            } else if chars.next_if(|(_, next)| *next == '\'').is_some() {
-                self.steps.push(Step::Literal('\''));
-            } else {
-                return Ok(start + 1 + offset + 1);
-            }
-        }
-        Err(error((start, self.source.len()), "the quote that opens here is never closed"))
-    }
-
-    fn symbol(&mut self, letter: char, run: usize, at: (usize, usize)) -> Result<(), PatternError> {
-        let number = |part: Part| Step::Number { part, loose: run == 1 };
-        let (name, step) = match (letter, run) {
-            ('y' | 'u', 4) => ("year", Step::Year),
-            ('y', 2) => ("year", Step::ShortYear),
-            ('y' | 'u', _) => return Err(error(at, "a year is 'yyyy' or 'yy'")),
-            ('M', 1 | 2) => ("month", number(Part::Month)),
-            ('d', 1 | 2) => ("day", number(Part::Day)),
-            ('H', 1 | 2) => ("hour", number(Part::Hour)),
-            ('m', 1 | 2) => ("minute", number(Part::Minute)),
-            ('s', 1 | 2) => ("second", number(Part::Second)),
-            ('S', 1..=9) => ("fraction", Step::Fraction { most: run as u8 }),
-            ('X' | 'x', 1..=3) => {
-                ("offset", Step::Offset { letters: run as u8, zulu: letter == 'X' })
-            }
-            _ => return Err(error(at, &self.advice(letter, run))),
-        };
-        if let Some((_, first)) = self.seen.iter().find(|(seen, _)| *seen == name) {
-            let hint = match letter {
-                'm' => "; months are 'MM'",
-                'M' => "; minutes are 'mm'",
-                _ => "",
-            };
-            let message = format!(
-                "the {name} stands here a second time, first at character {}{hint}",
-                first.0 + 1
-            );
-            return Err(error(at, &message));
-        }
-        self.seen.push((name, at));
-        self.steps.push(step);
-        Ok(())
-    }
-
-    fn advice(&self, letter: char, run: usize) -> String {
-        let written: String = std::iter::repeat_n(letter, run).collect();
-        let meant = match letter {
-            'Y' => "yyyy or yy for the year",
-            'D' => "dd for the day of the month",
-            'h' | 'k' | 'K' => "HH for an hour from 0 to 23",
-            'T' => "'T' in quotes for the letter itself",
-            'Z' | 'z' => "XXX for an offset such as +01:00, or 'Z' in quotes for the letter itself",
-            'f' | 'F' => "S for each digit of a fraction",
-            'M' | 'd' | 'H' | 'm' | 's' => "one or two of this letter",
-            'S' => "at most nine S",
-            'n' | 'i' => "mm for minutes",
-            _ => "letters that stand for themselves in 'quotes'",
-        };
-        format!("'{written}' is no symbol that is read; write {meant}")
-    }
-
-    fn place(&self, name: &str) -> Option<(usize, usize)> {
-        self.seen.iter().find(|(seen, _)| *seen == name).map(|(_, at)| *at)
-    }
-
-    fn finish(self, whole: (usize, usize)) -> Result<Pattern, PatternError> {
-        let [year, month, day, hour, minute, second, fraction, offset] =
-            ["year", "month", "day", "hour", "minute", "second", "fraction", "offset"]
-                .map(|name| self.place(name));
-        let has_date = year.is_some() || month.is_some() || day.is_some();
-        if let (Some(year), None, Some(minute), None) = (year, month, minute, hour) {
-            let _ = year;
-            return Err(error(minute, "'mm' are minutes; did you mean 'MM' for the month?"));
-        }
-        if has_date && (year.is_none() || month.is_none() || day.is_none()) {
-            let missing: Vec<_> = [("year", year), ("month", month), ("day", day)]
-                .into_iter()
-                .filter_map(|(name, at)| at.is_none().then_some(name))
-                .collect();
-            return Err(error(
-                whole,
-                &format!("this is no whole date: the {} is missing", missing.join(" and the ")),
-            ));
-        }
-        if !has_date && hour.is_none() {
-            return Err(error(whole, "there is neither a date nor an hour in this pattern"));
-        }
-        for (part, at, needs, needed) in [
-            ("minute", minute, hour, "hour"),
-            ("second", second, minute, "minute"),
-            ("fraction", fraction, second, "second"),
-            ("offset", offset, hour, "hour"),
-        ] {
-            if let (Some(at), None) = (at, needs) {
-                return Err(error(at, &format!("a {part} without the {needed} says nothing")));
-            }
-        }
-        let fraction_digits = self
-            .steps
-            .iter()
-            .find_map(|s| if let Step::Fraction { most } = s { Some(*most) } else { None });
-        Ok(Pattern {
-            source: self.source.to_owned(),
-            has_date,
-            has_time: hour.is_some(),
-            has_offset: offset.is_some(),
-            fraction_digits: fraction_digits.unwrap_or(0),
-            fixed: Fixed::of(&self.steps),
-            steps: self.steps,
-        })
-    }
-}
-
-fn error(at: (usize, usize), message: &str) -> PatternError {
-    PatternError { at, message: message.to_owned() }
 }
 
 #[cfg(test)]

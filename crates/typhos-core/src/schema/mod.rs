@@ -5,6 +5,7 @@
 //! [bound](Schema::bind) to an input before any value is looked at. What it does to values is the
 //! business of [`columns`](crate::columns).
 
+mod agree;
 mod bind;
 mod model;
 mod read;

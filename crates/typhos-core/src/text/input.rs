@@ -99,7 +99,13 @@ pub struct InputFile {
 
 /// A stream between the time its head is read and the time its records are.
 #[derive(Clone, Default)]
-struct Held(Arc<Mutex<Option<(Vec<u8>, Opened)>>>);
+struct Held(Arc<Mutex<Option<ReadAhead>>>);
+
+/// The head of a text, and what comes after it.
+struct ReadAhead {
+    head: Vec<u8>,
+    rest: Opened,
+}
 
 impl std::fmt::Debug for Held {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
@@ -137,10 +143,10 @@ impl InputFile {
     pub(super) fn open(&self) -> Result<Opened, InputError> {
         let failed = |source| self.failed(source);
         let held = self.held.0.lock().unwrap_or_else(|poisoned| poisoned.into_inner()).take();
-        if let Some((head, opened)) = held {
+        if let Some(ReadAhead { head, rest }) = held {
             let mut head = Cursor::new(head);
             head.set_position(self.data_start);
-            return Ok(Opened { text: Box::new(head.chain(opened.text)), ..opened });
+            return Ok(Opened { text: Box::new(head.chain(rest.text)), ..rest });
         }
         if let (Source::File(path), true) =
             (&self.source, self.format.as_ref().is_none_or(Format::is_plain))
@@ -183,7 +189,7 @@ impl InputFile {
         self.format = Some(format);
         if matches!(self.source, Source::Stream(..)) {
             *self.held.0.lock().unwrap_or_else(|poisoned| poisoned.into_inner()) =
-                Some((head.clone(), opened));
+                Some(ReadAhead { head: head.clone(), rest: opened });
         }
         Ok(head)
     }

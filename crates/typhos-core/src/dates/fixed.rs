@@ -1,0 +1,97 @@
+//! Patterns of fixed width, read by the places of their digits.
+//!
+//! Most dates in files are written with all their zeros. For those a pattern is a list of places, and
+//! reading is a length, a few literal bytes and a few pairs of digits. A property test in
+//! [`pattern`](super::pattern) holds it against the steps.
+
+use super::pattern::{Moment, Part, Step};
+use super::{days_from_civil, days_in_month};
+
+/// The fast way for patterns whose every part has a fixed width: places of the digits, and of the
+/// literal bytes between them. It says yes or nothing; why a value is misread is found the long way.
+///
+/// Left for the long way: loose parts, fractions, offsets, literals that are not ASCII.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) struct Fixed {
+    length: usize,
+    year: Option<u8>,
+    short_year: Option<u8>,
+    /// Places of month, day, hour, minute and second.
+    parts: [Option<u8>; 5],
+    literals: Vec<(u8, u8)>,
+}
+
+impl Fixed {
+    pub fn of(steps: &[Step]) -> Option<Fixed> {
+        let mut fixed = Fixed {
+            length: 0,
+            year: None,
+            short_year: None,
+            parts: [None; 5],
+            literals: Vec::new(),
+        };
+        for step in steps {
+            let at = u8::try_from(fixed.length).ok()?;
+            fixed.length += match *step {
+                Step::Literal(literal) => {
+                    fixed.literals.push((at, u8::try_from(literal).ok().filter(u8::is_ascii)?));
+                    1
+                }
+                Step::Year => {
+                    fixed.year = Some(at);
+                    4
+                }
+                Step::ShortYear => {
+                    fixed.short_year = Some(at);
+                    2
+                }
+                Step::Number { part, loose: false } => {
+                    fixed.parts[part as usize] = Some(at);
+                    2
+                }
+                Step::Number { .. } | Step::Fraction { .. } | Step::Offset { .. } => return None,
+            };
+        }
+        Some(fixed)
+    }
+
+    #[inline]
+    pub fn read(&self, value: &[u8], pivot: i32, has_date: bool) -> Option<Moment> {
+        if value.len() != self.length {
+            return None;
+        }
+        if self.literals.iter().any(|(at, byte)| value[usize::from(*at)] != *byte) {
+            return None;
+        }
+        let two = |at: usize| -> Option<u32> {
+            let (tens, ones) = (value[at].wrapping_sub(b'0'), value[at + 1].wrapping_sub(b'0'));
+            (tens <= 9 && ones <= 9).then(|| u32::from(tens) * 10 + u32::from(ones))
+        };
+        let part = |index: Part, otherwise: u32| match self.parts[index as usize] {
+            Some(at) => two(usize::from(at)),
+            None => Some(otherwise),
+        };
+        let (hour, minute, second) =
+            (part(Part::Hour, 0)?, part(Part::Minute, 0)?, part(Part::Second, 0)?);
+        if hour > 23 || minute > 59 || second > 59 {
+            return None;
+        }
+        let nanos = i64::from(hour * 3600 + minute * 60 + second) * 1_000_000_000;
+        if !has_date {
+            return Some(Moment { days: 0, nanos, offset: None });
+        }
+        let year = match (self.year, self.short_year) {
+            (Some(at), _) => two(usize::from(at))? * 100 + two(usize::from(at) + 2)?,
+            (_, Some(at)) => {
+                (pivot + (two(usize::from(at))? as i32 - pivot).rem_euclid(100)).cast_unsigned()
+            }
+            (None, None) => return None,
+        };
+        let (month, day) = (part(Part::Month, 1)?, part(Part::Day, 1)?);
+        let year = year.cast_signed();
+        if year < 1 || !(1..=12).contains(&month) || day < 1 || day > days_in_month(year, month) {
+            return None;
+        }
+        Some(Moment { days: days_from_civil(year, month, day), nanos, offset: None })
+    }
+}

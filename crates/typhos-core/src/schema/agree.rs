@@ -1,0 +1,117 @@
+//! Whether the keys of a column go with its type and with each other.
+
+use std::ops::Range;
+
+use super::{ColumnDecl, Diagnostic, Misfit, Type};
+use crate::columns::Bounds;
+
+/// The mistakes of a column whose keys are sound one by one. `spans` says where each of them stands.
+pub(super) fn agree(column: &ColumnDecl, spans: &[(&str, Range<usize>)]) -> Vec<Diagnostic> {
+    let mut agreement = Agreement { wrong: Vec::new() };
+    agreement.keys(column, spans);
+    agreement.wrong
+}
+
+struct Agreement {
+    wrong: Vec<Diagnostic>,
+}
+
+impl Agreement {
+    fn wrong(&mut self, span: Range<usize>, message: impl Into<String>, help: impl Into<String>) {
+        self.wrong.push(Diagnostic::new(span, message).help(help));
+    }
+
+    fn keys(&mut self, column: &ColumnDecl, spans: &[(&str, Range<usize>)]) {
+        let at =
+            |key: &str| spans.iter().find(|(known, _)| *known == key).map(|(_, span)| span.clone());
+        let ty = column.ty;
+        let type_span = at("type").unwrap_or_default();
+        for (key, fits, hint) in [
+            ("patterns", ty.takes_patterns(), "patterns belong to date, time and timestamp"),
+            ("pivot", ty.takes_patterns(), "a pivot belongs to date and timestamp"),
+            ("values", ty == Type::Category, "a closed list of values belongs to category"),
+            ("ranked", ty == Type::Category, "only a category can be ranked"),
+            (
+                "low",
+                ty.is_number() || ty.takes_patterns(),
+                "bounds belong to numbers, dates and times",
+            ),
+            (
+                "high",
+                ty.is_number() || ty.takes_patterns(),
+                "bounds belong to numbers, dates and times",
+            ),
+        ] {
+            if let (Some(span), false) = (at(key), fits) {
+                self.wrong(span, format!("'{key}' says nothing about {ty}"), hint);
+            }
+        }
+        if ty == Type::Category && column.values.is_empty() {
+            let help = "add values = [\"…\", \"…\"], or use lowcard for an open set";
+            self.wrong(type_span.clone(), "a category lists its values", help);
+        }
+        if column.required && column.misfit == Misfit::Null {
+            let span = at("misfit").unwrap_or_default();
+            let help = "drop 'required', or use \"stop\" or \"reject\"";
+            self.wrong(span, "a required column cannot turn misfits into null", help);
+        }
+        if ty.takes_patterns() {
+            self.patterns_agree(column, at("patterns"), type_span);
+        }
+        for (key, bound) in [("low", &column.low), ("high", &column.high)] {
+            if let (Some(bound), Some(span)) = (bound, at(key))
+                && let Err(message) = Bounds::parse(ty, bound)
+            {
+                self.wrong(span, message, format!("write it as a value of {ty}"));
+            }
+        }
+    }
+
+    fn patterns_agree(
+        &mut self,
+        column: &ColumnDecl,
+        span: Option<Range<usize>>,
+        type_span: Range<usize>,
+    ) {
+        let ty = column.ty;
+        let Some(span) = span.filter(|_| !column.patterns.is_empty()) else {
+            let example = match ty {
+                Type::Date => "yyyy-MM-dd",
+                Type::Time(_) => "HH:mm:ss",
+                Type::Timestamp { utc: true, .. } => "yyyy-MM-dd'T'HH:mm:ssXXX",
+                _ => "yyyy-MM-dd HH:mm:ss",
+            };
+            let help = format!("add patterns = [{}]", super::quoted(example));
+            return self.wrong(
+                type_span,
+                format!("a {ty} column says how its values are written"),
+                help,
+            );
+        };
+        for pattern in &column.patterns {
+            let shown = pattern.source();
+            let problem = match ty {
+                Type::Date if pattern.has_time() => {
+                    Some(("reads a time, which a date cannot hold", "use timestamp(s)"))
+                }
+                Type::Time(_) if pattern.has_date() => {
+                    Some(("reads a date, which a time cannot hold", "use timestamp(s)"))
+                }
+                Type::Date | Type::Timestamp { .. } if !pattern.has_date() => {
+                    Some(("reads no date", "use time(s) for times of day"))
+                }
+                Type::Timestamp { utc: true, .. } if !pattern.has_offset() => Some((
+                    "reads no offset, so it names no point in time",
+                    "add XXX to the pattern, or drop ', utc' from the type",
+                )),
+                Type::Timestamp { utc: false, .. } | Type::Time(_) if pattern.has_offset() => Some(
+                    ("reads an offset, which this type cannot hold", "use timestamp(UNIT, utc)"),
+                ),
+                _ => None,
+            };
+            if let Some((message, help)) = problem {
+                self.wrong(span.clone(), format!("'{shown}' {message}"), help);
+            }
+        }
+    }
+}
