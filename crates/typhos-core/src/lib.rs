@@ -25,6 +25,9 @@ pub mod schema;
 pub mod survey;
 pub mod text;
 
+#[cfg(test)]
+mod laws;
+
 /// The nearest of `known` to `given`, where it is near enough to be what was meant.
 ///
 /// Used by every message that refuses a word, so that they all suggest by the same measure

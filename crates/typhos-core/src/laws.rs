@@ -1,0 +1,108 @@
+//! Laws that hold over the whole road, on whatever bytes: tests only.
+
+use std::num::NonZeroUsize;
+
+use proptest::prelude::*;
+
+use crate::columns::{Converter, MisfitValue, OnMisfit, Plan, Reason};
+use crate::dates::Order;
+use crate::infer::{Rules, decide, draft};
+use crate::run::{NoMonitor, RunOptions};
+use crate::schema::read;
+use crate::survey::Survey;
+use crate::text::{Block, BlockReader, Dialect, DialectChoice, Input};
+
+/// Values of every kind a reading knows, and near misses.
+fn value() -> impl Strategy<Value = String> {
+    prop_oneof![
+        4 => any::<i64>().prop_map(|n| n.to_string()),
+        3 => (any::<i32>(), 0u32..12).prop_map(|(n, scale)| format!("{}.{:0w$}", n / 1000, n.unsigned_abs() % 1000, w = scale as usize)),
+        1 => "[+-]?[0-9]{1,40}(\\.[0-9]{0,40})?(e[+-]?[0-9]{1,3})?",
+        3 => (0u32..14, 0u32..33, 0u32..100).prop_map(|(a, b, y)| format!("{a:02}/{b:02}/{y:02}")),
+        2 => (1u32..32, 1u32..13, 1600u32..2300).prop_map(|(d, m, y)| format!("{d}.{m}.{y}")),
+        2 => (1u32..13, 1u32..29, 0u32..25, "[.,][0-9]{1,9}", "( ?[+-][0-9]{2}(:?[0-9]{2})?|Z|)")
+            .prop_map(|(m, d, h, f, z)| format!("2024-{m:02}-{d:02}T{h:02}:00:00{f}{z}")),
+        1 => "[12][0-9]{3}[01][0-9][0-3][0-9]",
+        2 => prop_oneof![Just("NA"), Just("-"), Just("NaN"), Just("true"), Just("N"), Just("y"), Just(" "), Just(""), Just("\\N")].prop_map(str::to_owned),
+        2 => "[ -~]{0,12}",
+        1 => any::<String>(),
+    ]
+}
+
+fn quoted(value: &str) -> String {
+    format!("\"{}\"", value.replace('"', "\"\""))
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(1500))]
+
+    /// A draft fits the data it was drafted from: every value reads under it, and nothing that was
+    /// present becomes absent or the other way round.
+    #[test]
+    fn a_draft_fits_the_data_it_was_drafted_from(
+        kinds in proptest::collection::vec(value(), 1..6),
+        picks in proptest::collection::vec(0usize..6, 1..60),
+        headroom in prop_oneof![Just(1.0), Just(2.0)],
+        order in proptest::option::of(prop_oneof![Just(Order::Dmy), Just(Order::Mdy), Just(Order::Ymd)]),
+    ) {
+        let rows: String = picks.iter().map(|at| format!("{},x\n", quoted(&kinds[at % kinds.len()]))).collect();
+        let text = format!("c,d\n{rows}");
+        let input = Input::from_bytes("t.csv", text.clone().into_bytes(), Dialect::RFC_4180);
+        let survey = Survey::take(&input, &RunOptions::default(), &NoMonitor).unwrap();
+        let rules = Rules { headroom, date_order: order };
+        let decisions = decide(&survey, input.names(), &rules);
+        let drafted = draft(&input, &survey, &decisions, "t").to_toml();
+        let schema = read(&drafted).unwrap_or_else(|wrong| panic!("{drafted}\n{wrong:?}"));
+        let plan = Plan::new(schema, &input).unwrap();
+        let mut reader = BlockReader::new(&input, 1 << 20);
+        let mut block = Block::default();
+        let (mut nulls, mut rows) = (0, 0);
+        while reader.next(&mut block).unwrap() {
+            let converted = Converter::new(&plan, OnMisfit::AsDeclared).convert::<MisfitValue>(&block, |batch| {
+                nulls += batch.column(0).null_count() as u64;
+                rows += batch.num_rows() as u64;
+                Ok(())
+            });
+            prop_assert!(converted.is_ok(), "{:?} under\n{drafted}\nof\n{text}", converted.err());
+        }
+        prop_assert_eq!(rows, survey.records);
+        prop_assert_eq!(nulls, decisions[0].absent, "{}\n{}", drafted, text);
+    }
+
+    /// Any bytes whatever give an answer or an error, and every record is accounted for.
+    #[test]
+    fn any_bytes_are_answered(
+        bytes in proptest::collection::vec(
+            prop_oneof![3 => Just(b','), 3 => Just(b'\n'), 2 => Just(b'"'), 1 => Just(b'\r'), 1 => Just(b';'), 3 => b'0'..=b'9', 1 => Just(b'/'), 2 => any::<u8>()],
+            0..300),
+        threads in 1usize..3, block_bytes in 1usize..400,
+    ) {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("t");
+        std::fs::write(&path, &bytes).unwrap();
+        let Ok(input) = Input::open(&[path], &DialectChoice::default()) else { return Ok(()) };
+        let options = RunOptions { threads: NonZeroUsize::new(threads).unwrap(), block_bytes };
+        let survey = Survey::take(&input, &options, &NoMonitor).unwrap();
+        let decisions = decide(&survey, input.names(), &Rules::default());
+        let drafted = draft(&input, &survey, &decisions, "t").to_toml();
+        let schema = read(&drafted).unwrap_or_else(|wrong| panic!("{drafted}\n{wrong:?}"));
+        let plan = Plan::new(schema, &input).unwrap();
+        let mut reader = BlockReader::new(&input, block_bytes);
+        let (mut block, mut read, mut loaded) = (Block::default(), 0, 0);
+        while reader.next(&mut block).unwrap() {
+            let mut converter = Converter::new(&plan, OnMisfit::NoteAll);
+            let report = converter.convert::<MisfitValue>(&block, |batch| {
+                loaded += batch.num_rows() as u64;
+                Ok(())
+            });
+            let account = report.unwrap().account;
+            read += account.read;
+            // What was drafted from this very data can only be broken, or not in the encoding.
+            for misfit in account.columns.iter().flat_map(|column| &column.examples) {
+                prop_assert!(matches!(misfit.reason, Reason::NotUtf8 { .. }), "{misfit:?} under\n{drafted}");
+            }
+        }
+        prop_assert_eq!(read, survey.records + survey.broken);
+        prop_assert!(loaded <= survey.records);
+    }
+}
