@@ -147,24 +147,40 @@ impl Interner {
     }
 
     /// As [`intern`](Self::intern), where the key is known; adds to the string's count.
-    #[inline(always)]
     pub fn count(&mut self, key: Key, value: &[u8], count: u64) -> (u32, bool) {
         let hash = self.hash(key, value);
-        let Interner { index, spans, bytes, .. } = self;
-        let same = |slot: &Slot| {
-            slot.key == key
-                && (value.len() <= EXACT || {
-                    let (start, length) = spans[slot.number as usize];
-                    &bytes[start as usize..][..length as usize] == value
-                })
-        };
-        match index.find_mut(hash, same) {
+        match self.slot(key, hash, value) {
             Some(slot) => {
                 slot.count += count;
                 (slot.number, false)
             }
             None => (self.insert(key, hash, value, count), true),
         }
+    }
+
+    /// Adds one to the count of a string that is there; says whether it is.
+    #[inline(always)]
+    pub fn count_known(&mut self, key: Key, value: &[u8]) -> bool {
+        let hash = self.hash(key, value);
+        match self.slot(key, hash, value) {
+            Some(slot) => {
+                slot.count += 1;
+                true
+            }
+            None => false,
+        }
+    }
+
+    #[inline(always)]
+    fn slot(&mut self, key: Key, hash: u64, value: &[u8]) -> Option<&mut Slot> {
+        let Interner { index, spans, bytes, .. } = self;
+        index.find_mut(hash, |slot| {
+            slot.key == key
+                && (value.len() <= EXACT || {
+                    let (start, length) = spans[slot.number as usize];
+                    &bytes[start as usize..][..length as usize] == value
+                })
+        })
     }
 
     #[inline(never)]

@@ -32,12 +32,26 @@ impl ColumnFacts {
         is_utf8: bool,
         place: Place,
     ) {
-        if value.is_empty() || readings::trim(value).is_empty() {
+        if value.is_empty() {
+            self.empty += 1;
+        } else if let Some(table) = &mut self.table
+            && is_utf8
+            && table.count_known(key(), value)
+        {
+            // Counted: nothing else is to be known of a value that was seen before.
+        } else {
+            self.observe_closely(value, is_utf8, place);
+        }
+    }
+
+    fn observe_closely(&mut self, value: &[u8], is_utf8: bool, place: Place) {
+        if readings::trim(value).is_empty() {
             self.empty += 1;
         } else if !is_utf8 && std::str::from_utf8(value).is_err() {
             self.direct.add_malformed(value, place);
         } else if let Some(table) = &mut self.table {
-            if table.count_next(key(), value, place) && table.is_over() {
+            table.add(value, 1, place);
+            if table.is_over() {
                 self.fold();
             }
         } else {

@@ -58,14 +58,10 @@ impl DistinctTable {
             || self.values.bytes() + self.values.len() * ENTRY_BYTES > self.most_bytes
     }
 
-    /// Counts a value that stands behind all values counted before; says whether it is a new one.
+    /// Counts a value that was seen before, and earlier; says whether it was.
     #[inline(always)]
-    pub fn count_next(&mut self, key: Key, value: &[u8], place: Place) -> bool {
-        let (_, is_new) = self.values.count(key, value, 1);
-        if is_new {
-            self.firsts.push(place);
-        }
-        is_new
+    pub fn count_known(&mut self, key: Key, value: &[u8]) -> bool {
+        self.values.count_known(key, value)
     }
 
     /// Counts a value `count` times more, seen first at `first`.

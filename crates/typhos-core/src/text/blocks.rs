@@ -57,6 +57,8 @@ pub struct BlockReader<'i> {
     offset: u64,
     /// Raw bytes of the open file that blocks have been told of.
     told: u64,
+    /// Bytes of its text that were read.
+    taken: u64,
 }
 
 impl<'i> BlockReader<'i> {
@@ -72,6 +74,7 @@ impl<'i> BlockReader<'i> {
             sequence: 0,
             offset: 0,
             told: 0,
+            taken: 0,
         }
     }
 
@@ -86,14 +89,18 @@ impl<'i> BlockReader<'i> {
                 self.open = Some(file.open()?);
                 self.line = file.first_line;
                 self.told = 0;
+                self.taken = 0;
             }
             if self.read_block(&mut block.text)? {
                 block.sequence = self.sequence;
                 block.file = self.file as u32;
                 block.first_line = self.line;
                 block.offset = self.offset;
-                let consumed =
-                    self.open.as_ref().map_or(0, |open| open.consumed.load(Ordering::Relaxed));
+                let counted = self.open.as_ref().and_then(|open| open.consumed.as_ref());
+                let consumed = match counted {
+                    Some(consumed) => consumed.load(Ordering::Relaxed),
+                    None => file.data_start + self.taken,
+                };
                 block.bytes = consumed - self.told;
                 self.told = consumed;
                 self.sequence += 1;
@@ -117,6 +124,7 @@ impl<'i> BlockReader<'i> {
             let missing = (wanted - text.len()) as u64;
             let read =
                 reader.take(missing).read_to_end(text).map_err(|source| file.failed(source))?;
+            self.taken += read as u64;
             if (read as u64) < missing {
                 return Ok(!text.is_empty());
             }

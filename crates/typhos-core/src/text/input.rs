@@ -5,7 +5,6 @@
 
 use std::io::{Cursor, Read};
 use std::path::{Path, PathBuf};
-use std::sync::atomic::AtomicU64;
 use std::sync::{Arc, Mutex};
 
 use encoding_rs::Encoding;
@@ -154,8 +153,8 @@ impl InputFile {
             use std::io::{Seek, SeekFrom};
             let mut file = std::fs::File::open(path).map_err(failed)?;
             file.seek(SeekFrom::Start(self.data_start)).map_err(failed)?;
-            let consumed = Arc::new(AtomicU64::new(self.data_start));
-            return Ok(source::counted(Box::new(file), consumed));
+            // Read without a wrapper, so that the standard library need not zero what it reads into.
+            return Ok(Opened { text: Box::new(file), consumed: None });
         }
         let (mut opened, _) =
             source::open(&self.source, self.format.as_ref(), None).map_err(failed)?;

@@ -149,10 +149,11 @@ fn find_encoding(head: &[u8]) -> (&'static Encoding, String) {
     }
 }
 
-/// An opened file: decoded text, and how many raw bytes it has taken so far.
+/// An opened file: its text, and how many raw bytes that has taken so far. Where that is `None` the
+/// text is the raw bytes, and whoever reads it knows.
 pub(super) struct Opened {
     pub text: Bytes,
-    pub consumed: Arc<AtomicU64>,
+    pub consumed: Option<Arc<AtomicU64>>,
 }
 
 /// Opens a source from its start; finds its format unless `format` is known.
@@ -178,12 +179,7 @@ pub(super) fn open(
     } else {
         Box::new(Transcoder::new(unpacked, format.encoding))
     };
-    Ok((Opened { text, consumed }, format))
-}
-
-/// A plain text that counts what is read of it on top of what was before.
-pub(super) fn counted(text: Bytes, consumed: Arc<AtomicU64>) -> Opened {
-    Opened { text: Box::new(Counted { inner: text, consumed: consumed.clone() }), consumed }
+    Ok((Opened { text, consumed: Some(consumed) }, format))
 }
 
 /// Counts the bytes that pass.
