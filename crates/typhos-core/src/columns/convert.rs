@@ -273,8 +273,7 @@ impl<C: Cells> FillColumn for Column<C> {
         note: &mut dyn FnMut(usize, Reason),
     ) -> ArrayRef {
         let text = slice.block.text();
-        for row in 0..records.len() {
-            let (start, end) = records.bounds(row, source);
+        for (row, (start, end, _)) in records.column(source).enumerate() {
             let value = unquote(&text[start..end], slice.quote, scratch);
             let result = if self.absent.is(value) {
                 if self.required { Err(Reason::Absent) } else { Ok(false) }

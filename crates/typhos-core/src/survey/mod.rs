@@ -144,10 +144,9 @@ impl Watcher {
             }
             let text = block.text();
             for (column, facts) in self.survey.columns.iter_mut().enumerate() {
-                for row in 0..self.records.len() {
-                    let (start, end) = self.records.bounds(row, column);
+                for (start, end, line) in self.records.column(column) {
                     let raw = &text[start..end];
-                    let place = place(self.records.line(row));
+                    let place = place(line);
                     if raw.first().copied() == dialect.quote && !raw.is_empty() {
                         let value = crate::text::unquote(raw, dialect.quote, &mut self.scratch);
                         facts.observe(value, || Key::of(value), is_utf8, place);
