@@ -70,6 +70,7 @@ fn sample(head: &[u8], dialect: Dialect, whole: bool) -> impl Iterator<Item = Pl
 
 fn find_delimiter(head: &[u8], quote: Option<u8>, whole: bool) -> (u8, String) {
     let mut best: Option<(f64, u8, usize, usize)> = None;
+    let mut any_splits = false;
     for delimiter in CANDIDATES {
         let dialect = Dialect { delimiter, quote, header: true };
         let mut counts: HashMap<usize, usize> = HashMap::new();
@@ -80,10 +81,9 @@ fn find_delimiter(head: &[u8], quote: Option<u8>, whole: bool) -> (u8, String) {
                 *counts.entry(record.fields.len()).or_default() += 1;
             }
         }
-        let most = counts
-            .into_iter()
-            .filter(|(fields, _)| *fields > 1)
-            .max_by_key(|(fields, n)| (*n, *fields));
+        let many = counts.into_iter().filter(|(fields, _)| *fields > 1);
+        let most = many.max_by_key(|(fields, count)| (*count, *fields));
+        any_splits |= most.is_some();
         let Some((fields, agreeing)) = most else { continue };
         let share = agreeing as f64 / records as f64;
         if share >= CONSISTENT && best.is_none_or(|(known, ..)| share > known + 0.01) {
@@ -99,12 +99,15 @@ fn find_delimiter(head: &[u8], quote: Option<u8>, whole: bool) -> (u8, String) {
             };
             (delimiter, format!("splits {all} the first {records} records into {fields} fields"))
         }
-        None => (b',', format!("assumed: neither {} splits the records evenly", names())),
+        None if any_splits => {
+            (b',', format!("assumed: none of {} splits the records evenly", names()))
+        }
+        None => (b',', format!("one column: there is none of {} in it", names())),
     }
 }
 
 fn names() -> String {
-    CANDIDATES.map(delimiter_name).join(" nor ")
+    CANDIDATES.map(delimiter_name).join(", ")
 }
 
 /// What a value looks like at a glance.
