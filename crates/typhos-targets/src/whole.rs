@@ -4,6 +4,7 @@
 //! removed when it is dropped, which is also what happens after an error or an interruption.
 
 use std::fs::File;
+use std::io::Write;
 use std::path::{Path, PathBuf};
 
 use tempfile::{NamedTempFile, TempDir};
@@ -32,6 +33,16 @@ pub(crate) fn refuse_existing(path: &Path, replace: bool) -> Result<(), TargetEr
 /// Names of a directory are kept only once the directory itself is synced.
 fn sync_directory(path: &Path) -> Result<(), TargetError> {
     File::open(path).and_then(|directory| directory.sync_all()).map_err(TargetError::io(path))
+}
+
+/// Writes a small file, whole or not at all.
+///
+/// # Errors
+/// A file that is there and not to be replaced, a place that cannot be written to.
+pub fn write_file(path: &Path, replace: bool, content: &[u8]) -> Result<(), TargetError> {
+    let whole = WholeFile::create(path, replace)?;
+    whole.file().write_all(content).map_err(TargetError::io(path))?;
+    whole.keep()
 }
 
 /// A file that is not there before it is whole.
@@ -149,7 +160,6 @@ impl WholeDirectory {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use std::io::Write;
 
     fn names(folder: &Path) -> Vec<String> {
         let mut names: Vec<_> = std::fs::read_dir(folder)

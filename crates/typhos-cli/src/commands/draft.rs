@@ -1,7 +1,5 @@
 //! `typhos draft`: a schema from all rows, with its evidence.
 
-use std::io::Write;
-
 use typhos_core::infer::{counted, decide, draft};
 
 use crate::args::{Common, Draft};
@@ -28,8 +26,7 @@ pub fn run(args: &Draft, common: &Common, console: &mut Console) -> Result<Outco
     match &args.output {
         None => console.say(text.trim_end())?,
         Some(path) => {
-            write_whole(path, &text)
-                .map_err(|error| Failure::Machine(format!("{}: {error}", path.display())))?;
+            typhos_targets::write_file(path, args.replace, text.as_bytes())?;
             let columns = counted(draft.schema.columns.len() as u64, "column");
             let from = counted(survey.records, "record");
             console.note(format!(
@@ -51,24 +48,4 @@ pub fn run(args: &Draft, common: &Common, console: &mut Console) -> Result<Outco
         console.note(paint(WARN, question))?;
     }
     Ok(Outcome::objecting_if(survey.broken > 0 || !questions.is_empty()))
-}
-
-/// Writes aside and renames, so that a schema is never half there.
-fn write_whole(path: &std::path::Path, text: &str) -> std::io::Result<()> {
-    let folder = path
-        .parent()
-        .filter(|parent| !parent.as_os_str().is_empty())
-        .unwrap_or(std::path::Path::new("."));
-    let mut builder = tempfile::Builder::new();
-    builder.prefix(".typhos-unfinished-");
-    #[cfg(unix)]
-    {
-        use std::os::unix::fs::PermissionsExt;
-        builder.permissions(std::fs::Permissions::from_mode(0o666));
-    }
-    let mut file = builder.tempfile_in(folder)?;
-    file.write_all(text.as_bytes())?;
-    file.as_file().sync_all()?;
-    file.persist(path).map_err(|error| error.error)?;
-    Ok(())
 }

@@ -1,0 +1,141 @@
+//! Every type at its extremes and absent, through each target and back.
+
+use std::path::Path;
+
+use typhos_core::columns::{Plan, cell_text};
+use typhos_core::run::{NoMonitor, RunOptions};
+use typhos_core::schema::read;
+use typhos_core::text::{Dialect, Input};
+use typhos_targets::{
+    Destination, LoadError, LoadOptions, LoadReport, TargetError, load, parquet, sqlite,
+};
+
+/// A declaration, and values as they are written and as SQLite gives them back where that differs.
+type Case = (&'static str, [&'static str; 2], Option<[&'static str; 2]>);
+
+const COLUMNS: [Case; 15] = [
+    ("type = 'bool'", ["true", "false"], Some(["1", "0"])),
+    ("type = 'int8'", ["-128", "127"], None),
+    ("type = 'int16'", ["-32768", "32767"], None),
+    ("type = 'int32'", ["-2147483648", "2147483647"], None),
+    ("type = 'int64'", ["-9223372036854775808", "9223372036854775807"], None),
+    ("type = 'uint8'", ["0", "255"], None),
+    ("type = 'uint32'", ["0", "4294967295"], None),
+    (
+        "type = 'float32'",
+        ["0.1", "340282350000000000000000000000000000000"],
+        Some(["0.1", "3.4028235e38"]),
+    ),
+    ("type = 'float64'", ["0.1", "-0.0000001"], Some(["0.1", "-1e-7"])),
+    ("type = 'decimal(15,2)'", ["-9999999999999.99", "0.01"], None),
+    (
+        "type = 'decimal(38,2)'",
+        ["-999999999999999999999999999999999999.99", "999999999999999999999999999999999999.99"],
+        None,
+    ),
+    ("type = 'text'", ["Tårnvik; \u{1f6a2}", "'; DROP TABLE t; --"], None),
+    ("type = 'lowcard'", ["Holm", "Sund"], None),
+    ("type = 'date', patterns = ['yyyy-MM-dd']", ["0001-01-01", "9999-12-31"], None),
+    (
+        "type = 'timestamp(us, utc)', patterns = ['yyyy-MM-dd HH:mm:ss.SSSSSSX']",
+        ["0001-01-01 00:00:00.000001Z", "9999-12-31 23:59:59.999999Z"],
+        None,
+    ),
+];
+
+fn world() -> (Plan, Input) {
+    let lines: Vec<_> =
+        COLUMNS.iter().enumerate().map(|(at, (ty, ..))| format!("c{at} = {{ {ty} }}")).collect();
+    let schema = read(&format!("typhos = 1\n[columns]\n{}\n", lines.join("\n"))).unwrap();
+    let names: Vec<_> = (0..COLUMNS.len()).map(|at| format!("c{at}")).collect();
+    let row =
+        |at: usize| COLUMNS.iter().map(|(_, values, _)| values[at]).collect::<Vec<_>>().join(",");
+    let absent = ",".repeat(COLUMNS.len() - 1);
+    let text = format!("{}\n{}\n{absent}\n{}\n", names.join(","), row(0), row(1));
+    let input = Input::from_bytes("t.csv", text.into_bytes(), Dialect::RFC_4180);
+    (Plan::new(schema, &input).unwrap(), input)
+}
+
+fn load_into(
+    destination: &Destination,
+    plan: &Plan,
+    input: &Input,
+    folder: &Path,
+) -> Result<LoadReport, LoadError> {
+    let options = LoadOptions {
+        run: RunOptions::default(),
+        replace: false,
+        rejects: folder.join("rejects.csv"),
+    };
+    load(input, plan, destination, &options, &NoMonitor)
+}
+
+#[test]
+fn parquet_gives_back_what_it_was_given() {
+    let folder = tempfile::tempdir().unwrap();
+    let (plan, input) = world();
+    for parts in [None, Some(2)] {
+        let path = folder.path().join(format!("t{parts:?}.parquet"));
+        let destination = Destination::Parquet { path: path.clone(), parts };
+        let report = load_into(&destination, &plan, &input, folder.path()).unwrap();
+        assert_eq!((report.account.read, report.account.loaded), (3, 3));
+        let (_, batches, total) = parquet::head(&path, 10).unwrap();
+        assert_eq!(total, 3);
+        for (at, (ty, [first, last], _)) in COLUMNS.iter().enumerate() {
+            let column: Vec<_> = batches
+                .iter()
+                .flat_map(|batch| (0..batch.num_rows()).map(|row| cell_text(batch.column(at), row)))
+                .collect();
+            assert_eq!(column, [Some((*first).to_owned()), None, Some((*last).to_owned())], "{ty}");
+        }
+    }
+}
+
+#[test]
+fn sqlite_gives_back_what_it_was_given() {
+    let folder = tempfile::tempdir().unwrap();
+    let (plan, input) = world();
+    let path = folder.path().join("t.sqlite");
+    let destination = Destination::Sqlite { path: path.clone(), table: "odd \"name\"".into() };
+    load_into(&destination, &plan, &input, folder.path()).unwrap();
+    assert_eq!(sqlite::tables(&path).unwrap(), ["odd \"name\""]);
+    let head = sqlite::head(&path, "odd \"name\"", 10).unwrap();
+    assert_eq!(head.total, 3);
+    for (at, (ty, values, stored)) in COLUMNS.iter().enumerate() {
+        let column: Vec<_> = head.rows.iter().map(|row| row[at].clone()).collect();
+        let [first, last] = stored.unwrap_or(*values);
+        assert_eq!(column, [Some(first.to_owned()), None, Some(last.to_owned())], "{ty}");
+    }
+}
+
+#[test]
+fn what_sqlite_cannot_hold_stops_the_load_and_leaves_nothing() {
+    let folder = tempfile::tempdir().unwrap();
+    let schema = read("typhos = 1\n[columns]\nn = { type = 'uint64' }\n").unwrap();
+    let input = Input::from_bytes(
+        "t.csv",
+        b"n,x\n1,1\n9223372036854775808,2\n".to_vec(),
+        Dialect::RFC_4180,
+    );
+    let plan = Plan::new(schema, &input).unwrap();
+    let destination =
+        Destination::Sqlite { path: folder.path().join("t.sqlite"), table: "t".into() };
+    assert!(destination.fidelity_notes(&plan.arrow())[0].contains("stops the load"));
+    let error = load_into(&destination, &plan, &input, folder.path()).unwrap_err();
+    assert!(matches!(&error, LoadError::Target(TargetError::CannotHold { .. })), "{error}");
+    assert!(error.to_string().contains("declare the column as text or decimal(20,0)"), "{error}");
+    assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 0);
+}
+
+#[test]
+fn names_that_differ_in_letter_case_only_are_refused_by_sqlite() {
+    let folder = tempfile::tempdir().unwrap();
+    let schema =
+        read("typhos = 1\n[columns]\nn = { type = 'text' }\nN = { type = 'text' }\n").unwrap();
+    let input = Input::from_bytes("t.csv", b"n,N\n1,1\n".to_vec(), Dialect::RFC_4180);
+    let plan = Plan::new(schema, &input).unwrap();
+    let destination =
+        Destination::Sqlite { path: folder.path().join("t.sqlite"), table: "t".into() };
+    let error = load_into(&destination, &plan, &input, folder.path()).unwrap_err().to_string();
+    assert!(error.contains("differs only in letter case"), "{error}");
+}
