@@ -333,6 +333,13 @@ fn encodings_packing_streams_and_directories() {
         (&2.into(), &"standard input".into())
     );
 
+    // A pipe under a name can be read only once too.
+    let mut shell = std::process::Command::new("bash");
+    shell.arg("-c").arg("\"$0\" load s.typhos.toml <(cat utf16.csv) --into pipe.parquet");
+    shell.arg(env!("CARGO_BIN_EXE_typhos")).current_dir(world.path("."));
+    assert!(shell.output().unwrap().status.success());
+    assert_eq!(world.json("peek pipe.parquet --json")["rows"], want);
+
     std::fs::create_dir(world.path("months")).unwrap();
     world
         .write("months/b.csv", "port;n\nSund;3\n")

@@ -171,11 +171,6 @@ impl InputFile {
     fn head(&mut self, said: Option<&'static Encoding>) -> Result<Vec<u8>, InputError> {
         if let Source::File(path) = &self.source {
             let about = path.metadata().map_err(|source| self.failed(source))?;
-            if about.is_dir() {
-                let error =
-                    std::io::Error::other("this is a directory within a directory, name its files");
-                return Err(self.failed(error));
-            }
             self.bytes = about.len();
         }
         let (mut opened, format) =
@@ -192,6 +187,16 @@ impl InputFile {
         }
         Ok(head)
     }
+}
+
+/// What stands at a path: a file, or a pipe that must not be opened twice.
+fn source_at(path: PathBuf) -> Result<Source, InputError> {
+    let failed = |source| InputError::Io { file: path.display().to_string(), source };
+    if path.metadata().map_err(failed)?.is_file() {
+        return Ok(Source::File(path));
+    }
+    let stream: Bytes = Box::new(std::fs::File::open(&path).map_err(failed)?);
+    Ok(Source::Stream(path.display().to_string(), Arc::new(Mutex::new(Some(stream)))))
 }
 
 /// The files that the paths of a command line stand for: a directory stands for the files in it, in
@@ -237,7 +242,8 @@ impl Input {
     /// # Errors
     /// A file that cannot be read, is empty or is not text, and files of different columns.
     pub fn open<P: AsRef<Path>>(paths: &[P], choice: &DialectChoice) -> Result<Input, InputError> {
-        Self::of_sources(expand(paths)?.into_iter().map(Source::File).collect(), choice)
+        let sources = expand(paths)?.into_iter().map(source_at).collect::<Result<_, _>>()?;
+        Self::of_sources(sources, choice)
     }
 
     /// Opens a stream, such as standard input, that can be read only once.
