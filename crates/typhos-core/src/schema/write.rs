@@ -42,8 +42,8 @@ fn input_table(schema: &Schema) -> String {
     let mut lines = Vec::new();
     if let Some(delimiter) = input.dialect.delimiter {
         let written = match delimiter {
-            b' '..=b'~' => char::from(delimiter).to_string(),
-            _ => delimiter_name(delimiter),
+            b'\t' => delimiter_name(delimiter),
+            _ => char::from(delimiter).to_string(),
         };
         lines.push(format!("delimiter = {}", quoted(&written)));
     }
@@ -189,9 +189,9 @@ ticket_no = { type = "uint32", required = true }                              # 
         fn what_is_written_reads_back(
             names in proptest::collection::hash_set(any::<String>(), 1..6),
             from: Option<String>, required: bool, absent in proptest::option::of(proptest::collection::vec(any::<String>(), 0..3)),
-            misfit in 0usize..3, values in proptest::collection::hash_set(any::<String>(), 1..4), ranked: bool, delimiter in 33u8..126,
+            misfit in 0usize..3, values in proptest::collection::hash_set(any::<String>(), 1..4), ranked: bool, delimiter in 1u8..128,
         ) {
-            prop_assume!(delimiter != b'"');
+            prop_assume!(!matches!(delimiter, b'"' | b'\n' | b'\r'));
             let mut schema = Schema { table: from.clone(), ..Schema::default() };
             schema.input.dialect.delimiter = Some(delimiter);
             for name in names {
@@ -210,6 +210,7 @@ ticket_no = { type = "uint32", required = true }                              # 
             let back = read(&text).unwrap_or_else(|wrong| panic!("{text}\n{wrong:?}"));
             prop_assert_eq!(write(&back, &[], &[]), text);
             prop_assert_eq!(back.table, schema.table);
+            prop_assert_eq!(back.input.dialect.delimiter, Some(delimiter));
             for (back, column) in back.columns.iter().zip(&schema.columns) {
                 prop_assert_eq!(&back.name, &column.name);
                 prop_assert_eq!(&back.values, &column.values);

@@ -58,13 +58,14 @@ impl From<Dialect> for DialectChoice {
 }
 
 /// Delimiters that have a name. One table for parsing, printing and messages.
-const NAMES: [(&str, u8); 6] = [
+const NAMES: [(&str, u8); 7] = [
     ("comma", b','),
     ("semicolon", b';'),
     ("tab", b'\t'),
     ("pipe", b'|'),
     ("colon", b':'),
     ("space", b' '),
+    ("unit-separator", 0x1f),
 ];
 
 /// Reads a delimiter as people write it: one ASCII character, `\t`, or a name such as `tab`.

@@ -12,7 +12,7 @@ use crate::readings::{bool_word, parse_number, trim};
 
 /// Delimiters that are looked for, the least likely to stand in a value first: between two that
 /// split equally well, the earlier one wins (`1,5;2,5` is two fields, not three).
-const CANDIDATES: [u8; 4] = [b'\t', b'|', b';', b','];
+const CANDIDATES: [u8; 5] = [0x1f, b'\t', b'|', b';', b','];
 
 /// Records that are looked at.
 const SAMPLE_RECORDS: usize = 500;
@@ -209,6 +209,7 @@ mod tests {
             ("1,5;2,5\n3,5;4,5\n", b';', false),
             ("a\tb\n1,2\t3\n", b'\t', true),
             ("a|b\n1|2\n", b'|', true),
+            ("a\u{1f}b\n1,2\u{1f}2\n", 0x1f, true),
             ("name,town\nAda,Skerrow\nBo,Holm\n", b',', true),
             ("Ada,Skerrow\nBo,Holm\nCy,Holm\nAda,Skerrow\n", b',', false),
             ("2024-01-01,a\n2024-01-02,b\n", b',', false),
