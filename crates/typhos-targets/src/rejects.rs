@@ -15,6 +15,10 @@ use crate::whole::{WholeFile, refuse_existing};
 /// Names of the columns behind those of the source.
 const COLUMNS: [&str; 4] = ["rejected_file", "rejected_line", "rejected_column", "rejected_reason"];
 
+/// Says that the file is UTF-8, where the source was something else: records are kept as they were
+/// decoded.
+const BOM: &[u8] = b"\xef\xbb\xbf";
+
 /// Opened when the first record is set aside; without one there is no file.
 pub(crate) struct Rejects<'i> {
     path: PathBuf,
@@ -44,6 +48,9 @@ impl<'i> Rejects<'i> {
         if self.open.is_none() {
             let file = WholeFile::create(&self.path, self.replace)?;
             let mut writer = BufWriter::new(file.writer()?);
+            if self.input.encoding() != "UTF-8" {
+                writer.write_all(BOM).map_err(TargetError::io(&self.path))?;
+            }
             if dialect.header {
                 let names = self.input.names().iter().map(String::as_str).chain(COLUMNS);
                 let line: Vec<_> = names.map(|name| self.field(name)).collect();

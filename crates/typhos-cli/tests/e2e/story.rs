@@ -165,6 +165,28 @@ fn rejected_records_can_be_mended_and_loaded_by_themselves() {
 }
 
 #[test]
+fn rejects_of_another_encoding_load_under_the_same_schema() {
+    let world = World::new();
+    world.write("t.csv", b"port,n\nT\xe5rnvik,many\nHolm,1\n");
+    let columns = "port = { type = \"text\" }\nn = { type = \"int8\", misfit = \"reject\" }\n";
+    world.write(
+        "s.typhos.toml",
+        format!("typhos = 1\n[input]\nencoding = \"latin1\"\n[columns]\n{columns}"),
+    );
+    world
+        .run("load s.typhos.toml t.csv --into t.parquet")
+        .status(1)
+        .says("2 read = 1 loaded + 1 set aside");
+    let rejects = world.read("t.rejects.csv");
+    assert!(rejects.contains("Tårnvik,many,t.csv,2,n,is no integer"), "{rejects}");
+    world.write("mended.csv", rejects.replace("many", "2"));
+    world
+        .ok("load s.typhos.toml mended.csv --into m.parquet")
+        .says("1 read = 1 loaded + 0 set aside");
+    assert_eq!(world.json("peek m.parquet --json")["rows"], serde_json::json!([["Tårnvik", "2"]]));
+}
+
+#[test]
 fn misfits_become_null_where_that_is_declared() {
     let world = World::new();
     world.write("t.csv", "a,b\n1,x\nmany,y\n");

@@ -108,9 +108,13 @@ impl Format {
         let _ = packing
             .unpack(Box::new(Cursor::new(raw.to_vec())))
             .map(|unpacked| unpacked.take(PROBE_BYTES as u64).read_to_end(&mut head));
+        // A byte order mark proves what it says, also against what was said: a rejects file of input in
+        // another encoding is UTF-8 with a mark, and loads under the same schema.
         let (encoding, why) = match said {
-            Some(encoding) => (encoding, "as said".to_owned()),
-            None => find_encoding(&head),
+            Some(encoding) if Encoding::for_bom(&head).is_none() => {
+                (encoding, "as said".to_owned())
+            }
+            _ => find_encoding(&head),
         };
         Format { packing, encoding, why }
     }
@@ -298,6 +302,8 @@ mod tests {
             assert_eq!(format.encoding.name(), name);
             assert!(text == long.as_bytes(), "{name}");
         }
+        let (text, _) = text_of("\u{feff}Tårnvik".as_bytes().to_vec(), Some("windows-1252"));
+        assert_eq!(text, "\u{feff}Tårnvik".as_bytes(), "a mark wins over what was said");
         let (text, format) = text_of(b"T\xe5rnvik\n".to_vec(), None);
         assert_eq!((format.encoding, &text[..]), (UTF_8, &b"T\xe5rnvik\n"[..]));
         assert!(format.why.contains("byte 0xe5 is not valid: say --encoding"), "{}", format.why);
