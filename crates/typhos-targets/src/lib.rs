@@ -21,7 +21,7 @@ use arrow_array::RecordBatch;
 use thiserror::Error;
 
 pub use load::{Destination, LoadError, LoadOptions, LoadReport, load};
-pub use whole::write_file;
+pub use whole::{refuse_existing, write_file};
 
 /// Why a target failed.
 #[derive(Debug, Error)]

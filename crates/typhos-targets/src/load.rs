@@ -105,9 +105,13 @@ pub fn load(
     let mut options = options.clone();
     match destination {
         Destination::Parquet { path, parts } => {
-            // Each part gets at least one block, where the input is large enough to be shared out.
-            let share = bytes / u64::from(parts.unwrap_or(1).max(1));
-            options.run.block_bytes = parquet::ROW_GROUP_INPUT_BYTES.min(share.max(1) as usize);
+            // Each part gets at least one block, where the input is large enough to be shared out; of a
+            // stream nobody knows.
+            let whole = parquet::ROW_GROUP_INPUT_BYTES;
+            options.run.block_bytes = match parts {
+                Some(parts) if bytes > 0 => whole.min((bytes / u64::from(*parts)).max(1) as usize),
+                _ => whole,
+            };
             let (encoder, sink) = parquet::open(path, *parts, options.replace, &schema, bytes)?;
             run_load(input, plan, encoder, sink, &options, monitor)
         }

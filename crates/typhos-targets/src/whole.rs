@@ -22,8 +22,11 @@ fn parent(path: &Path) -> &Path {
     }
 }
 
-/// Refuses an output that is there, unless it is to be replaced.
-pub(crate) fn refuse_existing(path: &Path, replace: bool) -> Result<(), TargetError> {
+/// Refuses an output that is there, unless it is to be replaced: asked before the work begins.
+///
+/// # Errors
+/// [`TargetError::Exists`].
+pub fn refuse_existing(path: &Path, replace: bool) -> Result<(), TargetError> {
     match path.symlink_metadata() {
         Ok(_) if !replace => Err(TargetError::Exists(path.to_path_buf())),
         _ => Ok(()),

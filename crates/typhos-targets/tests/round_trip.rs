@@ -5,10 +5,8 @@ use std::path::Path;
 use typhos_core::columns::{Plan, cell_text};
 use typhos_core::run::{NoMonitor, RunOptions};
 use typhos_core::schema::read;
-use typhos_core::text::{Dialect, Input};
-use typhos_targets::{
-    Destination, LoadError, LoadOptions, LoadReport, TargetError, load, parquet, sqlite,
-};
+use typhos_core::text::{Dialect, DialectChoice, Input};
+use typhos_targets::{Destination, LoadError, LoadOptions, LoadReport, TargetError, load, sqlite};
 
 /// A declaration, and values as they are written and as SQLite gives them back where that differs.
 type Case = (&'static str, [&'static str; 2], Option<[&'static str; 2]>);
@@ -79,7 +77,7 @@ fn parquet_gives_back_what_it_was_given() {
         let destination = Destination::Parquet { path: path.clone(), parts };
         let report = load_into(&destination, &plan, &input, folder.path()).unwrap();
         assert_eq!((report.account.read, report.account.loaded), (3, 3));
-        let (_, batches, total) = parquet::head(&path, 10).unwrap();
+        let (_, batches, total) = typhos_targets::parquet::head(&path, 10).unwrap();
         assert_eq!(total, 3);
         for (at, (ty, [first, last], _)) in COLUMNS.iter().enumerate() {
             let column: Vec<_> = batches
@@ -138,4 +136,22 @@ fn names_that_differ_in_letter_case_only_are_refused_by_sqlite() {
         Destination::Sqlite { path: folder.path().join("t.sqlite"), table: "t".into() };
     let error = load_into(&destination, &plan, &input, folder.path()).unwrap_err().to_string();
     assert!(error.contains("differs only in letter case"), "{error}");
+}
+
+/// A stream has no size to be shared out by; it must not be cut into a row group a record.
+#[test]
+fn a_stream_is_loaded_in_large_row_groups() {
+    use parquet::file::reader::{FileReader, SerializedFileReader};
+    let folder = tempfile::tempdir().unwrap();
+    let text = format!("n,t\n{}", "1,x\n".repeat(50_000));
+    let stream = Box::new(std::io::Cursor::new(text.into_bytes()));
+    let input = Input::of_stream("stream", stream, &DialectChoice::default()).unwrap();
+    let schema = read("typhos = 1\n[columns]\nn = { type = 'uint8' }\n").unwrap();
+    let plan = Plan::new(schema, &input).unwrap();
+    let path = folder.path().join("t.parquet");
+    let destination = Destination::Parquet { path: path.clone(), parts: None };
+    let report = load_into(&destination, &plan, &input, folder.path()).unwrap();
+    assert_eq!(report.account.loaded, 50_000);
+    let reader = SerializedFileReader::new(std::fs::File::open(path).unwrap()).unwrap();
+    assert_eq!(reader.metadata().num_row_groups(), 1);
 }

@@ -7,15 +7,8 @@ use crate::console::{Console, GOOD, WARN, paint};
 use crate::outcome::{Failure, Outcome};
 
 pub fn run(args: &Draft, common: &Common, console: &mut Console) -> Result<Outcome, Failure> {
-    if let Some(path) = &args.output
-        && path.symlink_metadata().is_ok()
-        && !args.replace
-    {
-        let message = format!(
-            "{} exists already; nothing was written (pass --replace to replace it)",
-            path.display()
-        );
-        return Err(Failure::Usage(message));
+    if let Some(path) = &args.output {
+        typhos_targets::refuse_existing(path, args.replace)?;
     }
     let input = super::open(&args.inputs, &args.input.choice())?;
     let survey = super::survey(&input, common)?;

@@ -12,7 +12,7 @@ pub use number::{
 };
 pub use words::{BOOL_PAIRS, BoolPair, TOKENS, bool_word, token};
 
-/// `value` without white space (space, tab, no-break space as a byte is not) around it.
+/// `value` without the spaces and tabs around it.
 ///
 /// Typed readings ignore it; text keeps it.
 #[inline]
