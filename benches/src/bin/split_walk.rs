@@ -8,7 +8,7 @@ use std::path::Path;
 use std::process::ExitCode;
 
 use typhos_core::run::{NoMonitor, RunOptions, fold_blocks};
-use typhos_core::text::{DialectChoice, Input, Records, Splitter};
+use typhos_core::text::{Input, InputChoice, Records, Splitter};
 
 /// Records a slice, as the survey takes them.
 const SLICE: usize = 2048;
@@ -25,21 +25,21 @@ fn main() -> ExitCode {
         options.threads = threads;
     }
     let started = std::time::Instant::now();
-    let input = match Input::open(&[Path::new(&path)], &DialectChoice::default()) {
+    let input = match Input::open(&[Path::new(&path)], &InputChoice::default()) {
         Ok(input) => input,
         Err(error) => {
             eprintln!("split_walk: {error}");
             return ExitCode::FAILURE;
         }
     };
-    let (dialect, columns) = (input.dialect(), input.names().len());
     let counts = fold_blocks(
         &input,
         &options,
         &NoMonitor,
         || (Records::default(), 0u64),
         |(records, count), block| {
-            let mut splitter = Splitter::new(block, &dialect, columns);
+            let layout = input.files()[block.file as usize].layout();
+            let mut splitter = Splitter::new(block, &layout.dialect, layout.fields);
             while splitter.fill(records, SLICE) {
                 *count += (records.len() + records.broken().len()) as u64;
             }

@@ -7,7 +7,10 @@ use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
 use typhos_core::dates::Order;
 use typhos_core::infer::{DEFAULT_HEADROOM, Rules};
 use typhos_core::run::RunOptions;
-use typhos_core::text::{DialectChoice, parse_delimiter, parse_encoding};
+use typhos_core::text::{
+    ColumnsDiffer, Escape, InputChoice, LineEnds, QuotedEmpty, parse_comment, parse_delimiter,
+    parse_encoding, parse_quote, parse_record_limit,
+};
 
 use crate::world;
 
@@ -64,25 +67,63 @@ pub enum Command {
     Demo(Demo),
 }
 
-/// How the input is laid out, where it is not to be found from the data.
+/// How the input is laid out and read, where that is not to be found from the data. The words are those
+/// of `[input]` in a schema file.
 #[derive(Debug, Clone, Default, ClapArgs)]
 #[command(next_help_heading = "Input")]
 pub struct InputArgs {
-    /// What stands between fields: one character, or comma, semicolon, tab, pipe…
+    /// What stands between fields: one character, or comma, semicolon, tab, pipe, space…
     #[arg(long, value_name = "CHAR", value_parser = parse_delimiter)]
     pub delimiter: Option<u8>,
 
     /// What quoted fields stand in: '"', "'" or none
-    #[arg(long, value_name = "CHAR", value_parser = parse_quote)]
-    pub quote: Option<QuoteArg>,
+    #[arg(long, value_name = "CHAR", value_parser = parse_quote_arg)]
+    pub quote: Option<ByteOrNone>,
+
+    /// How a quote is written inside quotes: doubled or backslash
+    #[arg(long, value_name = "HOW", value_parser = Escape::parse)]
+    pub escape: Option<Escape>,
+
+    /// What ends a line: lf, crlf, cr or mixed
+    #[arg(long, value_name = "WHAT", value_parser = LineEnds::parse)]
+    pub line_ends: Option<LineEnds>,
+
+    /// What a line starts with that is no record: one character such as '#', or none
+    #[arg(long, value_name = "CHAR", value_parser = parse_comment_arg)]
+    pub comment: Option<ByteOrNone>,
+
+    /// Whether records may end in one more delimiter, with nothing behind it
+    #[arg(long, value_name = "true|false", hide_possible_values = true)]
+    pub trailing_delimiter: Option<bool>,
 
     /// Whether the first record holds the names of the columns
     #[arg(long, value_name = "true|false", hide_possible_values = true)]
     pub header: Option<bool>,
 
+    /// Lines above the table that are no part of it
+    #[arg(long, value_name = "N")]
+    pub skip: Option<u32>,
+
+    /// The names of the columns, in place of those in a header
+    #[arg(long, value_name = "A,B,…", value_delimiter = ',')]
+    pub names: Option<Vec<String>>,
+
     /// How the text is encoded: utf-8, utf-16le, windows-1252, iso-8859-15…
     #[arg(long, value_name = "LABEL", value_parser = parse_encoding_arg)]
     pub encoding: Option<EncodingArg>,
+
+    /// What to do where files have other columns: stop, union (those of any file) or first (those of
+    /// the first)
+    #[arg(long, value_name = "WHAT", value_parser = ColumnsDiffer::parse)]
+    pub columns_differ: Option<ColumnsDiffer>,
+
+    /// What an empty field in quotes is: absent, as one without quotes, or text
+    #[arg(long, value_name = "WHAT", value_parser = QuotedEmpty::parse)]
+    pub quoted_empty: Option<QuotedEmpty>,
+
+    /// The most bytes a record may have, up to 1 GiB [default: 16 MiB]
+    #[arg(long, value_name = "SIZE", value_parser = parse_record_limit)]
+    pub record_limit: Option<usize>,
 }
 
 /// An encoding by its label.
@@ -93,29 +134,37 @@ fn parse_encoding_arg(label: &str) -> Result<EncodingArg, String> {
     parse_encoding(label).map(|_| EncodingArg(label.to_owned()))
 }
 
-/// A quote as it was said; `None` inside means that quotes mean nothing.
+/// A byte as it was said, or that there is none.
 #[derive(Debug, Clone, Copy)]
-pub struct QuoteArg(Option<u8>);
+pub struct ByteOrNone(Option<u8>);
 
-fn parse_quote(word: &str) -> Result<QuoteArg, String> {
-    match word {
-        "none" => Ok(QuoteArg(None)),
-        "\"" => Ok(QuoteArg(Some(b'"'))),
-        "'" => Ok(QuoteArg(Some(b'\''))),
-        _ => Err("a quote is '\"', \"'\" or none".into()),
-    }
+fn parse_quote_arg(word: &str) -> Result<ByteOrNone, String> {
+    parse_quote(word).map(ByteOrNone)
+}
+
+fn parse_comment_arg(word: &str) -> Result<ByteOrNone, String> {
+    parse_comment(word).map(ByteOrNone)
 }
 
 impl InputArgs {
-    pub fn choice(&self) -> DialectChoice {
-        DialectChoice {
+    pub fn choice(&self) -> InputChoice {
+        InputChoice {
             delimiter: self.delimiter,
-            quote: self.quote.map(|QuoteArg(quote)| quote),
+            quote: self.quote.map(|ByteOrNone(quote)| quote),
+            escape: self.escape,
+            line_ends: self.line_ends,
+            comment: self.comment.map(|ByteOrNone(comment)| comment),
+            trailing_delimiter: self.trailing_delimiter,
             header: self.header,
+            skip: self.skip,
+            names: self.names.clone(),
             encoding: self
                 .encoding
                 .as_ref()
                 .and_then(|EncodingArg(label)| parse_encoding(label).ok()),
+            columns_differ: self.columns_differ,
+            quoted_empty: self.quoted_empty,
+            record_limit: self.record_limit,
         }
     }
 }
@@ -166,7 +215,7 @@ impl RuleArgs {
 
 #[derive(Debug, ClapArgs)]
 pub struct Scout {
-    /// Files or directories to look at, read as one table; '-' is standard input
+    /// Files, directories or patterns such as 'data/*.csv', read as one table; '-' is standard input
     #[arg(required = true, value_name = "INPUT")]
     pub inputs: Vec<PathBuf>,
 
@@ -187,7 +236,7 @@ pub struct Scout {
 
 #[derive(Debug, ClapArgs)]
 pub struct Draft {
-    /// Files or directories to draft from, read as one table; '-' is standard input
+    /// Files, directories or patterns such as 'data/*.csv', read as one table; '-' is standard input
     #[arg(required = true, value_name = "INPUT")]
     pub inputs: Vec<PathBuf>,
 
@@ -215,7 +264,7 @@ pub struct Check {
     /// The schema file
     pub schema: PathBuf,
 
-    /// Files or directories to hold against it; '-' is standard input
+    /// Files, directories or patterns to hold against it; '-' is standard input
     #[arg(required = true, value_name = "INPUT")]
     pub inputs: Vec<PathBuf>,
 
@@ -232,7 +281,7 @@ pub struct Load {
     /// The schema file
     pub schema: PathBuf,
 
-    /// Files or directories to load; '-' is standard input
+    /// Files, directories or patterns to load; '-' is standard input
     #[arg(required = true, value_name = "INPUT")]
     pub inputs: Vec<PathBuf>,
 

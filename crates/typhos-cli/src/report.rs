@@ -3,9 +3,9 @@
 use serde_json::{Value, json};
 use typhos_core::columns::{Account, ColumnMisfits, MisfitValue, Plan};
 use typhos_core::infer::{grouped, shown};
-use typhos_core::text::{Input, InputFile, Packing, delimiter_name};
+use typhos_core::text::{Escape, Input, InputFile, Packing, delimiter_name};
 
-use crate::console::{self, BOLD, DIM, GOOD, WARN, paint, safe};
+use crate::console::{self, BOLD, DIM, FOUND, GOOD, WARN, paint, safe};
 
 /// The files of an input in a few words.
 pub fn input_line(input: &Input) -> String {
@@ -24,16 +24,94 @@ pub fn input_line(input: &Input) -> String {
     format!("{}  {}", paint(BOLD, safe(&name)), paint(DIM, size))
 }
 
+/// How the input is laid out and why, a line for each part; what is as usual goes without saying.
+pub fn layout_lines(input: &Input) -> Vec<String> {
+    let (dialect, finding) = (input.dialect(), input.finding());
+    let letter = |byte: Option<u8>| byte.map_or("none".into(), |byte| char::from(byte).to_string());
+    let escaped = dialect.escape == Escape::Backslash;
+    let parts = [
+        (true, "delimiter", delimiter_name(dialect.delimiter), &finding.delimiter),
+        (true, "quote", letter(dialect.quote), &finding.quote),
+        (escaped, "escape", dialect.escape.name().into(), &finding.quote),
+        (true, "header", if dialect.header { "yes" } else { "no" }.into(), &finding.header),
+        (dialect.skip > 0, "skip", grouped(u64::from(dialect.skip)), &finding.skip),
+        (dialect.comment.is_some(), "comment", letter(dialect.comment), &finding.comment),
+        (
+            dialect.trailing_delimiter,
+            "trailing",
+            delimiter_name(dialect.delimiter),
+            &finding.trailing_delimiter,
+        ),
+        (true, "line ends", dialect.line_ends.name().into(), &finding.line_ends),
+        (true, "encoding", input.encoding().to_lowercase(), &finding.encoding),
+    ];
+    let shown = parts.into_iter().filter(|(is_shown, ..)| *is_shown);
+    let mut lines: Vec<String> = shown
+        .map(|(_, part, found, why)| {
+            let part = format!("  {:<10}", part);
+            let found = format!("{found:<10}");
+            let line =
+                format!("{}{} {}", paint(DIM, part), paint(FOUND, found), paint(DIM, safe(why)));
+            line.trim_end().to_owned()
+        })
+        .collect();
+    let differences = input.differences();
+    for difference in differences.iter().take(SHOWN_DIFFERENCES) {
+        let file = input.files()[difference.file].name();
+        let list = |names: &[String]| names.join(", ");
+        let mut clauses = Vec::new();
+        if !difference.lacks.is_empty() {
+            clauses.push(format!("lacks {}: absent there", list(&difference.lacks)));
+        }
+        if !difference.left_out.is_empty() {
+            clauses.push(format!("has {} besides: left out", list(&difference.left_out)));
+        }
+        lines.push(paint(WARN, format!("  {} {}", safe(&file), safe(&clauses.join("; ")))));
+    }
+    let more = differences.len().saturating_sub(SHOWN_DIFFERENCES);
+    if more > 0 {
+        lines.push(paint(WARN, format!("  … and {more} more files whose columns differ")));
+    }
+    lines
+}
+
+/// Files with other columns that are named on the screen; a JSON report has them all.
+const SHOWN_DIFFERENCES: usize = 5;
+
 /// An input for a JSON report.
 pub fn input_json(input: &Input) -> Value {
-    let dialect = input.dialect();
+    let (dialect, finding) = (input.dialect(), input.finding());
+    let letter = |byte: Option<u8>| byte.map(|byte| char::from(byte).to_string());
+    let reasons = [
+        ("delimiter", &finding.delimiter),
+        ("quote", &finding.quote),
+        ("line_ends", &finding.line_ends),
+        ("comment", &finding.comment),
+        ("trailing_delimiter", &finding.trailing_delimiter),
+        ("header", &finding.header),
+        ("skip", &finding.skip),
+        ("encoding", &finding.encoding),
+    ];
+    let reasons = reasons.into_iter().filter(|(_, why)| !why.is_empty());
+    let differences = input.differences();
+    let differences = differences.iter().map(|difference| {
+        let file = input.files()[difference.file].name();
+        json!({ "file": file, "lacks": difference.lacks, "left_out": difference.left_out })
+    });
     json!({
         "files": input.files().iter().map(|file| file.name()).collect::<Vec<_>>(),
         "bytes": input.bytes(),
         "delimiter": delimiter_name(dialect.delimiter),
-        "quote": dialect.quote.map(|quote| char::from(quote).to_string()),
+        "quote": letter(dialect.quote),
+        "escape": dialect.escape.name(),
+        "line_ends": dialect.line_ends.name(),
+        "comment": letter(dialect.comment),
+        "trailing_delimiter": dialect.trailing_delimiter,
         "header": dialect.header,
+        "skip": dialect.skip,
         "encoding": input.encoding().to_lowercase(),
+        "reasons": reasons.map(|(part, why)| (part.to_owned(), json!(why))).collect::<serde_json::Map<_, _>>(),
+        "columns_differ": differences.collect::<Vec<_>>(),
     })
 }
 

@@ -10,7 +10,7 @@ use crate::infer::{Rules, decide, draft};
 use crate::run::{NoMonitor, RunOptions};
 use crate::schema::read;
 use crate::survey::Survey;
-use crate::text::{Block, BlockReader, Dialect, DialectChoice, Input};
+use crate::text::{Block, BlockReader, Dialect, Input, InputChoice};
 
 /// Values of every kind a reading knows, and near misses.
 fn value() -> impl Strategy<Value = String> {
@@ -47,7 +47,7 @@ proptest! {
     ) {
         let rows: String = picks.iter().map(|at| format!("{},x\n", quoted(&kinds[at % kinds.len()]))).collect();
         let text = format!("c,d\n{rows}");
-        let input = Input::from_bytes("t.csv", text.clone().into_bytes(), Dialect::RFC_4180);
+        let input = Input::from_bytes("t.csv", text.clone().into_bytes(), &Dialect::RFC_4180.into());
         let survey = Survey::take(&input, &RunOptions::default(), &NoMonitor).unwrap();
         let rules = Rules { headroom, date_order: order };
         let decisions = decide(&survey, input.names(), &rules);
@@ -80,7 +80,7 @@ proptest! {
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("t");
         std::fs::write(&path, &bytes).unwrap();
-        let Ok(input) = Input::open(&[path], &DialectChoice::default()) else { return Ok(()) };
+        let Ok(input) = Input::open(&[path], &InputChoice::default()) else { return Ok(()) };
         let options = RunOptions { threads: NonZeroUsize::new(threads).unwrap(), block_bytes };
         let survey = Survey::take(&input, &options, &NoMonitor).unwrap();
         let decisions = decide(&survey, input.names(), &Rules::default());

@@ -225,7 +225,11 @@ mod tests {
 
     fn input(lines: usize) -> Input {
         let text: String = (0..lines).map(|n| format!("{n},x\n")).collect();
-        Input::from_bytes("t", text.into_bytes(), Dialect { header: false, ..Dialect::RFC_4180 })
+        Input::from_bytes(
+            "t",
+            text.into_bytes(),
+            &Dialect { header: false, ..Dialect::RFC_4180 }.into(),
+        )
     }
 
     fn options(threads: usize, block_bytes: usize) -> RunOptions {

@@ -7,7 +7,7 @@ use std::io::{BufWriter, Write};
 use std::path::{Path, PathBuf};
 
 use typhos_core::columns::{Plan, SetAside};
-use typhos_core::text::Input;
+use typhos_core::text::{Escape, Input};
 
 use crate::TargetError;
 use crate::whole::{WholeFile, refuse_existing};
@@ -51,6 +51,9 @@ impl<'i> Rejects<'i> {
             if self.input.encoding() != "UTF-8" {
                 writer.write_all(BOM).map_err(TargetError::io(&self.path))?;
             }
+            // A schema that says how many lines to skip skips them here as well.
+            let preamble = self.input.files().first().map_or(&b""[..], |file| file.preamble());
+            writer.write_all(preamble).map_err(TargetError::io(&self.path))?;
             if dialect.header {
                 let names = self.input.names().iter().map(String::as_str).chain(COLUMNS);
                 let line: Vec<_> = names.map(|name| self.field(name)).collect();
@@ -77,18 +80,24 @@ impl<'i> Rejects<'i> {
         writer.write_all(&lines).map_err(TargetError::io(&self.path))
     }
 
-    /// A text as a field of the source's dialect. Where nothing can be quoted, what would need it
-    /// becomes a space: these are words of ours, not data.
+    /// A text as a field of the source's dialect. Where nothing can be quoted or escaped, what would
+    /// need it becomes a space: these are words of ours, not data.
     fn field(&self, text: &str) -> String {
         let dialect = self.input.dialect();
-        let special =
+        let has_escape = dialect.escape == Escape::Backslash;
+        let is_special =
             |letter: char| letter == char::from(dialect.delimiter) || matches!(letter, '\n' | '\r');
         match dialect.quote.map(char::from) {
-            Some(quote) if text.contains(|letter| special(letter) || letter == quote) => {
-                format!("{quote}{}{quote}", text.replace(quote, &format!("{quote}{quote}")))
+            Some(quote) => {
+                let needs_quotes = |letter| is_special(letter) || letter == quote;
+                let text = if has_escape { text.replace('\\', "\\\\") } else { text.to_owned() };
+                if text.contains(needs_quotes) {
+                    format!("{quote}{}{quote}", text.replace(quote, &format!("{quote}{quote}")))
+                } else {
+                    text
+                }
             }
-            None if text.contains(special) => text.replace(special, " "),
-            _ => text.to_owned(),
+            None => text.replace(is_special, " "),
         }
     }
 

@@ -5,7 +5,7 @@ use std::path::Path;
 use typhos_core::columns::{Plan, cell_text};
 use typhos_core::run::{NoMonitor, RunOptions};
 use typhos_core::schema::read;
-use typhos_core::text::{Dialect, DialectChoice, Input};
+use typhos_core::text::{Dialect, Input, InputChoice};
 use typhos_targets::{Destination, LoadError, LoadOptions, LoadReport, TargetError, load, sqlite};
 
 /// A declaration, and values as they are written and as SQLite gives them back where that differs.
@@ -50,7 +50,7 @@ fn world() -> (Plan, Input) {
         |at: usize| COLUMNS.iter().map(|(_, values, _)| values[at]).collect::<Vec<_>>().join(",");
     let absent = ",".repeat(COLUMNS.len() - 1);
     let text = format!("{}\n{}\n{absent}\n{}\n", names.join(","), row(0), row(1));
-    let input = Input::from_bytes("t.csv", text.into_bytes(), Dialect::RFC_4180);
+    let input = Input::from_bytes("t.csv", text.into_bytes(), &Dialect::RFC_4180.into());
     (Plan::new(schema, &input).unwrap(), input)
 }
 
@@ -113,7 +113,7 @@ fn what_sqlite_cannot_hold_stops_the_load_and_leaves_nothing() {
     let input = Input::from_bytes(
         "t.csv",
         b"n,x\n1,1\n9223372036854775808,2\n".to_vec(),
-        Dialect::RFC_4180,
+        &Dialect::RFC_4180.into(),
     );
     let plan = Plan::new(schema, &input).unwrap();
     let destination =
@@ -130,7 +130,7 @@ fn names_that_differ_in_letter_case_only_are_refused_by_sqlite() {
     let folder = tempfile::tempdir().unwrap();
     let schema =
         read("typhos = 1\n[columns]\nn = { type = 'text' }\nN = { type = 'text' }\n").unwrap();
-    let input = Input::from_bytes("t.csv", b"n,N\n1,1\n".to_vec(), Dialect::RFC_4180);
+    let input = Input::from_bytes("t.csv", b"n,N\n1,1\n".to_vec(), &Dialect::RFC_4180.into());
     let plan = Plan::new(schema, &input).unwrap();
     let destination =
         Destination::Sqlite { path: folder.path().join("t.sqlite"), table: "t".into() };
@@ -145,7 +145,7 @@ fn a_stream_is_loaded_in_large_row_groups() {
     let folder = tempfile::tempdir().unwrap();
     let text = format!("n,t\n{}", "1,x\n".repeat(50_000));
     let stream = Box::new(std::io::Cursor::new(text.into_bytes()));
-    let input = Input::of_stream("stream", stream, &DialectChoice::default()).unwrap();
+    let input = Input::of_stream("stream", stream, &InputChoice::default()).unwrap();
     let schema = read("typhos = 1\n[columns]\nn = { type = 'uint8' }\n").unwrap();
     let plan = Plan::new(schema, &input).unwrap();
     let path = folder.path().join("t.parquet");

@@ -11,7 +11,7 @@ use clap::Parser;
 use typhos_core::columns::Plan;
 use typhos_core::schema::Schema;
 use typhos_core::survey::Survey;
-use typhos_core::text::{DialectChoice, Input};
+use typhos_core::text::{Input, InputChoice};
 
 use crate::args::{Args, Command, Common, InputArgs};
 use crate::console::{Console, Tone};
@@ -42,7 +42,7 @@ fn run(args: Args, console: &mut Console) -> Result<Outcome, Failure> {
 }
 
 /// Opens files and directories, or standard input where that is asked for.
-fn open(inputs: &[std::path::PathBuf], choice: &DialectChoice) -> Result<Input, Failure> {
+fn open(inputs: &[std::path::PathBuf], choice: &InputChoice) -> Result<Input, Failure> {
     let is_stream = |path: &std::path::PathBuf| path.as_os_str() == "-";
     match inputs {
         [only] if is_stream(only) => {
@@ -62,7 +62,7 @@ fn open_under(
     inputs: &[std::path::PathBuf],
     typed: &InputArgs,
 ) -> Result<Input, Failure> {
-    open(inputs, &typed.choice().or(&schema.input.dialect))
+    open(inputs, &typed.choice().or(&schema.input.choice))
 }
 
 /// Reads a schema, opens the inputs and binds them.

@@ -4,12 +4,12 @@ use serde_json::{Value, json};
 use typhos_core::dates::Order;
 use typhos_core::infer::{Blocker, Decision, counted, decide, grouped, shown};
 use typhos_core::survey::{ColumnFacts, Survey};
-use typhos_core::text::{Input, delimiter_name};
+use typhos_core::text::Input;
 
 use crate::args::{Common, Scout};
 use crate::console::{BOLD, Console, DIM, FOUND, WARN, paint, safe};
 use crate::outcome::{Failure, Outcome};
-use crate::report::{input_json, input_line};
+use crate::report::{input_json, input_line, layout_lines};
 use crate::table::{Heading, Look, cut, render};
 
 /// Terminals narrower than this show ranges among the reasons, not in columns of their own.
@@ -49,26 +49,13 @@ fn whole(
     decisions: &[Decision],
     console: &mut Console,
 ) -> std::io::Result<()> {
-    let (dialect, finding) = (input.dialect(), input.finding());
     console.say(format!(
         "{}  {}",
         input_line(input),
         paint(BOLD, counted(survey.records, "record"))
     ))?;
-    let delimiter = delimiter_name(dialect.delimiter);
-    let header = if dialect.header { "header" } else { "no header" };
-    let encoding = input.encoding().to_lowercase();
-    let found = [
-        (&delimiter[..], &finding.delimiter),
-        (header, &finding.header),
-        (&encoding, &finding.encoding),
-    ];
-    for (what, why) in found {
-        console.say(format!(
-            "  {} {}",
-            paint(FOUND, format!("{what:<12}")),
-            paint(DIM, safe(why))
-        ))?;
+    for line in layout_lines(input) {
+        console.say(line)?;
     }
     console.say("")?;
 

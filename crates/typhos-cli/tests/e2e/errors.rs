@@ -29,7 +29,7 @@ fn files_that_cannot_be_read() {
         ),
         (
             "scout t.csv other.csv",
-            "other.csv does not have the columns of t.csv: column 1 is 'x' instead of 'a'",
+            "other.csv does not have the columns of t.csv: it lacks 'a', 'b', and has 'x', 'y' besides",
         ),
         ("check nowhere.toml t.csv", "nowhere.toml: No such file or directory"),
         ("peek nowhere.parquet", "nowhere.parquet: No such file or directory"),
@@ -53,7 +53,7 @@ fn command_lines_that_do_not_go_together() {
             "scout t.csv --delimiter ;;",
             "give one ASCII character other than a quote or a line end, or one of comma, semicolon, tab",
         ),
-        ("scout t.csv --quote x", "a quote is '\"', \"'\" or none"),
+        ("scout t.csv --quote x", "'x' is no quote: it is \", ' or none"),
         ("scout t.csv --headroom 0.5", "a factor from 1 to 1000"),
         ("scout t.csv --column aa", "there is no column 'aa'; did you mean 'a'?"),
         ("scout t.csv --column zzz", "there is no column 'zzz'; its columns are a, b"),

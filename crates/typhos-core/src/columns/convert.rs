@@ -12,7 +12,7 @@ use super::reason::{Account, MisfitValue, Reason, SetAside};
 use crate::readings::trim;
 use crate::schema::{ColumnDecl, Misfit};
 use crate::survey::Place;
-use crate::text::{Block, Records, Splitter, unquote};
+use crate::text::{Block, Dialect, FileLayout, Records, Splitter};
 
 /// Records of a batch: enough to make arrays worth their while, few enough that they stay in cache.
 pub const DEFAULT_BATCH_RECORDS: usize = 8192;
@@ -86,12 +86,12 @@ impl<'p> Converter<'p> {
         let plan = self.plan;
         let mut report =
             BlockReport { account: Account::new(self.columns.len()), set_aside: Vec::new() };
-        let dialect = plan.dialect();
+        let layout = plan.layout(block.file);
         let is_utf8 = std::str::from_utf8(block.text()).is_ok();
         self.columns.iter_mut().for_each(|column| column.reset());
-        let mut splitter = Splitter::new(block, &dialect, plan.source_columns());
+        let mut splitter = Splitter::new(block, &layout.dialect, layout.fields);
         while splitter.fill(&mut self.records, self.batch_records) {
-            let slice = Slice { block, quote: dialect.quote, is_utf8 };
+            let slice = Slice { block, layout, keeps_empty: plan.keeps_empty(), is_utf8 };
             let aside_before = report.set_aside.len();
             report.account.read += (self.records.len() + self.records.broken().len()) as u64;
             let mut arrays = self.fill(slice);
@@ -124,7 +124,8 @@ impl<'p> Converter<'p> {
         let Converter { plan, columns, records, misfits, scratch, .. } = self;
         let filled = columns.iter_mut().enumerate().map(|(index, column)| {
             let mut note = |row, reason| misfits.push(RowMisfit { row, column: index, reason });
-            column.fill(slice, records, plan.sources()[index], scratch, &mut note)
+            let field = slice.layout.place(plan.sources()[index]);
+            column.fill(slice, records, field, scratch, &mut note)
         });
         filled.collect()
     }
@@ -160,7 +161,12 @@ impl<'p> Converter<'p> {
             let reason = Reason::Broken(broken.kind.describe(slice.block.first_line).into_owned());
             let misfit = MisfitValue::new(slice.place(broken.line), None, record, reason);
             report.account.broken.note(|| misfit.clone());
-            match broken_policy {
+            // What is not at hand cannot be set aside word for word.
+            let policy = match self.mode {
+                OnMisfit::AsDeclared if !broken.kind.is_whole() => Misfit::Stop,
+                _ => broken_policy,
+            };
+            match policy {
                 Misfit::Stop => {
                     stop.get_or_insert((broken.line, misfit));
                 }
@@ -176,10 +182,11 @@ impl<'p> Converter<'p> {
         for misfit in &self.misfits {
             let line = self.records.line(misfit.row);
             let value = || {
+                let field = slice.layout.place(self.plan.sources()[misfit.column]);
                 let (start, end) =
-                    self.records.bounds(misfit.row, self.plan.sources()[misfit.column]);
+                    field.map_or((0, 0), |field| self.records.bounds(misfit.row, field));
                 let mut scratch = Vec::new();
-                let value = unquote(&text[start..end], slice.quote, &mut scratch);
+                let value = slice.layout.dialect.value(&text[start..end], &mut scratch);
                 MisfitValue::new(
                     slice.place(line),
                     Some(misfit.column),
@@ -194,11 +201,8 @@ impl<'p> Converter<'p> {
                 }
                 Misfit::Reject if misfit.row != last_rejected => {
                     last_rejected = misfit.row;
-                    let (start, end) = self.records.record(misfit.row);
-                    aside.push((
-                        line,
-                        SetAside { misfit: value(), record: text[start..end].to_vec() },
-                    ));
+                    let record = self.record_of_input(slice, misfit.row);
+                    aside.push((line, SetAside { misfit: value(), record }));
                 }
                 _ => {}
             }
@@ -207,13 +211,35 @@ impl<'p> Converter<'p> {
         report.set_aside.extend(aside.into_iter().map(|(_, aside)| aside));
         stop.map(|(_, misfit)| misfit)
     }
+
+    /// A record word for word, its fields where the input has them: a file may have another order.
+    fn record_of_input(&self, slice: Slice<'_>, row: usize) -> Vec<u8> {
+        let text = slice.block.text();
+        if slice.layout.is_in_order() {
+            let (start, end) = self.records.record(row);
+            return text[start..end].to_vec();
+        }
+        let mut record = Vec::new();
+        for column in 0..self.plan.source_columns() {
+            if column > 0 {
+                record.push(slice.layout.dialect.delimiter);
+            }
+            if let Some(field) = slice.layout.place(column) {
+                let (start, end) = self.records.bounds(row, field);
+                record.extend_from_slice(&text[start..end]);
+            }
+        }
+        record
+    }
 }
 
 /// What a column needs to know of the block it is filled from.
 #[derive(Clone, Copy)]
 struct Slice<'b> {
     block: &'b Block,
-    quote: Option<u8>,
+    layout: &'b FileLayout,
+    /// Whether a blank field in quotes is a value.
+    keeps_empty: bool,
     is_utf8: bool,
 }
 
@@ -229,7 +255,7 @@ trait FillColumn: Send {
         &mut self,
         slice: Slice<'_>,
         records: &Records,
-        source: usize,
+        field: Option<usize>,
         scratch: &mut Vec<u8>,
         note: &mut dyn FnMut(usize, Reason),
     ) -> ArrayRef;
@@ -255,6 +281,11 @@ impl Visit for MakeColumn<'_> {
     }
 }
 
+/// Whether a field is blank and stands in quotes.
+fn is_quoted_blank(dialect: &Dialect, raw: &[u8], value: &[u8]) -> bool {
+    dialect.is_quoted(raw) && trim(value).is_empty()
+}
+
 struct Column<C> {
     cells: C,
     absent: Absent,
@@ -263,19 +294,38 @@ struct Column<C> {
     keeps_space: bool,
 }
 
+impl<C: Cells> Column<C> {
+    /// Fills in what a file does not have.
+    #[cold]
+    fn fill_lacking(&mut self, records: &Records, note: &mut dyn FnMut(usize, Reason)) -> ArrayRef {
+        for row in 0..records.len() {
+            self.cells.push_null();
+            if self.required {
+                note(row, Reason::Absent);
+            }
+        }
+        self.cells.finish()
+    }
+}
+
 impl<C: Cells> FillColumn for Column<C> {
     fn fill(
         &mut self,
         slice: Slice<'_>,
         records: &Records,
-        source: usize,
+        field: Option<usize>,
         scratch: &mut Vec<u8>,
         note: &mut dyn FnMut(usize, Reason),
     ) -> ArrayRef {
         let text = slice.block.text();
-        for (row, (start, end, _)) in records.column(source).enumerate() {
-            let value = unquote(&text[start..end], slice.quote, scratch);
-            let result = if self.absent.is(value) {
+        let dialect = slice.layout.dialect;
+        let Some(field) = field else { return self.fill_lacking(records, note) };
+        for (row, (start, end, _)) in records.column(field).enumerate() {
+            let raw = &text[start..end];
+            let value = dialect.value(raw, scratch);
+            let result = if slice.keeps_empty && is_quoted_blank(&dialect, raw, value) {
+                self.cells.push(value).map(|()| true)
+            } else if self.absent.is(value) {
                 if self.required { Err(Reason::Absent) } else { Ok(false) }
             } else if !slice.is_utf8
                 && let Err(error) = std::str::from_utf8(value)

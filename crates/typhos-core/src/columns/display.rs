@@ -140,7 +140,7 @@ mod tests {
         for (declaration, value) in cases {
             let schema = read(&format!("typhos = 1\n[columns]\na = {{ {declaration} }}")).unwrap();
             let text = format!("a,b\n{value},1\n,1\n");
-            let input = Input::from_bytes("t", text.into_bytes(), Dialect::RFC_4180);
+            let input = Input::from_bytes("t", text.into_bytes(), &Dialect::RFC_4180.into());
             let plan = Plan::new(schema, &input).unwrap();
             let mut block = Block::default();
             BlockReader::new(&input, 1024).next(&mut block).unwrap();

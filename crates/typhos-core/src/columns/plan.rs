@@ -5,7 +5,7 @@ use std::sync::Arc;
 use arrow_schema::{DataType, Field, Schema as ArrowSchema, SchemaRef, TimeUnit as ArrowUnit};
 
 use crate::schema::{Diagnostic, IntType, Schema, TimeUnit, Type};
-use crate::text::{Dialect, Input};
+use crate::text::{FileLayout, Input, QuotedEmpty};
 
 /// The key under which an Arrow field says which type was declared: several types share an array.
 pub const TYPE_KEY: &str = "typhos.type";
@@ -17,7 +17,9 @@ pub struct Plan {
     /// For each declared column, the position of its source.
     sources: Vec<usize>,
     source_columns: usize,
-    dialect: Dialect,
+    /// How each file of the input is laid out.
+    layouts: Vec<FileLayout>,
+    keeps_empty: bool,
     arrow: SchemaRef,
 }
 
@@ -48,7 +50,8 @@ impl Plan {
             schema,
             sources,
             source_columns: input.names().len(),
-            dialect: input.dialect(),
+            layouts: input.files().iter().map(|file| file.layout().clone()).collect(),
+            keeps_empty: input.quoted_empty() == QuotedEmpty::Text,
             arrow,
         })
     }
@@ -63,9 +66,14 @@ impl Plan {
         self.arrow.clone()
     }
 
-    /// How the input is laid out.
-    pub fn dialect(&self) -> Dialect {
-        self.dialect
+    /// How a file of the input is laid out.
+    pub fn layout(&self, file: u32) -> &FileLayout {
+        &self.layouts[file as usize]
+    }
+
+    /// Whether a blank field in quotes is a value.
+    pub fn keeps_empty(&self) -> bool {
+        self.keeps_empty
     }
 
     /// Columns of the input.

@@ -38,7 +38,7 @@ fn convert_with(
     mode: OnMisfit,
 ) -> Result<Loaded, Stopped> {
     let schema = read(schema).unwrap_or_else(|wrong| panic!("{wrong:?}"));
-    let input = Input::from_bytes("t.csv", text.as_bytes().to_vec(), Dialect::RFC_4180);
+    let input = Input::from_bytes("t.csv", text.as_bytes().to_vec(), &Dialect::RFC_4180.into());
     let plan = Plan::new(schema, &input).unwrap_or_else(|wrong| panic!("{wrong:?}"));
     let options = RunOptions { threads: NonZeroUsize::new(threads).unwrap(), block_bytes };
     let mut rows = Vec::new();
@@ -216,8 +216,11 @@ fn broken_records_are_set_aside_where_that_is_declared() {
 fn bytes_that_are_not_utf8_are_misfits_and_not_replaced() {
     let schema =
         read("typhos = 1\n[columns]\na = { type = \"text\", misfit = \"reject\" }").unwrap();
-    let input =
-        Input::from_bytes("t.csv", b"a,b\ncaf\xe9,\xff\nok,1\n".to_vec(), Dialect::RFC_4180);
+    let input = Input::from_bytes(
+        "t.csv",
+        b"a,b\ncaf\xe9,\xff\nok,1\n".to_vec(),
+        &Dialect::RFC_4180.into(),
+    );
     let plan = Plan::new(schema, &input).unwrap();
     let mut reader = crate::text::BlockReader::new(&input, 1 << 20);
     let mut block = crate::text::Block::default();

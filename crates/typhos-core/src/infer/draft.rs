@@ -6,7 +6,7 @@ use super::{Decision, counted};
 use crate::dates::Pattern;
 use crate::schema::{ColumnDecl, From, Schema, write};
 use crate::survey::Survey;
-use crate::text::{Input, parse_encoding};
+use crate::text::{Dialect, Input, InputChoice, InputFile, parse_encoding};
 
 /// A proposed schema, and what to say about it.
 #[derive(Debug, Clone)]
@@ -29,19 +29,14 @@ impl Draft {
 /// Drafts the schema of an input from what was decided about its columns.
 pub fn draft(input: &Input, survey: &Survey, decisions: &[Decision], table: &str) -> Draft {
     let mut schema = Schema { table: Some(table.to_owned()), ..Schema::default() };
-    schema.input.dialect = input.dialect().into();
-    schema.input.dialect.encoding =
-        parse_encoding(input.encoding()).ok().filter(|e| e.name() != "UTF-8");
-    if input.dialect().quote == Some(b'"') {
-        schema.input.dialect.quote = None;
-    }
+    schema.input.choice = layout(input);
     let mut taken = HashSet::new();
     let mut comments = Vec::new();
     for (position, (header, decision)) in input.names().iter().zip(decisions).enumerate() {
         let repeated = input.names().iter().filter(|name| *name == header).count() > 1;
         let name = unused(header, &mut taken);
         let mut column = ColumnDecl::new(name, decision.ty);
-        if !input.dialect().header || repeated {
+        if !input.is_named() || repeated {
             column.from = Some(From::Position(position + 1));
         }
         let compiled = decision.patterns.iter().map(|(pattern, _)| Pattern::compile(pattern));
@@ -79,6 +74,31 @@ pub fn draft(input: &Input, survey: &Survey, decisions: &[Decision], table: &str
         heading.push("To load the others, add misfit = \"reject\" to [input].".into());
     }
     Draft { schema, heading, comments }
+}
+
+/// What a schema says of its input: what was said, and what was found that is not as usual. What may
+/// differ from file to file is left to be found again.
+fn layout(input: &Input) -> InputChoice {
+    let dialect = input.dialect();
+    let alike = |same: &dyn Fn(&InputFile) -> bool| input.files().iter().all(same);
+    let usual = Dialect::RFC_4180;
+    let found = InputChoice {
+        delimiter: Some(dialect.delimiter),
+        quote: Some(dialect.quote).filter(|quote| *quote != usual.quote),
+        escape: Some(dialect.escape).filter(|escape| *escape != usual.escape),
+        line_ends: Some(dialect.line_ends)
+            .filter(|ends| ends.has_cr() && alike(&|file| file.dialect().line_ends == *ends)),
+        comment: dialect.comment.map(Some),
+        trailing_delimiter: Some(true).filter(|_| alike(&|file| file.dialect().trailing_delimiter)),
+        header: Some(dialect.header),
+        skip: Some(dialect.skip)
+            .filter(|skip| *skip > 0 && alike(&|file| file.dialect().skip == *skip)),
+        encoding: parse_encoding(input.encoding()).ok().filter(|encoding| {
+            encoding.name() != "UTF-8" && alike(&|file| file.encoding_name() == encoding.name())
+        }),
+        ..InputChoice::default()
+    };
+    input.choice().or(&found)
 }
 
 fn base_name(path: &str) -> String {

@@ -7,7 +7,7 @@ use proptest::prelude::*;
 use std::num::NonZeroUsize;
 
 fn survey_of(text: &str, threads: usize, block_bytes: usize) -> (Survey, Vec<String>) {
-    let input = Input::from_bytes("t.csv", text.as_bytes().to_vec(), Dialect::RFC_4180);
+    let input = Input::from_bytes("t.csv", text.as_bytes().to_vec(), &Dialect::RFC_4180.into());
     let options = RunOptions { threads: NonZeroUsize::new(threads).unwrap(), block_bytes };
     (Survey::take(&input, &options, &NoMonitor).unwrap(), input.names().to_vec())
 }

@@ -40,7 +40,7 @@ fn find(column: &ColumnDecl, input: &Input) -> Result<usize, Diagnostic> {
     let mut found = names.iter().enumerate().filter(|(_, name)| *name == wanted).map(|(at, _)| at);
     let Some(first) = found.next() else {
         let shown = wanted.escape_debug();
-        if !input.dialect().header {
+        if !input.is_named() {
             let message = format!("{file} has no header, so there is no column '{shown}' in it");
             return Err(Diagnostic::new(span, message)
                 .help("say which column it is by its position: from = 1"));
@@ -82,8 +82,11 @@ mod tests {
 
     fn bind(schema: &str, data: &str, header: bool) -> Result<Vec<usize>, Vec<String>> {
         let schema = read(&format!("typhos = 1\n[columns]\n{schema}")).unwrap();
-        let input =
-            Input::from_bytes("d.csv", data.into(), Dialect { header, ..Dialect::RFC_4180 });
+        let input = Input::from_bytes(
+            "d.csv",
+            data.into(),
+            &Dialect { header, ..Dialect::RFC_4180 }.into(),
+        );
         let text = |wrong: super::Diagnostic| {
             format!("{} / {}", wrong.message, wrong.help.unwrap_or_default())
         };

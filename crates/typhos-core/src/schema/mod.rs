@@ -9,11 +9,13 @@ mod agree;
 mod bind;
 mod model;
 mod read;
+mod read_input;
 mod types;
 mod write;
 
 pub use model::{ColumnDecl, Diagnostic, From, InputDecl, Misfit, Schema};
-pub use read::{COLUMN_KEYS, INPUT_KEYS, read};
+pub use read::{COLUMN_KEYS, read};
+pub use read_input::INPUT_KEYS;
 pub use types::{IntType, MAX_PRECISION, TYPE_NAMES, TimeUnit, Type, TypeError};
 pub use write::{quoted, write};
 

@@ -4,7 +4,7 @@ use std::ops::Range;
 
 use super::Type;
 use crate::dates::Pattern;
-use crate::text::DialectChoice;
+use crate::text::InputChoice;
 
 /// What happens to a value that does not fit.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -105,8 +105,8 @@ impl ColumnDecl {
 /// What a schema says of its input.
 #[derive(Debug, Clone, Default)]
 pub struct InputDecl {
-    /// The dialect, as far as it is said.
-    pub dialect: DialectChoice,
+    /// How the input is laid out and read, as far as it is said.
+    pub choice: InputChoice,
     /// Texts that mean "no value" in every column; the empty field, where nothing is said.
     pub absent: Option<Vec<String>>,
     /// What happens to a record that cannot be split into its columns: stop or reject.

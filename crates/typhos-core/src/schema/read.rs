@@ -10,9 +10,8 @@ use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
 use super::agree::agree;
-use super::{ColumnDecl, Diagnostic, FORMAT_VERSION, From, InputDecl, Misfit, Schema, Type};
+use super::{ColumnDecl, Diagnostic, FORMAT_VERSION, From, Misfit, Schema, Type};
 use crate::dates::Pattern;
-use crate::text::{parse_delimiter, parse_encoding};
 
 /// The keys of a column, in the order they are written.
 pub const COLUMN_KEYS: [&str; 11] = [
@@ -21,9 +20,6 @@ pub const COLUMN_KEYS: [&str; 11] = [
 ];
 
 const TOP_KEYS: [&str; 4] = ["typhos", "table", "input", "columns"];
-/// The keys of `[input]`, in the order they are written.
-pub const INPUT_KEYS: [&str; 6] = ["delimiter", "quote", "header", "encoding", "absent", "misfit"];
-
 /// Reads a schema.
 ///
 /// # Errors
@@ -45,15 +41,20 @@ pub fn read(source: &str) -> Result<Schema, Vec<Diagnostic>> {
     Err(wrong)
 }
 
-type Value<'i> = Spanned<DeValue<'i>>;
+pub(super) type Value<'i> = Spanned<DeValue<'i>>;
 
-struct Reader<'s> {
-    source: &'s str,
-    wrong: Vec<Diagnostic>,
+pub(super) struct Reader<'s> {
+    pub(super) source: &'s str,
+    pub(super) wrong: Vec<Diagnostic>,
 }
 
 impl Reader<'_> {
-    fn wrong(&mut self, span: Range<usize>, message: impl Into<String>, help: impl Into<String>) {
+    pub(super) fn wrong(
+        &mut self,
+        span: Range<usize>,
+        message: impl Into<String>,
+        help: impl Into<String>,
+    ) {
         self.wrong.push(Diagnostic::new(span, message).help(help));
     }
 
@@ -79,7 +80,7 @@ impl Reader<'_> {
         self.wrong.push(diagnostic.help("a column is one line: name = { type = \"text\" }"));
     }
 
-    fn unknown_key(
+    pub(super) fn unknown_key(
         &mut self,
         key: &Spanned<std::borrow::Cow<'_, str>>,
         place: &str,
@@ -164,59 +165,6 @@ impl Reader<'_> {
                 format!("write: typhos = {FORMAT_VERSION}"),
             ),
         }
-    }
-
-    fn input(&mut self, table: &DeTable<'_>) -> InputDecl {
-        let mut input = InputDecl::default();
-        for (key, value) in table.iter() {
-            match key.get_ref().as_ref() {
-                "delimiter" => {
-                    if let Some(word) = self.text(value, "a delimiter") {
-                        match parse_delimiter(&word) {
-                            Ok(delimiter) => input.dialect.delimiter = Some(delimiter),
-                            Err(message) => {
-                                self.wrong(value.span(), message, "for example \",\" or \"tab\"")
-                            }
-                        }
-                    }
-                }
-                "quote" => match self.text(value, "a quote").as_deref() {
-                    Some("none") => input.dialect.quote = Some(None),
-                    Some("\"") => input.dialect.quote = Some(Some(b'"')),
-                    Some("'") => input.dialect.quote = Some(Some(b'\'')),
-                    Some(_) => self.wrong(
-                        value.span(),
-                        "a quote is '\"', \"'\" or \"none\"",
-                        "write quote = '\"'",
-                    ),
-                    None => {}
-                },
-                "header" => input.dialect.header = self.truth(value, "header"),
-                "encoding" => {
-                    if let Some(label) = self.text(value, "an encoding") {
-                        match parse_encoding(&label) {
-                            Ok(encoding) => input.dialect.encoding = Some(encoding),
-                            Err(message) => {
-                                self.wrong(value.span(), message, "write encoding = \"utf-8\"")
-                            }
-                        }
-                    }
-                }
-                "absent" => input.absent = self.texts(value, "absent"),
-                "misfit" => {
-                    if let Some(misfit) = self.misfit(value) {
-                        input.misfit = misfit;
-                        if misfit == Misfit::Null {
-                            let message =
-                                "a record that cannot be split has no values to make null";
-                            self.wrong(value.span(), message, "use \"stop\" or \"reject\" here");
-                        }
-                    }
-                }
-                _ => self.unknown_key(key, "[input]", &INPUT_KEYS),
-            }
-        }
-        input
     }
 
     fn columns(&mut self, table: &DeTable<'_>) -> Vec<ColumnDecl> {
@@ -341,7 +289,7 @@ impl Reader<'_> {
         values
     }
 
-    fn misfit(&mut self, value: &Value<'_>) -> Option<Misfit> {
+    pub(super) fn misfit(&mut self, value: &Value<'_>) -> Option<Misfit> {
         let word = self.text(value, "a policy")?;
         let found = Misfit::ALL.into_iter().find(|misfit| misfit.name() == word);
         if found.is_none() {
@@ -380,7 +328,7 @@ impl Reader<'_> {
         table
     }
 
-    fn text(&mut self, value: &Value<'_>, what: &str) -> Option<String> {
+    pub(super) fn text(&mut self, value: &Value<'_>, what: &str) -> Option<String> {
         let text = value.get_ref().as_str().map(str::to_owned);
         if text.is_none() {
             let found = self.source.get(value.span()).unwrap_or_default().to_owned();
@@ -393,7 +341,7 @@ impl Reader<'_> {
         text
     }
 
-    fn truth(&mut self, value: &Value<'_>, key: &str) -> Option<bool> {
+    pub(super) fn truth(&mut self, value: &Value<'_>, key: &str) -> Option<bool> {
         let truth = value.get_ref().as_bool();
         if truth.is_none() {
             self.wrong(
@@ -405,7 +353,7 @@ impl Reader<'_> {
         truth
     }
 
-    fn integer(
+    pub(super) fn integer(
         &mut self,
         value: &Value<'_>,
         range: std::ops::RangeInclusive<i64>,
@@ -424,7 +372,7 @@ impl Reader<'_> {
         number
     }
 
-    fn texts(&mut self, value: &Value<'_>, key: &str) -> Option<Vec<String>> {
+    pub(super) fn texts(&mut self, value: &Value<'_>, key: &str) -> Option<Vec<String>> {
         Some(self.spanned_texts(value, key)?.into_iter().map(|(_, text)| text).collect())
     }
 
@@ -571,7 +519,7 @@ sold_on = { type = "date", patterns = ["yyyy-mm-dd"] }
             ),
             (
                 "typhos = 1\n[input]\nquote = \"x\"\n[columns]\na = { type = \"text\" }",
-                "a quote is",
+                "'x' is no quote: it is",
             ),
         ] {
             let found = mistakes(source);

@@ -1,7 +1,7 @@
 //! A schema as TOML, one line a column, with its evidence as comments.
 
 use super::{ColumnDecl, FORMAT_VERSION, From, Misfit, Schema};
-use crate::text::delimiter_name;
+use crate::text::{delimiter_word, record_limit_name};
 
 /// Writes a schema. `heading` stands above it as a comment, and each of `comments` behind the column
 /// at the same place.
@@ -39,24 +39,27 @@ pub fn write(schema: &Schema, heading: &[String], comments: &[String]) -> String
 
 fn input_table(schema: &Schema) -> String {
     let input = &schema.input;
+    let choice = &input.choice;
     let mut lines = Vec::new();
-    if let Some(delimiter) = input.dialect.delimiter {
-        let written = match delimiter {
-            b'\t' => delimiter_name(delimiter),
-            _ => char::from(delimiter).to_string(),
-        };
-        lines.push(format!("delimiter = {}", quoted(&written)));
-    }
-    if let Some(quote) = input.dialect.quote {
-        let written = quote.map_or("none".to_owned(), |quote| char::from(quote).to_string());
-        lines.push(format!("quote = {}", quoted(&written)));
-    }
-    if let Some(header) = input.dialect.header {
-        lines.push(format!("header = {header}"));
-    }
-    if let Some(encoding) = input.dialect.encoding {
-        lines.push(format!("encoding = {}", quoted(&encoding.name().to_lowercase())));
-    }
+    let mut say = |key: &str, value: Option<String>| {
+        lines.extend(value.map(|value| format!("{key} = {value}")));
+    };
+    say("delimiter", choice.delimiter.map(|byte| quoted(&delimiter_word(byte))));
+    let byte_or_none = |byte: Option<u8>| {
+        byte.map_or("\"none\"".to_owned(), |byte| quoted(&char::from(byte).to_string()))
+    };
+    say("quote", choice.quote.map(byte_or_none));
+    say("escape", choice.escape.map(|escape| quoted(escape.name())));
+    say("line_ends", choice.line_ends.map(|ends| quoted(ends.name())));
+    say("comment", choice.comment.map(byte_or_none));
+    say("trailing_delimiter", choice.trailing_delimiter.map(|is_so| is_so.to_string()));
+    say("header", choice.header.map(|header| header.to_string()));
+    say("skip", choice.skip.map(|lines| lines.to_string()));
+    say("names", choice.names.as_deref().map(list));
+    say("encoding", choice.encoding.map(|encoding| quoted(&encoding.name().to_lowercase())));
+    say("columns_differ", choice.columns_differ.map(|policy| quoted(policy.name())));
+    say("quoted_empty", choice.quoted_empty.map(|empty| quoted(empty.name())));
+    say("record_limit", choice.record_limit.map(|bytes| quoted(&record_limit_word(bytes))));
     if let Some(absent) = &input.absent {
         lines.push(format!("absent = {}", list(absent)));
     }
@@ -64,6 +67,11 @@ fn input_table(schema: &Schema) -> String {
         lines.push(format!("misfit = {}", quoted(input.misfit.name())));
     }
     if lines.is_empty() { String::new() } else { format!("\n[input]\n{}\n", lines.join("\n")) }
+}
+
+/// A record limit as it reads back: bytes without a unit are just a number.
+fn record_limit_word(bytes: usize) -> String {
+    record_limit_name(bytes).trim_end_matches(" bytes").to_owned()
 }
 
 fn declaration(column: &ColumnDecl) -> String {
@@ -147,17 +155,17 @@ mod tests {
     use super::*;
     use crate::dates::Pattern;
     use crate::schema::{IntType, Type, read};
-    use crate::text::DialectChoice;
+    use crate::text::{ColumnsDiffer, Escape, InputChoice, LineEnds, QuotedEmpty};
     use proptest::prelude::*;
 
     #[test]
     fn a_schema_as_it_is_written() {
         let mut schema = Schema { table: Some("tickets".into()), ..Schema::default() };
-        schema.input.dialect = DialectChoice {
+        schema.input.choice = InputChoice {
             delimiter: Some(b'\t'),
             header: Some(true),
             quote: Some(None),
-            encoding: None,
+            ..InputChoice::default()
         };
         let mut ticket = ColumnDecl::new("ticket_no", Type::Int(IntType::UInt32));
         ticket.required = true;
@@ -193,7 +201,20 @@ ticket_no = { type = "uint32", required = true }                              # 
         ) {
             prop_assume!(!matches!(delimiter, b'"' | b'\n' | b'\r'));
             let mut schema = Schema { table: from.clone(), ..Schema::default() };
-            schema.input.dialect.delimiter = Some(delimiter);
+            schema.input.choice = InputChoice {
+                delimiter: Some(delimiter),
+                quote: ranked.then_some(None),
+                escape: ranked.then_some(Escape::Backslash),
+                line_ends: required.then_some(LineEnds::Mixed),
+                comment: required.then_some(Some(b'#')),
+                trailing_delimiter: Some(ranked),
+                skip: ranked.then_some(u32::from(delimiter)),
+                names: absent.clone(),
+                columns_differ: required.then_some(ColumnsDiffer::Union),
+                quoted_empty: ranked.then_some(QuotedEmpty::Text),
+                record_limit: required.then_some(2000 + usize::from(delimiter)),
+                ..InputChoice::default()
+            };
             for name in names {
                 let mut column = ColumnDecl::new(name, Type::Category);
                 column.from = from.clone().map(From::Name);
@@ -210,7 +231,7 @@ ticket_no = { type = "uint32", required = true }                              # 
             let back = read(&text).unwrap_or_else(|wrong| panic!("{text}\n{wrong:?}"));
             prop_assert_eq!(write(&back, &[], &[]), text);
             prop_assert_eq!(back.table, schema.table);
-            prop_assert_eq!(back.input.dialect.delimiter, Some(delimiter));
+            prop_assert_eq!(&back.input.choice, &schema.input.choice);
             for (back, column) in back.columns.iter().zip(&schema.columns) {
                 prop_assert_eq!(&back.name, &column.name);
                 prop_assert_eq!(&back.values, &column.values);

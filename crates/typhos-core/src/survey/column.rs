@@ -59,6 +59,25 @@ impl ColumnFacts {
         }
     }
 
+    /// Takes note of values that are not there, since their file lacks the column.
+    pub(super) fn observe_lacking(&mut self, count: u64) {
+        self.empty += count;
+    }
+
+    /// Takes note of a value that is a text, blank as it may be.
+    #[cold]
+    pub(super) fn observe_text(&mut self, value: &[u8], place: Place) {
+        match &mut self.table {
+            Some(table) => {
+                table.add(value, 1, place);
+                if table.is_over() {
+                    self.fold();
+                }
+            }
+            None => self.direct.add(value, 1, place),
+        }
+    }
+
     #[cold]
     fn fold(&mut self) {
         if let Some(table) = self.table.take() {

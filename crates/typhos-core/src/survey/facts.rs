@@ -273,15 +273,16 @@ impl Facts {
         }
     }
 
-    /// Adds one value, seen `count` times, first at `place`.
+    /// Adds one value, seen `count` times, first at `place`. A blank one is a text: where blank means
+    /// "no value", none comes here.
     #[inline]
     pub(super) fn add(&mut self, value: &[u8], count: u64, place: Place) {
         let trimmed = readings::trim(value);
+        self.text.add(value, count);
         if trimmed.is_empty() {
-            self.blank += count;
+            self.classes[Class::Text as usize].add(value, count, place);
             return;
         }
-        self.text.add(value, count);
         if trimmed.len() != value.len() {
             self.text.padded += count;
         }

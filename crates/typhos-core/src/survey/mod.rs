@@ -24,8 +24,9 @@ pub use distinct::{DistinctValue, MAX_DISTINCT};
 pub use facts::{CLASSES, Class, Example, Facts, MAX_EXAMPLES, TextFacts};
 
 use crate::intern::Key;
+use crate::readings::trim;
 use crate::run::{self, Monitor, RunError, RunOptions};
-use crate::text::{Block, Input, Records, Splitter};
+use crate::text::{Block, Input, QuotedEmpty, Records, Splitter};
 
 /// Where a value stands: ordered as the input is read.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -125,9 +126,10 @@ impl Watcher {
     }
 
     fn watch(&mut self, block: &Block, input: &Input) {
-        let dialect = input.dialect();
-        let columns = self.survey.columns.len();
-        let mut splitter = Splitter::new(block, &dialect, columns);
+        let layout = input.files()[block.file as usize].layout();
+        let dialect = layout.dialect;
+        let keeps_empty = input.quoted_empty() == QuotedEmpty::Text;
+        let mut splitter = Splitter::new(block, &dialect, layout.fields);
         let is_utf8 = std::str::from_utf8(block.text()).is_ok();
         let place =
             |line: u32| Place { file: block.file, line: block.first_line + u64::from(line) };
@@ -144,14 +146,22 @@ impl Watcher {
             }
             let text = block.text();
             for (column, facts) in self.survey.columns.iter_mut().enumerate() {
-                for (start, end, line) in self.records.column(column) {
+                let Some(field) = layout.place(column) else {
+                    facts.observe_lacking(self.records.len() as u64);
+                    continue;
+                };
+                for (start, end, line) in self.records.column(field) {
                     let raw = &text[start..end];
                     let place = place(line);
-                    if raw.first().copied() == dialect.quote && !raw.is_empty() {
-                        let value = crate::text::unquote(raw, dialect.quote, &mut self.scratch);
-                        facts.observe(value, || Key::of(value), is_utf8, place);
-                    } else {
+                    if dialect.is_plain(raw) {
                         facts.observe(raw, || Key::within(text, start, end), is_utf8, place);
+                        continue;
+                    }
+                    let value = dialect.value(raw, &mut self.scratch);
+                    if keeps_empty && trim(value).is_empty() && dialect.is_quoted(raw) {
+                        facts.observe_text(value, place);
+                    } else {
+                        facts.observe(value, || Key::of(value), is_utf8, place);
                     }
                 }
             }

@@ -1,23 +1,19 @@
 //! An input → blocks that end where a record ends.
 //!
-//! Reading is sequential and cheap: a block is read, and the last record end in it is looked for by
-//! jumping from quote to quote. What stands after that is carried over to the next block. Splitting
+//! Reading is sequential and cheap: a block is read, and the last record end in it is found by a walk
+//! that does not look at fields. What stands after that is carried over to the next block. Splitting
 //! is the workers' part.
 
 use std::io::Read;
 use std::sync::atomic::Ordering;
 
-use memchr::{memchr, memchr_iter, memrchr};
-
+use super::cut::Cutter;
 use super::source::Opened;
-use super::{Dialect, Input, InputError};
+use super::{BrokenKind, Dialect, Input, InputError, InputFile, PlainRecords};
 
 /// Bytes read at a time: large enough that locks and system calls do not show, small enough that a
 /// few of them per core are nothing.
 pub const DEFAULT_BLOCK_BYTES: usize = 2 << 20;
-
-/// The longest record that is read. A longer one is almost surely a quote that is never closed.
-pub const MAX_RECORD_BYTES: usize = 16 << 20;
 
 /// Some whole records of one file, as bytes.
 #[derive(Debug, Default)]
@@ -34,12 +30,18 @@ pub struct Block {
     /// Bytes of the file, as it is stored, that were read for this block; those of headers and of what
     /// was read ahead are counted with it.
     pub bytes: u64,
+    damage: Option<BrokenKind>,
 }
 
 impl Block {
     /// The bytes of the records.
     pub fn text(&self) -> &[u8] {
         &self.text
+    }
+
+    /// What is wrong with the block, which is then the first part of a single record.
+    pub(super) fn damage(&self) -> Option<BrokenKind> {
+        self.damage
     }
 }
 
@@ -62,11 +64,11 @@ pub struct BlockReader<'i> {
 }
 
 impl<'i> BlockReader<'i> {
-    /// Reads `input` in blocks of about `block_bytes`.
+    /// Reads `input` in blocks of about `block_bytes`, at most the record limit of the input.
     pub fn new(input: &'i Input, block_bytes: usize) -> Self {
         BlockReader {
             input,
-            block_bytes: block_bytes.max(1),
+            block_bytes: block_bytes.clamp(1, input.record_limit()),
             open: None,
             file: 0,
             carried: Vec::new(),
@@ -81,17 +83,19 @@ impl<'i> BlockReader<'i> {
     /// Replaces `block` by the next one. Returns `false` at the end of the input.
     ///
     /// # Errors
-    /// A file that cannot be read, or a record longer than [`MAX_RECORD_BYTES`].
+    /// A file that cannot be read.
     pub fn next(&mut self, block: &mut Block) -> Result<bool, InputError> {
         loop {
-            let Some(file) = self.input.files().get(self.file) else { return Ok(false) };
+            let input = self.input;
+            let Some(file) = input.files().get(self.file) else { return Ok(false) };
             if self.open.is_none() {
                 self.open = Some(file.open()?);
                 self.line = file.first_line;
                 self.told = 0;
                 self.taken = 0;
             }
-            if self.read_block(&mut block.text)? {
+            block.damage = None;
+            if let Some(lines) = self.read_block(file, block)? {
                 block.sequence = self.sequence;
                 block.file = self.file as u32;
                 block.first_line = self.line;
@@ -105,7 +109,7 @@ impl<'i> BlockReader<'i> {
                 self.told = consumed;
                 self.sequence += 1;
                 self.offset += block.bytes;
-                self.line += memchr_iter(b'\n', &block.text).count() as u64;
+                self.line += lines;
                 return Ok(true);
             }
             self.open = None;
@@ -113,87 +117,112 @@ impl<'i> BlockReader<'i> {
         }
     }
 
-    /// Reads until the text holds the end of a record; `false` at the end of the file.
-    fn read_block(&mut self, text: &mut Vec<u8>) -> Result<bool, InputError> {
-        let file = &self.input.files()[self.file];
+    /// Adds `missing` bytes of the file to a text; fewer only at the end of the file.
+    fn read_more(
+        &mut self,
+        file: &InputFile,
+        text: &mut Vec<u8>,
+        missing: usize,
+    ) -> Result<usize, InputError> {
         let reader = &mut self.open.as_mut().expect("a file is open").text;
+        let read =
+            reader.take(missing as u64).read_to_end(text).map_err(|source| file.failed(source))?;
+        self.taken += read as u64;
+        Ok(read)
+    }
+
+    /// Reads until the text of the block holds the end of a record. Returns how many line ends were
+    /// read with it, and `None` at the end of the file.
+    fn read_block(
+        &mut self,
+        file: &InputFile,
+        block: &mut Block,
+    ) -> Result<Option<u64>, InputError> {
+        let dialect = file.dialect();
+        let limit = self.input.record_limit();
+        let text = &mut block.text;
         text.clear();
         text.append(&mut self.carried);
-        let mut wanted = self.block_bytes.max(text.len().saturating_add(1));
+        let mut wanted = self.block_bytes.max(text.len().saturating_add(1)).min(limit);
+        let mut cutter = Cutter::new(&dialect);
         loop {
-            let missing = (wanted - text.len()) as u64;
-            let read =
-                reader.take(missing).read_to_end(text).map_err(|source| file.failed(source))?;
-            self.taken += read as u64;
-            if (read as u64) < missing {
-                return Ok(!text.is_empty());
+            let missing = wanted.saturating_sub(text.len());
+            let is_end = self.read_more(file, text, missing)? < missing;
+            if is_end {
+                let lines = dialect.line_ends.count(text) as u64;
+                return Ok((!text.is_empty()).then_some(lines));
             }
-            if let Some(end) = last_record_end(text, &self.input.dialect()) {
+            if let Some(end) = cutter.last_end(text) {
                 self.carried.extend_from_slice(&text[end..]);
                 text.truncate(end);
-                return Ok(true);
+                return Ok(Some(dialect.line_ends.count(text) as u64));
             }
-            if text.len() >= MAX_RECORD_BYTES {
-                return Err(InputError::RecordTooLong { file: file.name(), line: self.line });
+            if text.len() >= limit {
+                return self.read_over(file, block, cutter).map(Some);
             }
-            wanted = (wanted * 2).min(MAX_RECORD_BYTES.max(self.block_bytes));
+            wanted = (wanted * 2).min(limit);
+        }
+    }
+
+    /// Reads over the rest of a record that does not end within the limit. The block keeps what was read
+    /// of it so far, and is marked; memory does not grow. Returns the line ends of the whole record.
+    fn read_over(
+        &mut self,
+        file: &InputFile,
+        block: &mut Block,
+        mut cutter: Cutter,
+    ) -> Result<u64, InputError> {
+        let dialect = file.dialect();
+        let mut text = block.text.clone();
+        let (mut lines, mut counted) = (0, 0);
+        loop {
+            let read = self.read_more(file, &mut text, self.block_bytes)?;
+            let is_end = read < self.block_bytes;
+            if block.damage.is_none() && read > 0 {
+                block.damage = Some(too_long(&block.text, &dialect, self.input.record_limit()));
+            }
+            let end = cutter.first_end(&text, is_end).or(is_end.then_some(text.len()));
+            let passed = end.unwrap_or(cutter.walked());
+            lines += dialect.line_ends.count(&text[counted..passed]) as u64;
+            if end.is_some() {
+                self.carried.extend_from_slice(&text[passed..]);
+                return Ok(lines);
+            }
+            counted = passed - cutter.forget(&mut text);
         }
     }
 }
 
-/// Offset after the last line end that ends a record, where `text` starts with a record.
-///
-/// The rules of quoting are those of the splitter; only quotes need to be visited to keep them.
-fn last_record_end(text: &[u8], dialect: &Dialect) -> Option<usize> {
-    let Some(quote) = dialect.quote else { return memrchr(b'\n', text).map(|at| at + 1) };
-    // Stretches outside quotes, in order; the last line end in any of them is the answer.
-    let mut outside: Vec<(usize, usize)> = Vec::new();
-    let mut from = 0;
-    let mut at = 0;
-    loop {
-        let Some(found) = memchr(quote, &text[at..]) else {
-            outside.push((from, text.len()));
-            break;
-        };
-        let open = at + found;
-        at = open + 1;
-        if open > 0 && text[open - 1] != dialect.delimiter && text[open - 1] != b'\n' {
-            continue;
-        }
-        outside.push((from, open));
-        let closed = loop {
-            let Some(found) = memchr(quote, &text[at..]) else { break None };
-            at += found + 1;
-            if text.get(at) != Some(&quote) {
-                break Some(at);
-            }
-            at += 1;
-        };
-        match closed {
-            Some(after) => from = after,
-            None => break,
-        }
-    }
-    outside
-        .iter()
-        .rev()
-        .find_map(|(start, end)| memrchr(b'\n', &text[*start..*end]).map(|at| start + at + 1))
+/// What is wrong with a record of which `text` is the first part.
+fn too_long(text: &[u8], dialect: &Dialect, limit: usize) -> BrokenKind {
+    let quote = match PlainRecords::new(text, *dialect).next().and_then(|record| record.broken) {
+        Some(BrokenKind::NeverClosed { lines_before }) => Some(lines_before),
+        _ => None,
+    };
+    BrokenKind::TooLong { limit, quote }
 }
 
 #[cfg(test)]
 mod tests {
-    use super::super::{PlainRecords, Records, Splitter};
+    use super::super::testing::dialect_and_text;
+    use super::super::{InputChoice, Records, Splitter};
     use super::*;
     use proptest::prelude::*;
 
-    /// Every record of `text` as (file line, bytes), read in blocks of `block_bytes`.
+    /// A record as (line of the file, bytes of it, what is wrong with it).
+    type Found = (u64, Vec<u8>, Option<String>);
+
+    /// Every record of `text`, read in blocks of `block_bytes`.
     fn through_blocks(
         text: &[u8],
-        dialect: Dialect,
+        choice: &InputChoice,
         columns: usize,
         block_bytes: usize,
-    ) -> Vec<(u64, Vec<u8>)> {
-        let input = Input::from_bytes("t", text.to_vec(), dialect);
+    ) -> Vec<Found> {
+        let input = Input::from_bytes("t", text.to_vec(), choice);
+        let Some(dialect) = input.files().first().map(InputFile::dialect) else {
+            return Vec::new();
+        };
         let mut reader = BlockReader::new(&input, block_bytes);
         let (mut block, mut records, mut all) = (Block::default(), Records::default(), Vec::new());
         while reader.next(&mut block).unwrap() {
@@ -201,64 +230,91 @@ mod tests {
             while splitter.fill(&mut records, 3) {
                 let text = block.text();
                 let mut found: Vec<_> = (0..records.len())
-                    .map(|row| (records.line(row), records.record(row)))
-                    .chain(
-                        records
-                            .broken()
-                            .iter()
-                            .map(|b| (b.line, (b.start as usize, b.end as usize))),
-                    )
+                    .map(|row| (records.line(row), records.record(row), None))
+                    .chain(records.broken().iter().map(|b| {
+                        let kind = b.kind.describe(block.first_line).into_owned();
+                        (b.line, (b.start as usize, b.end as usize), Some(kind))
+                    }))
                     .collect();
                 found.sort();
-                all.extend(found.iter().map(|(line, (start, end))| {
-                    (block.first_line + u64::from(*line), text[*start..*end].to_vec())
+                all.extend(found.into_iter().map(|(line, (start, end), kind)| {
+                    (block.first_line + u64::from(line), text[start..end].to_vec(), kind)
                 }));
             }
         }
         all
     }
 
-    fn records_of(text: &[u8], dialect: Dialect, columns: usize) -> Vec<(u64, Vec<u8>)> {
-        PlainRecords::new(text, dialect)
-            .filter(|record| columns == 1 || !record.is_blank())
-            .map(|r| (1 + r.line as u64, text[r.start..r.fields.last().unwrap().1].to_vec()))
-            .collect()
-    }
-
     proptest! {
-        #![proptest_config(ProptestConfig::with_cases(1500))]
+        #![proptest_config(ProptestConfig::with_cases(3000))]
+
         #[test]
         fn any_block_size_gives_the_same_records(
-            text in proptest::collection::vec(
-                prop_oneof![4 => Just(b','), 3 => Just(b'\n'), 3 => Just(b'"'), 1 => Just(b'\r'), 6 => Just(b'a'), 1 => any::<u8>()],
-                0..300),
-            block_bytes in 1usize..400, columns in 1usize..4, quoted: bool,
+            (dialect, text) in dialect_and_text(300), block_bytes in 1usize..400, columns in 1usize..4,
         ) {
-            let dialect = Dialect { quote: quoted.then_some(b'"'), header: false, ..Dialect::RFC_4180 };
-            let want = records_of(&text, dialect, columns);
-            prop_assert_eq!(through_blocks(&text, dialect, columns, block_bytes), want.clone());
-            prop_assert_eq!(through_blocks(&text, dialect, columns, 1 << 20), want);
+            let choice = InputChoice::from(dialect);
+            // Nothing but blank lines, or NUL bytes, is no input.
+            prop_assume!(!Input::from_bytes("t", text.clone(), &choice).files().is_empty());
+            let want = through_blocks(&text, &choice, columns, 1 << 20);
+            prop_assert_eq!(through_blocks(&text, &choice, columns, block_bytes), want.clone());
+            let records = PlainRecords::new(&text, dialect)
+                .filter(|record| columns == 1 || !record.is_blank(&text))
+                .map(|r| (1 + r.line as u64, text[r.start..r.fields.last().unwrap().1].to_vec()))
+                .collect::<Vec<_>>();
+            let mut found: Vec<_> = want.into_iter().map(|(line, record, _)| (line, record)).collect();
+            if dialect.trailing_delimiter {
+                // What is whole without its last delimiter is told without it.
+                found.iter_mut().zip(&records).for_each(|(found, plain)| {
+                    if plain.1.strip_suffix(b",") == Some(&found.1[..]) {
+                        found.1.push(b',');
+                    }
+                });
+            }
+            prop_assert_eq!(found, records);
+        }
+
+        /// Records over the limit are told apart at the same places, whatever the blocks.
+        #[test]
+        fn any_block_size_finds_the_same_long_records(
+            (dialect, text) in dialect_and_text(300), block_bytes in 1usize..80, limit in 8usize..60,
+        ) {
+            let choice = InputChoice { record_limit: Some(limit), ..InputChoice::from(dialect) };
+            let want = through_blocks(&text, &choice, 2, limit);
+            prop_assert_eq!(through_blocks(&text, &choice, 2, block_bytes), want.clone());
+            for (_, record, wrong) in want {
+                let is_long = wrong.is_some_and(|wrong| wrong.contains("record limit"));
+                prop_assert!(record.len() <= limit && (!is_long || record.len() == limit));
+            }
         }
     }
 
     #[test]
-    fn a_record_without_end_is_an_error_and_no_flood() {
-        let mut text = b"a,b\n\"".to_vec();
-        text.resize(MAX_RECORD_BYTES + 100, b'x');
-        let dialect = Dialect { header: false, ..Dialect::RFC_4180 };
-        let input = Input::from_bytes("endless.csv", text, dialect);
-        let mut reader = BlockReader::new(&input, 1024);
-        let mut block = Block::default();
-        assert!(reader.next(&mut block).unwrap());
-        let error = reader.next(&mut block).unwrap_err().to_string();
-        assert!(error.contains("endless.csv, line 2") && error.contains("16 MiB"), "{error}");
+    fn a_record_without_end_is_one_record_and_no_flood() {
+        let limit = 1 << 20;
+        let mut text = b"a,b\n\"x\n".to_vec();
+        text.resize(20 * limit, b'\n');
+        text.extend_from_slice(b"\"\nc,d\n");
+        let choice = InputChoice {
+            header: Some(false),
+            record_limit: Some(limit),
+            ..InputChoice::from(Dialect::RFC_4180)
+        };
+        let found = through_blocks(&text, &choice, 2, 1024);
+        let kinds: Vec<_> =
+            found.iter().map(|(line, text, kind)| (*line, text.len(), kind.clone())).collect();
+        let wrong =
+            "has a quote, opened in line 2, that is not closed within the record limit of 1 MiB";
+        assert_eq!(
+            kinds,
+            [(1, 3, None), (2, limit, Some(wrong.to_owned())), (20 * limit as u64 - 3, 3, None)]
+        );
     }
 
     #[test]
     fn offsets_add_up_to_the_bytes_of_the_input() {
         let text = b"a,b\n1,2\n3,4\n".to_vec();
         let dialect = Dialect { header: false, ..Dialect::RFC_4180 };
-        let input = Input::from_bytes("t", text.clone(), dialect);
+        let input = Input::from_bytes("t", text.clone(), &dialect.into());
         let mut reader = BlockReader::new(&input, 5);
         let (mut block, mut seen) = (Block::default(), 0);
         while reader.next(&mut block).unwrap() {

@@ -1,21 +1,20 @@
 //! One or more files read as one table.
 //!
-//! Opening an input reads the head of every file: the dialect and the header come from the first,
-//! and the others must have the same columns. Nothing else is read until blocks are asked for.
+//! Opening an input reads the head of every file. The dialect is found from the first, and the others
+//! are expected to be laid out alike; lines above the table and line ends are each file's own. Columns
+//! are matched by the names in the headers. Nothing else is read until blocks are asked for.
 
-use std::io::{Cursor, Read};
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::sync::{Arc, Mutex};
 
-use encoding_rs::Encoding;
 use thiserror::Error;
 
-use super::sniff::{self, Finding};
-use super::source::{self, Bytes, Format, Opened, Packing, Source};
-use super::{Dialect, DialectChoice, PlainRecords};
-
-/// Bytes at the head of a file that its dialect is found from.
-const HEAD_BYTES: usize = 1 << 20;
+use super::expand::{expand, source_at};
+use super::sniff::Finding;
+use super::source::{Bytes, Source};
+use super::{
+    ColumnsDiffer, DEFAULT_RECORD_LIMIT, Dialect, Escape, InputChoice, InputFile, QuotedEmpty,
+};
 
 /// Why an input cannot be read.
 #[derive(Debug, Error)]
@@ -37,19 +36,22 @@ pub enum InputError {
         /// The file, as it was given.
         file: String,
     },
-    /// A record longer than [`MAX_RECORD_BYTES`](super::MAX_RECORD_BYTES).
+    /// A header that goes on and on.
     #[error(
-        "{file}, line {line}: the record that starts here does not end within 16 MiB; most likely a quote in it \
+        "{file}, line {line}: the header that starts here does not end within 1 MiB; most likely a quote in it \
          is opened and never closed (if quotes mean nothing in this file, say --quote none)"
     )]
-    RecordTooLong {
+    HeaderTooLong {
         /// The file, as it was given.
         file: String,
-        /// Line on which the record starts.
+        /// Line on which the header starts.
         line: u64,
     },
-    /// A file whose columns are not those of the first.
-    #[error("{file} does not have the columns of {first}: {difference}")]
+    /// A file whose columns are not those of the others.
+    #[error(
+        "{file} does not have the columns of {first}: {difference}; to read them together, say --columns-differ \
+         union (every column of any file) or first (those of the first file)"
+    )]
     OtherColumns {
         /// The file, as it was given.
         file: String,
@@ -57,6 +59,41 @@ pub enum InputError {
         first: String,
         /// What differs.
         difference: String,
+    },
+    /// A file without a header that has another number of columns than the first.
+    #[error(
+        "{file} has {fields} columns and {first} has {expected}; without a header nothing tells which of them are \
+         the same"
+    )]
+    OtherCount {
+        /// The file, as it was given.
+        file: String,
+        /// The first file of the input.
+        first: String,
+        /// Columns of the file.
+        fields: usize,
+        /// Columns of the first file.
+        expected: usize,
+    },
+    /// Names were said, and not as many as there are columns.
+    #[error("{said} names are said for {file}, and it has {fields} columns")]
+    OtherNames {
+        /// The file, as it was given.
+        file: String,
+        /// Its columns.
+        fields: usize,
+        /// How many names were said.
+        said: usize,
+    },
+    /// Two parts of a dialect that cannot be the same byte.
+    #[error("'{byte}' cannot be {one} and {other}")]
+    Contradiction {
+        /// The byte.
+        byte: char,
+        /// What it was said to be.
+        one: &'static str,
+        /// What it is as well.
+        other: &'static str,
     },
     /// Bytes that are not the UTF-8 they have to be.
     #[error(
@@ -81,167 +118,33 @@ pub enum InputError {
     },
 }
 
-/// One file of an input.
-#[derive(Debug, Clone)]
-pub struct InputFile {
-    source: Source,
-    format: Option<Format>,
-    /// Size in bytes as it is stored; 0 where it is not known, as of a stream.
-    pub bytes: u64,
-    /// Offset in the text of the first record below the header.
-    pub data_start: u64,
-    /// Line of that record, from 1.
-    pub first_line: u64,
-    /// What has been read of a stream already: its head, and the rest.
-    held: Held,
-}
-
-/// A stream between the time its head is read and the time its records are.
-#[derive(Clone, Default)]
-struct Held(Arc<Mutex<Option<ReadAhead>>>);
-
-/// The head of a text, and what comes after it.
-struct ReadAhead {
-    head: Vec<u8>,
-    rest: Opened,
-}
-
-impl std::fmt::Debug for Held {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.write_str("Held")
-    }
-}
-
-impl InputFile {
-    fn new(source: Source) -> InputFile {
-        let bytes = match &source {
-            Source::Memory(_, bytes) => bytes.len() as u64,
-            Source::File(_) | Source::Stream(..) => 0,
-        };
-        InputFile {
-            source,
-            format: None,
-            bytes,
-            data_start: 0,
-            first_line: 1,
-            held: Held::default(),
-        }
-    }
-
-    /// The file as it was given.
-    pub fn name(&self) -> String {
-        self.source.name()
-    }
-
-    /// How the file is packed.
-    pub fn packing(&self) -> Packing {
-        self.format.as_ref().map_or(Packing::None, |format| format.packing)
-    }
-
-    /// Opens the file at its first record.
-    pub(super) fn open(&self) -> Result<Opened, InputError> {
-        let failed = |source| self.failed(source);
-        let held = self.held.0.lock().unwrap_or_else(|poisoned| poisoned.into_inner()).take();
-        if let Some(ReadAhead { head, rest }) = held {
-            let mut head = Cursor::new(head);
-            head.set_position(self.data_start);
-            return Ok(Opened { text: Box::new(head.chain(rest.text)), ..rest });
-        }
-        if let (Source::File(path), true) =
-            (&self.source, self.format.as_ref().is_none_or(Format::is_plain))
-        {
-            use std::io::{Seek, SeekFrom};
-            let mut file = std::fs::File::open(path).map_err(failed)?;
-            file.seek(SeekFrom::Start(self.data_start)).map_err(failed)?;
-            // Read without a wrapper, so that the standard library need not zero what it reads into.
-            return Ok(Opened { text: Box::new(file), consumed: None });
-        }
-        let (mut opened, _) =
-            source::open(&self.source, self.format.as_ref(), None).map_err(failed)?;
-        std::io::copy(&mut (&mut opened.text).take(self.data_start), &mut std::io::sink())
-            .map_err(failed)?;
-        Ok(opened)
-    }
-
-    pub(super) fn failed(&self, source: std::io::Error) -> InputError {
-        InputError::Io { file: self.name(), source }
-    }
-
-    /// The head of the text; finds size and format on the way.
-    fn head(&mut self, said: Option<&'static Encoding>) -> Result<Vec<u8>, InputError> {
-        if let Source::File(path) = &self.source {
-            let about = path.metadata().map_err(|source| self.failed(source))?;
-            self.bytes = about.len();
-        }
-        let (mut opened, format) =
-            source::open(&self.source, None, said).map_err(|source| self.failed(source))?;
-        let mut head = Vec::new();
-        (&mut opened.text)
-            .take(HEAD_BYTES as u64)
-            .read_to_end(&mut head)
-            .map_err(|source| self.failed(source))?;
-        self.format = Some(format);
-        if matches!(self.source, Source::Stream(..)) {
-            *self.held.0.lock().unwrap_or_else(|poisoned| poisoned.into_inner()) =
-                Some(ReadAhead { head: head.clone(), rest: opened });
-        }
-        Ok(head)
-    }
-}
-
-/// What stands at a path: a file, or a pipe that must not be opened twice.
-fn source_at(path: PathBuf) -> Result<Source, InputError> {
-    let failed = |source| InputError::Io { file: path.display().to_string(), source };
-    if path.metadata().map_err(failed)?.is_file() {
-        return Ok(Source::File(path));
-    }
-    let stream: Bytes = Box::new(std::fs::File::open(&path).map_err(failed)?);
-    Ok(Source::Stream(path.display().to_string(), Arc::new(Mutex::new(Some(stream)))))
-}
-
-/// The files that the paths of a command line stand for: a directory stands for the files in it, in
-/// order of their names, hidden ones and directories left out.
-fn expand(paths: &[impl AsRef<Path>]) -> Result<Vec<PathBuf>, InputError> {
-    let mut files = Vec::new();
-    for path in paths.iter().map(AsRef::as_ref) {
-        if !path.is_dir() {
-            files.push(path.to_path_buf());
-            continue;
-        }
-        let failed = |source| InputError::Io { file: path.display().to_string(), source };
-        let mut inside = Vec::new();
-        for entry in std::fs::read_dir(path).map_err(failed)? {
-            let entry = entry.map_err(failed)?;
-            if !entry.file_name().to_string_lossy().starts_with('.') && entry.path().is_file() {
-                inside.push(entry.path());
-            }
-        }
-        if inside.is_empty() {
-            return Err(failed(std::io::Error::other("there are no files in this directory")));
-        }
-        inside.sort();
-        files.append(&mut inside);
-    }
-    Ok(files)
+/// How the columns of one file differ from those of the input.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Difference {
+    /// Which file of the input, from 0.
+    pub file: usize,
+    /// Columns of the input that it lacks: they are absent in its records.
+    pub lacks: Vec<String>,
+    /// Columns of its own that are left out.
+    pub left_out: Vec<String>,
 }
 
 /// One or more files read as one table, with their dialect and the names of their columns.
 #[derive(Debug, Clone)]
 pub struct Input {
     files: Vec<InputFile>,
-    dialect: Dialect,
     names: Vec<String>,
     finding: Finding,
-    encoding: &'static Encoding,
+    choice: InputChoice,
 }
 
 impl Input {
     /// Opens files: finds what `choice` leaves open of their dialect, and reads their headers. A
-    /// directory stands for the files in it.
+    /// directory stands for the files in it, a pattern for those it matches.
     ///
     /// # Errors
     /// A file that cannot be read, is empty or is not text, and files of different columns.
-    pub fn open<P: AsRef<Path>>(paths: &[P], choice: &DialectChoice) -> Result<Input, InputError> {
+    pub fn open<P: AsRef<Path>>(paths: &[P], choice: &InputChoice) -> Result<Input, InputError> {
         let sources = expand(paths)?.into_iter().map(source_at).collect::<Result<_, _>>()?;
         Self::of_sources(sources, choice)
     }
@@ -250,52 +153,47 @@ impl Input {
     ///
     /// # Errors
     /// As [`open`](Self::open).
-    pub fn of_stream(
-        name: &str,
-        stream: Bytes,
-        choice: &DialectChoice,
-    ) -> Result<Input, InputError> {
+    pub fn of_stream(name: &str, stream: Bytes, choice: &InputChoice) -> Result<Input, InputError> {
         let source = Source::Stream(name.to_owned(), Arc::new(Mutex::new(Some(stream))));
         Self::of_sources(vec![source], choice)
     }
 
-    /// An input of one file that is held in memory.
-    pub fn from_bytes(name: &str, bytes: Vec<u8>, dialect: Dialect) -> Input {
+    /// An input of one file that is held in memory; of no file, where it cannot be read as one.
+    pub fn from_bytes(name: &str, bytes: Vec<u8>, choice: &InputChoice) -> Input {
         let source = Source::Memory(name.to_owned(), bytes.into());
-        Self::of_sources(vec![source.clone()], &dialect.into()).unwrap_or_else(|_| Input {
-            files: vec![InputFile::new(source)],
-            dialect,
+        Self::of_sources(vec![source], choice).unwrap_or_else(|_| Input {
+            files: Vec::new(),
             names: Vec::new(),
             finding: Finding::default(),
-            encoding: encoding_rs::UTF_8,
+            choice: choice.clone(),
         })
     }
 
-    fn of_sources(sources: Vec<Source>, choice: &DialectChoice) -> Result<Input, InputError> {
+    fn of_sources(sources: Vec<Source>, choice: &InputChoice) -> Result<Input, InputError> {
         let mut files: Vec<InputFile> = sources.into_iter().map(InputFile::new).collect();
         let (first, others) = files.split_first_mut().ok_or(InputError::NoFiles)?;
-        let head = first.head(choice.encoding)?;
-        let (dialect, mut finding) = {
-            let text = after_bom(first, &head)?;
-            sniff::sniff(text, choice, head.len() < HEAD_BYTES)
+        let finding = first.look(choice)?;
+        let dialect = first.dialect();
+        agree(&dialect)?;
+        // What was found of the first file holds for all; where the table starts and what ends its lines
+        // may be each one's own.
+        let alike = choice.or(&InputChoice {
+            skip: choice.skip,
+            line_ends: choice.line_ends,
+            trailing_delimiter: choice.trailing_delimiter,
+            ..InputChoice::from(dialect)
+        });
+        let alike = InputChoice {
+            skip: choice.skip,
+            line_ends: choice.line_ends,
+            trailing_delimiter: choice.trailing_delimiter,
+            ..alike
         };
-        let format = first.format.clone();
-        finding.encoding = format.as_ref().map_or(String::new(), |format| format.why.clone());
-        let names = read_header(first, &head, &dialect)?;
-        let first_name = first.name();
         for file in others {
-            let head = file.head(choice.encoding)?;
-            let theirs = read_header(file, &head, &dialect)?;
-            if let Some(difference) = difference(&names, &theirs, dialect.header) {
-                return Err(InputError::OtherColumns {
-                    file: file.name(),
-                    first: first_name,
-                    difference,
-                });
-            }
+            file.look(&alike)?;
         }
-        let encoding = format.map_or(encoding_rs::UTF_8, |format| format.encoding);
-        Ok(Input { files, dialect, names, finding, encoding })
+        let names = match_columns(&mut files, choice)?;
+        Ok(Input { files, names, finding, choice: choice.clone() })
     }
 
     /// The files, in the order they were given.
@@ -303,14 +201,15 @@ impl Input {
         &self.files
     }
 
-    /// How the text is laid out.
+    /// How the text of the first file is laid out; the others are laid out alike, but for what stands
+    /// above their tables and what ends their lines.
     pub fn dialect(&self) -> Dialect {
-        self.dialect
+        self.files.first().map_or(Dialect::RFC_4180, InputFile::dialect)
     }
 
     /// The encoding of the first file, by its name in the Encoding Standard.
     pub fn encoding(&self) -> &'static str {
-        self.encoding.name()
+        self.files.first().map_or("UTF-8", InputFile::encoding_name)
     }
 
     /// What was found of the dialect, and why.
@@ -318,96 +217,160 @@ impl Input {
         &self.finding
     }
 
-    /// The names in the header, or `column_1`, `column_2`… where there is none.
+    /// What was said of the input.
+    pub fn choice(&self) -> &InputChoice {
+        &self.choice
+    }
+
+    /// The names of the columns: as they were said, from the headers, or `column_1`, `column_2`…
     pub fn names(&self) -> &[String] {
         &self.names
+    }
+
+    /// Whether names were said or stand in a header.
+    pub fn is_named(&self) -> bool {
+        self.dialect().header || self.choice.names.is_some()
     }
 
     /// Size of all files in bytes.
     pub fn bytes(&self) -> u64 {
         self.files.iter().map(|file| file.bytes).sum()
     }
+
+    /// The most bytes a record may have.
+    pub fn record_limit(&self) -> usize {
+        self.choice.record_limit.unwrap_or(DEFAULT_RECORD_LIMIT)
+    }
+
+    /// What a blank field in quotes means.
+    pub fn quoted_empty(&self) -> QuotedEmpty {
+        self.choice.quoted_empty.unwrap_or_default()
+    }
+
+    /// The files whose columns are not all of those of the input, or more.
+    pub fn differences(&self) -> Vec<Difference> {
+        let mut differences = Vec::new();
+        for (index, file) in
+            self.files.iter().enumerate().filter(|(_, f)| !f.layout().is_in_order())
+        {
+            let layout = file.layout();
+            let place = |column: usize| layout.place(column);
+            let lacks: Vec<String> = (0..self.names.len())
+                .filter(|column| place(*column).is_none())
+                .map(|column| self.names[column].clone())
+                .collect();
+            let used: Vec<usize> = (0..self.names.len()).filter_map(place).collect();
+            let left_out: Vec<String> = (0..layout.fields)
+                .filter(|field| !used.contains(field))
+                .map(|field| file.names()[field].clone())
+                .collect();
+            if !lacks.is_empty() || !left_out.is_empty() {
+                differences.push(Difference { file: index, lacks, left_out });
+            }
+        }
+        differences
+    }
 }
 
-const BOM: &[u8] = b"\xef\xbb\xbf";
-
-fn after_bom<'h>(file: &InputFile, head: &'h [u8]) -> Result<&'h [u8], InputError> {
-    let refuse = |reason| Err(InputError::NotText { file: file.name(), reason });
-    match head {
-        [b'P', b'A', b'R', b'1', ..] => refuse("it is a Parquet file; 'typhos peek' shows those"),
-        [b'{', b'"', ..] if is_json_object(head) => {
-            refuse("its lines are JSON objects, which are not read yet")
+/// One byte cannot mean two things.
+fn agree(dialect: &Dialect) -> Result<(), InputError> {
+    let escape = (dialect.escape == Escape::Backslash).then_some(b'\\');
+    let parts = [
+        (Some(dialect.delimiter), "the delimiter"),
+        (dialect.quote, "the quote"),
+        (dialect.comment, "the start of a comment"),
+        (escape, "the escape"),
+    ];
+    for (at, (byte, one)) in parts.iter().enumerate() {
+        let other = parts[at + 1..].iter().find(|(other, _)| byte.is_some() && byte == other);
+        if let (Some(byte), Some((_, other))) = (byte, other) {
+            return Err(InputError::Contradiction { byte: char::from(*byte), one, other });
         }
-        _ if memchr::memchr(0, &head[..head.len().min(512)]).is_some() => {
-            refuse("there are NUL bytes near its start")
-        }
-        _ => Ok(head.strip_prefix(BOM).unwrap_or(head)),
     }
+    Ok(())
 }
 
-/// Whether the first line is a JSON object by its ends.
-fn is_json_object(head: &[u8]) -> bool {
-    let line = head.split(|byte| *byte == b'\n').next().unwrap_or_default().trim_ascii();
-    line.starts_with(b"{\"") && line.ends_with(b"}")
-}
-
-/// Reads the names of the columns and sets where the data start.
-fn read_header(
-    file: &mut InputFile,
-    head: &[u8],
-    dialect: &Dialect,
-) -> Result<Vec<String>, InputError> {
-    let text = after_bom(file, head)?;
-    let bom = head.len() - text.len();
-    file.data_start = bom as u64;
-    let Some(record) = PlainRecords::new(text, *dialect).find(|record| !record.is_blank()) else {
-        return Err(InputError::Empty { file: file.name() });
-    };
-    if record.broken.is_some_and(|broken| broken.is_never_closed()) && head.len() >= HEAD_BYTES {
-        return Err(InputError::RecordTooLong { file: file.name(), line: record.line as u64 + 1 });
+/// Finds which fields of each file are the columns of the input. Returns the names of those.
+fn match_columns(files: &mut [InputFile], choice: &InputChoice) -> Result<Vec<String>, InputError> {
+    let first = &files[0];
+    let mut names = first.names().to_vec();
+    if !first.dialect().header || choice.names.is_some() {
+        let (expected, first) = (names.len(), first.name());
+        return match files.iter().find(|file| file.layout().fields != expected) {
+            None => Ok(names),
+            Some(file) => {
+                let (file, fields) = (file.name(), file.layout().fields);
+                Err(InputError::OtherCount { file, first, fields, expected })
+            }
+        };
     }
-    if !dialect.header {
-        return Ok((1..=record.fields.len())
-            .map(|position| format!("column_{position}"))
-            .collect());
-    }
-    let bytes = &text[record.start..record.next];
-    if let Err(error) = std::str::from_utf8(bytes) {
-        let byte = bytes[error.valid_up_to()];
-        return Err(InputError::HeaderNotUtf8 {
-            file: file.name(),
-            line: record.line as u64 + 1,
-            byte,
-        });
-    }
-    file.data_start = (bom + record.next) as u64;
-    file.first_line = 1 + memchr::memchr_iter(b'\n', &text[..record.next]).count() as u64;
-    let mut names = record.texts(text, dialect);
-    for (position, name) in names.iter_mut().enumerate() {
-        if name.trim().is_empty() {
-            *name = format!("column_{}", position + 1);
+    let policy = choice.columns_differ.unwrap_or_default();
+    if policy == ColumnsDiffer::Union {
+        for file in &files[1..] {
+            let places = places(&names, file.names());
+            let used: Vec<usize> = places.into_iter().flatten().collect();
+            let more = file.names().iter().enumerate().filter(|(at, _)| !used.contains(at));
+            let more: Vec<String> = more.map(|(_, name)| name.clone()).collect();
+            names.extend(more);
         }
+    }
+    let first = files[0].name();
+    for file in files {
+        let places = places(&names, file.names());
+        if policy == ColumnsDiffer::Stop
+            && let Some(difference) = difference(&names, file.names(), &places)
+        {
+            return Err(InputError::OtherColumns { file: file.name(), first, difference });
+        }
+        file.take_places(places);
     }
     Ok(names)
 }
 
-fn difference(first: &[String], other: &[String], header: bool) -> Option<String> {
-    if first.len() != other.len() {
-        return Some(format!("it has {} of them instead of {}", other.len(), first.len()));
+/// Where each of `names` stands among `theirs`; of repeated names the first goes with the first.
+fn places(names: &[String], theirs: &[String]) -> Vec<Option<usize>> {
+    if names == theirs {
+        return (0..names.len()).map(Some).collect();
     }
-    if !header {
-        return None;
+    let mut by_name: std::collections::HashMap<&str, std::collections::VecDeque<usize>> =
+        std::collections::HashMap::new();
+    for (at, name) in theirs.iter().enumerate() {
+        by_name.entry(name).or_default().push_back(at);
     }
-    let (position, (ours, theirs)) =
-        first.iter().zip(other).enumerate().find(|(_, (a, b))| a != b)?;
-    Some(format!("column {} is '{theirs}' instead of '{ours}'", position + 1))
+    let mut next = |name: &String| by_name.get_mut(name.as_str())?.pop_front();
+    names.iter().map(&mut next).collect()
+}
+
+/// How the columns of a file differ, for a person; `None` where they are the same in some order.
+fn difference(names: &[String], theirs: &[String], places: &[Option<usize>]) -> Option<String> {
+    let list = |names: Vec<&String>| {
+        const SHOWN: usize = 8;
+        let shown: Vec<_> =
+            names.iter().take(SHOWN).map(|name| format!("'{}'", name.escape_debug())).collect();
+        let more = names.len().saturating_sub(SHOWN);
+        shown.join(", ") + &if more > 0 { format!(" and {more} more") } else { String::new() }
+    };
+    let lacks: Vec<&String> =
+        names.iter().zip(places).filter(|(_, place)| place.is_none()).map(|(n, _)| n).collect();
+    let more: Vec<&String> = theirs
+        .iter()
+        .enumerate()
+        .filter(|(at, _)| !places.contains(&Some(*at)))
+        .map(|(_, name)| name)
+        .collect();
+    match (lacks.is_empty(), more.is_empty()) {
+        (true, true) => None,
+        (false, true) => Some(format!("it lacks {}", list(lacks))),
+        (true, false) => Some(format!("it has {} besides", list(more))),
+        (false, false) => Some(format!("it lacks {}, and has {} besides", list(lacks), list(more))),
+    }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
 
-    fn open(files: &[(&str, &[u8])]) -> Result<Input, String> {
+    fn open_with(files: &[(&str, &[u8])], choice: &InputChoice) -> Result<Input, String> {
         let folder = tempfile::tempdir().unwrap();
         let paths: Vec<_> = files
             .iter()
@@ -418,8 +381,16 @@ mod tests {
             })
             .collect();
         let strip = format!("{}/", folder.path().display());
-        Input::open(&paths, &DialectChoice::default())
-            .map_err(|error| error.to_string().replace(&strip, ""))
+        Input::open(&paths, choice).map_err(|error| error.to_string().replace(&strip, ""))
+    }
+
+    fn open(files: &[(&str, &[u8])]) -> Result<Input, String> {
+        open_with(files, &InputChoice::default())
+    }
+
+    fn named(names: &[&str]) -> InputChoice {
+        let names = names.iter().map(|name| (*name).to_owned()).collect();
+        InputChoice { names: Some(names), ..InputChoice::default() }
     }
 
     #[test]
@@ -431,25 +402,100 @@ mod tests {
     }
 
     #[test]
+    fn lines_above_the_table_are_kept_and_skipped() {
+        let text =
+            b"Skerrow Ferries\n\nAll sailings, by port\nport,day,count\nHolm,1,20\nTang,2,7\n";
+        let input = open(&[("a.csv", text)]).unwrap();
+        assert_eq!(input.names(), ["port", "day", "count"]);
+        let file = &input.files()[0];
+        assert_eq!((file.dialect().skip, file.first_line), (3, 5));
+        assert_eq!(file.preamble(), b"Skerrow Ferries\n\nAll sailings, by port\n");
+    }
+
+    #[test]
     fn what_cannot_be_read_is_said() {
+        let nul = [b"a\0\0\0".repeat(40), b"b,c\n".to_vec()].concat();
         for (files, want) in [
             (vec![("a.csv", &b""[..])], "a.csv is empty"),
             (vec![("a.csv", b"\n\n")], "a.csv is empty"),
-            (vec![("a.csv", b"a\0b,c\n")], "NUL bytes"),
+            (vec![("a.csv", &nul[..])], "full of NUL bytes"),
             (
                 vec![("a.csv", b"caf\xe9,b\n1,2\n")],
                 "a.csv, line 1: the header is not valid UTF-8 (byte 0xe9)",
             ),
             (
                 vec![("a.csv", b"a,b\n1,2\n"), ("b.csv", b"a,c\n1,2\n")],
-                "column 2 is 'c' instead of 'b'",
+                "b.csv does not have the columns of a.csv: it lacks 'b', and has 'c' besides",
             ),
-            (vec![("a.csv", b"a,b\n1,2\n"), ("b.csv", b"a\n1\n")], "it has 1 of them instead of 2"),
+            (vec![("a.csv", b"a,b\n1,2\n"), ("b.csv", b"a\n1\n")], "it lacks 'b'; to read"),
+            (
+                vec![("a.csv", b"1,2\n3,4\n"), ("b.csv", b"1,2,3\n3,4,5\n")],
+                "b.csv has 3 columns and a.csv has 2",
+            ),
         ] {
             let message = open(&files).unwrap_err();
             assert!(message.contains(want), "{message}");
         }
-        let missing = Input::open(&["/nowhere/a.csv"], &DialectChoice::default()).unwrap_err();
+        let missing = Input::open(&["/nowhere/a.csv"], &InputChoice::default()).unwrap_err();
         assert!(missing.to_string().starts_with("/nowhere/a.csv: No such file"), "{missing}");
+        let two = InputChoice {
+            delimiter: Some(b'\''),
+            quote: Some(Some(b'\'')),
+            ..InputChoice::default()
+        };
+        let message = open_with(&[("a.csv", b"a'b\n")], &two).unwrap_err();
+        assert_eq!(message, "''' cannot be the delimiter and the quote");
+    }
+
+    #[test]
+    fn columns_are_matched_by_name() {
+        let files: [(&str, &[u8]); 3] = [
+            ("a.csv", b"a,b,b\n1,2,3\n"),
+            ("b.csv", b"b,a,b\r\n2,1,3\r\n"),
+            ("c.csv", b"c;d\nb,a,b\n2,1,3\n"),
+        ];
+        let input = open(&files).unwrap();
+        assert_eq!(input.names(), ["a", "b", "b"]);
+        let places = |input: &Input, file: usize| {
+            let layout = input.files()[file].layout().clone();
+            (0..input.names().len()).map(|column| layout.place(column)).collect::<Vec<_>>()
+        };
+        assert!(input.files()[0].layout().is_in_order());
+        assert_eq!(places(&input, 1), [Some(1), Some(0), Some(2)]);
+        assert_eq!(places(&input, 2), [Some(1), Some(0), Some(2)]);
+        assert_eq!(input.differences(), []);
+
+        let files: [(&str, &[u8]); 2] = [("a.csv", b"a,b\n1,2\n"), ("b.csv", b"c,b\n5,6\n")];
+        let differ =
+            |policy| InputChoice { columns_differ: Some(policy), ..InputChoice::default() };
+        let union = open_with(&files, &differ(ColumnsDiffer::Union)).unwrap();
+        assert_eq!(union.names(), ["a", "b", "c"]);
+        assert_eq!(places(&union, 0), [Some(0), Some(1), None]);
+        assert_eq!(places(&union, 1), [None, Some(1), Some(0)]);
+        let lacks = |name: &str| vec![name.to_owned()];
+        assert_eq!(
+            union.differences(),
+            [
+                Difference { file: 0, lacks: lacks("c"), left_out: vec![] },
+                Difference { file: 1, lacks: lacks("a"), left_out: vec![] },
+            ]
+        );
+        let first = open_with(&files, &differ(ColumnsDiffer::First)).unwrap();
+        assert_eq!(first.names(), ["a", "b"]);
+        assert_eq!(
+            first.differences(),
+            [Difference { file: 1, lacks: lacks("a"), left_out: lacks("c") }]
+        );
+    }
+
+    #[test]
+    fn names_can_be_said() {
+        let input =
+            open_with(&[("a.csv", b"Ada,Holm\nBo,Tang\n")], &named(&["who", "where"])).unwrap();
+        assert_eq!((input.names().join(" "), input.dialect().header), ("who where".into(), false));
+        let input = open_with(&[("a.csv", b"n,t\n1,Holm\n")], &named(&["who", "where"])).unwrap();
+        assert_eq!((input.names().join(" "), input.files()[0].first_line), ("who where".into(), 2));
+        let message = open_with(&[("a.csv", b"1,2\n3,4\n")], &named(&["who"])).unwrap_err();
+        assert!(message.contains("1 names are said"), "{message}");
     }
 }

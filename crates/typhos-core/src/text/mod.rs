@@ -8,27 +8,45 @@
 //!
 //! # How records are split
 //!
-//! * A record ends at LF; a CR before it belongs to the line end. The last record needs none.
+//! * A record ends at LF; a CR before it belongs to the line end. Where the dialect says so, a CR alone
+//!   ends a line as well. The last record needs no line end.
 //! * A quote opens a quoted field only as the first byte of a field; elsewhere it is a plain byte.
-//! * In a quoted field two quotes are one quote, and delimiters and line ends are plain bytes.
-//! * Text after a closing quote, a quote that is never closed, and a wrong number of fields make a
-//!   [`Broken`] record. It is told apart and counted, and its neighbours are not touched.
-//! * A blank line is no record, except in input of one column, where it is an absent value.
+//! * In a quoted field two quotes are one quote, and delimiters and line ends are plain bytes. Where the
+//!   dialect says so, a backslash does the same for the one byte behind it, in quotes or not.
+//! * Text after a closing quote, a quote that is never closed, a wrong number of fields and too many
+//!   bytes make a [`Broken`] record. It is told apart and counted, and its neighbours are not touched.
+//! * A blank line is no record, except in input of one column, where it is an absent value. Comments are
+//!   no records.
 //!
 //! The result does not depend on the block size, the slice size or the number of threads.
 
 mod blocks;
+mod choice;
+mod cut;
 mod dialect;
+mod expand;
+mod file;
 mod input;
 mod plain;
 mod scanner;
 pub mod sniff;
 mod source;
 mod split;
+#[cfg(test)]
+mod testing;
+mod walk;
 
-pub use blocks::{Block, BlockReader, DEFAULT_BLOCK_BYTES, MAX_RECORD_BYTES};
-pub use dialect::{Dialect, DialectChoice, delimiter_name, parse_delimiter, parse_encoding};
-pub use input::{Input, InputError, InputFile};
+pub use blocks::{Block, BlockReader, DEFAULT_BLOCK_BYTES};
+pub use choice::{
+    ColumnsDiffer, DEFAULT_RECORD_LIMIT, InputChoice, QuotedEmpty, parse_record_limit,
+    record_limit_name,
+};
+pub use dialect::{
+    Dialect, Escape, LineEnds, delimiter_name, delimiter_word, parse_comment, parse_delimiter,
+    parse_encoding, parse_quote,
+};
+pub use file::{FileLayout, InputFile};
+pub use input::{Difference, Input, InputError};
 pub use plain::{PlainRecord, PlainRecords};
 pub use source::Packing;
-pub use split::{Broken, BrokenKind, Records, Splitter, unquote};
+pub use split::{Broken, BrokenKind, Records, Splitter};

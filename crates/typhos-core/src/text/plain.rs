@@ -3,7 +3,8 @@
 //! It reads heads of files (to find the dialect and the header, where counts of fields are not known
 //! yet), and it is the oracle that the fast splitter is held against.
 
-use super::{BrokenKind, Dialect, unquote};
+use super::{BrokenKind, Dialect, Escape};
+use crate::readings::trim;
 
 /// One record as the plain splitter finds it.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -27,19 +28,23 @@ impl PlainRecord {
     pub fn texts(&self, text: &[u8], dialect: &Dialect) -> Vec<String> {
         let mut scratch = Vec::new();
         let values = self.fields.iter().map(|(start, end)| {
-            String::from_utf8_lossy(unquote(&text[*start..*end], dialect.quote, &mut scratch))
-                .into_owned()
+            String::from_utf8_lossy(dialect.value(&text[*start..*end], &mut scratch)).into_owned()
         });
         values.collect()
     }
 
-    /// Whether there is nothing on the line.
-    pub fn is_blank(&self) -> bool {
-        matches!(self.fields[..], [(start, end)] if start == end)
+    /// Whether there is nothing on the line but white space.
+    pub fn is_blank(&self, text: &[u8]) -> bool {
+        matches!(self.fields[..], [(start, end)] if trim(&text[start..end]).is_empty())
+    }
+
+    /// Whether the last field is empty, as behind a delimiter that ends the record.
+    pub fn ends_in_delimiter(&self) -> bool {
+        self.fields.len() > 1 && self.fields.last().is_some_and(|(start, end)| start == end)
     }
 }
 
-/// All records of a text, blank lines included.
+/// All records of a text, blank lines included, comments not.
 #[derive(Debug)]
 pub struct PlainRecords<'t> {
     text: &'t [u8],
@@ -53,18 +58,76 @@ impl<'t> PlainRecords<'t> {
     pub fn new(text: &'t [u8], dialect: Dialect) -> Self {
         PlainRecords { text, dialect, at: 0, line: 0 }
     }
+
+    fn has(&self, at: usize, byte: u8) -> bool {
+        self.text.get(at) == Some(&byte)
+    }
+
+    fn has_quote(&self, at: usize) -> bool {
+        self.dialect.quote.is_some_and(|quote| self.has(at, quote))
+    }
+
+    /// Bytes of the line end at a place, where there is one.
+    fn line_end(&self, at: usize) -> Option<usize> {
+        match self.text.get(at)? {
+            b'\n' => Some(1),
+            b'\r' if self.dialect.line_ends.has_cr() => {
+                Some(1 + usize::from(self.has(at + 1, b'\n')))
+            }
+            _ => None,
+        }
+    }
+
+    /// Bytes that a backslash at a place has to do with: itself and what it escapes.
+    fn escape(&self, at: usize) -> Option<usize> {
+        let next = *self.text.get(at + 1)?;
+        let is_one = self.dialect.escape == Escape::Backslash && self.has(at, b'\\');
+        (is_one && self.dialect.is_escapable(next)).then(|| 1 + self.line_end(at + 1).unwrap_or(1))
+    }
+
+    /// Whether a quoted field may end before a place.
+    fn is_closed(&self, at: usize) -> bool {
+        at >= self.text.len()
+            || self.has(at, self.dialect.delimiter)
+            || self.line_end(at).is_some()
+            || self.has(at, b'\r') && (at + 1 == self.text.len() || self.has(at + 1, b'\n'))
+    }
+
+    /// The place after the closing quote of the field that starts at `at`; `None` where it is never
+    /// closed.
+    fn after_quoted(&mut self, at: usize) -> Option<usize> {
+        let mut at = at + 1;
+        while at < self.text.len() {
+            if let Some(length) = self.escape(at) {
+                self.line += usize::from(self.line_end(at + 1).is_some());
+                at += length;
+            } else if self.has_quote(at) && self.has_quote(at + 1) {
+                at += 2;
+            } else if self.has_quote(at) {
+                return Some(at + 1);
+            } else {
+                let line_end = self.line_end(at);
+                self.line += usize::from(line_end.is_some());
+                at += line_end.unwrap_or(1);
+            }
+        }
+        None
+    }
 }
 
 impl Iterator for PlainRecords<'_> {
     type Item = PlainRecord;
 
     fn next(&mut self) -> Option<PlainRecord> {
-        let PlainRecords { text, dialect, .. } = *self;
-        let start = self.at;
+        while self.dialect.comment.is_some_and(|comment| self.has(self.at, comment)) {
+            let length = self.dialect.line_ends.after_first(&self.text[self.at..]);
+            self.line += self.dialect.line_ends.count(&self.text[self.at..self.at + length]);
+            self.at += length;
+        }
+        let (text, start) = (self.text, self.at);
         if start >= text.len() {
             return None;
         }
-        let is_quote = |at: usize| dialect.quote.is_some_and(|quote| text.get(at) == Some(&quote));
         let mut record = PlainRecord {
             start,
             next: text.len(),
@@ -76,55 +139,38 @@ impl Iterator for PlainRecords<'_> {
         let mut field = start;
         let mut at = start;
         let mut end = text.len();
-        'bytes: while at < text.len() {
-            if at == field && is_quote(at) {
+        while at < text.len() {
+            if at == field && self.has_quote(at) {
                 let opened = self.line;
-                at += 1;
-                loop {
-                    match text.get(at) {
-                        None => {
-                            record.broken =
-                                Some(BrokenKind::NeverClosed { lines_before: opened as u32 });
-                            break 'bytes;
-                        }
-                        Some(_) if is_quote(at) && is_quote(at + 1) => at += 2,
-                        Some(_) if is_quote(at) => break,
-                        Some(byte) => {
-                            self.line += usize::from(*byte == b'\n');
-                            at += 1;
-                        }
-                    }
-                }
-                at += 1;
-                let closed = match text.get(at) {
-                    None | Some(b'\n') => true,
-                    Some(b'\r') => matches!(text.get(at + 1), None | Some(b'\n')),
-                    Some(byte) => *byte == dialect.delimiter,
-                };
-                if !closed && record.broken.is_none() {
-                    record.broken =
-                        Some(BrokenKind::TextAfterQuote { field: record.fields.len() as u32 });
-                }
-                continue;
-            }
-            match text[at] {
-                b'\n' => {
-                    self.line += 1;
-                    record.complete = true;
-                    record.next = at + 1;
-                    end = at;
+                let Some(after) = self.after_quoted(at) else {
+                    record.broken = Some(BrokenKind::NeverClosed { lines_before: opened as u32 });
                     break;
+                };
+                if !self.is_closed(after) && record.broken.is_none() {
+                    let field = record.fields.len() as u32;
+                    record.broken = Some(BrokenKind::TextAfterQuote { field });
                 }
-                byte if byte == dialect.delimiter => {
+                at = after;
+            } else if let Some(length) = self.escape(at) {
+                self.line += usize::from(self.line_end(at + 1).is_some());
+                at += length;
+            } else if let Some(length) = self.line_end(at) {
+                self.line += 1;
+                record.complete = true;
+                record.next = at + length;
+                end = at;
+                break;
+            } else {
+                if text[at] == self.dialect.delimiter {
                     record.fields.push((field, at));
                     field = at + 1;
                 }
-                _ => {}
+                at += 1;
             }
-            at += 1;
         }
         if end > field
             && text[end - 1] == b'\r'
+            && !self.dialect.line_ends.has_cr()
             && record.broken.is_none_or(|b| !b.is_never_closed())
         {
             end -= 1;
@@ -137,11 +183,12 @@ impl Iterator for PlainRecords<'_> {
 
 #[cfg(test)]
 mod tests {
+    use super::super::LineEnds;
     use super::*;
 
-    fn split(text: &str) -> Vec<Vec<String>> {
-        PlainRecords::new(text.as_bytes(), Dialect::RFC_4180)
-            .map(|record| record.texts(text.as_bytes(), &Dialect::RFC_4180))
+    fn split(text: &str, dialect: Dialect) -> Vec<Vec<String>> {
+        PlainRecords::new(text.as_bytes(), dialect)
+            .map(|record| record.texts(text.as_bytes(), &dialect))
             .collect()
     }
 
@@ -157,15 +204,36 @@ mod tests {
             ("5\" pipe,\"\"\n", vec![vec!["5\" pipe", ""]]),
             ("\"a\"b,c\n", vec![vec!["ab", "c"]]),
             ("a,\"b\nc", vec![vec!["a", "b\nc"]]),
+            ("a\rb\n", vec![vec!["a\rb"]]),
         ] {
-            assert_eq!(split(text), want, "{text:?}");
+            assert_eq!(split(text, Dialect::RFC_4180), want, "{text:?}");
         }
+        let mixed = Dialect { line_ends: LineEnds::Mixed, ..Dialect::RFC_4180 };
+        for (text, want) in [
+            ("a\rb\nc\r\nd", vec![vec!["a"], vec!["b"], vec!["c"], vec!["d"]]),
+            ("\"a\rb\"\rc", vec![vec!["a\rb"], vec!["c"]]),
+            ("a\r\rb", vec![vec!["a"], vec![""], vec!["b"]]),
+        ] {
+            assert_eq!(split(text, mixed), want, "{text:?}");
+        }
+        let backslash = Dialect { escape: Escape::Backslash, ..Dialect::RFC_4180 };
+        for (text, want) in [
+            ("\"a\\\",\",b\n", vec![vec!["a\",", "b"]]),
+            ("a\\,b,c\\\nd\n", vec![vec!["a,b", "c\nd"]]),
+            ("\"a\\\\\",b\n", vec![vec!["a\\", "b"]]),
+        ] {
+            assert_eq!(split(text, backslash), want, "{text:?}");
+        }
+        let comments = Dialect { comment: Some(b'#'), ..Dialect::RFC_4180 };
+        let text = "# it's \"so\",\na,#b\n#\n#c";
+        assert_eq!(split(text, comments), [["a", "#b"]]);
     }
 
     #[test]
-    fn lines_count_line_ends_inside_quotes() {
-        let text = b"a\n\"b\n\n\"\nc\n";
-        let lines: Vec<_> = PlainRecords::new(text, Dialect::RFC_4180).map(|r| r.line).collect();
-        assert_eq!(lines, [0, 1, 4]);
+    fn lines_count_line_ends_inside_quotes_and_comments() {
+        let text = b"a\n#\n\"b\n\n\"\nc\n";
+        let dialect = Dialect { comment: Some(b'#'), ..Dialect::RFC_4180 };
+        let lines: Vec<_> = PlainRecords::new(text, dialect).map(|r| r.line).collect();
+        assert_eq!(lines, [0, 2, 5]);
     }
 }

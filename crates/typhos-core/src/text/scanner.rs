@@ -1,38 +1,56 @@
-//! The structural scanner: where delimiters, line ends and quotes stand, 64 bytes at a time.
+//! The structural scanner: where delimiters, line ends, quotes and escapes stand, 64 bytes at a time.
 //!
-//! A word of 64 bytes becomes three bit masks; bit *i* speaks of byte *i*. What the bytes mean (is
-//! this delimiter inside quotes?) is the splitter's business. The AVX2 path is chosen at run time;
+//! A word of 64 bytes becomes bit masks; bit *i* speaks of byte *i*. What the bytes mean (is this
+//! delimiter inside quotes?) is the [walk](super::walk)'s business. The AVX2 path is chosen at run time;
 //! the portable path gives the same masks everywhere, and a property test holds them together.
 //!
 //! This is the only module of Typhos with `unsafe` in it, behind the safe [`Scanner::scan`].
 #![allow(unsafe_code)]
 
+use super::{Dialect, Escape};
+
 /// Bytes that one mask speaks of.
 pub(super) const WORD: usize = 64;
 
-/// Where the three structural bytes stand in one word.
+/// Where the structural bytes stand in one word.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub(super) struct Masks {
     pub delimiter: u64,
+    /// The last byte of every line end: in the pair of CR and LF that is the LF.
     pub newline: u64,
     pub quote: u64,
+    /// Bit *i* is set where the quotes of this word up to and with byte *i* are odd in number.
+    pub odd_quotes: u64,
+    pub escape: u64,
 }
 
 /// Finds the structural bytes of one dialect.
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug, Clone)]
 pub(super) struct Scanner {
     delimiter: u8,
     quote: Option<u8>,
+    has_cr: bool,
+    has_escape: bool,
     fast: bool,
+    /// Masks of a fourth byte, for the dialects that need one.
+    extra: Vec<u64>,
 }
 
 impl Scanner {
-    pub fn new(delimiter: u8, quote: Option<u8>) -> Self {
-        Scanner { delimiter, quote, fast: avx2::available() }
+    pub fn new(dialect: &Dialect) -> Self {
+        Scanner {
+            delimiter: dialect.delimiter,
+            quote: dialect.quote,
+            has_cr: dialect.line_ends.has_cr(),
+            has_escape: dialect.escape == Escape::Backslash,
+            fast: avx2::available(),
+            extra: Vec::new(),
+        }
     }
 
-    /// Replaces `out` by the masks of `text`, a word each; bits past the end of `text` are 0.
-    pub fn scan(&self, text: &[u8], out: &mut Vec<Masks>) {
+    /// Replaces `out` by the masks of `text`, a word each; bits past the end of `text` are 0. `next` is
+    /// the byte behind `text`, where there is one: whether a CR ends a line depends on it.
+    pub fn scan(&mut self, text: &[u8], next: Option<u8>, out: &mut Vec<Masks>) {
         out.clear();
         // Without a quote the delimiter is looked for twice and the second answer dropped below:
         // cheaper than a third path.
@@ -44,32 +62,91 @@ impl Scanner {
             out.extend(words.iter().map(|word| portable(word, needles)));
         }
         if !rest.is_empty() {
-            let mut word = [0u8; WORD];
-            word[..rest.len()].copy_from_slice(rest);
-            let keep = (1u64 << rest.len()) - 1;
+            let (word, keep) = padded(rest);
             let masks = portable(&word, needles);
+            let quote = masks.quote & keep;
             out.push(Masks {
                 delimiter: masks.delimiter & keep,
                 newline: masks.newline & keep,
-                quote: masks.quote & keep,
+                quote,
+                odd_quotes: prefix_xor(quote),
+                escape: 0,
             });
         }
         if self.quote.is_none() {
-            out.iter_mut().for_each(|masks| masks.quote = 0);
+            out.iter_mut().for_each(|masks| (masks.quote, masks.odd_quotes) = (0, 0));
+        }
+        if self.has_cr {
+            self.add_lone_cr(text, next, out);
+        }
+        if self.has_escape {
+            self.find(text, b'\\');
+            out.iter_mut().zip(&self.extra).for_each(|(masks, escape)| masks.escape = *escape);
+        }
+    }
+
+    /// Counts a CR as a line end where no LF follows it.
+    fn add_lone_cr(&mut self, text: &[u8], next: Option<u8>, out: &mut [Masks]) {
+        self.find(text, b'\r');
+        // From the last word to the first, so that each knows how the one behind it begins.
+        let mut feed_follows = u64::from(next == Some(b'\n'));
+        let last = text.len().wrapping_sub(1) % WORD;
+        for (at, (masks, cr)) in out.iter_mut().zip(&self.extra).enumerate().rev() {
+            let top = if (at + 1) * WORD > text.len() { last } else { WORD - 1 };
+            let followed = masks.newline >> 1 | feed_follows << top;
+            feed_follows = masks.newline & 1;
+            masks.newline |= cr & !followed;
+        }
+    }
+
+    /// Replaces `self.extra` by the masks of one byte.
+    fn find(&mut self, text: &[u8], needle: u8) {
+        self.extra.clear();
+        let (words, rest) = text.as_chunks::<WORD>();
+        if self.fast {
+            avx2::find(words, needle, &mut self.extra);
+        } else {
+            self.extra.extend(words.iter().map(|word| portable_find(word, needle)));
+        }
+        if !rest.is_empty() {
+            let (word, keep) = padded(rest);
+            self.extra.push(portable_find(&word, needle) & keep);
         }
     }
 }
 
+/// The bytes of a last, short word, and which of them there are.
+fn padded(rest: &[u8]) -> ([u8; WORD], u64) {
+    let mut word = [0u8; WORD];
+    word[..rest.len()].copy_from_slice(rest);
+    (word, (1u64 << rest.len()) - 1)
+}
+
+/// Bit *i* of the result is the parity of bits 0 to *i*.
+fn prefix_xor(mut bits: u64) -> u64 {
+    for shift in [1, 2, 4, 8, 16, 32] {
+        bits ^= bits << shift;
+    }
+    bits
+}
+
 /// Eight bytes at a time in a register: exact for any byte, see [`equal_bytes`].
 fn portable(word: &[u8; WORD], needles: [u8; 3]) -> Masks {
-    let mut masks = Masks::default();
-    for (at, eight) in word.as_chunks::<8>().0.iter().enumerate() {
-        let eight = u64::from_le_bytes(*eight);
-        masks.delimiter |= equal_bytes(eight, needles[0]) << (at * 8);
-        masks.newline |= equal_bytes(eight, needles[1]) << (at * 8);
-        masks.quote |= equal_bytes(eight, needles[2]) << (at * 8);
+    let quote = portable_find(word, needles[2]);
+    Masks {
+        delimiter: portable_find(word, needles[0]),
+        newline: portable_find(word, needles[1]),
+        quote,
+        odd_quotes: prefix_xor(quote),
+        escape: 0,
     }
-    masks
+}
+
+fn portable_find(word: &[u8; WORD], needle: u8) -> u64 {
+    let eights = word.as_chunks::<8>().0.iter().enumerate();
+    eights.fold(0, |mask, (at, eight)| {
+        mask | equal_bytes(u64::from_le_bytes(*eight), needle) << (at * 8)
+    })
 }
 
 /// Bit *i* of the result is set where byte *i* of `eight` is `needle`.
@@ -89,39 +166,68 @@ fn equal_bytes(eight: u64, needle: u8) -> u64 {
 mod avx2 {
     use super::{Masks, WORD};
     use std::arch::x86_64::{
-        __m256i, _mm256_cmpeq_epi8, _mm256_loadu_si256, _mm256_movemask_epi8, _mm256_set1_epi8,
+        __m256i, _mm_clmulepi64_si128, _mm_cvtsi64_si128, _mm_cvtsi128_si64, _mm_set1_epi8,
+        _mm256_cmpeq_epi8, _mm256_loadu_si256, _mm256_movemask_epi8, _mm256_set1_epi8,
     };
 
     pub fn available() -> bool {
         std::arch::is_x86_feature_detected!("avx2")
+            && std::arch::is_x86_feature_detected!("pclmulqdq")
     }
 
     pub fn scan(words: &[[u8; WORD]], needles: [u8; 3], out: &mut Vec<Masks>) {
         assert!(available());
-        // SAFETY: the CPU has AVX2, asserted in the line above.
+        // SAFETY: the CPU has AVX2 and carry-less multiplication, asserted in the line above.
         unsafe { scan_words(words, needles, out) }
+    }
+
+    pub fn find(words: &[[u8; WORD]], needle: u8, out: &mut Vec<u64>) {
+        assert!(available());
+        // SAFETY: the CPU has AVX2, asserted in the line above.
+        unsafe { find_words(words, needle, out) }
     }
 
     /// A loop without closures: what stands in a closure is not compiled for AVX2, and the intrinsics
     /// in it become calls.
-    #[target_feature(enable = "avx2")]
+    #[target_feature(enable = "avx2,pclmulqdq")]
     fn scan_words(words: &[[u8; WORD]], needles: [u8; 3], out: &mut Vec<Masks>) {
         let delimiter = _mm256_set1_epi8(needles[0].cast_signed());
         let newline = _mm256_set1_epi8(needles[1].cast_signed());
         let quote = _mm256_set1_epi8(needles[2].cast_signed());
+        let ones = _mm_set1_epi8(-1);
         out.reserve(words.len());
         for word in words {
-            let start = word.as_ptr().cast::<__m256i>();
-            // SAFETY: a word is 64 bytes, so both 32-byte loads lie within it; `loadu` asks for no
-            // alignment.
-            let (low, high) =
-                unsafe { (_mm256_loadu_si256(start), _mm256_loadu_si256(start.add(1))) };
+            let (low, high) = load(word);
+            let quotes = equal(low, high, quote);
+            // A carry-less product with all ones is the parity of all lower bits, in each bit.
+            let product = _mm_clmulepi64_si128::<0>(_mm_cvtsi64_si128(quotes.cast_signed()), ones);
             out.push(Masks {
                 delimiter: equal(low, high, delimiter),
                 newline: equal(low, high, newline),
-                quote: equal(low, high, quote),
+                quote: quotes,
+                odd_quotes: _mm_cvtsi128_si64(product).cast_unsigned(),
+                escape: 0,
             });
         }
+    }
+
+    #[target_feature(enable = "avx2")]
+    fn find_words(words: &[[u8; WORD]], needle: u8, out: &mut Vec<u64>) {
+        let needle = _mm256_set1_epi8(needle.cast_signed());
+        out.reserve(words.len());
+        for word in words {
+            let (low, high) = load(word);
+            out.push(equal(low, high, needle));
+        }
+    }
+
+    #[target_feature(enable = "avx2")]
+    #[inline]
+    fn load(word: &[u8; WORD]) -> (__m256i, __m256i) {
+        let start = word.as_ptr().cast::<__m256i>();
+        // SAFETY: a word is 64 bytes, so both 32-byte loads lie within it; `loadu` asks for no
+        // alignment.
+        unsafe { (_mm256_loadu_si256(start), _mm256_loadu_si256(start.add(1))) }
     }
 
     #[target_feature(enable = "avx2")]
@@ -144,37 +250,62 @@ mod avx2 {
     pub fn scan(words: &[[u8; WORD]], needles: [u8; 3], out: &mut Vec<Masks>) {
         out.extend(words.iter().map(|word| super::portable(word, needles)));
     }
+
+    pub fn find(words: &[[u8; WORD]], needle: u8, out: &mut Vec<u64>) {
+        out.extend(words.iter().map(|word| super::portable_find(word, needle)));
+    }
 }
 
 #[cfg(test)]
 mod tests {
+    use super::super::LineEnds;
     use super::*;
     use proptest::prelude::*;
 
     /// The obvious way: look at every byte.
-    fn oracle(text: &[u8], delimiter: u8, quote: Option<u8>) -> Vec<Masks> {
-        text.chunks(WORD)
-            .map(|word| {
-                let mask = |needle: u8| {
-                    word.iter().enumerate().fold(0u64, |m, (i, b)| m | u64::from(*b == needle) << i)
-                };
-                Masks {
-                    delimiter: mask(delimiter),
-                    newline: mask(b'\n'),
-                    quote: quote.map_or(0, mask),
+    fn oracle(text: &[u8], next: Option<u8>, dialect: &Dialect) -> Vec<Masks> {
+        let at = |at: usize| text.get(at).copied().or(next.filter(|_| at == text.len()));
+        let ends_line = |place: usize| match text[place] {
+            b'\n' => true,
+            b'\r' => dialect.line_ends.has_cr() && at(place + 1) != Some(b'\n'),
+            _ => false,
+        };
+        let words = (0..text.len()).step_by(WORD).map(|base| {
+            let places = base..text.len().min(base + WORD);
+            let mut masks = Masks::default();
+            let mut odd = false;
+            for place in places {
+                let bit = 1u64 << (place - base);
+                let byte = text[place];
+                let is_quote = Some(byte) == dialect.quote;
+                odd ^= is_quote;
+                let is_escape = dialect.escape == Escape::Backslash && byte == b'\\';
+                for (mask, is_set) in [
+                    (&mut masks.delimiter, byte == dialect.delimiter),
+                    (&mut masks.newline, ends_line(place)),
+                    (&mut masks.quote, is_quote),
+                    (&mut masks.odd_quotes, odd),
+                    (&mut masks.escape, is_escape),
+                ] {
+                    *mask |= if is_set { bit } else { 0 };
                 }
-            })
-            .collect()
+            }
+            // Parity goes on behind the end of a short word; nobody looks there.
+            if odd && text.len() - base < WORD {
+                masks.odd_quotes |= !0 << (text.len() - base);
+            }
+            masks
+        });
+        words.collect()
     }
 
-    fn all_paths_agree(text: &[u8], delimiter: u8, quote: Option<u8>) {
-        let want = oracle(text, delimiter, quote);
-        let detected = Scanner::new(delimiter, quote);
-        for (label, scanner) in
-            [("detected", detected), ("portable", Scanner { fast: false, ..detected })]
-        {
+    fn all_paths_agree(text: &[u8], next: Option<u8>, dialect: &Dialect) {
+        let want = oracle(text, next, dialect);
+        let detected = Scanner::new(dialect);
+        let portable = Scanner { fast: false, ..detected.clone() };
+        for (label, mut scanner) in [("detected", detected), ("portable", portable)] {
             let mut out = Vec::new();
-            scanner.scan(text, &mut out);
+            scanner.scan(text, next, &mut out);
             assert_eq!(out, want, "{label}");
         }
     }
@@ -183,17 +314,26 @@ mod tests {
     fn every_byte_value_in_every_place() {
         let text: Vec<u8> = (0..=255u8).cycle().take(1024 + 37).collect();
         for delimiter in 0..=255 {
-            all_paths_agree(&text, delimiter, Some(b'"'));
+            all_paths_agree(&text, None, &Dialect { delimiter, ..Dialect::RFC_4180 });
         }
     }
 
     proptest! {
         #[test]
         fn scanner_equals_oracle(
-            text in proptest::collection::vec(prop_oneof![Just(b','), Just(b'\n'), Just(b'"'), any::<u8>()], 0..300),
-            quoted: bool,
+            text in proptest::collection::vec(prop_oneof![
+                Just(b','), Just(b'\n'), Just(b'\r'), Just(b'"'), Just(b'\\'), any::<u8>()
+            ], 0..300),
+            next in proptest::option::of(prop_oneof![Just(b'\n'), any::<u8>()]),
+            quoted: bool, cr: bool, escape: bool,
         ) {
-            all_paths_agree(&text, b',', quoted.then_some(b'"'));
+            let dialect = Dialect {
+                quote: quoted.then_some(b'"'),
+                line_ends: if cr { LineEnds::Mixed } else { LineEnds::Lf },
+                escape: if escape { Escape::Backslash } else { Escape::Doubled },
+                ..Dialect::RFC_4180
+            };
+            all_paths_agree(&text, next, &dialect);
         }
     }
 }

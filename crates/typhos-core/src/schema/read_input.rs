@@ -1,0 +1,110 @@
+//! The table `[input]` of a schema file: how the input is laid out, in the words of the command line.
+
+use toml::de::DeTable;
+
+use super::read::{Reader, Value};
+use super::{InputDecl, Misfit};
+use crate::text::{
+    ColumnsDiffer, Escape, LineEnds, QuotedEmpty, parse_comment, parse_delimiter, parse_encoding,
+    parse_quote, parse_record_limit,
+};
+
+/// The keys of `[input]`, in the order they are written.
+pub const INPUT_KEYS: [&str; 15] = [
+    "delimiter",
+    "quote",
+    "escape",
+    "line_ends",
+    "comment",
+    "trailing_delimiter",
+    "header",
+    "skip",
+    "names",
+    "encoding",
+    "columns_differ",
+    "quoted_empty",
+    "record_limit",
+    "absent",
+    "misfit",
+];
+
+impl Reader<'_> {
+    pub(super) fn input(&mut self, table: &DeTable<'_>) -> InputDecl {
+        let mut input = InputDecl::default();
+        let choice = &mut input.choice;
+        for (key, value) in table.iter() {
+            match key.get_ref().as_ref() {
+                "delimiter" => {
+                    choice.delimiter = self.word(value, "a delimiter", parse_delimiter, "\",\"");
+                }
+                "quote" => choice.quote = self.word(value, "a quote", parse_quote, "'\"'"),
+                "escape" => {
+                    choice.escape = self.word(value, "an escape", Escape::parse, "\"doubled\"");
+                }
+                "line_ends" => {
+                    choice.line_ends = self.word(value, "line ends", LineEnds::parse, "\"lf\"");
+                }
+                "comment" => {
+                    choice.comment =
+                        self.word(value, "the start of a comment", parse_comment, "\"#\"");
+                }
+                "trailing_delimiter" => {
+                    choice.trailing_delimiter = self.truth(value, "trailing_delimiter");
+                }
+                "header" => choice.header = self.truth(value, "header"),
+                "skip" => {
+                    let lines = self.integer(value, 0..=1_000_000, "skip");
+                    choice.skip = lines.map(|lines| lines as u32);
+                }
+                "names" => choice.names = self.texts(value, "names"),
+                "encoding" => {
+                    choice.encoding = self.word(value, "an encoding", parse_encoding, "\"utf-8\"");
+                }
+                "columns_differ" => {
+                    let what = "what to do where columns differ";
+                    choice.columns_differ =
+                        self.word(value, what, ColumnsDiffer::parse, "\"union\"");
+                }
+                "quoted_empty" => {
+                    let what = "what an empty field in quotes is";
+                    choice.quoted_empty = self.word(value, what, QuotedEmpty::parse, "\"text\"");
+                }
+                "record_limit" => {
+                    let what = "a record limit";
+                    choice.record_limit = self.word(value, what, parse_record_limit, "\"64 MiB\"");
+                }
+                "absent" => input.absent = self.texts(value, "absent"),
+                "misfit" => {
+                    if let Some(misfit) = self.misfit(value) {
+                        input.misfit = misfit;
+                        if misfit == Misfit::Null {
+                            let message =
+                                "a record that cannot be split has no values to make null";
+                            self.wrong(value.span(), message, "use \"stop\" or \"reject\" here");
+                        }
+                    }
+                }
+                _ => self.unknown_key(key, "[input]", &INPUT_KEYS),
+            }
+        }
+        input
+    }
+
+    /// A value that is a word of a small language. `example` is one, as it is written.
+    fn word<T>(
+        &mut self,
+        value: &Value<'_>,
+        what: &str,
+        parse: impl Fn(&str) -> Result<T, String>,
+        example: &str,
+    ) -> Option<T> {
+        let word = self.text(value, what)?;
+        match parse(&word) {
+            Ok(found) => Some(found),
+            Err(message) => {
+                self.wrong(value.span(), message, format!("for example {example}"));
+                None
+            }
+        }
+    }
+}

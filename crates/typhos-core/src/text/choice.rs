@@ -1,0 +1,177 @@
+//! What a person said of an input, on the command line or in a schema file.
+
+use encoding_rs::Encoding;
+
+use super::dialect::words;
+use super::{Dialect, Escape, LineEnds};
+
+/// What a person said of an input. What is `None` is found from the data, or is as usual where there is
+/// nothing to be found.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct InputChoice {
+    /// The delimiter.
+    pub delimiter: Option<u8>,
+    /// The quote; `Some(None)` means that quotes mean nothing.
+    pub quote: Option<Option<u8>>,
+    /// How a quote is written inside quotes.
+    pub escape: Option<Escape>,
+    /// What ends a line.
+    pub line_ends: Option<LineEnds>,
+    /// What a comment starts with; `Some(None)` means that there are none.
+    pub comment: Option<Option<u8>>,
+    /// Whether records may end in one more delimiter.
+    pub trailing_delimiter: Option<bool>,
+    /// Whether there is a header.
+    pub header: Option<bool>,
+    /// Lines above the table.
+    pub skip: Option<u32>,
+    /// The names of the columns, in order, over those of a header.
+    pub names: Option<Vec<String>>,
+    /// The encoding.
+    pub encoding: Option<&'static Encoding>,
+    /// What is done about files whose columns differ.
+    pub columns_differ: Option<ColumnsDiffer>,
+    /// What an empty field in quotes means.
+    pub quoted_empty: Option<QuotedEmpty>,
+    /// The most bytes a record may have.
+    pub record_limit: Option<usize>,
+}
+
+impl InputChoice {
+    /// `self`, with what it leaves open taken from `other`.
+    pub fn or(&self, other: &InputChoice) -> InputChoice {
+        InputChoice {
+            delimiter: self.delimiter.or(other.delimiter),
+            quote: self.quote.or(other.quote),
+            escape: self.escape.or(other.escape),
+            line_ends: self.line_ends.or(other.line_ends),
+            comment: self.comment.or(other.comment),
+            trailing_delimiter: self.trailing_delimiter.or(other.trailing_delimiter),
+            header: self.header.or(other.header),
+            skip: self.skip.or(other.skip),
+            names: self.names.clone().or_else(|| other.names.clone()),
+            encoding: self.encoding.or(other.encoding),
+            columns_differ: self.columns_differ.or(other.columns_differ),
+            quoted_empty: self.quoted_empty.or(other.quoted_empty),
+            record_limit: self.record_limit.or(other.record_limit),
+        }
+    }
+}
+
+impl From<Dialect> for InputChoice {
+    fn from(dialect: Dialect) -> Self {
+        InputChoice {
+            delimiter: Some(dialect.delimiter),
+            quote: Some(dialect.quote),
+            escape: Some(dialect.escape),
+            line_ends: Some(dialect.line_ends),
+            comment: Some(dialect.comment),
+            trailing_delimiter: Some(dialect.trailing_delimiter),
+            header: Some(dialect.header),
+            skip: Some(dialect.skip),
+            ..InputChoice::default()
+        }
+    }
+}
+
+/// What is done about files of one input whose columns differ. Columns are matched by their names, so
+/// another order is no difference.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum ColumnsDiffer {
+    /// It is an error.
+    #[default]
+    Stop,
+    /// The input has every column that any file has. Where a file lacks one, its values are absent.
+    Union,
+    /// The input has the columns of the first file. Others are left out; where a file lacks one, its
+    /// values are absent.
+    First,
+}
+
+words!(
+    ColumnsDiffer,
+    "what to do where columns differ",
+    Stop = "stop",
+    Union = "union",
+    First = "first"
+);
+
+/// What a blank field in quotes means.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum QuotedEmpty {
+    /// The same as a blank field without quotes: no value.
+    #[default]
+    Absent,
+    /// An empty text, which is a value.
+    Text,
+}
+
+words!(QuotedEmpty, "what an empty field in quotes is", Absent = "absent", Text = "text");
+
+/// The longest record that is read where nothing else is said: 16 MiB. A longer one is almost surely a
+/// quote that is never closed.
+pub const DEFAULT_RECORD_LIMIT: usize = 16 << 20;
+
+/// Record limits that can be said, in bytes: memory grows with them, and offsets have 32 bits.
+const RECORD_LIMITS: std::ops::RangeInclusive<usize> = 1 << 10..=1 << 30;
+
+/// Reads a record limit: bytes, or KiB, MiB or GiB.
+///
+/// # Errors
+/// Says what is allowed, where `word` is none of it: 1 KiB to 1 GiB.
+pub fn parse_record_limit(word: &str) -> Result<usize, String> {
+    let digits = word.trim_end_matches(|letter: char| !letter.is_ascii_digit());
+    let unit = match word[digits.len()..].trim().to_ascii_lowercase().as_str() {
+        "" | "b" => Some(0),
+        "kib" | "k" => Some(10),
+        "mib" | "m" => Some(20),
+        "gib" | "g" => Some(30),
+        _ => None,
+    };
+    let bytes = digits.parse::<usize>().ok().zip(unit);
+    let bytes = bytes.and_then(|(number, shift)| number.checked_mul(1 << shift));
+    bytes.filter(|bytes| RECORD_LIMITS.contains(bytes)).ok_or_else(|| {
+        format!(
+            "'{}' is no record limit: give bytes, or as in '64 MiB', from 1 KiB to 1 GiB",
+            word.escape_debug()
+        )
+    })
+}
+
+/// A record limit as it is said: `16 MiB`.
+pub fn record_limit_name(bytes: usize) -> String {
+    for (unit, shift) in [("GiB", 30), ("MiB", 20), ("KiB", 10)] {
+        if bytes >= 1 << shift && bytes.is_multiple_of(1 << shift) {
+            return format!("{} {unit}", bytes >> shift);
+        }
+    }
+    format!("{bytes} bytes")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_was_said_first_wins() {
+        let said = InputChoice { delimiter: Some(b';'), ..Default::default() };
+        let file = InputChoice { delimiter: Some(b','), header: Some(false), ..Default::default() };
+        let both = said.or(&file);
+        assert_eq!((both.delimiter, both.header, both.quote), (Some(b';'), Some(false), None));
+    }
+
+    #[test]
+    fn record_limits_are_read_with_their_unit() {
+        for (word, want) in [("64 MiB", 64 << 20), ("4096", 4096), ("1GiB", 1 << 30), ("8k", 8192)]
+        {
+            assert_eq!(parse_record_limit(word), Ok(want), "{word}");
+        }
+        for word in ["", "MiB", "12", "2 GiB", "-1", "64 furlongs", "99999999999999999999"] {
+            assert!(parse_record_limit(word).is_err(), "{word}");
+        }
+        for bytes in [1 << 30, 16 << 20, 3 << 10] {
+            assert_eq!(parse_record_limit(&record_limit_name(bytes)), Ok(bytes));
+        }
+        assert_eq!(record_limit_name(1500), "1500 bytes");
+    }
+}

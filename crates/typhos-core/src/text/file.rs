@@ -1,0 +1,301 @@
+//! One file of an input: how it is laid out, and where its records start.
+
+use std::io::{Cursor, Read};
+use std::sync::{Arc, Mutex};
+
+use encoding_rs::Encoding;
+
+use super::sniff::{self, Finding};
+use super::source::{self, Format, Opened, Packing, Source};
+use super::{Dialect, InputChoice, InputError, PlainRecords};
+
+/// Bytes at the head of a file that its dialect is found from.
+pub(super) const HEAD_BYTES: usize = 1 << 20;
+
+const BOM: &[u8] = b"\xef\xbb\xbf";
+
+/// How the records of one file are laid out, and which of its fields are the columns of the input.
+#[derive(Debug, Clone)]
+pub struct FileLayout {
+    /// The dialect of the file.
+    pub dialect: Dialect,
+    /// Fields of a record of the file.
+    pub fields: usize,
+    /// For each column of the input, its field; `None` where all are in their places.
+    places: Option<Vec<Option<usize>>>,
+}
+
+impl FileLayout {
+    /// The field of a record (from 0) that holds a column of the input; `None` where the file lacks it.
+    pub fn place(&self, column: usize) -> Option<usize> {
+        match &self.places {
+            None => Some(column),
+            Some(places) => places[column],
+        }
+    }
+
+    /// Whether a record stands in the file as it stands in the input, field by field.
+    pub fn is_in_order(&self) -> bool {
+        self.places.is_none()
+    }
+}
+
+/// One file of an input.
+#[derive(Debug, Clone)]
+pub struct InputFile {
+    source: Source,
+    format: Option<Format>,
+    /// Size in bytes as it is stored; 0 where it is not known, as of a stream.
+    pub bytes: u64,
+    /// Offset in the text of the first record below the header.
+    pub data_start: u64,
+    /// Line of that record, from 1.
+    pub first_line: u64,
+    layout: FileLayout,
+    /// The names of its columns, where it has a header.
+    names: Vec<String>,
+    /// The lines above its table.
+    preamble: Vec<u8>,
+    /// What has been read of a stream already: its head, and the rest.
+    held: Held,
+}
+
+/// A stream between the time its head is read and the time its records are.
+#[derive(Clone, Default)]
+struct Held(Arc<Mutex<Option<ReadAhead>>>);
+
+/// The head of a text, and what comes after it.
+struct ReadAhead {
+    head: Vec<u8>,
+    rest: Opened,
+}
+
+impl std::fmt::Debug for Held {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("Held")
+    }
+}
+
+impl InputFile {
+    pub(super) fn new(source: Source) -> InputFile {
+        let bytes = match &source {
+            Source::Memory(_, bytes) => bytes.len() as u64,
+            Source::File(_) | Source::Stream(..) => 0,
+        };
+        InputFile {
+            source,
+            format: None,
+            bytes,
+            data_start: 0,
+            first_line: 1,
+            layout: FileLayout { dialect: Dialect::RFC_4180, fields: 0, places: None },
+            names: Vec::new(),
+            preamble: Vec::new(),
+            held: Held::default(),
+        }
+    }
+
+    /// The file as it was given.
+    pub fn name(&self) -> String {
+        self.source.name()
+    }
+
+    /// How the file is packed.
+    pub fn packing(&self) -> Packing {
+        self.format.as_ref().map_or(Packing::None, |format| format.packing)
+    }
+
+    /// How its text is laid out.
+    pub fn dialect(&self) -> Dialect {
+        self.layout.dialect
+    }
+
+    /// How its records are laid out.
+    pub fn layout(&self) -> &FileLayout {
+        &self.layout
+    }
+
+    /// The lines above its table, word for word.
+    pub fn preamble(&self) -> &[u8] {
+        &self.preamble
+    }
+
+    /// The names of its columns; where it has no header `column_1`, `column_2`…
+    pub fn names(&self) -> &[String] {
+        &self.names
+    }
+
+    /// Its encoding, by its name in the Encoding Standard.
+    pub fn encoding_name(&self) -> &'static str {
+        self.encoding().0.name()
+    }
+
+    /// Its encoding, and why.
+    pub(super) fn encoding(&self) -> (&'static Encoding, String) {
+        match &self.format {
+            Some(format) => (format.encoding, format.why.clone()),
+            None => (encoding_rs::UTF_8, String::new()),
+        }
+    }
+
+    /// Says which of its fields are the columns of the input.
+    pub(super) fn take_places(&mut self, places: Vec<Option<usize>>) {
+        let in_order = places.len() == self.layout.fields
+            && places.iter().enumerate().all(|(column, place)| *place == Some(column));
+        self.layout.places = (!in_order).then_some(places);
+    }
+
+    /// Opens the file at its first record.
+    pub(super) fn open(&self) -> Result<Opened, InputError> {
+        let failed = |source| self.failed(source);
+        let held = self.held.0.lock().unwrap_or_else(|poisoned| poisoned.into_inner()).take();
+        if let Some(ReadAhead { head, rest }) = held {
+            let mut head = Cursor::new(head);
+            head.set_position(self.data_start);
+            return Ok(Opened { text: Box::new(head.chain(rest.text)), ..rest });
+        }
+        if let (Source::File(path), true) =
+            (&self.source, self.format.as_ref().is_none_or(Format::is_plain))
+        {
+            use std::io::{Seek, SeekFrom};
+            let mut file = std::fs::File::open(path).map_err(failed)?;
+            file.seek(SeekFrom::Start(self.data_start)).map_err(failed)?;
+            // Read without a wrapper, so that the standard library need not zero what it reads into.
+            return Ok(Opened { text: Box::new(file), consumed: None });
+        }
+        let (mut opened, _) =
+            source::open(&self.source, self.format.as_ref(), None).map_err(failed)?;
+        std::io::copy(&mut (&mut opened.text).take(self.data_start), &mut std::io::sink())
+            .map_err(failed)?;
+        Ok(opened)
+    }
+
+    pub(super) fn failed(&self, source: std::io::Error) -> InputError {
+        InputError::Io { file: self.name(), source }
+    }
+
+    /// Reads the head of the file: finds what `choice` leaves open, reads the header, and notes where the
+    /// records start.
+    pub(super) fn look(&mut self, choice: &InputChoice) -> Result<Finding, InputError> {
+        let head = self.head(choice.encoding)?;
+        let text = self.text_of(&head)?;
+        let found = sniff::sniff(text, choice, head.len() < HEAD_BYTES);
+        self.layout.dialect = found.dialect;
+        self.read_header(&head, text, found.fields, found.has_short_header, choice)?;
+        let (_, why) = self.encoding();
+        Ok(Finding { encoding: why, ..found.finding })
+    }
+
+    /// The head of the text; finds size and format on the way.
+    fn head(&mut self, said: Option<&'static Encoding>) -> Result<Vec<u8>, InputError> {
+        if let Source::File(path) = &self.source {
+            let about = path.metadata().map_err(|source| self.failed(source))?;
+            self.bytes = about.len();
+        }
+        let (mut opened, format) =
+            source::open(&self.source, None, said).map_err(|source| self.failed(source))?;
+        let mut head = Vec::new();
+        (&mut opened.text)
+            .take(HEAD_BYTES as u64)
+            .read_to_end(&mut head)
+            .map_err(|source| self.failed(source))?;
+        self.format = Some(format);
+        if matches!(self.source, Source::Stream(..)) {
+            *self.held.0.lock().unwrap_or_else(|poisoned| poisoned.into_inner()) =
+                Some(ReadAhead { head: head.clone(), rest: opened });
+        }
+        Ok(head)
+    }
+
+    /// The text of a head, without a byte order mark.
+    fn text_of<'h>(&self, head: &'h [u8]) -> Result<&'h [u8], InputError> {
+        let refuse = |reason| Err(InputError::NotText { file: self.name(), reason });
+        match head {
+            [b'P', b'A', b'R', b'1', ..] => {
+                refuse("it is a Parquet file; 'typhos peek' shows those")
+            }
+            [b'{', b'"', ..] if is_json_object(head) => {
+                refuse("its lines are JSON objects, which are not read yet")
+            }
+            _ if is_binary(head) => refuse("it is full of NUL bytes"),
+            _ => Ok(head.strip_prefix(BOM).unwrap_or(head)),
+        }
+    }
+
+    /// Reads the names of the columns and sets where the records start. `most` is the number of fields of
+    /// most records.
+    fn read_header(
+        &mut self,
+        head: &[u8],
+        text: &[u8],
+        most: usize,
+        is_short: bool,
+        choice: &InputChoice,
+    ) -> Result<(), InputError> {
+        let dialect = self.layout.dialect;
+        let bom = head.len() - text.len();
+        let above = sniff::after_lines(text, dialect.skip, dialect.line_ends);
+        self.preamble = text[..above].to_vec();
+        let table = &text[above..];
+        let lines_above = dialect.line_ends.count(&text[..above]) as u64;
+        let start = |file: &mut InputFile, at: usize| {
+            file.data_start = (bom + above + at) as u64;
+            file.first_line = 1 + lines_above + dialect.line_ends.count(&table[..at]) as u64;
+        };
+        start(self, 0);
+        let Some(record) = PlainRecords::new(table, dialect).find(|r| !r.is_blank(table)) else {
+            return Err(InputError::Empty { file: self.name() });
+        };
+        let line = lines_above + record.line as u64 + 1;
+        let is_cut = !record.complete && head.len() >= HEAD_BYTES;
+        if dialect.header && is_cut {
+            return Err(InputError::HeaderTooLong { file: self.name(), line });
+        }
+        let is_trailing = dialect.trailing_delimiter && record.ends_in_delimiter();
+        // Without a header most records tell, since the first may be broken.
+        let mut fields =
+            if dialect.header { record.fields.len() - usize::from(is_trailing) } else { most };
+        self.names = positional(fields);
+        if dialect.header {
+            let bytes = &table[record.start..record.next];
+            if let Err(error) = std::str::from_utf8(bytes) {
+                let byte = bytes[error.valid_up_to()];
+                return Err(InputError::HeaderNotUtf8 { file: self.name(), line, byte });
+            }
+            start(self, record.next);
+            let header = record.texts(table, &dialect);
+            fields += usize::from(is_short);
+            self.names = positional(fields);
+            for (name, header) in self.names.iter_mut().skip(usize::from(is_short)).zip(header) {
+                if !header.trim().is_empty() {
+                    *name = header;
+                }
+            }
+        }
+        if let Some(names) = &choice.names {
+            if names.len() != fields {
+                let (file, said) = (self.name(), names.len());
+                return Err(InputError::OtherNames { file, fields, said });
+            }
+            self.names = names.clone();
+        }
+        self.layout.fields = fields;
+        Ok(())
+    }
+}
+
+fn positional(fields: usize) -> Vec<String> {
+    (1..=fields).map(|position| format!("column_{position}")).collect()
+}
+
+/// Whether the first line is a JSON object by its ends.
+fn is_json_object(head: &[u8]) -> bool {
+    let line = head.split(|byte| *byte == b'\n').next().unwrap_or_default().trim_ascii();
+    line.starts_with(b"{\"") && line.ends_with(b"}")
+}
+
+/// A stray NUL byte is a byte like any other; many of them are no text.
+fn is_binary(head: &[u8]) -> bool {
+    let start = &head[..head.len().min(4096)];
+    memchr::memchr_iter(0, start).count() * 16 > start.len()
+}

@@ -1,0 +1,252 @@
+//! Whether the first record holds names: seen by comparing it with the records below it.
+//!
+//! Each column casts a vote. A text above figures speaks for a header, and so does a figure above
+//! figures of another kind; a figure above its like speaks against one. Where all is text, smaller
+//! signs are looked for, and the reason says how sure they make it.
+
+use std::collections::HashSet;
+
+use super::{Finding, Glance, SAID, Sample};
+use crate::text::{Dialect, InputChoice};
+
+/// Records that the first is compared with.
+const BELOW: usize = 300;
+
+/// Finds whether there is a header; `is_short` says that the first record, if it is one, has a field
+/// less than the others.
+pub(super) fn find(
+    sample: Sample<'_>,
+    dialect: Dialect,
+    is_short: bool,
+    choice: &InputChoice,
+    finding: &mut Finding,
+) -> bool {
+    if let Some(said) = choice.header {
+        finding.header = SAID.into();
+        return said;
+    }
+    let mut records = sample.records(dialect).map(|record| record.texts(sample.text, &dialect));
+    let Some(mut first) = records.next() else {
+        finding.header = "nothing to compare".into();
+        return true;
+    };
+    if dialect.trailing_delimiter && first.last().is_some_and(String::is_empty) {
+        first.pop();
+    }
+    // A header that is short by one leaves the first column, of row names, without one.
+    let shift = usize::from(is_short);
+    let rows: Vec<_> = records.filter(|row| row.len() >= first.len() + shift).take(BELOW).collect();
+    let columns: Vec<Column<'_>> = first
+        .iter()
+        .enumerate()
+        .map(|(at, name)| Column::new(name, rows.iter().filter_map(|row| row.get(at + shift))))
+        .collect();
+    let (header, why, sure) = if choice.names.as_ref().is_some_and(|names| *names == first) {
+        (true, "the first record is the names as said".to_owned(), true)
+    } else if rows.is_empty() {
+        let header = !columns.iter().any(|column| column.top.is_figure());
+        let why =
+            if header { "the only record is all text" } else { "the only record has values in it" };
+        (header, format!("a guess: {why}"), false)
+    } else {
+        decide(&columns, is_short)
+    };
+    finding.header = why;
+    // Names that were said need no header: one that is not certain is more likely a record.
+    if choice.names.is_some() && header && !sure {
+        finding.header =
+            "names are said, and nothing proves that the first record is more than a record".into();
+        return false;
+    }
+    header
+}
+
+/// A name, if it is one, and what stands below it.
+struct Column<'v> {
+    name: &'v str,
+    top: Glance,
+    below: Vec<&'v str>,
+    /// What all values below are at a glance, where they are one thing; blanks and the like aside.
+    kind: Option<Glance>,
+}
+
+impl<'v> Column<'v> {
+    fn new(name: &'v str, below: impl Iterator<Item = &'v String>) -> Column<'v> {
+        let below: Vec<&str> = below.map(String::as_str).filter(|v| !v.trim().is_empty()).collect();
+        let mut kinds = HashSet::new();
+        for value in &below {
+            match Glance::of(value.as_bytes()) {
+                Glance::Absent => {}
+                kind => {
+                    kinds.insert(kind);
+                }
+            }
+        }
+        if kinds.contains(&Glance::Number) {
+            kinds.remove(&Glance::Integer);
+        }
+        let kind = kinds.iter().next().copied().filter(|_| kinds.len() == 1);
+        Column { name, top: Glance::of(name.as_bytes()), below, kind }
+    }
+
+    fn vote(&self) -> Vote {
+        use Glance::{Absent, Blank, Bool, Date, Integer, Number, Text};
+        match (self.top, self.kind) {
+            (Blank | Absent, _) | (_, None) => Vote::None,
+            (Text, Some(Integer | Number | Date | Bool)) => Vote::For,
+            (Bool, Some(Bool)) => Vote::Against,
+            (Bool, Some(Integer | Number | Date)) => Vote::For,
+            (Date, Some(Integer | Number)) | (Integer | Number, Some(Date)) => Vote::For,
+            (Integer, Some(Integer)) | (Number, Some(Number)) | (Date, Some(Date)) => Vote::Against,
+            (Integer, Some(Number)) | (Number, Some(Integer)) => Vote::Against,
+            (Integer | Number | Date, Some(Text)) => Vote::Weak,
+            _ => Vote::None,
+        }
+    }
+}
+
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Vote {
+    For,
+    Against,
+    /// A figure above texts: speaks against, if nothing else does.
+    Weak,
+    None,
+}
+
+/// Whether there is a header, why, and whether that is certain.
+fn decide(columns: &[Column<'_>], is_short: bool) -> (bool, String, bool) {
+    let years = counts_up(columns);
+    let vote = |column: &Column<'_>| match column.vote() {
+        Vote::Against | Vote::Weak if years && column.top == Glance::Integer => Vote::For,
+        vote => vote,
+    };
+    let of = |kind: Vote| columns.iter().filter(move |column| vote(column) == kind);
+    let (votes_for, votes_against) = (of(Vote::For).count(), of(Vote::Against).count());
+    if is_short && votes_against == 0 {
+        let why = "certain: it has one field less than the records, whose first has no name";
+        return (true, why.into(), true);
+    }
+    if votes_for > 0 && votes_for >= 3 * votes_against {
+        let why = if years {
+            "certain: names that count up stand above values that do not".to_owned()
+        } else {
+            let columns = if votes_for == 1 { "a column that is" } else { "columns that are" };
+            let some = if votes_for == 1 { String::new() } else { format!("{votes_for} ") };
+            format!("certain: the first record is text above {some}{columns} not")
+        };
+        return (true, why, true);
+    }
+    if let Some(column) = of(Vote::Against).next().or_else(|| of(Vote::Weak).next()) {
+        let why = format!("certain: '{}' in the first record is a value, not a name", column.name);
+        return (false, why, true);
+    }
+    decide_by_text(columns)
+}
+
+/// Whether the figures on top are a row of years or other numbers that count up, as names of columns
+/// do, above values that do not.
+fn counts_up(columns: &[Column<'_>]) -> bool {
+    let step_of = |numbers: &[i64]| {
+        let step = numbers.get(1)? - numbers[0];
+        let is_even = numbers.windows(2).all(|pair| pair[1] - pair[0] == step);
+        (numbers.len() >= 2 && step == 1 && is_even).then_some(step)
+    };
+    let tops: Vec<(usize, i64)> = columns
+        .iter()
+        .enumerate()
+        .filter(|(_, column)| column.top == Glance::Integer)
+        .filter_map(|(at, column)| Some((at, column.name.trim().parse().ok()?)))
+        .collect();
+    let numbers: Vec<i64> = tops.iter().map(|(_, number)| *number).collect();
+    // Small numbers are as often data; and a table of nothing but numbers has no names.
+    if step_of(&numbers).is_none() || numbers[0] < 1000 || tops.len() == columns.len() {
+        return false;
+    }
+    let rows = tops.iter().map(|(at, _)| columns[*at].below.len()).min().unwrap_or(0);
+    !(0..rows).any(|row| {
+        let below: Option<Vec<i64>> =
+            tops.iter().map(|(at, _)| columns[*at].below[row].trim().parse().ok()).collect();
+        below.is_some_and(|below| step_of(&below).is_some())
+    })
+}
+
+/// Where nothing but text stands below text.
+fn decide_by_text(columns: &[Column<'_>]) -> (bool, String, bool) {
+    let blank = columns.iter().filter(|column| column.top == Glance::Blank).count();
+    if blank * 2 > columns.len() {
+        return (false, "likely: most of the first record is blank".into(), false);
+    }
+    let mut seen = HashSet::new();
+    let named = columns.iter().filter(|column| column.top != Glance::Blank);
+    if let Some(twice) = named.clone().find(|column| !seen.insert(column.name)) {
+        let recurs = twice.below.contains(&twice.name);
+        if recurs {
+            let why = format!("likely: '{}' in the first record also stands below it", twice.name);
+            return (false, why, false);
+        }
+    }
+    let mut shape_for = 0;
+    let mut shape_against = 0;
+    let mut recurring = None;
+    for column in named.clone().filter(|column| column.below.len() >= 2) {
+        if column.below.contains(&column.name) {
+            recurring.get_or_insert(column.name);
+        }
+        let shape = shape(column.below[0]);
+        if column.below.iter().all(|value| self::shape(value) == shape) {
+            // Words are written like words, names or not; codes are not written like names.
+            if self::shape(column.name) == shape {
+                shape_against += usize::from(shape.contains(&'0'));
+            } else {
+                shape_for += 1;
+            }
+        }
+    }
+    if let Some(name) = recurring {
+        return (
+            false,
+            format!("likely: '{name}' in the first record also stands below it"),
+            false,
+        );
+    }
+    if shape_for > 0 && shape_for >= shape_against {
+        return (true, "likely: the first record is written unlike those below it".into(), false);
+    }
+    let is_identifier = |column: &Column<'_>| is_identifier(column.name);
+    if named.clone().all(is_identifier)
+        && !columns.iter().all(|c| c.below.iter().all(|v| self::is_identifier(v)))
+    {
+        return (true, "likely: the first record looks like names".into(), false);
+    }
+    if shape_against > 0 {
+        return (false, "a guess: the first record is written like those below it".into(), false);
+    }
+    (true, "a guess: all columns are text, and no name recurs below".into(), false)
+}
+
+/// How a value is written: its runs of capitals, small letters and digits, and its marks as they are.
+fn shape(value: &str) -> Vec<char> {
+    let mut shape: Vec<char> = Vec::new();
+    for letter in value.trim().chars() {
+        let class = match letter {
+            letter if letter.is_uppercase() => 'A',
+            letter if letter.is_numeric() => '0',
+            letter if letter.is_alphabetic() => 'a',
+            mark => mark,
+        };
+        if shape.last() != Some(&class) {
+            shape.push(class);
+        }
+    }
+    shape
+}
+
+/// Whether a text is written as programs write names: small letters, digits and underscores.
+fn is_identifier(name: &str) -> bool {
+    let name = name.trim();
+    name.starts_with(|letter: char| letter.is_ascii_lowercase())
+        && name
+            .bytes()
+            .all(|byte| byte.is_ascii_lowercase() || byte.is_ascii_digit() || byte == b'_')
+}

@@ -1,0 +1,425 @@
+//! Which bytes separate: the delimiter, the quote, the escape and the line ends, found together by how
+//! evenly they split the records.
+//!
+//! Bytes that hardly ever stand in a value (control characters, tab, pipe, semicolon, comma) need only
+//! split most records evenly. Those that often do (space, colon and other marks) must split all of
+//! them, into values that look like ones, and lines that are values as a whole are never split by them.
+
+use std::collections::HashMap;
+
+use super::{Finding, Glance, SAID, Sample, delimiter_name};
+use crate::dates::read_shape;
+use crate::readings::trim;
+use crate::text::{Dialect, Escape, InputChoice, LineEnds, PlainRecord};
+
+/// Delimiters that are ordinary, the least likely to stand in a value first: between two that split
+/// equally well, the earlier one wins (`1,5;2,5` is two fields, not three).
+const ORDINARY: [u8; 8] = [0x1f, 0x1e, 0x01, 0x02, b'\t', b'|', b';', b','];
+
+/// Delimiters that are not, and are found only where there is no doubt.
+const UNUSUAL: [u8; 12] = [b'^', b'~', b':', b'!', b'$', b'%', b'&', b'*', b'=', b'@', b'#', b' '];
+
+/// Share of records that must have the same number of fields for a delimiter to be one.
+const CONSISTENT: f64 = 0.6;
+
+/// The same for an unusual one.
+const NO_DOUBT: f64 = 0.98;
+
+/// Shares of records that differ by less are as good as equal.
+const ALIKE: f64 = 0.01;
+
+/// A way to lay out the text, and how well it does.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Layout {
+    pub dialect: Dialect,
+    /// Fields of most records.
+    pub fields: usize,
+    score: Score,
+}
+
+#[derive(Debug, Clone, Copy, Default)]
+struct Score {
+    /// Share of all records that have so many fields.
+    share: f64,
+    /// The same, of the records from the first such on.
+    share_below: f64,
+    /// Whether the first record is one of them.
+    first_agrees: bool,
+    /// Share of values that are figures, or nothing.
+    typed: f64,
+    records: usize,
+    broken: usize,
+    /// Fields that stand in quotes; those of them that could not do without; and fields that only start
+    /// with a quote. Where there are no quotes, this is about double ones.
+    quoted: usize,
+    needed: usize,
+    half_quoted: usize,
+}
+
+/// Finds the layout of a text.
+pub(super) fn find(sample: Sample<'_>, choice: &InputChoice, finding: &mut Finding) -> Layout {
+    let mut layouts = Vec::new();
+    for line_ends in line_ends(sample.text, choice) {
+        let base = Dialect { line_ends, comment: None, ..Dialect::RFC_4180 };
+        layouts.extend(candidates(sample, base, choice));
+    }
+    let best = choose(&layouts, sample, choice, finding);
+    finding.quote = if choice.quote.is_some() || choice.escape.is_some() {
+        SAID.into()
+    } else {
+        quote_reason(&best)
+    };
+    best
+}
+
+/// The readings of line ends that are worth a try: a CR alone can only end lines where there is one.
+fn line_ends(text: &[u8], choice: &InputChoice) -> Vec<LineEnds> {
+    if let Some(said) = choice.line_ends {
+        return vec![said];
+    }
+    let lone_cr = memchr::memchr_iter(b'\r', text)
+        .any(|at| text.get(at + 1).is_some_and(|next| *next != b'\n'));
+    match (lone_cr, memchr::memchr(b'\n', text).is_some()) {
+        (false, _) => vec![LineEnds::Lf],
+        (true, false) => vec![LineEnds::Cr],
+        (true, true) => vec![LineEnds::Lf, LineEnds::Mixed],
+    }
+}
+
+/// One layout for each delimiter that could be one, with the quoting that suits it best.
+fn candidates(sample: Sample<'_>, base: Dialect, choice: &InputChoice) -> Vec<Layout> {
+    let delimiters = match choice.delimiter {
+        Some(said) => vec![said],
+        None => {
+            let present = |byte: &u8| {
+                Some(Some(*byte)) != choice.quote && memchr::memchr(*byte, sample.text).is_some()
+            };
+            ORDINARY.into_iter().chain(UNUSUAL).filter(present).collect()
+        }
+    };
+    let mut layouts: Vec<Layout> = delimiters
+        .into_iter()
+        .map(|delimiter| best_quoting(sample, Dialect { delimiter, ..base }, choice))
+        .collect();
+    if layouts.is_empty() {
+        layouts.push(best_quoting(sample, base, choice));
+    }
+    layouts
+}
+
+fn best_quoting(sample: Sample<'_>, dialect: Dialect, choice: &InputChoice) -> Layout {
+    let has = |byte: u8| memchr::memchr(byte, sample.text).is_some();
+    let quotes = match choice.quote {
+        Some(said) => vec![said],
+        None => {
+            let mut quotes = vec![Some(b'"')];
+            if has(b'\'') && dialect.delimiter != b'\'' {
+                quotes.push(Some(b'\''));
+            }
+            if has(b'"') {
+                quotes.push(None);
+            }
+            quotes
+        }
+    };
+    let mut best: Option<Layout> = None;
+    for quote in quotes {
+        let escapes = match choice.escape {
+            Some(said) => vec![said],
+            None if dialect.delimiter != b'\\' && has_escapes(sample.text, quote, dialect) => {
+                vec![Escape::Doubled, Escape::Backslash]
+            }
+            None => vec![Escape::Doubled],
+        };
+        for escape in escapes {
+            let layout = weigh(sample, Dialect { quote, escape, ..dialect });
+            if best.is_none_or(|best| quotes_better(&layout, &best)) {
+                best = Some(layout);
+            }
+        }
+    }
+    best.expect("there is always a quoting to try")
+}
+
+/// Whether there is a backslash before something that it could be meant for.
+fn has_escapes(text: &[u8], quote: Option<u8>, dialect: Dialect) -> bool {
+    let meant = |next: u8| Some(next) == quote || next == dialect.delimiter && quote.is_none();
+    memchr::memchr_iter(b'\\', text).any(|at| text.get(at + 1).is_some_and(|next| meant(*next)))
+}
+
+/// Whether a layout is better than another that has the same delimiter and is the more usual one.
+fn quotes_better(layout: &Layout, usual: &Layout) -> bool {
+    let (ours, theirs) = (&layout.score, &usual.score);
+    let (clean, usual_clean) = (ours.clean_share(), theirs.clean_share());
+    if layout.dialect.quote == Some(b'\'') {
+        // An apostrophe starts many a word: it is a quote only where it always ends the field, too.
+        let is_sound = ours.quoted >= 2 && ours.half_quoted == 0 && ours.broken == 0;
+        return is_sound && theirs.quoted == 0 && clean >= usual_clean - ALIKE;
+    }
+    if layout.dialect.quote.is_none() && usual.dialect.quote.is_some() {
+        // A stray quote at the start of a value is a mistake in a file that has quotes, and a letter
+        // in one that has none. Tabs are the one delimiter that people use without quotes.
+        let is_tab = layout.dialect.delimiter == b'\t';
+        let is_strewn = ours.half_quoted >= if is_tab { 1 } else { 3 };
+        let is_perfect = ours.share >= 1.0;
+        return is_strewn && (is_perfect || theirs.needed == 0 && clean > usual_clean);
+    }
+    clean > usual_clean + 1e-9 && ours.share >= theirs.share - ALIKE
+}
+
+impl Score {
+    /// Share of records that are neither broken nor of another number of fields.
+    fn clean_share(&self) -> f64 {
+        self.share * self.records as f64 / (self.records + self.broken).max(1) as f64
+    }
+}
+
+/// Splits the sample and counts.
+fn weigh(sample: Sample<'_>, dialect: Dialect) -> Layout {
+    let records: Vec<PlainRecord> = sample.records(dialect).collect();
+    let mut counts: HashMap<usize, usize> = HashMap::new();
+    let mut score = Score { records: records.len(), ..Score::default() };
+    for record in &records {
+        if record.broken.is_some() {
+            score.broken += 1;
+        } else {
+            *counts.entry(record.fields.len()).or_default() += 1;
+        }
+    }
+    let most = counts.iter().max_by_key(|(fields, count)| (**count, **fields));
+    let (fields, agreeing) = most.map_or((1, 0), |(fields, count)| (*fields, *count));
+    // A record of one field is a comment or a title as often as it is a record.
+    let several = counts.iter().filter(|(fields, _)| **fields > 1);
+    let several = several.max_by_key(|(fields, count)| (**count, **fields));
+    let (fields, agreeing) = match several {
+        Some((several, count)) if *count * 2 > agreeing || *count >= 3 && *several > 2 => {
+            (*several, *count)
+        }
+        _ => (fields, agreeing),
+    };
+    // A header of a table whose rows have names is short by one; see `table::has_short_header`.
+    let short = records.first().filter(|first| {
+        matches!(dialect.delimiter, b' ' | b'\t') && first.fields.len() + 1 == fields
+    });
+    let short = short.map(|first| first.start);
+    let agrees = |record: &&PlainRecord| {
+        record.broken.is_none() && (record.fields.len() == fields || Some(record.start) == short)
+    };
+    let agreeing = agreeing + usize::from(short.is_some());
+    let comments = records
+        .iter()
+        .filter(|record| sample.text[record.start] == b'#' && !agrees(record))
+        .count();
+    let first = records.iter().position(|record| agrees(&record)).unwrap_or(0);
+    let all = (records.len() - comments).max(1);
+    let below = records[first..]
+        .iter()
+        .filter(|record| sample.text[record.start] != b'#' || agrees(record))
+        .count();
+    score.share = agreeing as f64 / all as f64;
+    score.share_below = agreeing as f64 / below.max(1) as f64;
+    score.first_agrees = first == 0;
+    let (mut typed, mut values) = (0usize, 0usize);
+    let mut scratch = Vec::new();
+    for (at, record) in records.iter().filter(agrees).enumerate() {
+        for (start, end) in &record.fields {
+            let raw = &sample.text[*start..*end];
+            let quote = dialect.quote.unwrap_or(b'"');
+            if raw.first() == Some(&quote) {
+                let closes = raw.len() >= 2 && raw.last() == Some(&quote);
+                score.quoted += usize::from(closes);
+                score.half_quoted += usize::from(!closes);
+                let inner = &raw[1..raw.len().max(2) - 1];
+                let is_special = |byte: &u8| {
+                    *byte == dialect.delimiter || *byte == quote || matches!(byte, b'\n' | b'\r')
+                };
+                score.needed += usize::from(closes && inner.iter().any(is_special));
+            }
+            if at > 0 && at < 100 {
+                let glance = Glance::of(dialect.value(raw, &mut scratch));
+                typed += usize::from(glance != Glance::Text && glance != Glance::Bool);
+                values += 1;
+            }
+        }
+    }
+    score.typed = typed as f64 / values.max(1) as f64;
+    Layout { dialect, fields, score }
+}
+
+/// The best of the layouts, and why.
+fn choose(
+    layouts: &[Layout],
+    sample: Sample<'_>,
+    choice: &InputChoice,
+    finding: &mut Finding,
+) -> Layout {
+    let is_ordinary = |layout: &&Layout| ORDINARY.contains(&layout.dialect.delimiter);
+    let splits = |layout: &&Layout| layout.fields > 1;
+    let ordinary = |share: fn(&Score) -> f64, least: f64| {
+        let able = layouts.iter().filter(is_ordinary).filter(splits);
+        let able = able.filter(|layout| share(&layout.score) >= least);
+        able.fold(None, |best: Option<&Layout>, layout| match best {
+            Some(best) if !splits_better(layout, best, share) => Some(best),
+            _ => Some(layout),
+        })
+    };
+    if let Some(said) = choice.delimiter {
+        if finding.delimiter.is_empty() {
+            finding.delimiter = SAID.into();
+        }
+        let best = layouts.iter().reduce(|best, layout| {
+            if layout.score.share > best.score.share + ALIKE { layout } else { best }
+        });
+        return *best.filter(|best| best.dialect.delimiter == said).expect("it was tried");
+    }
+    let sure = ordinary(|score| score.share, NO_DOUBT);
+    let unusual = || {
+        let able = layouts.iter().filter(|layout| !is_ordinary(layout) && is_plain(layout, sample));
+        able.reduce(
+            |best, layout| {
+                if layout.score.typed > best.score.typed + ALIKE { layout } else { best }
+            },
+        )
+    };
+    let likely = || ordinary(|score| score.share, CONSISTENT);
+    let below = || {
+        let found = ordinary(|score| score.share_below, 0.9);
+        found.filter(|layout| layout.score.records as f64 * layout.score.share >= 2.0)
+    };
+    match sure.or_else(unusual).or_else(likely).or_else(below) {
+        Some(best) => {
+            let share = best.score.share_below;
+            let all = match (share >= 1.0, best.score.share >= 1.0) {
+                (true, true) => "all of the first ".to_owned(),
+                (true, false) => "all records of the table in the first ".to_owned(),
+                _ => format!("{:.0} % of the first ", (share * 100.0).floor()),
+            };
+            finding.delimiter =
+                format!("splits {all}{} records into {} fields", best.score.records, best.fields);
+            *best
+        }
+        None => {
+            let usual = layouts
+                .iter()
+                .find(|layout| layout.dialect.delimiter == b',')
+                .copied()
+                .unwrap_or_else(|| {
+                    let base = Dialect { delimiter: b',', ..layouts[0].dialect };
+                    best_quoting(sample, base, choice)
+                });
+            let names = [b',', b';', b'\t', b'|'].map(delimiter_name).join(", ");
+            finding.delimiter =
+                if usual.fields > 1 || layouts.iter().any(|l| is_ordinary(&l) && l.fields > 1) {
+                    format!("assumed: none of {names} and their like splits the records evenly")
+                } else {
+                    format!("one column: there is none of {names} in it")
+                };
+            usual
+        }
+    }
+}
+
+/// Whether a layout splits better than another, where both delimiters are ordinary ones.
+fn splits_better(layout: &Layout, other: &Layout, share: fn(&Score) -> f64) -> bool {
+    let (ours, theirs) = (&layout.score, &other.score);
+    let by_share = share(ours) - share(theirs);
+    let by_type = ours.typed - theirs.typed;
+    if by_share.abs() > ALIKE {
+        return by_share > 0.0;
+    }
+    if ours.first_agrees != theirs.first_agrees {
+        return ours.first_agrees;
+    }
+    by_type > 0.05
+}
+
+/// Whether an unusual delimiter is plainly one.
+fn is_plain(layout: &Layout, sample: Sample<'_>) -> bool {
+    let score = &layout.score;
+    if layout.fields < 2 || score.share < NO_DOUBT || score.records < 2 || !score.first_agrees {
+        return false;
+    }
+    // Lines that are values as they stand (times, addresses, spaced numbers) are not to be cut up.
+    let lines: Vec<PlainRecord> = sample.records(layout.dialect).take(100).collect();
+    let is_value = |record: &&PlainRecord| {
+        let end = record.fields.last().map_or(record.start, |field| field.1);
+        is_one_value(trim(&sample.text[record.start..end]))
+    };
+    if lines.iter().skip(1).filter(is_value).count() * 2 > lines.len() - 1 {
+        return false;
+    }
+    match layout.dialect.delimiter {
+        b' ' => score.typed >= 0.5 && score.records >= 3,
+        b':' | b'=' | b'@' | b'&' | b'*' | b'#' | b'$' | b'%' => {
+            score.typed >= 0.4 || layout.fields > 3
+        }
+        _ => true,
+    }
+}
+
+/// Whether a line is a value that has an unusual delimiter in it: a date, a time, an address, or a
+/// number with its thousands apart.
+fn is_one_value(line: &[u8]) -> bool {
+    let is_address = line.contains(&b':')
+        && line.iter().all(|byte| byte.is_ascii_hexdigit() || matches!(byte, b':' | b'.'));
+    let mut groups = line.split(|byte| *byte == b' ');
+    let is_digits = |group: &[u8]| group.iter().all(u8::is_ascii_digit);
+    let first = groups.next().unwrap_or_default();
+    let is_grouped = line.contains(&b' ')
+        && (1..=3).contains(&first.len())
+        && is_digits(first)
+        && groups.all(|group| group.len() == 3 && is_digits(group));
+    is_address || is_grouped || line.len() > 4 && read_shape(line).is_some()
+}
+
+fn quote_reason(layout: &Layout) -> String {
+    let fields = |count: usize| super::plural(count, "field");
+    match (layout.dialect.quote, layout.dialect.escape) {
+        (None, Escape::Doubled) => "with quotes, records would be torn".into(),
+        (None, Escape::Backslash) => {
+            "with quotes, records would be torn; backslashes escape".into()
+        }
+        (Some(_), Escape::Doubled) if layout.score.quoted == 0 => {
+            "no field is quoted so far".into()
+        }
+        (Some(_), Escape::Doubled) => format!("{} in quotes so far", fields(layout.score.quoted)),
+        (Some(_), Escape::Backslash) => {
+            format!("{} in quotes so far, escaped with a backslash", fields(layout.score.quoted))
+        }
+    }
+}
+
+/// What ends the lines of the table, for a person, and for the splitter where a CR alone does.
+pub(super) fn line_ends_of(
+    sample: Sample<'_>,
+    dialect: Dialect,
+    choice: &InputChoice,
+    finding: &mut Finding,
+) -> LineEnds {
+    if let Some(said) = choice.line_ends {
+        finding.line_ends = SAID.into();
+        return said;
+    }
+    let (mut feeds, mut pairs, mut returns) = (0usize, 0usize, 0usize);
+    for record in sample.records(dialect).filter(|record| record.complete) {
+        match &sample.text[record.start..record.next] {
+            [.., b'\r', b'\n'] => pairs += 1,
+            [.., b'\n'] => feeds += 1,
+            _ => returns += 1,
+        }
+    }
+    let seen: Vec<String> = [(feeds, "lf"), (pairs, "crlf"), (returns, "cr")]
+        .into_iter()
+        .filter(|(count, _)| *count > 0)
+        .map(|(count, name)| format!("{count} {name}"))
+        .collect();
+    let (ends, why) = match (feeds, pairs, returns) {
+        (0, 0, 0) => (dialect.line_ends, String::new()),
+        (_, 0, 0) => (LineEnds::Lf, String::new()),
+        (0, _, 0) => (LineEnds::CrLf, String::new()),
+        (0, 0, _) => (LineEnds::Cr, String::new()),
+        _ => (LineEnds::Mixed, format!("{} among the first records", seen.join(", "))),
+    };
+    finding.line_ends = why;
+    ends
+}

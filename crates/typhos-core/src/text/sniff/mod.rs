@@ -1,0 +1,168 @@
+//! Finds the dialect of a text from its head, and says why.
+//!
+//! The delimiter and the quote are those that split most records into the same number of fields
+//! ([`layout`]). What stands above the table is told from it by its number of fields ([`table`]). Whether
+//! the first record is a header is seen by comparing it with those below: a name above a column of
+//! numbers is no number ([`header`]).
+
+mod header;
+mod layout;
+mod table;
+
+use super::{Dialect, InputChoice, LineEnds, PlainRecord, PlainRecords, delimiter_name};
+use crate::dates::read_shape;
+use crate::readings::{bool_word, parse_number, token, trim};
+
+/// Records that are looked at.
+const SAMPLE_RECORDS: usize = 1000;
+
+/// Why a dialect was found to be what it is, for a person. What is empty goes without saying.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Finding {
+    /// Why this delimiter.
+    pub delimiter: String,
+    /// Why this quote and escape.
+    pub quote: String,
+    /// Why these line ends.
+    pub line_ends: String,
+    /// Why these lines are skipped.
+    pub skip: String,
+    /// Why these are comments.
+    pub comment: String,
+    /// Why the last delimiter of a record separates nothing.
+    pub trailing_delimiter: String,
+    /// Why a header or none.
+    pub header: String,
+    /// Why this encoding.
+    pub encoding: String,
+}
+
+/// What was found of a text.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Found {
+    /// How it is laid out.
+    pub dialect: Dialect,
+    /// Fields of most of its records.
+    pub fields: usize,
+    /// Whether the header has one field less than the records: the first column, of row names, has no
+    /// name.
+    pub has_short_header: bool,
+    /// Why.
+    pub finding: Finding,
+}
+
+/// Said by a person: there is nothing to be found.
+const SAID: &str = "as said";
+
+/// Finds what `choice` leaves open. `whole` says that `head` is all of the text.
+pub fn sniff(head: &[u8], choice: &InputChoice, whole: bool) -> Found {
+    let mut finding = Finding::default();
+    let mut skip = choice.skip.unwrap_or(0);
+    if choice.skip.is_some_and(|lines| lines > 0) {
+        finding.skip = SAID.into();
+    }
+    let mut choice = choice.clone();
+    if choice.skip.is_none()
+        && let Some(delimiter) = table::delimiter_hint(head)
+    {
+        finding.skip = "the first line only names the delimiter".into();
+        skip = 1;
+        if choice.delimiter.is_none() {
+            choice.delimiter = Some(delimiter);
+            finding.delimiter = "named by the first line".into();
+        }
+    }
+    let text = &head[after_lines(head, skip, choice.line_ends.unwrap_or(LineEnds::Mixed))..];
+    let sample = Sample { text, whole };
+
+    let layout = layout::find(sample, &choice, &mut finding);
+    let mut dialect = layout.dialect;
+    let mut fields = layout.fields;
+    dialect.skip = skip;
+    table::find_comments(sample, &mut dialect, fields, &choice, &mut finding);
+    table::find_trailing(sample, &mut dialect, &mut fields, &choice, &mut finding);
+    if choice.skip.is_none() {
+        table::find_start(sample, &mut dialect, fields, &mut finding);
+    }
+    let above = after_lines(text, dialect.skip - skip, dialect.line_ends);
+    let sample = Sample { text: &text[above..], whole };
+    let has_short_header = table::has_short_header(sample, dialect, fields);
+    dialect.header = header::find(sample, dialect, has_short_header, &choice, &mut finding);
+    dialect.line_ends = layout::line_ends_of(sample, dialect, &choice, &mut finding);
+    Found { dialect, fields, has_short_header: has_short_header && dialect.header, finding }
+}
+
+/// Offset behind so many lines.
+pub(super) fn after_lines(text: &[u8], lines: u32, line_ends: LineEnds) -> usize {
+    (0..lines).fold(0, |at, _| at + line_ends.after_first(&text[at..]))
+}
+
+/// The head of a text, from where its table could start.
+#[derive(Clone, Copy)]
+struct Sample<'h> {
+    text: &'h [u8],
+    whole: bool,
+}
+
+impl<'h> Sample<'h> {
+    /// Its records, blank ones left out, and a last one that the end of the head has cut.
+    fn records(self, dialect: Dialect) -> impl Iterator<Item = PlainRecord> + 'h {
+        PlainRecords::new(self.text, dialect)
+            .filter(move |record| !record.is_blank(self.text) && (record.complete || self.whole))
+            .take(SAMPLE_RECORDS)
+    }
+}
+
+/// What a value looks like at a glance.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+enum Glance {
+    Blank,
+    /// A token that means "no value".
+    Absent,
+    /// Digits with a sign at most.
+    Integer,
+    /// Another number, or digits and marks and no letters.
+    Number,
+    /// A date or a time.
+    Date,
+    /// A word of a boolean pair. Above figures `n` and `t` are names like any other.
+    Bool,
+    Text,
+}
+
+impl Glance {
+    fn of(value: &[u8]) -> Glance {
+        let value = trim(value);
+        let digits = value.iter().any(u8::is_ascii_digit);
+        let letters = value.iter().any(|byte| byte.is_ascii_alphabetic() || !byte.is_ascii());
+        if value.is_empty() {
+            Glance::Blank
+        } else if value.iter().all(u8::is_ascii_digit)
+            || value.len() > 1 && value[0] == b'-' && value[1..].iter().all(u8::is_ascii_digit)
+        {
+            Glance::Integer
+        } else if digits && read_shape(value).is_some() {
+            Glance::Date
+        } else if token(value).is_some() {
+            Glance::Absent
+        } else if digits && !letters || parse_number(value).is_some() {
+            Glance::Number
+        } else if bool_word(value).is_some() {
+            Glance::Bool
+        } else {
+            Glance::Text
+        }
+    }
+
+    /// Whether it is a value and cannot well be a name.
+    fn is_figure(self) -> bool {
+        matches!(self, Glance::Integer | Glance::Number | Glance::Date)
+    }
+}
+
+fn plural(count: usize, one: &str) -> String {
+    if count == 1 { format!("1 {one}") } else { format!("{count} {one}s") }
+}
+
+#[cfg(test)]
+mod tests;
