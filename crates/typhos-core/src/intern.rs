@@ -7,25 +7,41 @@
 
 use std::hash::BuildHasher;
 
-use hashbrown::HashTable;
-
 /// A set of byte strings with dense numbers, and a count for each.
+///
+/// The table is two arrays: the slots by number, and an index of hashes into them, searched linearly. A
+/// look-up can so be taken in steps ([`hash`](Self::hash), [`candidate`](Self::candidate),
+/// [`count_candidate`](Self::count_candidate)), each done for a group of strings before the next: the
+/// loads of a step do not wait for each other, which is most of what a look-up costs where the table is
+/// larger than the cache.
 #[derive(Debug, Clone)]
 pub(crate) struct Interner {
-    index: HashTable<Slot>,
-    spans: Vec<(u32, u32)>,
+    /// One more than the number of a string, at the place of its hash or behind; 0 where there is none.
+    /// Its length is a power of two.
+    index: Vec<u32>,
+    slots: Vec<Slot>,
     bytes: Vec<u8>,
     hasher: foldhash::fast::RandomState,
     seeds: [u64; 3],
 }
 
-/// What the index holds of a string: all of it where it is short. The count stands here and not by
-/// number, so that counting touches no other cache line.
+/// A string: all of it where it is short.
 #[derive(Debug, Clone, Copy)]
 struct Slot {
     key: Key,
-    number: u32,
+    /// Where it stands in the bytes.
+    start: u32,
     count: u64,
+}
+
+/// Places of the index for each string: fewer where there are many, so that it stays in cache.
+fn index_length(strings: usize) -> usize {
+    let for_each = match strings {
+        ..=1024 => 16,
+        1025..=16_384 => 4,
+        _ => 2,
+    };
+    (for_each * strings).next_power_of_two().max(64)
 }
 
 /// A string as integers: its first 24 bytes, padded with zeros, and its length. Strings of up to 24
@@ -50,7 +66,25 @@ impl PartialEq for Key {
 
 const EXACT: usize = 24;
 
+/// Which bits of the three words belong to a string of each length. Loaded, since working them out costs
+/// more than the rest of a key.
+static MASKS: [[u64; 3]; EXACT + 1] = {
+    let mut masks = [[0; 3]; EXACT + 1];
+    let mut length = 0;
+    while length <= EXACT {
+        let mut byte = 0;
+        while byte < length {
+            masks[length][byte / 8] |= 0xff << (byte % 8 * 8);
+            byte += 1;
+        }
+        length += 1;
+    }
+    masks
+};
+
 impl Key {
+    pub const EMPTY: Key = Key { a: 0, b: 0, c: 0, length: 0 };
+
     #[inline]
     pub fn of(value: &[u8]) -> Key {
         let mut padded = [0; EXACT];
@@ -71,10 +105,8 @@ impl Key {
     #[inline(always)]
     fn masked(bytes: &[u8; EXACT], length: usize) -> Key {
         let (words, _) = bytes.as_chunks::<8>();
-        let word = |at: usize| {
-            let unused = 64 - 8 * length.saturating_sub(8 * at).min(8) as u32;
-            u64::from_le_bytes(words[at]) & u64::MAX.unbounded_shr(unused)
-        };
+        let masks = &MASKS[length.min(EXACT)];
+        let word = |at: usize| u64::from_le_bytes(words[at]) & masks[at];
         Key { a: word(0), b: word(1), c: word(2), length: length as u32 }
     }
 }
@@ -91,11 +123,12 @@ impl Interner {
         let hasher = foldhash::fast::RandomState::default();
         // Odd, so that no factor is zero.
         let seeds = [1u64, 2, 3].map(|seed| hasher.hash_one(seed) | 1);
-        Interner { index: HashTable::new(), spans: Vec::new(), bytes: Vec::new(), hasher, seeds }
+        let index = vec![0; index_length(0)];
+        Interner { index, slots: Vec::new(), bytes: Vec::new(), hasher, seeds }
     }
 
     pub fn len(&self) -> usize {
-        self.spans.len()
+        self.slots.len()
     }
 
     /// Bytes of all strings.
@@ -105,8 +138,8 @@ impl Interner {
 
     /// The string of a number.
     pub fn get(&self, number: u32) -> &[u8] {
-        let (start, length) = self.spans[number as usize];
-        &self.bytes[start as usize..][..length as usize]
+        let slot = &self.slots[number as usize];
+        &self.bytes[slot.start as usize..][..slot.key.length as usize]
     }
 
     /// All strings, by number.
@@ -115,14 +148,13 @@ impl Interner {
     }
 
     /// The counts of all strings, by number.
-    pub fn counts(&self) -> Vec<u64> {
-        let mut counts = vec![0; self.len()];
-        self.index.iter().for_each(|slot| counts[slot.number as usize] = slot.count);
-        counts
+    pub fn counts(&self) -> impl Iterator<Item = u64> {
+        self.slots.iter().map(|slot| slot.count)
     }
 
+    /// The hash of a string.
     #[inline(always)]
-    fn hash(&self, key: Key, value: &[u8]) -> u64 {
+    pub fn hash(&self, key: Key, value: &[u8]) -> u64 {
         if value.len() > EXACT {
             return self.hasher.hash_one(value);
         }
@@ -130,14 +162,67 @@ impl Interner {
         fold(fold(key.a ^ p, key.b ^ q) ^ key.c, r ^ u64::from(key.length))
     }
 
+    /// A number, and one, that a string of this hash may have; 0 where there is no such string.
+    #[inline(always)]
+    pub fn candidate(&self, hash: u64) -> u32 {
+        self.index[hash as usize & (self.index.len() - 1)]
+    }
+
+    /// Adds one to the count of a candidate if it is the string; says whether it is. Where it is not, the
+    /// string may be there all the same.
+    #[inline(always)]
+    pub fn count_candidate(&mut self, candidate: u32, key: Key, value: &[u8]) -> bool {
+        let Some(slot) = self.slots.get_mut((candidate as usize).wrapping_sub(1)) else {
+            return false;
+        };
+        let is_same = slot.key == key
+            && (value.len() <= EXACT || &self.bytes[slot.start as usize..][..value.len()] == value);
+        slot.count += u64::from(is_same);
+        is_same
+    }
+
+    /// Adds one to the count of a string that is there; says whether it is.
+    #[inline(always)]
+    pub fn count_known(&mut self, key: Key, value: &[u8]) -> bool {
+        let hash = self.hash(key, value);
+        self.count_candidate(self.candidate(hash), key, value)
+            || self.count_displaced(key, hash, value)
+    }
+
+    /// As [`count_known`](Self::count_known), where the string is not at the place of its hash.
+    #[inline(never)]
+    fn count_displaced(&mut self, key: Key, hash: u64, value: &[u8]) -> bool {
+        let found = self.search(key, hash, value);
+        if let Ok(number) = found {
+            self.slots[number as usize].count += 1;
+        }
+        found.is_ok()
+    }
+
+    fn is(&self, number: u32, key: Key, value: &[u8]) -> bool {
+        self.slots[number as usize].key == key
+            && (value.len() <= EXACT || self.get(number) == value)
+    }
+
+    /// The number of a string that is there, or the place in the index where it would be.
+    #[inline]
+    fn search(&self, key: Key, hash: u64, value: &[u8]) -> Result<u32, usize> {
+        let last = self.index.len() - 1;
+        let mut place = hash as usize & last;
+        loop {
+            match self.index[place] {
+                0 => return Err(place),
+                candidate if self.is(candidate - 1, key, value) => return Ok(candidate - 1),
+                _ => place = (place + 1) & last,
+            }
+        }
+    }
+
     /// The number of a string that is there.
     #[inline]
     pub fn find(&self, value: &[u8]) -> Option<u32> {
         let key = Key::of(value);
-        let same = |slot: &Slot| {
-            slot.key == key && (value.len() <= EXACT || self.get(slot.number) == value)
-        };
-        self.index.find(self.hash(key, value), same).map(|slot| slot.number)
+        self.search(key, self.hash(key, value), value).ok()
     }
 
     /// The number of a string, and whether it is new.
@@ -149,56 +234,44 @@ impl Interner {
     /// As [`intern`](Self::intern), where the key is known; adds to the string's count.
     pub fn count(&mut self, key: Key, value: &[u8], count: u64) -> (u32, bool) {
         let hash = self.hash(key, value);
-        match self.slot(key, hash, value) {
-            Some(slot) => {
-                slot.count += count;
-                (slot.number, false)
+        match self.search(key, hash, value) {
+            Ok(number) => {
+                self.slots[number as usize].count += count;
+                (number, false)
             }
-            None => (self.insert(key, hash, value, count), true),
+            Err(place) => (self.insert(key, place, value, count), true),
         }
-    }
-
-    /// Adds one to the count of a string that is there; says whether it is.
-    #[inline(always)]
-    pub fn count_known(&mut self, key: Key, value: &[u8]) -> bool {
-        let hash = self.hash(key, value);
-        match self.slot(key, hash, value) {
-            Some(slot) => {
-                slot.count += 1;
-                true
-            }
-            None => false,
-        }
-    }
-
-    #[inline(always)]
-    fn slot(&mut self, key: Key, hash: u64, value: &[u8]) -> Option<&mut Slot> {
-        let Interner { index, spans, bytes, .. } = self;
-        index.find_mut(hash, |slot| {
-            slot.key == key
-                && (value.len() <= EXACT || {
-                    let (start, length) = spans[slot.number as usize];
-                    &bytes[start as usize..][..length as usize] == value
-                })
-        })
     }
 
     #[inline(never)]
-    fn insert(&mut self, key: Key, hash: u64, value: &[u8], count: u64) -> u32 {
-        let number = self.spans.len() as u32;
-        self.spans.push((self.bytes.len() as u32, value.len() as u32));
+    fn insert(&mut self, key: Key, place: usize, value: &[u8], count: u64) -> u32 {
+        let number = self.slots.len() as u32;
+        self.slots.push(Slot { key, start: self.bytes.len() as u32, count });
         self.bytes.extend_from_slice(value);
-        let mut index = std::mem::take(&mut self.index);
-        index.insert_unique(hash, Slot { key, number, count }, |slot| {
-            self.hash(slot.key, self.get(slot.number))
-        });
-        self.index = index;
+        self.index[place] = number + 1;
+        if index_length(self.slots.len()) > self.index.len() {
+            self.grow();
+        }
         number
     }
 
+    fn grow(&mut self) {
+        let mut index = vec![0; index_length(self.slots.len())];
+        let last = index.len() - 1;
+        for number in 0..self.slots.len() as u32 {
+            let hash = self.hash(self.slots[number as usize].key, self.get(number));
+            let mut place = hash as usize & last;
+            while index[place] != 0 {
+                place = (place + 1) & last;
+            }
+            index[place] = number + 1;
+        }
+        self.index = index;
+    }
+
     pub fn clear(&mut self) {
-        self.index.clear();
-        self.spans.clear();
+        self.index.fill(0);
+        self.slots.clear();
         self.bytes.clear();
     }
 }
@@ -226,7 +299,17 @@ mod tests {
             for value in &values {
                 interner.count(Key::of(value.as_bytes()), value.as_bytes(), 1);
             }
-            prop_assert_eq!(interner.counts().iter().sum::<u64>(), values.len() as u64);
+            prop_assert_eq!(interner.counts().sum::<u64>(), values.len() as u64);
+            // A candidate is counted exactly if it is the string.
+            for value in values.iter().chain(&["other".to_owned()]) {
+                let value = value.as_bytes();
+                let key = Key::of(value);
+                let candidate = interner.candidate(interner.hash(key, value));
+                let is_it = candidate > 0 && interner.get(candidate - 1) == value;
+                let before = interner.counts().sum::<u64>();
+                prop_assert_eq!(interner.count_candidate(candidate, key, value), is_it);
+                prop_assert_eq!(interner.counts().sum::<u64>(), before + u64::from(is_it));
+            }
             prop_assert_eq!(interner.len(), plain.len());
             prop_assert_eq!(interner.bytes(), plain.keys().map(Vec::len).sum::<usize>());
         }

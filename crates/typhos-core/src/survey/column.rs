@@ -5,6 +5,44 @@ use super::{Facts, Place};
 use crate::intern::Key;
 use crate::readings;
 
+/// Values that are looked up together.
+const GROUP: usize = 32;
+
+/// Distinct values whose table stays in the fastest caches, so that a look-up need not wait.
+const FEW: usize = 4096;
+
+/// What became of a value that may have been seen before.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Counted {
+    /// It was, and is counted.
+    Yes,
+    /// It was not.
+    No,
+    /// It is to be looked up in a [`Group`].
+    Later,
+}
+
+/// Values of one column, as places in a text: start, end and line.
+#[derive(Debug)]
+pub(super) struct Group {
+    values: [(u32, u32, u32); GROUP],
+    length: usize,
+}
+
+impl Group {
+    pub(super) fn new() -> Group {
+        Group { values: [(0, 0, 0); GROUP], length: 0 }
+    }
+
+    /// Adds a value that is not empty; says whether the group is full.
+    #[inline(always)]
+    pub(super) fn push(&mut self, start: usize, end: usize, line: u32) -> bool {
+        self.values[self.length] = (start as u32, end as u32, line);
+        self.length += 1;
+        self.length == GROUP
+    }
+}
+
 /// What is known of one column.
 #[derive(Debug, Clone)]
 pub struct ColumnFacts {
@@ -23,28 +61,8 @@ impl ColumnFacts {
     }
 
     /// Takes note of one value, which stands behind all that were observed before. `is_utf8` says that
-    /// the text around it is known to be valid; `key` makes its key.
-    #[inline(always)]
-    pub(super) fn observe(
-        &mut self,
-        value: &[u8],
-        key: impl Fn() -> Key,
-        is_utf8: bool,
-        place: Place,
-    ) {
-        if value.is_empty() {
-            self.empty += 1;
-        } else if let Some(table) = &mut self.table
-            && is_utf8
-            && table.count_known(key(), value)
-        {
-            // Counted: nothing else is to be known of a value that was seen before.
-        } else {
-            self.observe_closely(value, is_utf8, place);
-        }
-    }
-
-    fn observe_closely(&mut self, value: &[u8], is_utf8: bool, place: Place) {
+    /// the text around it is known to be valid.
+    pub(super) fn observe(&mut self, value: &[u8], is_utf8: bool, place: Place) {
         if readings::trim(value).is_empty() {
             self.empty += 1;
         } else if !is_utf8 && std::str::from_utf8(value).is_err() {
@@ -59,8 +77,64 @@ impl ColumnFacts {
         }
     }
 
-    /// Takes note of values that are not there, since their file lacks the column.
-    pub(super) fn observe_lacking(&mut self, count: u64) {
+    /// Counts `text[start..end]` if it is a value that was seen before; says whether it is. Values of a
+    /// column with many distinct ones are better taken in groups: for those it says no.
+    #[inline(always)]
+    pub(super) fn count_known(&mut self, text: &[u8], start: usize, end: usize) -> Counted {
+        match &mut self.table {
+            None => Counted::No,
+            Some(table) if table.len() > FEW => Counted::Later,
+            Some(table) => {
+                let key = Key::within(text, start, end);
+                match table.values_mut().count_known(key, &text[start..end]) {
+                    true => Counted::Yes,
+                    false => Counted::No,
+                }
+            }
+        }
+    }
+
+    /// Takes note of the values of a group, as [`observe`](Self::observe) does of one, and empties it. The
+    /// text is valid UTF-8.
+    ///
+    /// A value that was seen before is only counted: nothing else is to be known of it. The steps of the
+    /// look-up are taken for all values before the next, see [`Interner`](crate::intern::Interner).
+    pub(super) fn observe_group(
+        &mut self,
+        group: &mut Group,
+        text: &[u8],
+        place: impl Fn(u32) -> Place,
+    ) {
+        let values = &group.values[..group.length];
+        let mut candidates = [0; GROUP];
+        if let Some(table) = &mut self.table {
+            let table = table.values_mut();
+            let mut keys = [Key::EMPTY; GROUP];
+            for (key, (start, end, _)) in keys.iter_mut().zip(values) {
+                *key = Key::within(text, *start as usize, *end as usize);
+            }
+            for ((candidate, key), (start, end, _)) in candidates.iter_mut().zip(&keys).zip(values)
+            {
+                let hash = table.hash(*key, &text[*start as usize..*end as usize]);
+                *candidate = table.candidate(hash);
+            }
+            for ((candidate, key), (start, end, _)) in candidates.iter_mut().zip(&keys).zip(values)
+            {
+                let value = &text[*start as usize..*end as usize];
+                // What is known stands behind its first place: its count is all that changes.
+                *candidate = u32::from(table.count_candidate(*candidate, *key, value));
+            }
+        }
+        for ((start, end, line), is_counted) in values.iter().zip(candidates) {
+            if is_counted == 0 {
+                self.observe(&text[*start as usize..*end as usize], true, place(*line));
+            }
+        }
+        group.length = 0;
+    }
+
+    /// Takes note of fields with nothing in them.
+    pub(super) fn observe_empty(&mut self, count: u64) {
         self.empty += count;
     }
 

@@ -58,10 +58,10 @@ impl DistinctTable {
             || self.values.bytes() + self.values.len() * ENTRY_BYTES > self.most_bytes
     }
 
-    /// Counts a value that was seen before, and earlier; says whether it was.
+    /// The table itself, for look-ups in steps.
     #[inline(always)]
-    pub fn count_known(&mut self, key: Key, value: &[u8]) -> bool {
-        self.values.count_known(key, value)
+    pub fn values_mut(&mut self) -> &mut Interner {
+        &mut self.values
     }
 
     /// Counts a value `count` times more, seen first at `first`.

@@ -19,14 +19,14 @@ mod distinct;
 mod facts;
 
 pub use column::ColumnFacts;
+use column::{Counted, Group};
 pub use dates::{DateFacts, OrderFacts, ShapeFacts};
 pub use distinct::{DistinctValue, MAX_DISTINCT};
 pub use facts::{CLASSES, Class, Example, Facts, MAX_EXAMPLES, TextFacts};
 
-use crate::intern::Key;
 use crate::readings::trim;
 use crate::run::{self, Monitor, RunError, RunOptions};
-use crate::text::{Block, Input, QuotedEmpty, Records, Splitter};
+use crate::text::{Block, Dialect, Escape, Input, QuotedEmpty, Records, Splitter};
 
 /// Where a value stands: ordered as the input is read.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -145,26 +145,84 @@ impl Watcher {
                 }
             }
             let text = block.text();
-            for (column, facts) in self.survey.columns.iter_mut().enumerate() {
-                let Some(field) = layout.place(column) else {
-                    facts.observe_lacking(self.records.len() as u64);
-                    continue;
-                };
-                for (start, end, line) in self.records.column(field) {
-                    let raw = &text[start..end];
-                    let place = place(line);
-                    if dialect.is_plain(raw) {
-                        facts.observe(raw, || Key::within(text, start, end), is_utf8, place);
-                        continue;
-                    }
-                    let value = dialect.value(raw, &mut self.scratch);
-                    if keeps_empty && trim(value).is_empty() && dialect.is_quoted(raw) {
-                        facts.observe_text(value, place);
-                    } else {
-                        facts.observe(value, || Key::of(value), is_utf8, place);
+            let columns = self.survey.columns.iter_mut().enumerate();
+            for (column, facts) in columns {
+                match layout.place(column) {
+                    None => facts.observe_empty(self.records.len() as u64),
+                    Some(field) => {
+                        let values = self.records.column(field);
+                        let context = Context { text, dialect: &dialect, keeps_empty, is_utf8 };
+                        context.watch_column(facts, values, place, &mut self.scratch);
                     }
                 }
             }
         }
+    }
+}
+
+/// What has to be known of a block to look at its values.
+struct Context<'b> {
+    text: &'b [u8],
+    dialect: &'b Dialect,
+    /// Whether a blank field in quotes is a text.
+    keeps_empty: bool,
+    /// Whether the whole text is valid.
+    is_utf8: bool,
+}
+
+impl Context<'_> {
+    /// Takes note of the values of one column, given as places in the text.
+    fn watch_column(
+        &self,
+        facts: &mut ColumnFacts,
+        values: impl Iterator<Item = (usize, usize, u32)>,
+        place: impl Fn(u32) -> Place,
+        scratch: &mut Vec<u8>,
+    ) {
+        let Context { text, dialect, keeps_empty, is_utf8 } = *self;
+        let mut group = Group::new();
+        let mut empty = 0;
+        for (start, end, line) in values {
+            let raw = &text[start..end];
+            if raw.is_empty() {
+                empty += 1;
+                continue;
+            }
+            let is_simple = is_utf8 && dialect.is_plain(raw);
+            let inner = if is_simple { Some((start, end)) } else { self.inner(start, end) };
+            if let Some((start, end)) = inner {
+                match facts.count_known(text, start, end) {
+                    Counted::Yes => {}
+                    Counted::No => facts.observe(&text[start..end], true, place(line)),
+                    Counted::Later => {
+                        if group.push(start, end, line) {
+                            facts.observe_group(&mut group, text, &place);
+                        }
+                    }
+                }
+                continue;
+            }
+            // Values are observed in their order.
+            facts.observe_group(&mut group, text, &place);
+            let value = dialect.value(raw, scratch);
+            if keeps_empty && trim(value).is_empty() && dialect.is_quoted(raw) {
+                facts.observe_text(value, place(line));
+            } else {
+                facts.observe(value, is_utf8, place(line));
+            }
+        }
+        facts.observe_group(&mut group, text, &place);
+        facts.observe_empty(empty);
+    }
+
+    /// Where the value of a field stands in the text that is quoted and has nothing escaped in it.
+    fn inner(&self, start: usize, end: usize) -> Option<(usize, usize)> {
+        let quote = self.dialect.quote?;
+        let inner = self.text[start..end].strip_prefix(&[quote])?.strip_suffix(&[quote])?;
+        let is_simple = self.is_utf8
+            && self.dialect.escape == Escape::Doubled
+            && !trim(inner).is_empty()
+            && memchr::memchr(quote, inner).is_none();
+        is_simple.then_some((start + 1, end - 1))
     }
 }

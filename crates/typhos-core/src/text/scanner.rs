@@ -21,7 +21,6 @@ pub(super) struct Masks {
     pub quote: u64,
     /// Bit *i* is set where the quotes of this word up to and with byte *i* are odd in number.
     pub odd_quotes: u64,
-    pub escape: u64,
 }
 
 /// Finds the structural bytes of one dialect.
@@ -70,7 +69,6 @@ impl Scanner {
                 newline: masks.newline & keep,
                 quote,
                 odd_quotes: prefix_xor(quote),
-                escape: 0,
             });
         }
         if self.quote.is_none() {
@@ -81,8 +79,12 @@ impl Scanner {
         }
         if self.has_escape {
             self.find(text, b'\\');
-            out.iter_mut().zip(&self.extra).for_each(|(masks, escape)| masks.escape = *escape);
         }
+    }
+
+    /// Where the escapes are in a word of the text scanned last; nowhere, in a dialect without.
+    pub fn escapes(&self, word: usize) -> u64 {
+        if self.has_escape { self.extra[word] } else { 0 }
     }
 
     /// Counts a CR as a line end where no LF follows it.
@@ -138,7 +140,6 @@ fn portable(word: &[u8; WORD], needles: [u8; 3]) -> Masks {
         newline: portable_find(word, needles[1]),
         quote,
         odd_quotes: prefix_xor(quote),
-        escape: 0,
     }
 }
 
@@ -206,7 +207,6 @@ mod avx2 {
                 newline: equal(low, high, newline),
                 quote: quotes,
                 odd_quotes: _mm_cvtsi128_si64(product).cast_unsigned(),
-                escape: 0,
             });
         }
     }
@@ -263,7 +263,7 @@ mod tests {
     use proptest::prelude::*;
 
     /// The obvious way: look at every byte.
-    fn oracle(text: &[u8], next: Option<u8>, dialect: &Dialect) -> Vec<Masks> {
+    fn oracle(text: &[u8], next: Option<u8>, dialect: &Dialect) -> Vec<(Masks, u64)> {
         let at = |at: usize| text.get(at).copied().or(next.filter(|_| at == text.len()));
         let ends_line = |place: usize| match text[place] {
             b'\n' => true,
@@ -272,7 +272,7 @@ mod tests {
         };
         let words = (0..text.len()).step_by(WORD).map(|base| {
             let places = base..text.len().min(base + WORD);
-            let mut masks = Masks::default();
+            let (mut masks, mut escapes) = (Masks::default(), 0);
             let mut odd = false;
             for place in places {
                 let bit = 1u64 << (place - base);
@@ -285,7 +285,7 @@ mod tests {
                     (&mut masks.newline, ends_line(place)),
                     (&mut masks.quote, is_quote),
                     (&mut masks.odd_quotes, odd),
-                    (&mut masks.escape, is_escape),
+                    (&mut escapes, is_escape),
                 ] {
                     *mask |= if is_set { bit } else { 0 };
                 }
@@ -294,7 +294,7 @@ mod tests {
             if odd && text.len() - base < WORD {
                 masks.odd_quotes |= !0 << (text.len() - base);
             }
-            masks
+            (masks, escapes)
         });
         words.collect()
     }
@@ -306,7 +306,8 @@ mod tests {
         for (label, mut scanner) in [("detected", detected), ("portable", portable)] {
             let mut out = Vec::new();
             scanner.scan(text, next, &mut out);
-            assert_eq!(out, want, "{label}");
+            let found = out.iter().enumerate().map(|(at, masks)| (*masks, scanner.escapes(at)));
+            assert_eq!(found.collect::<Vec<_>>(), want, "{label}");
         }
     }
 

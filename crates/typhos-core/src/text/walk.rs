@@ -11,7 +11,7 @@
 use super::scanner::{Masks, Scanner, WORD};
 use super::{Dialect, Escape};
 
-/// Bytes whose masks are made at a time: 40 bytes of masks for every 64, so this stays in the first
+/// Bytes whose masks are made at a time: 32 bytes of masks for every 64, so this stays in the first
 /// level of cache.
 pub(super) const STRIDE: usize = 128 * WORD;
 
@@ -121,9 +121,10 @@ impl Walk {
         let mut base = self.at;
         let exact_only = self.dialect.comment.is_some();
         let has_escape = self.dialect.escape == Escape::Backslash;
-        for word in &masks {
-            if exact_only || has_escape && (word.quote | word.escape != 0 || self.resume > base) {
-                self.exactly(text, base, *word, events);
+        for (index, word) in masks.iter().enumerate() {
+            let escapes = self.scanner.escapes(index);
+            if exact_only || has_escape && (word.quote | escapes != 0 || self.resume > base) {
+                self.exactly(text, base, *word, escapes, events);
             } else if word.quote == 0 {
                 if !self.quoted {
                     separators(text, base, word.delimiter, word.newline, events);
@@ -133,7 +134,7 @@ impl Walk {
             } else if let Some(inside) = self.by_parity::<E>(text, base, end, *word) {
                 separators(text, base, word.delimiter & !inside, word.newline & !inside, events);
             } else {
-                self.exactly(text, base, *word, events);
+                self.exactly(text, base, *word, 0, events);
             }
             base += WORD;
         }
@@ -197,8 +198,15 @@ impl Walk {
     }
 
     /// Every mark in order.
-    fn exactly<E: Events>(&mut self, text: &[u8], base: usize, word: Masks, events: &mut E) {
-        let mut marks = word.delimiter | word.newline | word.quote | word.escape;
+    fn exactly<E: Events>(
+        &mut self,
+        text: &[u8],
+        base: usize,
+        word: Masks,
+        escapes: u64,
+        events: &mut E,
+    ) {
+        let mut marks = word.delimiter | word.newline | word.quote | escapes;
         while marks != 0 {
             let bit = marks & marks.wrapping_neg();
             let at = base + marks.trailing_zeros() as usize;
@@ -216,7 +224,7 @@ impl Walk {
                     (self.in_comment, self.fresh, self.start) = (false, true, at + 1);
                     events.comment(at);
                 }
-            } else if word.escape & bit != 0 {
+            } else if escapes & bit != 0 {
                 self.escape_at(text, at, events);
             } else if word.quote & bit != 0 {
                 self.quote_at(text, at, events);

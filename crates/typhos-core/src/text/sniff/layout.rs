@@ -88,19 +88,18 @@ fn line_ends(text: &[u8], choice: &InputChoice) -> Vec<LineEnds> {
 
 /// One layout for each delimiter that could be one, with the quoting that suits it best.
 fn candidates(sample: Sample<'_>, base: Dialect, choice: &InputChoice) -> Vec<Layout> {
-    let delimiters = match choice.delimiter {
-        Some(said) => vec![said],
-        None => {
-            let present = |byte: &u8| {
-                Some(Some(*byte)) != choice.quote && memchr::memchr(*byte, sample.text).is_some()
-            };
-            ORDINARY.into_iter().chain(UNUSUAL).filter(present).collect()
-        }
+    let layout = |delimiter: u8| best_quoting(sample, Dialect { delimiter, ..base }, choice);
+    if let Some(said) = choice.delimiter {
+        return vec![layout(said)];
+    }
+    let is_present = |byte: &u8| {
+        Some(Some(*byte)) != choice.quote && memchr::memchr(*byte, sample.text).is_some()
     };
-    let mut layouts: Vec<Layout> = delimiters
-        .into_iter()
-        .map(|delimiter| best_quoting(sample, Dialect { delimiter, ..base }, choice))
-        .collect();
+    let mut layouts: Vec<Layout> = ORDINARY.into_iter().filter(is_present).map(layout).collect();
+    // The unusual ones are only asked where no ordinary one is sure.
+    if !layouts.iter().any(|layout| layout.fields > 1 && layout.score.share >= NO_DOUBT) {
+        layouts.extend(UNUSUAL.into_iter().filter(is_present).map(layout));
+    }
     if layouts.is_empty() {
         layouts.push(best_quoting(sample, base, choice));
     }

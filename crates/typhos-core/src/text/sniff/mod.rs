@@ -14,7 +14,7 @@ use crate::dates::read_shape;
 use crate::readings::{bool_word, parse_number, token, trim};
 
 /// Records that are looked at.
-const SAMPLE_RECORDS: usize = 1000;
+const SAMPLE_RECORDS: usize = 500;
 
 /// Why a dialect was found to be what it is, for a person. What is empty goes without saying.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
