@@ -320,7 +320,7 @@ impl<C: Cells> FillColumn for Column<C> {
         let text = slice.block.text();
         let dialect = slice.layout.dialect;
         let Some(field) = field else { return self.fill_lacking(records, note) };
-        for (row, (start, end, _)) in records.column(field).enumerate() {
+        for (row, (start, end)) in records.column(field).enumerate() {
             let raw = &text[start..end];
             let value = dialect.value(raw, scratch);
             let result = if slice.keeps_empty && is_quoted_blank(&dialect, raw, value) {

@@ -22,7 +22,7 @@ pub(super) enum Counted {
     Later,
 }
 
-/// Values of one column, as places in a text: start, end and line.
+/// Values of one column, as places in a text: start, end and row.
 #[derive(Debug)]
 pub(super) struct Group {
     values: [(u32, u32, u32); GROUP],
@@ -36,8 +36,8 @@ impl Group {
 
     /// Adds a value that is not empty; says whether the group is full.
     #[inline(always)]
-    pub(super) fn push(&mut self, start: usize, end: usize, line: u32) -> bool {
-        self.values[self.length] = (start as u32, end as u32, line);
+    pub(super) fn push(&mut self, start: usize, end: usize, row: u32) -> bool {
+        self.values[self.length] = (start as u32, end as u32, row);
         self.length += 1;
         self.length == GROUP
     }
@@ -125,9 +125,9 @@ impl ColumnFacts {
                 *candidate = u32::from(table.count_candidate(*candidate, *key, value));
             }
         }
-        for ((start, end, line), is_counted) in values.iter().zip(candidates) {
+        for ((start, end, row), is_counted) in values.iter().zip(candidates) {
             if is_counted == 0 {
-                self.observe(&text[*start as usize..*end as usize], true, place(*line));
+                self.observe(&text[*start as usize..*end as usize], true, place(*row));
             }
         }
         group.length = 0;

@@ -134,9 +134,17 @@ fn prefix(value: &[u8]) -> u64 {
     match value.first_chunk::<8>() {
         Some(eight) => u64::from_be_bytes(*eight),
         None => {
-            value.iter().enumerate().fold(0, |n, (at, byte)| n | u64::from(*byte) << (56 - at * 8))
+            let mut eight = [0; 8];
+            eight[..value.len()].copy_from_slice(value);
+            u64::from_be_bytes(eight)
         }
     }
+}
+
+/// In a sorted column every value is a new extreme: the buffer is kept.
+fn replace(buffer: &mut Vec<u8>, value: &[u8]) {
+    buffer.clear();
+    buffer.extend_from_slice(value);
 }
 
 impl TextFacts {
@@ -160,11 +168,11 @@ impl TextFacts {
     fn stretch(&mut self, value: &[u8], prefix: u64) {
         let value = &value[..value.len().min(MAX_EXAMPLE_BYTES)];
         if self.count == 0 || value < &self.min[..] {
-            self.min = value.to_vec();
+            replace(&mut self.min, value);
             self.min_prefix = prefix;
         }
         if self.count == 0 || value > &self.max[..] {
-            self.max = value.to_vec();
+            replace(&mut self.max, value);
             self.max_prefix = prefix;
         }
     }

@@ -131,10 +131,10 @@ impl Watcher {
         let keeps_empty = input.quoted_empty() == QuotedEmpty::Text;
         let mut splitter = Splitter::new(block, &dialect, layout.fields);
         let is_utf8 = std::str::from_utf8(block.text()).is_ok();
-        let place =
-            |line: u32| Place { file: block.file, line: block.first_line + u64::from(line) };
         while splitter.fill(&mut self.records, SLICE_RECORDS) {
             self.survey.records += self.records.len() as u64;
+            let place =
+                |line: u32| Place { file: block.file, line: block.first_line + u64::from(line) };
             for broken in self.records.broken() {
                 self.survey.broken += 1;
                 if self.survey.broken_examples.len() < MAX_BROKEN_EXAMPLES {
@@ -152,6 +152,7 @@ impl Watcher {
                     Some(field) => {
                         let values = self.records.column(field);
                         let context = Context { text, dialect: &dialect, keeps_empty, is_utf8 };
+                        let place = |row: u32| place(self.records.line(row as usize));
                         context.watch_column(facts, values, place, &mut self.scratch);
                     }
                 }
@@ -171,18 +172,19 @@ struct Context<'b> {
 }
 
 impl Context<'_> {
-    /// Takes note of the values of one column, given as places in the text.
+    /// Takes note of the values of one column, given as places in the text; `place` says where the
+    /// record of a row stands.
     fn watch_column(
         &self,
         facts: &mut ColumnFacts,
-        values: impl Iterator<Item = (usize, usize, u32)>,
+        values: impl Iterator<Item = (usize, usize)>,
         place: impl Fn(u32) -> Place,
         scratch: &mut Vec<u8>,
     ) {
         let Context { text, dialect, keeps_empty, is_utf8 } = *self;
         let mut group = Group::new();
         let mut empty = 0;
-        for (start, end, line) in values {
+        for (row, (start, end)) in (0..).zip(values) {
             let raw = &text[start..end];
             if raw.is_empty() {
                 empty += 1;
@@ -193,9 +195,9 @@ impl Context<'_> {
             if let Some((start, end)) = inner {
                 match facts.count_known(text, start, end) {
                     Counted::Yes => {}
-                    Counted::No => facts.observe(&text[start..end], true, place(line)),
+                    Counted::No => facts.observe(&text[start..end], true, place(row)),
                     Counted::Later => {
-                        if group.push(start, end, line) {
+                        if group.push(start, end, row) {
                             facts.observe_group(&mut group, text, &place);
                         }
                     }
@@ -206,9 +208,9 @@ impl Context<'_> {
             facts.observe_group(&mut group, text, &place);
             let value = dialect.value(raw, scratch);
             if keeps_empty && trim(value).is_empty() && dialect.is_quoted(raw) {
-                facts.observe_text(value, place(line));
+                facts.observe_text(value, place(row));
             } else {
-                facts.observe(value, is_utf8, place(line));
+                facts.observe(value, is_utf8, place(row));
             }
         }
         facts.observe_group(&mut group, text, &place);

@@ -131,14 +131,13 @@ impl Records {
         (start as usize, self.ends[at] as usize)
     }
 
-    /// All fields of a column, as [`bounds`](Self::bounds) has them, with the line of their record as
-    /// [`line`](Self::line) has it.
+    /// All fields of a column in the order of the records, as [`bounds`](Self::bounds) has them.
     #[inline]
-    pub fn column(&self, column: usize) -> impl Iterator<Item = (usize, usize, u32)> {
-        let rows = self.ends.chunks_exact(self.columns.max(1));
-        rows.zip(self.starts.iter().zip(&self.lines)).map(move |(ends, (start, line))| {
-            let start = if column == 0 { *start } else { ends[column - 1] + 1 };
-            (start as usize, ends[column] as usize, *line)
+    pub fn column(&self, column: usize) -> impl Iterator<Item = (usize, usize)> {
+        let rows = self.ends.chunks_exact(self.columns.max(1)).enumerate();
+        rows.map(move |(row, ends)| {
+            let start = if column == 0 { self.starts[row] } else { ends[column - 1] + 1 };
+            (start as usize, ends[column] as usize)
         })
     }
 
@@ -514,7 +513,7 @@ mod tests {
         assert_eq!(&text[start..end], b"e,f");
         assert_eq!(records.line(1), 2);
         assert_eq!(records.bounds(1, 1), (10, 11));
-        assert_eq!(records.column(0).collect::<Vec<_>>(), [(0, 1, 0), (8, 9, 2)]);
-        assert_eq!(records.column(1).collect::<Vec<_>>(), [(2, 3, 0), (10, 11, 2)]);
+        assert_eq!(records.column(0).collect::<Vec<_>>(), [(0, 1), (8, 9)]);
+        assert_eq!(records.column(1).collect::<Vec<_>>(), [(2, 3), (10, 11)]);
     }
 }
