@@ -32,7 +32,7 @@ pub fn layout_lines(input: &Input) -> Vec<String> {
     let parts = [
         (true, "delimiter", delimiter_name(dialect.delimiter), &finding.delimiter),
         (true, "quote", letter(dialect.quote), &finding.quote),
-        (escaped, "escape", dialect.escape.name().into(), &finding.quote),
+        (escaped, "escape", dialect.escape.name().into(), &finding.escape),
         (true, "header", if dialect.header { "yes" } else { "no" }.into(), &finding.header),
         (dialect.skip > 0, "skip", grouped(u64::from(dialect.skip)), &finding.skip),
         (dialect.comment.is_some(), "comment", letter(dialect.comment), &finding.comment),
@@ -85,6 +85,7 @@ pub fn input_json(input: &Input) -> Value {
     let reasons = [
         ("delimiter", &finding.delimiter),
         ("quote", &finding.quote),
+        ("escape", &finding.escape),
         ("line_ends", &finding.line_ends),
         ("comment", &finding.comment),
         ("trailing_delimiter", &finding.trailing_delimiter),

@@ -4,6 +4,7 @@
 mod docs;
 mod errors;
 mod faults;
+mod layouts;
 mod readers;
 mod story;
 mod world;

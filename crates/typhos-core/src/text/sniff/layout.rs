@@ -48,6 +48,8 @@ struct Score {
     /// Share of values that are figures, or nothing.
     typed: f64,
     records: usize,
+    /// Records from the first such on, what may be comments left out.
+    below: usize,
     broken: usize,
     /// Fields that stand in quotes; those of them that could not do without; and fields that only start
     /// with a quote. Where there are no quotes, this is about double ones.
@@ -64,11 +66,12 @@ pub(super) fn find(sample: Sample<'_>, choice: &InputChoice, finding: &mut Findi
         layouts.extend(candidates(sample, base, choice));
     }
     let best = choose(&layouts, sample, choice, finding);
-    finding.quote = if choice.quote.is_some() || choice.escape.is_some() {
-        SAID.into()
-    } else {
-        quote_reason(&best)
-    };
+    finding.quote = if choice.quote.is_some() { SAID.into() } else { quote_reason(&best) };
+    if choice.escape.is_some() {
+        finding.escape = SAID.into();
+    } else if best.dialect.escape == Escape::Backslash {
+        finding.escape = "backslashes stand before what would separate".into();
+    }
     best
 }
 
@@ -198,7 +201,9 @@ fn weigh(sample: Sample<'_>, dialect: Dialect) -> Layout {
     };
     // A header of a table whose rows have names is short by one; see `table::has_short_header`.
     let short = records.first().filter(|first| {
-        matches!(dialect.delimiter, b' ' | b'\t') && first.fields.len() + 1 == fields
+        matches!(dialect.delimiter, b' ' | b'\t')
+            && first.fields.len() > 1
+            && first.fields.len() + 1 == fields
     });
     let short = short.map(|first| first.start);
     let agrees = |record: &&PlainRecord| {
@@ -216,6 +221,7 @@ fn weigh(sample: Sample<'_>, dialect: Dialect) -> Layout {
         .filter(|record| sample.text[record.start] != b'#' || agrees(record))
         .count();
     score.share = agreeing as f64 / all as f64;
+    score.below = below;
     score.share_below = agreeing as f64 / below.max(1) as f64;
     score.first_agrees = first == 0;
     let (mut typed, mut values) = (0usize, 0usize);
@@ -287,14 +293,16 @@ fn choose(
     };
     match sure.or_else(unusual).or_else(likely).or_else(below) {
         Some(best) => {
-            let share = best.score.share_below;
-            let all = match (share >= 1.0, best.score.share >= 1.0) {
-                (true, true) => "all of the first ".to_owned(),
-                (true, false) => "all records of the table in the first ".to_owned(),
-                _ => format!("{:.0} % of the first ", (share * 100.0).floor()),
+            let score = &best.score;
+            let which = if score.share_below < 1.0 {
+                let share = (score.share_below * 100.0).floor();
+                format!("{share:.0} % of the first {} records", score.below)
+            } else if score.first_agrees {
+                format!("all of the first {} records", score.below)
+            } else {
+                format!("the first {} records of the table", score.below)
             };
-            finding.delimiter =
-                format!("splits {all}{} records into {} fields", best.score.records, best.fields);
+            finding.delimiter = format!("splits {which} into {} fields", best.fields);
             *best
         }
         None => {
@@ -350,7 +358,7 @@ fn is_plain(layout: &Layout, sample: Sample<'_>) -> bool {
     match layout.dialect.delimiter {
         b' ' => score.typed >= 0.5 && score.records >= 3,
         b':' | b'=' | b'@' | b'&' | b'*' | b'#' | b'$' | b'%' => {
-            score.typed >= 0.4 || layout.fields > 3
+            score.typed >= 0.3 || layout.fields > 3
         }
         _ => true,
     }
@@ -372,19 +380,10 @@ fn is_one_value(line: &[u8]) -> bool {
 }
 
 fn quote_reason(layout: &Layout) -> String {
-    let fields = |count: usize| super::plural(count, "field");
-    match (layout.dialect.quote, layout.dialect.escape) {
-        (None, Escape::Doubled) => "with quotes, records would be torn".into(),
-        (None, Escape::Backslash) => {
-            "with quotes, records would be torn; backslashes escape".into()
-        }
-        (Some(_), Escape::Doubled) if layout.score.quoted == 0 => {
-            "no field is quoted so far".into()
-        }
-        (Some(_), Escape::Doubled) => format!("{} in quotes so far", fields(layout.score.quoted)),
-        (Some(_), Escape::Backslash) => {
-            format!("{} in quotes so far, escaped with a backslash", fields(layout.score.quoted))
-        }
+    match (layout.dialect.quote, layout.score.quoted) {
+        (None, _) => "with quotes, records would be torn".into(),
+        (Some(_), 0) => "no field is quoted so far".into(),
+        (Some(_), quoted) => format!("{} in quotes so far", super::plural(quoted, "field")),
     }
 }
 

@@ -21,8 +21,10 @@ const SAMPLE_RECORDS: usize = 500;
 pub struct Finding {
     /// Why this delimiter.
     pub delimiter: String,
-    /// Why this quote and escape.
+    /// Why this quote.
     pub quote: String,
+    /// Why this escape.
+    pub escape: String,
     /// Why these line ends.
     pub line_ends: String,
     /// Why these lines are skipped.

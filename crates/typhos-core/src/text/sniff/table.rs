@@ -20,7 +20,7 @@ pub(super) fn delimiter_hint(head: &[u8]) -> Option<u8> {
     .filter(|byte| byte.is_ascii() && !byte.is_ascii_alphanumeric() && *byte != b'"')
 }
 
-/// Comments start with `#`, and unlike records do not split into the fields of the table.
+/// Comments start with `#`, and unlike records most do not split into the fields of the table.
 pub(super) fn find_comments(
     sample: Sample<'_>,
     dialect: &mut Dialect,
@@ -40,7 +40,9 @@ pub(super) fn find_comments(
     let records: Vec<PlainRecord> = sample.records(*dialect).collect();
     let marked: Vec<&PlainRecord> = records.iter().filter(is_mark).collect();
     let is_comment = if fields > 1 {
-        marked.iter().all(|record| record.fields.len() != fields)
+        // A remark may have as many delimiters as a record by chance; a value may start with the mark.
+        let unlike = marked.iter().filter(|record| record.fields.len() != fields).count();
+        unlike * 2 >= marked.len() && !marked.is_empty()
     } else {
         // In a single column `#` may well start a value; above the first value it is a remark.
         let leading = records.iter().take_while(|record| is_mark(record)).count();
@@ -121,11 +123,7 @@ pub(super) fn find_start(
     }
     // One record that is short by one is more likely a header than a title: see `has_short_header`.
     let width_above = width(&records[first - 1]);
-    if above == 1
-        && width_above + 1 == fields
-        && (width_above > 1
-            || is_name_of_rows(&records[first - 1], &records[first], sample, dialect))
-    {
+    if above == 1 && width_above > 1 && width_above + 1 == fields {
         return;
     }
     let line = records[first].line as u32;
@@ -144,6 +142,7 @@ pub(super) fn has_short_header(sample: Sample<'_>, dialect: Dialect, fields: usi
     let (Some(first), Some(second)) = (records.next(), records.next()) else { return false };
     if !matches!(dialect.delimiter, b' ' | b'\t')
         || dialect.trailing_delimiter
+        || first.fields.len() < 2
         || first.fields.len() + 1 != fields
         || second.fields.len() != fields
     {
@@ -153,24 +152,6 @@ pub(super) fn has_short_header(sample: Sample<'_>, dialect: Dialect, fields: usi
     let name = |record: &PlainRecord| {
         record.texts(sample.text, &dialect).into_iter().next().unwrap_or_default()
     };
-    let names_rows =
-        std::iter::once(&second).map(name).chain(records.map(|r| name(&r))).all(|n| seen.insert(n));
-    names_rows && (first.fields.len() > 1 || is_name_of_rows(&first, &second, sample, &dialect))
-}
-
-/// Whether a single value above two is the name of the second of them: it is no figure, and the
-/// second is one.
-fn is_name_of_rows(
-    above: &PlainRecord,
-    below: &PlainRecord,
-    sample: Sample<'_>,
-    dialect: &Dialect,
-) -> bool {
-    let glance = |record: &PlainRecord, field: usize| {
-        let values = record.texts(sample.text, dialect);
-        values.get(field).map(|value| Glance::of(value.as_bytes()))
-    };
-    matches!(dialect.delimiter, b' ' | b'\t')
-        && glance(above, 0) == Some(Glance::Text)
-        && glance(below, 1).is_some_and(Glance::is_figure)
+    let mut names = std::iter::once(&second).map(name).chain(records.map(|record| name(&record)));
+    names.all(|name| seen.insert(name))
 }

@@ -38,6 +38,7 @@ fn delimiters_and_headers() {
         ("id,tags\n1,x;y\n2,z;w\n3,v;u\n", b',', true),
         ("1,x;y\n2,z;w\n3,v;u\n", b',', false),
         ("id,when\n1,10:30|x\n2,11:45|y\n", b',', true),
+        ("port\nTang 1\nSker 2\nHolm 3\n", b',', true),
         // Lines that are values as they stand are not cut up.
         ("10:30\n11:45\n12:00\n", b',', false),
         ("at\n2024-01-01 10:30\n2024-01-02 11:30\n2024-01-03 11:30\n", b',', true),
@@ -117,6 +118,8 @@ fn what_stands_above_and_between_and_behind() {
     assert_eq!(comment("# made by hand\na,b\n1,2\n# so far\n3,4\n"), Some(b'#'));
     assert_eq!(comment("#a,b\n1,2\n"), None, "it is the header");
     assert_eq!(comment("tag,n\n#x,1\n#y,2\n"), None);
+    assert_eq!(comment("tag,n\n#x,1\n#y,2\n#z\n"), None, "one of them is broken");
+    assert_eq!(comment("# ports, by day\n# as told\na,b\n1,2\n3,4\n"), Some(b'#'));
     assert_eq!(comment("# all ports\nport\nHolm\nTang\n"), Some(b'#'));
     assert_eq!(comment("tag\n#holm\n#tang\n"), None);
 
