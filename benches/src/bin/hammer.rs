@@ -34,7 +34,7 @@ struct Dice(ChaCha8Rng);
 
 impl Dice {
     fn below(&mut self, end: usize) -> usize {
-        (u64::from(self.0.next_u32()) * end as u64 >> 32) as usize
+        ((u64::from(self.0.next_u32()) * end as u64) >> 32) as usize
     }
 
     fn chance(&mut self, percent: usize) -> bool {

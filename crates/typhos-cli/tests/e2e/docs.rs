@@ -44,6 +44,19 @@ fn the_document_lists_every_key_and_type() {
 }
 
 #[test]
+fn the_documents_and_the_command_line_have_every_key_of_the_input() {
+    let text = document("docs/schema-file.md") + &document("docs/reading.md");
+    let help = World::new().ok("scout --help").out;
+    for word in typhos_core::schema::INPUT_KEYS {
+        assert!(text.contains(&format!("`{word}`")), "the documents do not mention `{word}`");
+        let option = format!("--{}", word.replace('_', "-"));
+        // What values mean is declared, and not said about a file.
+        let is_declared = ["absent", "misfit"].contains(&word);
+        assert!(is_declared || help.contains(&option), "scout --help does not mention {option}");
+    }
+}
+
+#[test]
 fn the_commands_of_the_readme_work_one_after_another() {
     let text = document("README.md");
     let lines = blocks(&text, "sh")
