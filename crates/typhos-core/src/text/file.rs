@@ -251,7 +251,9 @@ impl InputFile {
         if dialect.header && is_cut {
             return Err(InputError::HeaderTooLong { file: self.name(), line });
         }
-        let is_trailing = dialect.trailing_delimiter && record.ends_in_delimiter();
+        // Where only the header ends in a delimiter, that names no column either.
+        let is_one_more = dialect.header && record.fields.len() == most + 1 && most > 1;
+        let is_trailing = (dialect.trailing_delimiter || is_one_more) && record.ends_in_delimiter();
         // Without a header most records tell, since the first may be broken.
         let mut fields =
             if dialect.header { record.fields.len() - usize::from(is_trailing) } else { most };

@@ -402,6 +402,15 @@ mod tests {
     }
 
     #[test]
+    fn a_header_may_end_in_a_delimiter_of_its_own() {
+        let input = open(&[("a.csv", b"port,day,\nHolm,1\nTang,2\n")]).unwrap();
+        assert_eq!(
+            (input.names().join(" "), input.files()[0].layout().fields),
+            ("port day".into(), 2)
+        );
+    }
+
+    #[test]
     fn lines_above_the_table_are_kept_and_skipped() {
         let text =
             b"Skerrow Ferries\n\nAll sailings, by port\nport,day,count\nHolm,1,20\nTang,2,7\n";

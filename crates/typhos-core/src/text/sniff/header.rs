@@ -25,12 +25,17 @@ pub(super) fn find(
         finding.header = SAID.into();
         return said;
     }
-    let mut records = sample.records(dialect).map(|record| record.texts(sample.text, &dialect));
+    // Each value with whether it stands in quotes.
+    let mut records = sample.records(dialect).map(|record| {
+        let quoted =
+            record.fields.iter().map(|field| dialect.is_quoted(&sample.text[field.0..field.1]));
+        record.texts(sample.text, &dialect).into_iter().zip(quoted).collect::<Vec<_>>()
+    });
     let Some(mut first) = records.next() else {
         finding.header = "nothing to compare".into();
         return true;
     };
-    if dialect.trailing_delimiter && first.last().is_some_and(String::is_empty) {
+    if dialect.trailing_delimiter && first.last().is_some_and(|(name, _)| name.is_empty()) {
         first.pop();
     }
     // A header that is short by one leaves the first column, of row names, without one.
@@ -41,7 +46,8 @@ pub(super) fn find(
         .enumerate()
         .map(|(at, name)| Column::new(name, rows.iter().filter_map(|row| row.get(at + shift))))
         .collect();
-    let (header, why, sure) = if choice.names.as_ref().is_some_and(|names| *names == first) {
+    let is_said = |names: &Vec<String>| names.iter().eq(first.iter().map(|(name, _)| name));
+    let (header, why, sure) = if choice.names.as_ref().is_some_and(is_said) {
         (true, "the first record is the names as said".to_owned(), true)
     } else if rows.is_empty() {
         let header = !columns.iter().any(|column| column.top.is_figure());
@@ -68,11 +74,18 @@ struct Column<'v> {
     below: Vec<&'v str>,
     /// What all values below are at a glance, where they are one thing; blanks and the like aside.
     kind: Option<Glance>,
+    /// Whether it stands in quotes and none of the values below does.
+    is_quoted_alone: bool,
 }
 
 impl<'v> Column<'v> {
-    fn new(name: &'v str, below: impl Iterator<Item = &'v String>) -> Column<'v> {
-        let below: Vec<&str> = below.map(String::as_str).filter(|v| !v.trim().is_empty()).collect();
+    fn new(
+        (name, is_quoted): &'v (String, bool),
+        below: impl Iterator<Item = &'v (String, bool)>,
+    ) -> Column<'v> {
+        let below: Vec<_> = below.filter(|(value, _)| !value.trim().is_empty()).collect();
+        let is_quoted_alone = *is_quoted && !below.iter().any(|(_, is_quoted)| *is_quoted);
+        let below: Vec<&str> = below.into_iter().map(|(value, _)| value.as_str()).collect();
         let mut kinds = HashSet::new();
         for value in &below {
             match Glance::of(value.as_bytes()) {
@@ -86,7 +99,7 @@ impl<'v> Column<'v> {
             kinds.remove(&Glance::Integer);
         }
         let kind = kinds.iter().next().copied().filter(|_| kinds.len() == 1);
-        Column { name, top: Glance::of(name.as_bytes()), below, kind }
+        Column { name, top: Glance::of(name.as_bytes()), below, kind, is_quoted_alone }
     }
 
     fn vote(&self) -> Vote {
@@ -94,7 +107,8 @@ impl<'v> Column<'v> {
         match (self.top, self.kind) {
             (Blank | Absent, _) | (_, None) => Vote::None,
             (Text, Some(Integer | Number | Date | Bool)) => Vote::For,
-            (Bool, Some(Bool)) => Vote::Against,
+            (top, Some(Integer | Number)) if top.is_figure() && self.is_quoted_alone => Vote::For,
+            (Bool, Some(Bool)) => Vote::Weak,
             (Bool, Some(Integer | Number | Date)) => Vote::For,
             (Date, Some(Integer | Number)) | (Integer | Number, Some(Date)) => Vote::For,
             (Integer, Some(Integer)) | (Number, Some(Number)) | (Date, Some(Date)) => Vote::Against,
@@ -109,7 +123,7 @@ impl<'v> Column<'v> {
 enum Vote {
     For,
     Against,
-    /// A figure above texts: speaks against, if nothing else does.
+    /// A figure above texts, a word for true or false above such: speaks against, if nothing speaks for.
     Weak,
     None,
 }
@@ -150,7 +164,8 @@ fn counts_up(columns: &[Column<'_>]) -> bool {
     let step_of = |numbers: &[i64]| {
         let step = numbers.get(1)? - numbers[0];
         let is_even = numbers.windows(2).all(|pair| pair[1] - pair[0] == step);
-        (numbers.len() >= 2 && step == 1 && is_even).then_some(step)
+        let is_usual = step == 1 || step > 1 && numbers.len() > 2;
+        (is_usual && is_even).then_some(step)
     };
     let tops: Vec<(usize, i64)> = columns
         .iter()

@@ -135,17 +135,23 @@ pub(super) fn find_start(
 }
 
 /// Whether the first record is a header that has one field less than the records, as some programs
-/// write tables whose rows have names. They separate with spaces or tabs; with any other delimiter such
-/// a header is more likely wrong, or the records are.
+/// write tables whose rows have names. They separate with spaces or tabs, or quote the names of rows;
+/// anywhere else such a header is more likely wrong, or the records are.
 pub(super) fn has_short_header(sample: Sample<'_>, dialect: Dialect, fields: usize) -> bool {
     let mut records = sample.records(dialect);
     let (Some(first), Some(second)) = (records.next(), records.next()) else { return false };
-    if !matches!(dialect.delimiter, b' ' | b'\t')
-        || dialect.trailing_delimiter
+    if dialect.trailing_delimiter
         || first.fields.len() < 2
         || first.fields.len() + 1 != fields
         || second.fields.len() != fields
     {
+        return false;
+    }
+    let is_quoted = |record: &PlainRecord| {
+        let (start, end) = record.fields[0];
+        dialect.is_quoted(&sample.text[start..end])
+    };
+    if !matches!(dialect.delimiter, b' ' | b'\t') && !(is_quoted(&first) && is_quoted(&second)) {
         return false;
     }
     let mut seen = HashSet::new();

@@ -39,6 +39,9 @@ fn delimiters_and_headers() {
         ("1,x;y\n2,z;w\n3,v;u\n", b',', false),
         ("id,when\n1,10:30|x\n2,11:45|y\n", b',', true),
         ("port\nTang 1\nSker 2\nHolm 3\n", b',', true),
+        ("\"\",\"1\",\"2\"\n\"a\",5,6\n\"b\",7,8\n", b',', true),
+        ("what,1940,1945,1950\nfood,22.2,44.5,59.6\nfuel,3.1,4.5,5.6\n", b',', true),
+        ("y,week\nn,1\ny,2\n", b',', true),
         // Lines that are values as they stand are not cut up.
         ("10:30\n11:45\n12:00\n", b',', false),
         ("at\n2024-01-01 10:30\n2024-01-02 11:30\n2024-01-03 11:30\n", b',', true),
@@ -133,6 +136,8 @@ fn what_stands_above_and_between_and_behind() {
     assert_eq!(trailing("a,b,c\n1,2,\n3,4,\n"), (false, 3), "the column has a name");
 
     let short = sniffed("depth salt\nHolm 12 3.5\nTang 7 3.25\nSker 9 3.0\n");
+    let quoted = sniffed("\"w\",\"t\"\n\"1\",26.5,1\n\"2\",27.5,2\n");
+    assert!(quoted.has_short_header && quoted.dialect.header);
     assert!(short.has_short_header && short.dialect.header && short.dialect.skip == 0);
 }
 
