@@ -37,8 +37,8 @@ struct Slot {
 /// Places of the index for each string: fewer where there are many, so that it stays in cache.
 fn index_length(strings: usize) -> usize {
     let for_each = match strings {
-        ..=1024 => 16,
-        1025..=16_384 => 4,
+        ..=256 => 16,
+        257..=16_384 => 4,
         _ => 2,
     };
     (for_each * strings).next_power_of_two().max(64)
@@ -129,6 +129,12 @@ impl Interner {
 
     pub fn len(&self) -> usize {
         self.slots.len()
+    }
+
+    /// Bytes held for so many strings that have so many bytes, whatever the order they came in.
+    pub fn held_bytes(&self) -> usize {
+        let index = size_of::<u32>() * index_length(self.len());
+        index + size_of::<Slot>() * self.len() + self.bytes()
     }
 
     /// Bytes of all strings.

@@ -6,15 +6,13 @@ use crate::intern::{Interner, Key};
 /// Distinct values that are counted exactly: those that two-byte codes can stand for.
 pub const MAX_DISTINCT: usize = 65_536;
 
-/// Bytes of distinct values kept over all columns of one survey; shared out evenly, so that a file of
-/// thousands of columns stays in bounds too.
-const TOTAL_BYTES: usize = 128 << 20;
+/// Bytes held for distinct values over all columns, by each thread; shared out evenly, so that a file of
+/// thousands of columns stays in bounds too. What a column gets does not depend on the threads, since
+/// then its facts would.
+const TOTAL_BYTES: usize = 64 << 20;
 
-/// The most one column gets of that.
-const MAX_COLUMN_BYTES: usize = 4 << 20;
-
-/// Bytes a value costs beside its own, as the limits above count them.
-const ENTRY_BYTES: usize = 24;
+/// The most one column gets of that: enough for [`MAX_DISTINCT`] values of ordinary length.
+const MAX_COLUMN_BYTES: usize = 8 << 20;
 
 /// One distinct value.
 #[derive(Debug, Clone, Copy)]
@@ -55,7 +53,7 @@ impl DistinctTable {
     /// Whether it holds more than it may; then it has to be folded and dropped.
     pub fn is_over(&self) -> bool {
         self.values.len() > MAX_DISTINCT
-            || self.values.bytes() + self.values.len() * ENTRY_BYTES > self.most_bytes
+            || self.values.held_bytes() + self.values.len() * size_of::<Place>() > self.most_bytes
     }
 
     /// The table itself, for look-ups in steps.

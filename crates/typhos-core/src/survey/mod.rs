@@ -88,11 +88,13 @@ impl Survey {
                 watcher.watch(block, input);
             },
         )?;
-        let mut survey = Survey::new(columns);
-        for part in parts {
-            survey.merge(part.survey);
-        }
-        Ok(survey)
+        // The first part is added to, and each other one dropped as it is added: no third copy of the
+        // distinct values comes up.
+        let whole = parts.into_iter().map(|part| part.survey).reduce(|mut whole, part| {
+            whole.merge(part);
+            whole
+        });
+        Ok(whole.unwrap_or_else(|| Survey::new(columns)))
     }
 
     /// Adds the facts of another survey of the same columns.

@@ -151,7 +151,8 @@ pub(super) fn has_short_header(sample: Sample<'_>, dialect: Dialect, fields: usi
         let (start, end) = record.fields[0];
         dialect.is_quoted(&sample.text[start..end])
     };
-    if !matches!(dialect.delimiter, b' ' | b'\t') && !(is_quoted(&first) && is_quoted(&second)) {
+    let is_usual = matches!(dialect.delimiter, b' ' | b'\t');
+    if !is_usual && (!is_quoted(&first) || !is_quoted(&second)) {
         return false;
     }
     let mut seen = HashSet::new();
