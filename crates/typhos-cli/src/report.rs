@@ -45,11 +45,13 @@ pub fn layout_lines(input: &Input) -> Vec<String> {
         (true, "line ends", dialect.line_ends.name().into(), &finding.line_ends),
         (true, "encoding", input.encoding().to_lowercase(), &finding.encoding),
     ];
-    let shown = parts.into_iter().filter(|(is_shown, ..)| *is_shown);
+    let shown: Vec<_> = parts.into_iter().filter(|(is_shown, ..)| *is_shown).collect();
+    let width = shown.iter().map(|(_, _, found, _)| found.len()).max().unwrap_or(0) + 1;
     let mut lines: Vec<String> = shown
+        .into_iter()
         .map(|(_, part, found, why)| {
-            let part = format!("  {:<10}", part);
-            let found = format!("{found:<10}");
+            let part = format!("  {part:<11}");
+            let found = format!("{found:<width$}");
             let line =
                 format!("{}{} {}", paint(DIM, part), paint(FOUND, found), paint(DIM, safe(why)));
             line.trim_end().to_owned()
