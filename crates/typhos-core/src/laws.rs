@@ -10,7 +10,7 @@ use crate::infer::{Rules, decide, draft};
 use crate::run::{NoMonitor, RunOptions};
 use crate::schema::read;
 use crate::survey::Survey;
-use crate::text::{Block, BlockReader, Dialect, Input, InputChoice};
+use crate::text::{Block, BlockReader, Dialect, Input, InputChoice, QuotedEmpty};
 
 /// Values of every kind a reading knows, and near misses.
 fn value() -> impl Strategy<Value = String> {
@@ -73,19 +73,26 @@ proptest! {
     #[test]
     fn any_bytes_are_answered(
         bytes in proptest::collection::vec(
-            prop_oneof![3 => Just(b','), 3 => Just(b'\n'), 2 => Just(b'"'), 1 => Just(b'\r'), 1 => Just(b';'), 3 => b'0'..=b'9', 1 => Just(b'/'), 2 => any::<u8>()],
+            prop_oneof![3 => Just(b','), 3 => Just(b'\n'), 2 => Just(b'"'), 1 => Just(b'\r'), 1 => Just(b';'), 3 => b'0'..=b'9', 1 => Just(b'/'), 1 => Just(b'\\'), 1 => Just(b'#'), 1 => Just(b' '), 2 => any::<u8>()],
             0..300),
-        threads in 1usize..3, block_bytes in 1usize..400,
+        threads in 1usize..5, block_bytes in 1usize..400, quoted_empty in proptest::option::of(Just(QuotedEmpty::Text)),
     ) {
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("t");
         std::fs::write(&path, &bytes).unwrap();
-        let Ok(input) = Input::open(&[path], &InputChoice::default()) else { return Ok(()) };
+        let choice = InputChoice { quoted_empty, ..InputChoice::default() };
+        let Ok(input) = Input::open(&[path], &choice) else { return Ok(()) };
         let options = RunOptions { threads: NonZeroUsize::new(threads).unwrap(), block_bytes };
         let survey = Survey::take(&input, &options, &NoMonitor).unwrap();
         let decisions = decide(&survey, input.names(), &Rules::default());
         let drafted = draft(&input, &survey, &decisions, "t").to_toml();
         let schema = read(&drafted).unwrap_or_else(|wrong| panic!("{drafted}\n{wrong:?}"));
+        // Neither threads nor blocks change what is found.
+        let alone = RunOptions { threads: NonZeroUsize::MIN, block_bytes: 1 << 20 };
+        let survey_alone = Survey::take(&input, &alone, &NoMonitor).unwrap();
+        let decisions = decide(&survey_alone, input.names(), &Rules::default());
+        prop_assert_eq!(&draft(&input, &survey_alone, &decisions, "t").to_toml(), &drafted);
+        prop_assert_eq!(survey_alone.broken_examples, survey.broken_examples);
         let plan = Plan::new(schema, &input).unwrap();
         let mut reader = BlockReader::new(&input, block_bytes);
         let (mut block, mut read, mut loaded) = (Block::default(), 0, 0);

@@ -2,8 +2,8 @@
 
 use serde_json::{Value, json};
 use typhos_core::dates::Order;
-use typhos_core::infer::{Blocker, Decision, counted, decide, grouped, shown};
-use typhos_core::survey::{ColumnFacts, Survey};
+use typhos_core::infer::{Blocker, Decision, counted, decide, grouped, line_of, shown};
+use typhos_core::survey::Survey;
 use typhos_core::text::Input;
 
 use crate::args::{Common, Scout};
@@ -26,7 +26,7 @@ pub fn run(args: &Scout, common: &Common, console: &mut Console) -> Result<Outco
         console.json(&report_json(&input, &survey, &decisions))?;
     } else if let Some(name) = &args.column {
         let at = find(name, &input)?;
-        one_column(name, &survey.columns[at], &decisions[at], survey.records, console)?;
+        one_column(name, &survey, at, &decisions[at], console)?;
     } else {
         whole(&input, &survey, &decisions, console)?;
     }
@@ -163,9 +163,9 @@ fn order_word(order: Order) -> &'static str {
 
 fn one_column(
     name: &str,
-    facts: &ColumnFacts,
+    survey: &Survey,
+    at: usize,
     decision: &Decision,
-    records: u64,
     console: &mut Console,
 ) -> std::io::Result<()> {
     console.say(format!(
@@ -195,13 +195,11 @@ fn one_column(
             format!("{} in the way of {}:", counted(blocker.count, "value"), blocker.ty),
         ))?;
         for example in &blocker.examples {
-            console.say(format!(
-                "  line {}  {}",
-                grouped(example.place.line),
-                shown(&example.text())
-            ))?;
+            let line = line_of(example.place, &survey.files);
+            console.say(format!("  {line}  {}", shown(&example.text())))?;
         }
     }
+    let (facts, records) = (&survey.columns[at], survey.records);
     let values = facts.distinct_values();
     if !values.is_empty() {
         console.say("")?;

@@ -455,6 +455,19 @@ fn many_files_are_one_table() {
 }
 
 #[test]
+fn reasons_name_the_file_of_their_line() {
+    let world = World::demo(100);
+    world
+        .ok("scout crossings --encoding windows-1252")
+        .says("day first: '13.01.2024' in line ")
+        .says(" of 2024-01.csv");
+    let whole = (1..60).map(|n| format!("{n}\n")).collect::<String>();
+    world.write("1.csv", format!("n\n{whole}")).write("2.csv", format!("n\n{whole}x\n"));
+    world.ok("scout 1.csv 2.csv").says("would be uint8 but for 1 value: 'x' in line 61 of 2.csv");
+    world.ok("scout 1.csv 2.csv --column n").says("line 61 of 2.csv  'x'");
+}
+
+#[test]
 fn files_with_other_columns_follow_the_policy() {
     let world = World::new();
     world.write("a.csv", "port,day\nHolm,1\n").write("b.csv", "port,fare\nTang,2.5\n");

@@ -8,7 +8,7 @@ use std::collections::BTreeMap;
 use super::{Decision, Question, Rules, shown};
 use crate::dates::{DAY_NANOS, Order, Shape, format_days, format_nanos};
 use crate::schema::{TimeUnit, Type};
-use crate::survey::{Class, Facts, ShapeFacts};
+use crate::survey::{Class, Example, Facts, Place, ShapeFacts};
 
 /// Why a column of date shapes is no date column.
 #[derive(Debug)]
@@ -91,7 +91,7 @@ impl Style<'_> {
     }
 
     /// The clause that says which value proves the order.
-    fn proof(&self, order: Order) -> Option<String> {
+    fn proof(&self, order: Order, context: &Context<'_>) -> Option<String> {
         let refused = self.shapes.iter().flat_map(|shape| {
             Order::ALL
                 .into_iter()
@@ -99,12 +99,7 @@ impl Style<'_> {
                 .filter_map(|other| shape.orders[other as usize].refused.as_ref())
         });
         let example = refused.min_by_key(|example| example.place)?;
-        Some(format!(
-            "{}: {} in line {}",
-            order_words(order),
-            shown(&example.text()),
-            super::grouped(example.place.line)
-        ))
+        Some(format!("{}: {}", order_words(order), context.example(example)))
     }
 }
 
@@ -116,13 +111,16 @@ fn order_words(order: Order) -> &'static str {
     }
 }
 
-/// What the columns of an input prove about how its dates are written.
-pub(super) struct Proofs {
+/// What the whole input has to say to a column: its files, and what other columns prove about how dates
+/// are written.
+pub(super) struct Context<'s> {
+    /// The files, where there are several.
+    files: &'s [String],
     by_hand: BTreeMap<(u8, bool), Vec<(Order, String)>>,
 }
 
-impl Proofs {
-    pub fn collect(names: &[String], columns: &[Facts]) -> Proofs {
+impl<'s> Context<'s> {
+    pub fn collect(files: &'s [String], names: &[String], columns: &[Facts]) -> Context<'s> {
         let mut by_hand: BTreeMap<_, Vec<(Order, String)>> = BTreeMap::new();
         for (name, facts) in names.iter().zip(columns) {
             if facts.count(Class::Date) == 0 || facts.count(Class::Date) != facts.plain_count() {
@@ -134,7 +132,17 @@ impl Proofs {
                 }
             }
         }
-        Proofs { by_hand }
+        Context { files, by_hand }
+    }
+
+    /// An example and where it stands: "'n/k' in line 7".
+    pub fn example(&self, example: &Example) -> String {
+        format!("{} in {}", shown(&example.text()), self.line(example.place))
+    }
+
+    /// A line, and the file it is of where there are several.
+    pub fn line(&self, place: Place) -> String {
+        super::line_of(place, self.files)
     }
 
     /// The order that all proofs of a hand agree on, and the first column that shows it.
@@ -146,7 +154,11 @@ impl Proofs {
 }
 
 /// The date type of a column whose values all have date shapes.
-pub(super) fn decide(facts: &Facts, rules: &Rules, proofs: &Proofs) -> Result<Decision, NoDate> {
+pub(super) fn decide(
+    facts: &Facts,
+    rules: &Rules,
+    context: &Context<'_>,
+) -> Result<Decision, NoDate> {
     if facts.dates.too_many {
         return Err(NoDate::Unfit("too many ways of writing a date".into()));
     }
@@ -160,14 +172,14 @@ pub(super) fn decide(facts: &Facts, rules: &Rules, proofs: &Proofs) -> Result<De
         }
         let orders = style.orders();
         match orders[..] {
-            [] => return Err(NoDate::Unfit(no_order(style))),
+            [] => return Err(NoDate::Unfit(no_order(style, context))),
             [order] => {
                 if style.look().allows_many() {
-                    evidence.extend(style.proof(order));
+                    evidence.extend(style.proof(order, context));
                 }
                 chosen.push(order);
             }
-            _ => match (rules.date_order, proofs.of(style.hand())) {
+            _ => match (rules.date_order, context.of(style.hand())) {
                 (Some(order), _) if orders.contains(&order) => {
                     evidence.push(format!("{}, as said", order_words(order)));
                     chosen.push(order);
@@ -195,7 +207,7 @@ pub(super) fn decide(facts: &Facts, rules: &Rules, proofs: &Proofs) -> Result<De
     Ok(decision)
 }
 
-fn no_order(style: &Style<'_>) -> String {
+fn no_order(style: &Style<'_>, context: &Context<'_>) -> String {
     let mut refused: Vec<_> = style
         .shapes
         .iter()
@@ -209,13 +221,7 @@ fn no_order(style: &Style<'_>) -> String {
         .collect();
     refused.sort_by_key(|example| example.place);
     refused.dedup_by_key(|example| example.place);
-    let examples: Vec<_> = refused
-        .iter()
-        .take(2)
-        .map(|example| {
-            format!("{} in line {}", shown(&example.text()), super::grouped(example.place.line))
-        })
-        .collect();
+    let examples: Vec<_> = refused.iter().take(2).map(|example| context.example(example)).collect();
     match examples.len() {
         1 => format!("dates but for days that do not exist: {}", examples[0]),
         _ => format!("dates, but no order of day and month reads all: {}", examples.join(", ")),

@@ -65,7 +65,7 @@ pub fn draft(input: &Input, survey: &Survey, decisions: &[Decision], table: &str
     if survey.broken > 0 {
         let first = survey.broken_examples.first();
         let example = first
-            .map(|b| format!(": line {} {}", super::grouped(b.place.line), b.reason))
+            .map(|b| format!(": {} {}", super::line_of(b.place, &survey.files), b.reason))
             .unwrap_or_default();
         heading.push(format!(
             "{} cannot be split into columns{example}.",

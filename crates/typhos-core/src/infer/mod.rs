@@ -16,7 +16,7 @@ mod text;
 use crate::dates::Order;
 use crate::readings::{BOOL_PAIRS, TOKENS};
 use crate::schema::Type;
-use crate::survey::{Class, ColumnFacts, Example, Facts, Survey};
+use crate::survey::{Class, ColumnFacts, Example, Facts, Place, Survey};
 
 pub use draft::{Draft, draft};
 
@@ -160,9 +160,9 @@ impl Decision {
 pub fn decide(survey: &Survey, names: &[String], rules: &Rules) -> Vec<Decision> {
     let facts: Vec<Facts> = survey.columns.iter().map(ColumnFacts::facts).collect();
     // What one column proves about the order of its dates holds for the others of the same style.
-    let proofs = dates::Proofs::collect(names, &facts);
+    let context = dates::Context::collect(&survey.files, names, &facts);
     let columns = survey.columns.iter().zip(&facts);
-    columns.map(|(column, facts)| one(column, facts, survey.records, rules, &proofs)).collect()
+    columns.map(|(column, facts)| one(column, facts, survey.records, rules, &context)).collect()
 }
 
 fn one(
@@ -170,11 +170,11 @@ fn one(
     facts: &Facts,
     records: u64,
     rules: &Rules,
-    proofs: &dates::Proofs,
+    context: &dates::Context<'_>,
 ) -> Decision {
     let tokens: u64 = facts.tokens.iter().sum();
-    let mut decision = narrow(column, facts, rules, proofs)
-        .unwrap_or_else(|| text::decide(column, facts, records, rules, proofs));
+    let mut decision = narrow(column, facts, rules, context)
+        .unwrap_or_else(|| text::decide(column, facts, records, rules, context));
     let tokens_are_absent = !decision.ty.is_text();
     decision.absent = facts.blank + if tokens_are_absent { tokens } else { 0 };
     if facts.blank > 0 {
@@ -216,7 +216,7 @@ fn narrow(
     column: &ColumnFacts,
     facts: &Facts,
     rules: &Rules,
-    proofs: &dates::Proofs,
+    context: &dates::Context<'_>,
 ) -> Option<Decision> {
     let plain = facts.plain_count();
     if plain == 0 {
@@ -226,7 +226,7 @@ fn narrow(
         return boolean(facts);
     }
     if facts.count(Class::Date) == plain {
-        return dates::decide(facts, rules, proofs).ok();
+        return dates::decide(facts, rules, context).ok();
     }
     number::decide(column, facts, rules).filter(|_| number::count(facts) == plain)
 }
@@ -254,6 +254,18 @@ fn first_examples(facts: &Facts, classes: &[Class]) -> Vec<Example> {
     examples.sort_by_key(|example| example.place);
     examples.truncate(crate::survey::MAX_EXAMPLES);
     examples
+}
+
+/// A line for a person, and its file where there are several: "line 59 of 2024-01.csv".
+pub fn line_of(place: Place, files: &[String]) -> String {
+    let line = format!("line {}", grouped(place.line));
+    match files.get(place.file as usize) {
+        Some(file) if files.len() > 1 => {
+            let name = file.rsplit(['/', '\\']).next().unwrap_or(file);
+            format!("{line} of {name}")
+        }
+        _ => line,
+    }
 }
 
 /// A number with its thousands apart: 1,234,567.

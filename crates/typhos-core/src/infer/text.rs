@@ -1,7 +1,7 @@
 //! What remains: text, and whether it is smaller as codes.
 
-use super::dates::{NoDate, Proofs};
-use super::{Blocker, Decision, Rules, counted, first_examples, grouped, number, shown};
+use super::dates::{Context, NoDate};
+use super::{Blocker, Decision, Rules, counted, first_examples, grouped, number};
 use crate::schema::Type;
 use crate::survey::{CLASSES, Class, ColumnFacts, Facts, MAX_DISTINCT};
 
@@ -24,7 +24,7 @@ pub(super) fn decide(
     facts: &Facts,
     records: u64,
     rules: &Rules,
-    proofs: &Proofs,
+    context: &Context<'_>,
 ) -> Decision {
     let mut decision = by_bytes(column, facts, records);
     if facts.text.count > 0 {
@@ -34,9 +34,9 @@ pub(super) fn decide(
     if malformed > 0 {
         let first = &facts.examples(Class::Malformed)[0];
         let note = format!(
-            "{} not valid UTF-8, first in line {}",
+            "{} not valid UTF-8, first in {}",
             counted(malformed, "value"),
-            grouped(first.place.line)
+            context.line(first.place)
         );
         decision.evidence.insert(0, note);
     }
@@ -46,7 +46,7 @@ pub(super) fn decide(
         }
         return decision;
     }
-    why_not_narrower(column, facts, rules, proofs, &mut decision);
+    why_not_narrower(column, facts, rules, context, &mut decision);
     decision
 }
 
@@ -107,7 +107,7 @@ fn why_not_narrower(
     column: &ColumnFacts,
     facts: &Facts,
     rules: &Rules,
-    proofs: &Proofs,
+    context: &Context<'_>,
     decision: &mut Decision,
 ) {
     let plain = facts.plain_count();
@@ -117,7 +117,7 @@ fn why_not_narrower(
         && facts.count(Class::Decimal) + facts.count(Class::Exponent) == 0
     {
         let first = &facts.examples(Class::Code)[0];
-        let value = format!("{} in line {}", shown(&first.text()), grouped(first.place.line));
+        let value = context.example(first);
         let clause = if codes == plain {
             "digits, all start with 0".to_owned()
         } else {
@@ -131,7 +131,7 @@ fn why_not_narrower(
         return;
     }
     if facts.count(Class::Date) == plain {
-        match super::dates::decide(facts, rules, proofs) {
+        match super::dates::decide(facts, rules, context) {
             Err(NoDate::Ambiguous(question)) => {
                 let lines: Vec<_> =
                     question.choices.iter().map(|(_, patterns)| patterns.join("\", \"")).collect();
@@ -158,7 +158,7 @@ fn why_not_narrower(
         let ty = match classes[0] {
             Class::Integer => number::decide(column, facts, rules).map(|decision| decision.ty),
             Class::Date => {
-                super::dates::decide(facts, rules, proofs).ok().map(|decision| decision.ty)
+                super::dates::decide(facts, rules, context).ok().map(|decision| decision.ty)
             }
             _ => Some(Type::Bool),
         };
@@ -169,15 +169,13 @@ fn why_not_narrower(
             .collect();
         let blocker =
             Blocker { ty, count: plain - allowed, examples: first_examples(facts, &others) };
-        decision.evidence.insert(0, blocker_clause(&blocker));
+        decision.evidence.insert(0, blocker_clause(&blocker, context));
         decision.blockers.push(blocker);
     }
 }
 
-fn blocker_clause(blocker: &Blocker) -> String {
+fn blocker_clause(blocker: &Blocker, context: &Context<'_>) -> String {
     let first = blocker.examples.first();
-    let example = first
-        .map(|e| format!(": {} in line {}", shown(&e.text()), grouped(e.place.line)))
-        .unwrap_or_default();
+    let example = first.map(|e| format!(": {}", context.example(e))).unwrap_or_default();
     format!("would be {} but for {}{example}", blocker.ty, counted(blocker.count, "value"))
 }

@@ -52,6 +52,8 @@ pub const MAX_BROKEN_EXAMPLES: usize = 5;
 /// Facts about an input.
 #[derive(Debug, Clone)]
 pub struct Survey {
+    /// The files it is of, as they were given; empty for parts of an input.
+    pub files: Vec<String>,
     /// Records that could be split.
     pub records: u64,
     /// Records that could not.
@@ -66,7 +68,7 @@ impl Survey {
     /// A survey of nothing yet.
     pub fn new(columns: usize) -> Survey {
         let columns = (0..columns).map(|_| ColumnFacts::new(columns)).collect();
-        Survey { records: 0, broken: 0, broken_examples: Vec::new(), columns }
+        Survey { files: Vec::new(), records: 0, broken: 0, broken_examples: Vec::new(), columns }
     }
 
     /// Surveys a whole input on all threads of `options`.
@@ -94,7 +96,9 @@ impl Survey {
             whole.merge(part);
             whole
         });
-        Ok(whole.unwrap_or_else(|| Survey::new(columns)))
+        let mut survey = whole.unwrap_or_else(|| Survey::new(columns));
+        survey.files = input.files().iter().map(|file| file.name()).collect();
+        Ok(survey)
     }
 
     /// Adds the facts of another survey of the same columns.
