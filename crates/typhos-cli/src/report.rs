@@ -2,7 +2,7 @@
 
 use serde_json::{Value, json};
 use typhos_core::columns::{Account, ColumnMisfits, MisfitValue, Plan};
-use typhos_core::infer::{grouped, shown};
+use typhos_core::infer::{counted, grouped, shown};
 use typhos_core::text::{Escape, Input, InputFile, Packing, delimiter_name};
 
 use crate::console::{self, BOLD, DIM, FOUND, GOOD, WARN, paint, safe};
@@ -22,6 +22,16 @@ pub fn input_line(input: &Input) -> String {
         (bytes, Packing::Zstd) => format!("{} of zstd", console::bytes(bytes)),
     };
     format!("{}  {}", paint(BOLD, safe(&name)), paint(DIM, size))
+}
+
+/// What to say of lines that were passed over without anybody having said so.
+pub fn skipped_note(input: &Input) -> Option<String> {
+    let skips = |file: &&InputFile| file.dialect().skip > 0 && input.choice().skip.is_none();
+    let file = input.files().iter().find(skips)?;
+    let lines = counted(u64::from(file.dialect().skip), "line");
+    let others = input.files().iter().filter(skips).count() - 1;
+    let others = if others > 0 { format!(" (and of {others} more files)") } else { String::new() };
+    Some(format!("skipped {lines} above the table of {}{others}", safe(&file.name())))
 }
 
 /// How the input is laid out and why, a line for each part; what is as usual goes without saying.

@@ -11,11 +11,16 @@ use crate::args::{Check, Common};
 use crate::console::{BOLD, Console, DIM, GOOD, WARN, paint, safe};
 use crate::outcome::{Failure, Outcome};
 use crate::progress::Progress;
-use crate::report::{account_json, account_line, input_json, input_line, misfit_line};
+use crate::report::{
+    account_json, account_line, input_json, input_line, misfit_line, skipped_note,
+};
 
 pub fn run(args: &Check, common: &Common, console: &mut Console) -> Result<Outcome, Failure> {
     let (plan, input) = super::plan(&args.schema, &args.inputs, &args.input)?;
     let account = account(&plan, &input, common)?;
+    if let Some(note) = skipped_note(&input) {
+        console.note(paint(DIM, note))?;
+    }
     if args.json {
         let mut report = json!({ "typhos": 1, "schema": args.schema.display().to_string(), "input": input_json(&input) });
         report["account"] = account_json(&account, &plan, &input);

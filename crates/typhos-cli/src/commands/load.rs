@@ -10,7 +10,9 @@ use crate::args::{Common, Load};
 use crate::console::{self, BOLD, Console, DIM, WARN, paint};
 use crate::outcome::{Failure, Outcome};
 use crate::progress::Progress;
-use crate::report::{account_json, account_line, input_json, misfit_line, stopped_by};
+use crate::report::{
+    account_json, account_line, input_json, misfit_line, skipped_note, stopped_by,
+};
 
 pub fn run(args: &Load, common: &Common, console: &mut Console) -> Result<Outcome, Failure> {
     let (plan, input) = super::plan(&args.schema, &args.inputs, &args.input)?;
@@ -33,6 +35,9 @@ pub fn run(args: &Load, common: &Common, console: &mut Console) -> Result<Outcom
         LoadError::Target(error) => error.into(),
         LoadError::Run(error) => error.into(),
     })?;
+    if let Some(note) = skipped_note(&input) {
+        console.note(paint(DIM, note))?;
+    }
     let account = &report.account;
     if args.json {
         let mut json = json!({

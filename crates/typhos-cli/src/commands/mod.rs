@@ -62,7 +62,7 @@ fn open_under(
     inputs: &[std::path::PathBuf],
     typed: &InputArgs,
 ) -> Result<Input, Failure> {
-    open(inputs, &typed.choice().or(&schema.input.choice))
+    open(inputs, &typed.choice().or(&schema.input_choice()))
 }
 
 /// Reads a schema, opens the inputs and binds them.

@@ -334,6 +334,21 @@ fn every_part_of_a_layout_can_be_said_on_the_command_line_and_in_the_schema() {
 }
 
 #[test]
+fn a_declaration_does_not_change_with_the_data() {
+    let world = World::new();
+    world
+        .write("t.csv", "port,day\nHolm,1\n")
+        .write("next.csv", "title\nport,day\nHolm,1\n# Tang\nSker,2\n");
+    world.ok("draft t.csv -o t.typhos.toml");
+    world
+        .run("check t.typhos.toml next.csv")
+        .status(1)
+        .complains("skipped 1 line above the table of next.csv")
+        .says("next.csv:4  the record has 1 field instead of 2");
+    world.ok("check t.typhos.toml next.csv --comment #").says("2 read = 2 would load");
+}
+
+#[test]
 fn broken_records_have_their_outcomes() {
     let world = World::new();
     world.write(

@@ -4,7 +4,7 @@ use std::ops::Range;
 
 use super::Type;
 use crate::dates::Pattern;
-use crate::text::InputChoice;
+use crate::text::{Dialect, InputChoice};
 
 /// What happens to a value that does not fit.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -125,6 +125,24 @@ pub struct Schema {
 }
 
 impl Schema {
+    /// How the input is to be read: what is said of it. Where the delimiter is said, what quotes,
+    /// escapes, comments and delimiters at the end of a record are is as usual unless said: a declaration
+    /// is not to change its meaning with the data.
+    pub fn input_choice(&self) -> InputChoice {
+        let said = &self.input.choice;
+        if said.delimiter.is_none() {
+            return said.clone();
+        }
+        let usual = Dialect::RFC_4180;
+        said.or(&InputChoice {
+            quote: Some(usual.quote),
+            escape: Some(usual.escape),
+            comment: Some(usual.comment),
+            trailing_delimiter: Some(usual.trailing_delimiter),
+            ..InputChoice::default()
+        })
+    }
+
     /// The texts that mean "no value" in a column.
     pub fn absent_of<'s>(&'s self, column: &'s ColumnDecl) -> Vec<&'s str> {
         match column.absent.as_ref().or(self.input.absent.as_ref()) {
