@@ -22,7 +22,9 @@ pub(crate) struct Interner {
     slots: Vec<Slot>,
     bytes: Vec<u8>,
     hasher: foldhash::fast::RandomState,
-    seeds: [u64; 3],
+    seeds: [u64; 4],
+    /// How far a hash is shifted to be a place of the index: its upper bits are the good ones.
+    shift: u32,
 }
 
 /// A string: all of it where it is short.
@@ -42,6 +44,11 @@ fn index_length(strings: usize) -> usize {
         _ => 2,
     };
     (for_each * strings).next_power_of_two().max(64)
+}
+
+/// The shift that makes a place of an index of a hash.
+fn shift_for(index: &[u32]) -> u32 {
+    u64::BITS - index.len().trailing_zeros()
 }
 
 /// A string as integers: its first 24 bytes, padded with zeros, and its length. Strings of up to 24
@@ -111,20 +118,14 @@ impl Key {
     }
 }
 
-/// Both halves of a product, folded: the step that good fast hashes are made of.
-#[inline(always)]
-fn fold(a: u64, b: u64) -> u64 {
-    let product = u128::from(a) * u128::from(b);
-    product as u64 ^ (product >> 64) as u64
-}
-
 impl Interner {
     pub fn new() -> Interner {
         let hasher = foldhash::fast::RandomState::default();
         // Odd, so that no factor is zero.
-        let seeds = [1u64, 2, 3].map(|seed| hasher.hash_one(seed) | 1);
+        let seeds = [1u64, 2, 3, 4].map(|seed| hasher.hash_one(seed) | 1);
         let index = vec![0; index_length(0)];
-        Interner { index, slots: Vec::new(), bytes: Vec::new(), hasher, seeds }
+        let shift = shift_for(&index);
+        Interner { index, slots: Vec::new(), bytes: Vec::new(), hasher, seeds, shift }
     }
 
     pub fn len(&self) -> usize {
@@ -164,14 +165,17 @@ impl Interner {
         if value.len() > EXACT {
             return self.hasher.hash_one(value);
         }
-        let [p, q, r] = self.seeds;
-        fold(fold(key.a ^ p, key.b ^ q) ^ key.c, r ^ u64::from(key.length))
+        // Products by odd factors: the upper bits of each depend on all of a word.
+        let [p, q, r, s] = self.seeds;
+        let (a, b, c) = (key.a.wrapping_mul(p), key.b.wrapping_mul(q), key.c.wrapping_mul(r));
+        let length = u64::from(key.length).wrapping_mul(s);
+        a.wrapping_add(b).wrapping_add(c).wrapping_add(length)
     }
 
     /// A number, and one, that a string of this hash may have; 0 where there is no such string.
     #[inline(always)]
     pub fn candidate(&self, hash: u64) -> u32 {
-        self.index[hash as usize & (self.index.len() - 1)]
+        self.index[(hash >> self.shift) as usize]
     }
 
     /// Adds one to the count of a candidate if it is the string; says whether it is. Where it is not, the
@@ -214,7 +218,7 @@ impl Interner {
     #[inline]
     fn search(&self, key: Key, hash: u64, value: &[u8]) -> Result<u32, usize> {
         let last = self.index.len() - 1;
-        let mut place = hash as usize & last;
+        let mut place = (hash >> self.shift) as usize;
         loop {
             match self.index[place] {
                 0 => return Err(place),
@@ -264,9 +268,10 @@ impl Interner {
     fn grow(&mut self) {
         let mut index = vec![0; index_length(self.slots.len())];
         let last = index.len() - 1;
+        self.shift = shift_for(&index);
         for number in 0..self.slots.len() as u32 {
             let hash = self.hash(self.slots[number as usize].key, self.get(number));
-            let mut place = hash as usize & last;
+            let mut place = (hash >> self.shift) as usize;
             while index[place] != 0 {
                 place = (place + 1) & last;
             }

@@ -2,7 +2,7 @@
 
 use super::distinct::{DistinctTable, DistinctValue};
 use super::{Facts, Place};
-use crate::intern::Key;
+use crate::intern::{Interner, Key};
 use crate::readings;
 
 /// Values that are looked up together.
@@ -10,17 +10,6 @@ const GROUP: usize = 32;
 
 /// Distinct values whose table stays in the fastest caches, so that a look-up need not wait.
 const FEW: usize = 4096;
-
-/// What became of a value that may have been seen before.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Counted {
-    /// It was, and is counted.
-    Yes,
-    /// It was not.
-    No,
-    /// It is to be looked up in a [`Group`].
-    Later,
-}
 
 /// Values of one column, as places in a text: start, end and row.
 #[derive(Debug)]
@@ -63,7 +52,8 @@ impl ColumnFacts {
     /// Takes note of one value, which stands behind all that were observed before. `is_utf8` says that
     /// the text around it is known to be valid.
     pub(super) fn observe(&mut self, value: &[u8], is_utf8: bool, place: Place) {
-        if readings::trim(value).is_empty() {
+        let trimmed = readings::trim(value);
+        if trimmed.is_empty() {
             self.empty += 1;
         } else if !is_utf8 && std::str::from_utf8(value).is_err() {
             self.direct.add_malformed(value, place);
@@ -73,25 +63,18 @@ impl ColumnFacts {
                 self.fold();
             }
         } else {
-            self.direct.add(value, 1, place);
+            self.direct.add_trimmed(value, trimmed, 1, place);
         }
     }
 
-    /// Counts `text[start..end]` if it is a value that was seen before; says whether it is. Values of a
-    /// column with many distinct ones are better taken in groups: for those it says no.
-    #[inline(always)]
-    pub(super) fn count_known(&mut self, text: &[u8], start: usize, end: usize) -> Counted {
-        match &mut self.table {
-            None => Counted::No,
-            Some(table) if table.len() > FEW => Counted::Later,
-            Some(table) => {
-                let key = Key::within(text, start, end);
-                match table.values_mut().count_known(key, &text[start..end]) {
-                    true => Counted::Yes,
-                    false => Counted::No,
-                }
-            }
-        }
+    /// The table of a column with few distinct values, in which it is fast to count them one by one.
+    pub(super) fn few(&mut self) -> Option<&mut Interner> {
+        self.table.as_mut().filter(|table| table.len() <= FEW).map(DistinctTable::values_mut)
+    }
+
+    /// Whether values are better looked up in a [`Group`]: there are many, and a table of them.
+    pub(super) fn wants_groups(&self) -> bool {
+        self.table.is_some()
     }
 
     /// Takes note of the values of a group, as [`observe`](Self::observe) does of one, and empties it. The

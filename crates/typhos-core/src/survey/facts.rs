@@ -131,12 +131,17 @@ pub struct TextFacts {
 /// The first eight bytes as a number that orders as the bytes do.
 #[inline]
 fn prefix(value: &[u8]) -> u64 {
-    match value.first_chunk::<8>() {
-        Some(eight) => u64::from_be_bytes(*eight),
-        None => {
-            let mut eight = [0; 8];
-            eight[..value.len()].copy_from_slice(value);
-            u64::from_be_bytes(eight)
+    if let Some(eight) = value.first_chunk::<8>() {
+        return u64::from_be_bytes(*eight);
+    }
+    match (value.first_chunk::<4>(), value.last_chunk::<4>()) {
+        // Two loads that overlap; copying so few bytes costs more.
+        (Some(first), Some(last)) => {
+            let rest = u64::from(u32::from_be_bytes(*last)) << (8 * (8 - value.len()));
+            u64::from(u32::from_be_bytes(*first)) << 32 | rest & 0xffff_ffff
+        }
+        _ => {
+            value.iter().enumerate().fold(0, |n, (at, byte)| n | u64::from(*byte) << (56 - at * 8))
         }
     }
 }
@@ -285,7 +290,12 @@ impl Facts {
     /// "no value", none comes here.
     #[inline]
     pub(super) fn add(&mut self, value: &[u8], count: u64, place: Place) {
-        let trimmed = readings::trim(value);
+        self.add_trimmed(value, readings::trim(value), count, place);
+    }
+
+    /// As [`add`](Self::add), where what is left of the value without white space is known.
+    #[inline(always)]
+    pub(super) fn add_trimmed(&mut self, value: &[u8], trimmed: &[u8], count: u64, place: Place) {
         self.text.add(value, count);
         if trimmed.is_empty() {
             self.classes[Class::Text as usize].add(value, count, place);

@@ -19,11 +19,12 @@ mod distinct;
 mod facts;
 
 pub use column::ColumnFacts;
-use column::{Counted, Group};
+use column::Group;
 pub use dates::{DateFacts, OrderFacts, ShapeFacts};
 pub use distinct::{DistinctValue, MAX_DISTINCT};
 pub use facts::{CLASSES, Class, Example, Facts, MAX_EXAMPLES, TextFacts};
 
+use crate::intern::Key;
 use crate::readings::trim;
 use crate::run::{self, Monitor, RunError, RunOptions};
 use crate::text::{Block, Dialect, Escape, Input, QuotedEmpty, Records, Splitter};
@@ -124,7 +125,7 @@ struct Watcher {
 
 /// Records that are split before their columns are looked at, one by one: few enough that their text
 /// and bounds stay in the second level of cache.
-const SLICE_RECORDS: usize = 2048;
+const SLICE_RECORDS: usize = 1024;
 
 impl Watcher {
     fn new(columns: usize) -> Watcher {
@@ -187,40 +188,86 @@ impl Context<'_> {
         place: impl Fn(u32) -> Place,
         scratch: &mut Vec<u8>,
     ) {
-        let Context { text, dialect, keeps_empty, is_utf8 } = *self;
+        let text = self.text;
+        // What a value starts with that is not what it says; 256 is no byte.
+        let quote = self.dialect.quote.map_or(256, u16::from);
+        let is_simple = self.is_utf8 && self.dialect.escape == Escape::Doubled;
         let mut group = Group::new();
         let mut empty = 0;
-        for (row, (start, end)) in (0..).zip(values) {
-            let raw = &text[start..end];
-            if raw.is_empty() {
+        let mut values = (0..).zip(values);
+        // In a column of few values most were seen before, and that is all there is to do.
+        while let Some(table) = facts.few() {
+            let unknown = values.find_map(|(row, (start, end))| {
+                if start == end {
+                    empty += 1;
+                    return None;
+                }
+                let raw = &text[start..end];
+                let is_known = is_simple
+                    && u16::from(raw[0]) != quote
+                    && table.count_known(Key::within(text, start, end), raw);
+                (!is_known).then_some((row, start, end))
+            });
+            let Some((row, start, end)) = unknown else { break };
+            match self.plain(start, end) {
+                Some((start, end)) => {
+                    let key = Key::within(text, start, end);
+                    if !table.count_known(key, &text[start..end]) {
+                        facts.observe(&text[start..end], true, place(row));
+                    }
+                }
+                None => self.observe_closely(facts, start, end, place(row), scratch),
+            }
+        }
+        for (row, (start, end)) in values {
+            if start == end {
                 empty += 1;
                 continue;
             }
-            let is_simple = is_utf8 && dialect.is_plain(raw);
-            let inner = if is_simple { Some((start, end)) } else { self.inner(start, end) };
-            if let Some((start, end)) = inner {
-                match facts.count_known(text, start, end) {
-                    Counted::Yes => {}
-                    Counted::No => facts.observe(&text[start..end], true, place(row)),
-                    Counted::Later => {
-                        if group.push(start, end, row) {
-                            facts.observe_group(&mut group, text, &place);
-                        }
+            match self.plain(start, end) {
+                Some((start, end)) if facts.wants_groups() => {
+                    if group.push(start, end, row) {
+                        facts.observe_group(&mut group, text, &place);
                     }
                 }
-                continue;
-            }
-            // Values are observed in their order.
-            facts.observe_group(&mut group, text, &place);
-            let value = dialect.value(raw, scratch);
-            if keeps_empty && trim(value).is_empty() && dialect.is_quoted(raw) {
-                facts.observe_text(value, place(row));
-            } else {
-                facts.observe(value, is_utf8, place(row));
+                Some((start, end)) => facts.observe(&text[start..end], true, place(row)),
+                None => {
+                    // Values are observed in their order.
+                    facts.observe_group(&mut group, text, &place);
+                    self.observe_closely(facts, start, end, place(row), scratch);
+                }
             }
         }
         facts.observe_group(&mut group, text, &place);
         facts.observe_empty(empty);
+    }
+
+    /// Takes note of a field that is more than its bytes.
+    #[cold]
+    fn observe_closely(
+        &self,
+        facts: &mut ColumnFacts,
+        start: usize,
+        end: usize,
+        place: Place,
+        scratch: &mut Vec<u8>,
+    ) {
+        let raw = &self.text[start..end];
+        let value = self.dialect.value(raw, scratch);
+        if self.keeps_empty && trim(value).is_empty() && self.dialect.is_quoted(raw) {
+            facts.observe_text(value, place);
+        } else {
+            facts.observe(value, self.is_utf8, place);
+        }
+    }
+
+    /// Where the value of a field stands in the text, if it stands there as it is.
+    #[inline]
+    fn plain(&self, start: usize, end: usize) -> Option<(usize, usize)> {
+        if self.is_utf8 && self.dialect.is_plain(&self.text[start..end]) {
+            return Some((start, end));
+        }
+        self.inner(start, end)
     }
 
     /// Where the value of a field stands in the text that is quoted and has nothing escaped in it.
