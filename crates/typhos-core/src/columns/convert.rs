@@ -12,7 +12,7 @@ use super::reason::{Account, MisfitValue, Reason, SetAside};
 use crate::readings::trim;
 use crate::schema::{ColumnDecl, Misfit};
 use crate::survey::Place;
-use crate::text::{Block, Dialect, FileLayout, Records, Splitter};
+use crate::text::{Block, Dialect, Escape, FileLayout, Records, Splitter};
 
 /// Records of a batch: enough to make arrays worth their while, few enough that they stay in cache.
 pub const DEFAULT_BATCH_RECORDS: usize = 8192;
@@ -320,9 +320,13 @@ impl<C: Cells> FillColumn for Column<C> {
         let text = slice.block.text();
         let dialect = slice.layout.dialect;
         let Some(field) = field else { return self.fill_lacking(records, note) };
+        // What a value starts with that is not what it says; 256 is no byte.
+        let quote = dialect.quote.map_or(256, u16::from);
+        let is_simple = dialect.escape == Escape::Doubled;
         for (row, (start, end)) in records.column(field).enumerate() {
             let raw = &text[start..end];
-            let value = dialect.value(raw, scratch);
+            let is_plain = is_simple && raw.first().is_none_or(|byte| u16::from(*byte) != quote);
+            let value = if is_plain { raw } else { dialect.value(raw, scratch) };
             let result = if slice.keeps_empty && is_quoted_blank(&dialect, raw, value) {
                 self.cells.push(value).map(|()| true)
             } else if self.absent.is(value) {

@@ -55,6 +55,9 @@ struct Score {
     /// with a quote. Where there are no quotes, this is about double ones.
     quoted: usize,
     needed: usize,
+    with_line_ends: usize,
+    /// Fields that start with an apostrophe.
+    apostrophes: usize,
     half_quoted: usize,
 }
 
@@ -110,21 +113,23 @@ fn candidates(sample: Sample<'_>, base: Dialect, choice: &InputChoice) -> Vec<La
 }
 
 fn best_quoting(sample: Sample<'_>, dialect: Dialect, choice: &InputChoice) -> Layout {
-    let has = |byte: u8| memchr::memchr(byte, sample.text).is_some();
+    let usual = Dialect { quote: Some(b'"'), escape: Escape::Doubled, ..dialect };
+    let usual = weigh(sample, Dialect { escape: choice.escape.unwrap_or_default(), ..usual });
     let quotes = match choice.quote {
         Some(said) => vec![said],
         None => {
             let mut quotes = vec![Some(b'"')];
-            if has(b'\'') && dialect.delimiter != b'\'' {
+            if usual.score.apostrophes > 1 && dialect.delimiter != b'\'' {
                 quotes.push(Some(b'\''));
             }
-            if has(b'"') {
+            // Stray quotes tear records, or swallow line ends.
+            if usual.score.broken > 0 || usual.score.with_line_ends > 0 {
                 quotes.push(None);
             }
             quotes
         }
     };
-    let mut best: Option<Layout> = None;
+    let mut best = Some(usual).filter(|_| choice.quote.is_none());
     for quote in quotes {
         let escapes = match choice.escape {
             Some(said) => vec![said],
@@ -134,6 +139,9 @@ fn best_quoting(sample: Sample<'_>, dialect: Dialect, choice: &InputChoice) -> L
             None => vec![Escape::Doubled],
         };
         for escape in escapes {
+            if best.is_some_and(|best| best.dialect == Dialect { quote, escape, ..dialect }) {
+                continue;
+            }
             let layout = weigh(sample, Dialect { quote, escape, ..dialect });
             if best.is_none_or(|best| quotes_better(&layout, &best)) {
                 best = Some(layout);
@@ -229,6 +237,7 @@ fn weigh(sample: Sample<'_>, dialect: Dialect) -> Layout {
     for (at, record) in records.iter().filter(agrees).enumerate() {
         for (start, end) in &record.fields {
             let raw = &sample.text[*start..*end];
+            score.apostrophes += usize::from(raw.first() == Some(&b'\''));
             let quote = dialect.quote.unwrap_or(b'"');
             if raw.first() == Some(&quote) {
                 let closes = raw.len() >= 2 && raw.last() == Some(&quote);
@@ -239,6 +248,8 @@ fn weigh(sample: Sample<'_>, dialect: Dialect) -> Layout {
                     *byte == dialect.delimiter || *byte == quote || matches!(byte, b'\n' | b'\r')
                 };
                 score.needed += usize::from(closes && inner.iter().any(is_special));
+                let has_line_end = inner.iter().any(|byte| matches!(byte, b'\n' | b'\r'));
+                score.with_line_ends += usize::from(has_line_end);
             }
             if at > 0 && at < 100 {
                 let glance = Glance::of(dialect.value(raw, &mut scratch));
