@@ -330,6 +330,7 @@ fn every_part_of_a_layout_can_be_said_on_the_command_line_and_in_the_schema() {
         .run("scout t.txt --delimiter ~ --comment ~")
         .status(3)
         .complains("cannot be the delimiter and the start");
+    world.run("scout t.txt --skip 4000000000").status(3).complains("t.txt is empty");
     world.run("scout t.txt --line-ends clrf").status(2).complains("did you mean 'crlf'?");
 }
 

@@ -31,7 +31,9 @@ pub enum InputError {
     #[error("no input file was given")]
     NoFiles,
     /// A file without a single record.
-    #[error("{file} is empty: there is not even a header in it")]
+    #[error(
+        "{file} is empty: there is not even a header in it, or none below the lines that are skipped"
+    )]
     Empty {
         /// The file, as it was given.
         file: String,

@@ -96,7 +96,14 @@ pub fn sniff(head: &[u8], choice: &InputChoice, whole: bool) -> Found {
 
 /// Offset behind so many lines.
 pub(super) fn after_lines(text: &[u8], lines: u32, line_ends: LineEnds) -> usize {
-    (0..lines).fold(0, |at, _| at + line_ends.after_first(&text[at..]))
+    let mut at = 0;
+    for _ in 0..lines {
+        if at == text.len() {
+            break;
+        }
+        at += line_ends.after_first(&text[at..]);
+    }
+    at
 }
 
 /// The head of a text, from where its table could start.
