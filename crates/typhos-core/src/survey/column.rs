@@ -77,6 +77,18 @@ impl ColumnFacts {
         self.table.is_some()
     }
 
+    /// As [`observe`](Self::observe) of a valid value, in a column without a table.
+    #[inline]
+    pub(super) fn observe_directly(&mut self, value: &[u8], place: Place) {
+        debug_assert!(self.table.is_none(), "values go through the table while there is one");
+        let trimmed = readings::trim(value);
+        if trimmed.is_empty() {
+            self.empty += 1;
+        } else {
+            self.direct.add_trimmed(value, trimmed, 1, place);
+        }
+    }
+
     /// Takes note of the values of a group, as [`observe`](Self::observe) does of one, and empties it. The
     /// text is valid UTF-8.
     ///

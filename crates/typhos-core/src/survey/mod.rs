@@ -219,18 +219,19 @@ impl Context<'_> {
                 None => self.observe_closely(facts, start, end, place(row), scratch),
             }
         }
-        for (row, (start, end)) in values {
+        // In one of many they are looked up in groups, until there are too many for a table.
+        while facts.wants_groups() {
+            let Some((row, (start, end))) = values.next() else { break };
             if start == end {
                 empty += 1;
                 continue;
             }
             match self.plain(start, end) {
-                Some((start, end)) if facts.wants_groups() => {
+                Some((start, end)) => {
                     if group.push(start, end, row) {
                         facts.observe_group(&mut group, text, &place);
                     }
                 }
-                Some((start, end)) => facts.observe(&text[start..end], true, place(row)),
                 None => {
                     // Values are observed in their order.
                     facts.observe_group(&mut group, text, &place);
@@ -239,6 +240,16 @@ impl Context<'_> {
             }
         }
         facts.observe_group(&mut group, text, &place);
+        for (row, (start, end)) in values {
+            if start == end {
+                empty += 1;
+                continue;
+            }
+            match self.plain(start, end) {
+                Some((start, end)) => facts.observe_directly(&text[start..end], place(row)),
+                None => self.observe_closely(facts, start, end, place(row), scratch),
+            }
+        }
         facts.observe_empty(empty);
     }
 
