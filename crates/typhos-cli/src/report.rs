@@ -4,6 +4,7 @@ use serde_json::{Value, json};
 use typhos_core::columns::{Account, ColumnMisfits, MisfitValue, Plan};
 use typhos_core::infer::{counted, grouped, shown};
 use typhos_core::text::{Escape, Input, InputFile, Packing, delimiter_name};
+use typhos_core::wording::listed;
 
 use crate::console::{self, BOLD, DIM, FOUND, GOOD, WARN, paint, safe};
 
@@ -30,7 +31,11 @@ pub fn skipped_note(input: &Input) -> Option<String> {
     let file = input.files().iter().find(skips)?;
     let lines = counted(u64::from(file.dialect().skip), "line");
     let others = input.files().iter().filter(skips).count() - 1;
-    let others = if others > 0 { format!(" (and of {others} more files)") } else { String::new() };
+    let others = if others > 0 {
+        format!(" (and of {})", counted(others as u64, "more file"))
+    } else {
+        String::new()
+    };
     Some(format!("skipped {lines} above the table of {}{others}", safe(&file.name())))
 }
 
@@ -70,19 +75,21 @@ pub fn layout_lines(input: &Input) -> Vec<String> {
     let differences = input.differences();
     for difference in differences.iter().take(SHOWN_DIFFERENCES) {
         let file = input.files()[difference.file].name();
-        let list = |names: &[String]| names.join(", ");
         let mut clauses = Vec::new();
         if !difference.lacks.is_empty() {
-            clauses.push(format!("lacks {}: absent there", list(&difference.lacks)));
+            clauses.push(format!("lacks {}: absent there", listed(&difference.lacks)));
         }
         if !difference.left_out.is_empty() {
-            clauses.push(format!("has {} besides: left out", list(&difference.left_out)));
+            clauses.push(format!("has {} besides: left out", listed(&difference.left_out)));
         }
         lines.push(paint(WARN, format!("  {} {}", safe(&file), safe(&clauses.join("; ")))));
     }
     let more = differences.len().saturating_sub(SHOWN_DIFFERENCES);
     if more > 0 {
-        lines.push(paint(WARN, format!("  … and {more} more files whose columns differ")));
+        lines.push(paint(
+            WARN,
+            format!("  … and {} with other columns", counted(more as u64, "more file")),
+        ));
     }
     lines
 }

@@ -24,6 +24,7 @@ pub mod run;
 pub mod schema;
 pub mod survey;
 pub mod text;
+pub mod wording;
 
 #[cfg(test)]
 mod laws;

@@ -87,11 +87,12 @@ impl<'i> Rejects<'i> {
         let has_escape = dialect.escape == Escape::Backslash;
         let is_special =
             |letter: char| letter == char::from(dialect.delimiter) || matches!(letter, '\n' | '\r');
+        let text = if has_escape { text.replace('\\', "\\\\") } else { text.to_owned() };
         match dialect.quote.map(char::from) {
             Some(quote) => {
                 let needs_quotes = |letter| is_special(letter) || letter == quote;
-                let text = if has_escape { text.replace('\\', "\\\\") } else { text.to_owned() };
-                if text.contains(needs_quotes) {
+                let is_comment = dialect.comment.is_some_and(|c| text.starts_with(char::from(c)));
+                if is_comment || text.contains(needs_quotes) {
                     format!("{quote}{}{quote}", text.replace(quote, &format!("{quote}{quote}")))
                 } else {
                     text

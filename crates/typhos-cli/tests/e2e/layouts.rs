@@ -492,8 +492,8 @@ fn files_with_other_columns_follow_the_policy() {
     );
     world
         .ok("scout a.csv b.csv --columns-differ union")
-        .says("a.csv lacks fare: absent there")
-        .says("b.csv lacks day: absent there");
+        .says("a.csv lacks 'fare': absent there")
+        .says("b.csv lacks 'day': absent there");
     world.ok("draft a.csv b.csv --columns-differ union -o t.typhos.toml");
     let rows = world.json("peek t.typhos.toml a.csv b.csv --json");
     assert_eq!(rows["rows"], json!([["Holm", "1", null], ["Tang", null, "2.5"]]));
@@ -522,6 +522,7 @@ fn rejects_load_again_under_a_layout_of_every_kind() {
         ("port|day\n'Ho|lm'|1\n'Ta|ng'|x\n", "--quote '"),
         ("port,day\n\"Ho\\\"l,m\",1\n\"Ta\\\"n,g\",x\n", "--escape backslash"),
         ("#c\nport,day\nHolm,1\n#,\nTang,x\n", "--comment #"),
+        ("#c\n\"#port\",day\nHolm,1\nTang,x\n", "--comment #"),
     ] {
         let world = World::new();
         world.write("t.txt", text);

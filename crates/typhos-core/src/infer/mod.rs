@@ -18,6 +18,7 @@ use crate::readings::{BOOL_PAIRS, TOKENS};
 use crate::schema::Type;
 use crate::survey::{Class, ColumnFacts, Example, Facts, Place, Survey};
 
+pub use crate::wording::{counted, grouped, shown};
 pub use draft::{Draft, draft};
 
 /// How far beyond the extremes seen a narrowed type reaches, where nothing else is said.
@@ -266,42 +267,6 @@ pub fn line_of(place: Place, files: &[String]) -> String {
         }
         _ => line,
     }
-}
-
-/// A number with its thousands apart: 1,234,567.
-pub fn grouped(number: u64) -> String {
-    let digits = number.to_string();
-    let mut grouped = String::new();
-    for (at, digit) in digits.chars().enumerate() {
-        if at > 0 && (digits.len() - at).is_multiple_of(3) {
-            grouped.push(',');
-        }
-        grouped.push(digit);
-    }
-    grouped
-}
-
-/// A count with its noun: "1 value", "2,000 values".
-pub fn counted(number: u64, noun: &str) -> String {
-    format!("{} {noun}{}", grouped(number), if number == 1 { "" } else { "s" })
-}
-
-/// A value for a message: in quotes, control characters escaped, cut where it is long.
-pub fn shown(value: &str) -> String {
-    const MOST: usize = 40;
-    let mut text = String::new();
-    for letter in value.chars() {
-        if letter.is_control() {
-            text.extend(letter.escape_default());
-        } else {
-            text.push(letter);
-        }
-    }
-    if text.chars().count() > MOST {
-        text = text.chars().take(MOST - 1).collect();
-        text.push('…');
-    }
-    format!("'{text}'")
 }
 
 #[cfg(test)]

@@ -2,6 +2,7 @@
 
 use super::{ColumnDecl, Diagnostic, From, Schema};
 use crate::text::Input;
+use crate::wording::listed;
 
 impl Schema {
     /// For each declared column, the position (from 0) of its source column.
@@ -48,7 +49,7 @@ fn find(column: &ColumnDecl, input: &Input) -> Result<usize, Diagnostic> {
         let message = format!("{file} has no column '{shown}'");
         let help = match crate::nearest(wanted, names.iter().map(String::as_str)) {
             Some(near) => format!("did you mean '{}'?", near.escape_debug()),
-            None => format!("its columns are {}", list(names)),
+            None => format!("its columns are {}", listed(names)),
         };
         return Err(Diagnostic::new(span, message).help(help));
     };
@@ -64,15 +65,6 @@ fn find(column: &ColumnDecl, input: &Input) -> Result<usize, Diagnostic> {
             Err(Diagnostic::new(span, message).help(format!("say which one: from = {}", first + 1)))
         }
     }
-}
-
-/// The first names of a list, for a message.
-fn list(names: &[String]) -> String {
-    const SHOWN: usize = 20;
-    let shown: Vec<_> =
-        names.iter().take(SHOWN).map(|name| format!("'{}'", name.escape_debug())).collect();
-    let more = names.len().saturating_sub(SHOWN);
-    if more > 0 { format!("{} and {more} more", shown.join(", ")) } else { shown.join(", ") }
 }
 
 #[cfg(test)]

@@ -15,6 +15,7 @@ use super::source::{Bytes, Source};
 use super::{
     ColumnsDiffer, DEFAULT_RECORD_LIMIT, Dialect, Escape, InputChoice, InputFile, QuotedEmpty,
 };
+use crate::wording::listed;
 
 /// Why an input cannot be read.
 #[derive(Debug, Error)]
@@ -179,17 +180,11 @@ impl Input {
         agree(&dialect)?;
         // What was found of the first file holds for all; where the table starts and what ends its lines
         // may be each one's own.
-        let alike = choice.or(&InputChoice {
-            skip: choice.skip,
-            line_ends: choice.line_ends,
-            trailing_delimiter: choice.trailing_delimiter,
-            ..InputChoice::from(dialect)
-        });
         let alike = InputChoice {
             skip: choice.skip,
             line_ends: choice.line_ends,
             trailing_delimiter: choice.trailing_delimiter,
-            ..alike
+            ..choice.or(&dialect.into())
         };
         for file in others {
             file.look(&alike)?;
@@ -345,13 +340,6 @@ fn places(names: &[String], theirs: &[String]) -> Vec<Option<usize>> {
 
 /// How the columns of a file differ, for a person; `None` where they are the same in some order.
 fn difference(names: &[String], theirs: &[String], places: &[Option<usize>]) -> Option<String> {
-    let list = |names: Vec<&String>| {
-        const SHOWN: usize = 8;
-        let shown: Vec<_> =
-            names.iter().take(SHOWN).map(|name| format!("'{}'", name.escape_debug())).collect();
-        let more = names.len().saturating_sub(SHOWN);
-        shown.join(", ") + &if more > 0 { format!(" and {more} more") } else { String::new() }
-    };
     let lacks: Vec<&String> =
         names.iter().zip(places).filter(|(_, place)| place.is_none()).map(|(n, _)| n).collect();
     let more: Vec<&String> = theirs
@@ -362,9 +350,11 @@ fn difference(names: &[String], theirs: &[String], places: &[Option<usize>]) -> 
         .collect();
     match (lacks.is_empty(), more.is_empty()) {
         (true, true) => None,
-        (false, true) => Some(format!("it lacks {}", list(lacks))),
-        (true, false) => Some(format!("it has {} besides", list(more))),
-        (false, false) => Some(format!("it lacks {}, and has {} besides", list(lacks), list(more))),
+        (false, true) => Some(format!("it lacks {}", listed(lacks))),
+        (true, false) => Some(format!("it has {} besides", listed(more))),
+        (false, false) => {
+            Some(format!("it lacks {}, and has {} besides", listed(lacks), listed(more)))
+        }
     }
 }
 

@@ -11,6 +11,7 @@ use super::{Finding, Glance, SAID, Sample, delimiter_name};
 use crate::dates::read_shape;
 use crate::readings::trim;
 use crate::text::{Dialect, Escape, InputChoice, LineEnds, PlainRecord};
+use crate::wording::counted;
 
 /// Delimiters that are ordinary, the least likely to stand in a value first: between two that split
 /// equally well, the earlier one wins (`1,5;2,5` is two fields, not three).
@@ -394,7 +395,7 @@ fn quote_reason(layout: &Layout) -> String {
     match (layout.dialect.quote, layout.score.quoted) {
         (None, _) => "with quotes, records would be torn".into(),
         (Some(_), 0) => "no field is quoted so far".into(),
-        (Some(_), quoted) => format!("{} in quotes so far", super::plural(quoted, "field")),
+        (Some(_), quoted) => format!("{} in quotes so far", counted(quoted as u64, "field")),
     }
 }
 

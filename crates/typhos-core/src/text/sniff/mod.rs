@@ -169,9 +169,5 @@ impl Glance {
     }
 }
 
-fn plural(count: usize, one: &str) -> String {
-    if count == 1 { format!("1 {one}") } else { format!("{count} {one}s") }
-}
-
 #[cfg(test)]
 mod tests;

@@ -2,8 +2,9 @@
 
 use std::collections::HashSet;
 
-use super::{Finding, Glance, SAID, Sample, plural};
+use super::{Finding, Glance, SAID, Sample};
 use crate::text::{Dialect, InputChoice, PlainRecord, PlainRecords};
+use crate::wording::counted;
 
 /// Lines above a table that are looked through for its start.
 const MOST_ABOVE: usize = 60;
@@ -42,7 +43,7 @@ pub(super) fn find_comments(
     let is_comment = if fields > 1 {
         // A remark may have as many delimiters as a record by chance; a value may start with the mark.
         let unlike = marked.iter().filter(|record| record.fields.len() != fields).count();
-        unlike * 2 >= marked.len() && !marked.is_empty()
+        unlike * 2 >= marked.len()
     } else {
         // In a single column `#` may well start a value; above the first value it is a remark.
         let leading = records.iter().take_while(|record| is_mark(record)).count();
@@ -52,7 +53,7 @@ pub(super) fn find_comments(
         dialect.comment = Some(b'#');
         finding.comment = format!(
             "{} so far {} with it, and {} no record",
-            plural(marked.len(), "line"),
+            counted(marked.len() as u64, "line"),
             if marked.len() == 1 { "starts" } else { "start" },
             if marked.len() == 1 { "is" } else { "are" },
         );
@@ -83,7 +84,7 @@ pub(super) fn find_trailing(
         *fields -= 1;
         finding.trailing_delimiter = format!(
             "the first {} end in a delimiter with nothing behind it",
-            plural(table.len(), "record")
+            counted(table.len() as u64, "record")
         );
     }
 }
