@@ -60,6 +60,8 @@ pub fn fidelity_notes(schema: &ArrowSchema) -> Vec<String> {
                 | DataType::Time64(_),
                 _,
             ) => "as TEXT in ISO 8601: SQLite has no dates",
+            (DataType::FixedSizeBinary(_), _) => "as TEXT with hyphens: SQLite has no UUIDs",
+            (DataType::Struct(_), _) => "as TEXT, latitude before longitude: SQLite has no points",
             _ => return None,
         };
         Some(format!("'{name}' is stored {what}"))

@@ -5,7 +5,8 @@ use std::sync::Arc;
 
 use arrow_array::types::*;
 use arrow_array::{
-    ArrayRef, ArrowPrimitiveType, BooleanArray, DictionaryArray, PrimitiveArray, StringArray,
+    ArrayRef, ArrowPrimitiveType, BooleanArray, DictionaryArray, FixedSizeBinaryArray,
+    Float64Array, PrimitiveArray, StringArray, StructArray,
 };
 use arrow_buffer::{
     ArrowNativeType, BooleanBufferBuilder, NullBufferBuilder, OffsetBuffer, ScalarBuffer,
@@ -13,12 +14,13 @@ use arrow_buffer::{
 use arrow_schema::DataType;
 
 use super::Reason;
-use super::plan::arrow_type;
+use super::plan::{arrow_type, point_fields};
 use super::values::{
-    DateRead, DecimalRead, FloatRead, IntRead, PatternRead, Read, TimeRead, TimestampRead,
+    DateRead, DecimalRead, FloatRead, IntRead, PatternRead, Read, Styled, TimeRead, TimestampRead,
     read_bool,
 };
 use crate::intern::Interner;
+use crate::readings::{is_ip, is_json, point, uuid};
 use crate::schema::{ColumnDecl, IntType, TimeUnit, Type};
 
 /// A column that is being filled.
@@ -54,25 +56,34 @@ pub(super) fn with_cells<V: Visit>(column: &ColumnDecl, visitor: V) -> Result<V:
             visitor.visit(Primitive::<$arrow, _>::new($read, column)?)
         };
     }
+    macro_rules! number {
+        ($arrow:ty, $read:expr) => {
+            if column.style.is_plain() {
+                primitive!($arrow, $read)
+            } else {
+                primitive!($arrow, Styled { read: $read, style: column.style.clone() })
+            }
+        };
+    }
     Ok(match ty {
         Type::Bool => visitor.visit(Bools {
             values: BooleanBufferBuilder::new(0),
             validity: NullBufferBuilder::new(0),
         }),
         Type::Int(int) => match int {
-            IntType::Int8 => primitive!(Int8Type, IntRead::<i8>::new(int)),
-            IntType::Int16 => primitive!(Int16Type, IntRead::<i16>::new(int)),
-            IntType::Int32 => primitive!(Int32Type, IntRead::<i32>::new(int)),
-            IntType::Int64 => primitive!(Int64Type, IntRead::<i64>::new(int)),
-            IntType::UInt8 => primitive!(UInt8Type, IntRead::<u8>::new(int)),
-            IntType::UInt16 => primitive!(UInt16Type, IntRead::<u16>::new(int)),
-            IntType::UInt32 => primitive!(UInt32Type, IntRead::<u32>::new(int)),
-            IntType::UInt64 => primitive!(UInt64Type, IntRead::<u64>::new(int)),
+            IntType::Int8 => number!(Int8Type, IntRead::<i8>::new(int)),
+            IntType::Int16 => number!(Int16Type, IntRead::<i16>::new(int)),
+            IntType::Int32 => number!(Int32Type, IntRead::<i32>::new(int)),
+            IntType::Int64 => number!(Int64Type, IntRead::<i64>::new(int)),
+            IntType::UInt8 => number!(UInt8Type, IntRead::<u8>::new(int)),
+            IntType::UInt16 => number!(UInt16Type, IntRead::<u16>::new(int)),
+            IntType::UInt32 => number!(UInt32Type, IntRead::<u32>::new(int)),
+            IntType::UInt64 => number!(UInt64Type, IntRead::<u64>::new(int)),
         },
-        Type::Float32 => primitive!(Float32Type, FloatRead::<f32>::new()),
-        Type::Float64 => primitive!(Float64Type, FloatRead::<f64>::new()),
+        Type::Float32 => number!(Float32Type, FloatRead::<f32>::new()),
+        Type::Float64 => number!(Float64Type, FloatRead::<f64>::new()),
         Type::Decimal { precision, scale } => {
-            primitive!(Decimal128Type, DecimalRead { precision, scale })
+            number!(Decimal128Type, DecimalRead { precision, scale })
         }
         Type::Date => primitive!(Date32Type, DateRead(patterns())),
         Type::Time(unit) => match unit {
@@ -90,7 +101,13 @@ pub(super) fn with_cells<V: Visit>(column: &ColumnDecl, visitor: V) -> Result<V:
                 TimeUnit::Nano => primitive!(TimestampNanosecondType, read),
             }
         }
-        Type::Text { most } => visitor.visit(Texts::new(most)),
+        Type::Text { most } => visitor.visit(Texts::new(most, None)),
+        Type::Ip => visitor.visit(Texts::new(None, Some((ty, is_ip)))),
+        Type::Json => visitor.visit(Texts::new(None, Some((ty, is_json)))),
+        Type::Uuid => {
+            visitor.visit(Uuids { bytes: Vec::new(), validity: NullBufferBuilder::new(0) })
+        }
+        Type::Geopoint => visitor.visit(Points::default()),
         Type::Lowcard => visitor.visit(Codes::<UInt32Type>::new(&[])),
         Type::Category if column.values.len() <= 256 => {
             visitor.visit(Codes::<UInt8Type>::new(&column.values))
@@ -214,14 +231,17 @@ impl Cells for Bools {
 /// Plain text. The values are known to be UTF-8: [`convert`](super::convert) sees to it.
 struct Texts {
     most: Option<u32>,
+    /// The type that every value must be a text of, and what says so.
+    form: Option<(Type, fn(&[u8]) -> bool)>,
     bytes: Vec<u8>,
     offsets: Vec<i32>,
     validity: NullBufferBuilder,
 }
 
 impl Texts {
-    fn new(most: Option<u32>) -> Texts {
-        Texts { most, bytes: Vec::new(), offsets: vec![0], validity: NullBufferBuilder::new(0) }
+    fn new(most: Option<u32>, form: Option<(Type, fn(&[u8]) -> bool)>) -> Texts {
+        let validity = NullBufferBuilder::new(0);
+        Texts { most, form, bytes: Vec::new(), offsets: vec![0], validity }
     }
 }
 
@@ -241,6 +261,11 @@ impl Cells for Texts {
                 return Err(Reason::TooLong { chars, most });
             }
         }
+        if let Some((ty, is_one)) = self.form
+            && !is_one(value)
+        {
+            return Err(Reason::NotA(ty));
+        }
         self.bytes.extend_from_slice(value);
         self.offsets.push(self.bytes.len() as i32);
         self.validity.append_non_null();
@@ -259,6 +284,68 @@ impl Cells for Texts {
         let bytes = std::mem::replace(&mut self.bytes, Vec::with_capacity(capacity));
         let offsets = OffsetBuffer::new(ScalarBuffer::from(offsets));
         Arc::new(StringArray::new(offsets, bytes.into(), self.validity.finish()))
+    }
+}
+
+/// UUIDs as their 16 bytes.
+struct Uuids {
+    bytes: Vec<u8>,
+    validity: NullBufferBuilder,
+}
+
+impl Cells for Uuids {
+    fn push(&mut self, value: &[u8]) -> Result<(), Reason> {
+        let bytes = uuid(value).ok_or(Reason::NotA(Type::Uuid))?;
+        self.bytes.extend_from_slice(&bytes);
+        self.validity.append_non_null();
+        Ok(())
+    }
+
+    fn push_null(&mut self) {
+        self.bytes.extend_from_slice(&[0; 16]);
+        self.validity.append_null();
+    }
+
+    fn finish(&mut self) -> ArrayRef {
+        let bytes = std::mem::take(&mut self.bytes);
+        Arc::new(FixedSizeBinaryArray::new(16, bytes.into(), self.validity.finish()))
+    }
+}
+
+/// Points as latitude and longitude.
+struct Points {
+    lat: Vec<f64>,
+    lon: Vec<f64>,
+    validity: NullBufferBuilder,
+}
+
+impl Default for Points {
+    fn default() -> Self {
+        Points { lat: Vec::new(), lon: Vec::new(), validity: NullBufferBuilder::new(0) }
+    }
+}
+
+impl Cells for Points {
+    fn push(&mut self, value: &[u8]) -> Result<(), Reason> {
+        let (lat, lon) = point(value).ok_or(Reason::NotA(Type::Geopoint))?;
+        self.lat.push(lat);
+        self.lon.push(lon);
+        self.validity.append_non_null();
+        Ok(())
+    }
+
+    fn push_null(&mut self) {
+        self.lat.push(0.0);
+        self.lon.push(0.0);
+        self.validity.append_null();
+    }
+
+    fn finish(&mut self) -> ArrayRef {
+        let degrees = |values: &mut Vec<f64>| -> ArrayRef {
+            Arc::new(Float64Array::from(std::mem::take(values)))
+        };
+        let columns = vec![degrees(&mut self.lat), degrees(&mut self.lon)];
+        Arc::new(StructArray::new(point_fields(), columns, self.validity.finish()))
     }
 }
 

@@ -6,7 +6,7 @@ use arrow_array::{Array, ArrowPrimitiveType};
 use arrow_schema::{DataType, TimeUnit};
 
 use crate::dates::{DAY_NANOS, format_days, format_nanos};
-use crate::readings::Decimal;
+use crate::readings::{Decimal, uuid_text};
 
 /// The cell as text: numbers plainly, dates and times as ISO 8601 has them with a space between day
 /// and time, and `Z` behind a point in time. `None` where it is null.
@@ -38,6 +38,16 @@ pub fn cell_text(array: &dyn Array, row: usize) -> Option<String> {
         DataType::Decimal128(_, scale) => {
             let mantissa = array.as_primitive::<Decimal128Type>().value(row);
             Decimal { mantissa, scale: scale.unsigned_abs() }.to_string()
+        }
+        DataType::FixedSizeBinary(16) => {
+            let bytes = array.as_fixed_size_binary().value(row);
+            uuid_text(bytes.try_into().expect("sixteen bytes"))
+        }
+        DataType::Struct(fields) => {
+            // A point, as it is written in text; fields of others one after the other.
+            let columns = array.as_struct().columns().iter().zip(fields);
+            let texts = columns.map(|(column, _)| cell_text(column, row).unwrap_or_default());
+            texts.collect::<Vec<_>>().join(",")
         }
         DataType::Utf8 => array.as_string::<i32>().value(row).to_owned(),
         DataType::Dictionary(codes, _) => {
@@ -112,6 +122,10 @@ mod tests {
             ("type = 'uint16'", "65535"),
             ("type = 'uint32'", "4294967295"),
             ("type = 'uint64'", "18446744073709551615"),
+            ("type = 'uuid'", "6f9619ff-8b86-d011-b42d-00cf4fc964ff"),
+            ("type = 'ip'", "2001:db8::1"),
+            ("type = 'geopoint'", "59.91,-10.75"),
+            ("type = 'json'", "[1]"),
             ("type = 'float32'", "0.1"),
             ("type = 'float64'", "0.1"),
             ("type = 'decimal(38,2)'", "-999999999999999999999999999999999999.99"),
@@ -139,7 +153,7 @@ mod tests {
         ];
         for (declaration, value) in cases {
             let schema = read(&format!("typhos = 1\n[columns]\na = {{ {declaration} }}")).unwrap();
-            let text = format!("a,b\n{value},1\n,1\n");
+            let text = format!("a,b\n\"{value}\",1\n,1\n");
             let input = Input::from_bytes("t", text.into_bytes(), &Dialect::RFC_4180.into());
             let plan = Plan::new(schema, &input).unwrap();
             let mut block = Block::default();

@@ -2,7 +2,9 @@
 
 use std::sync::Arc;
 
-use arrow_schema::{DataType, Field, Schema as ArrowSchema, SchemaRef, TimeUnit as ArrowUnit};
+use arrow_schema::{
+    DataType, Field, Fields, Schema as ArrowSchema, SchemaRef, TimeUnit as ArrowUnit,
+};
 
 use crate::schema::{Diagnostic, IntType, Schema, TimeUnit, Type};
 use crate::text::{FileLayout, Input, QuotedEmpty};
@@ -104,7 +106,9 @@ pub fn arrow_type(ty: Type, values: usize) -> DataType {
         Type::Float32 => DataType::Float32,
         Type::Float64 => DataType::Float64,
         Type::Decimal { precision, scale } => DataType::Decimal128(precision, scale.cast_signed()),
-        Type::Text { .. } => DataType::Utf8,
+        Type::Text { .. } | Type::Ip | Type::Json => DataType::Utf8,
+        Type::Uuid => DataType::FixedSizeBinary(16),
+        Type::Geopoint => DataType::Struct(point_fields()),
         Type::Lowcard => dictionary(DataType::UInt32),
         Type::Category if values <= 256 => dictionary(DataType::UInt8),
         Type::Category => dictionary(DataType::UInt32),
@@ -117,6 +121,12 @@ pub fn arrow_type(ty: Type, values: usize) -> DataType {
             DataType::Timestamp(arrow_unit(unit), utc.then(|| "UTC".into()))
         }
     }
+}
+
+/// The fields of a point: latitude and longitude in degrees.
+pub(super) fn point_fields() -> Fields {
+    let degrees = |name: &str| Field::new(name, DataType::Float64, false);
+    Fields::from(vec![degrees("lat"), degrees("lon")])
 }
 
 fn dictionary(codes: DataType) -> DataType {

@@ -3,6 +3,7 @@
 use std::fmt;
 
 use crate::dates::{Misread, Pattern};
+use crate::readings::NumberStyle;
 use crate::schema::Type;
 use crate::survey::Place;
 
@@ -11,6 +12,13 @@ use crate::survey::Place;
 pub enum Reason {
     /// It is not a value of the type at all.
     NotA(Type),
+    /// It is no number written as the column declares its numbers to be.
+    NotWritten {
+        /// The type.
+        ty: Type,
+        /// How its numbers are written.
+        style: NumberStyle,
+    },
     /// It is a number, and not one that the type holds.
     OutOfRange(Type),
     /// It has more digits after the mark than the decimal keeps.
@@ -66,8 +74,22 @@ impl fmt::Display for Reason {
                 Type::Int(_) => write!(f, "is no integer"),
                 Type::Bool => write!(f, "is no bool: true/false, t/f, yes/no, y/n, on/off, 1/0"),
                 _ if ty.is_number() => write!(f, "is no number"),
+                Type::Ip => write!(f, "is no IPv4 or IPv6 address"),
+                Type::Uuid => {
+                    write!(f, "is no UUID: 32 hexadecimal digits in groups of 8-4-4-4-12")
+                }
+                Type::Geopoint => write!(f, "is no point: latitude, comma, longitude in degrees"),
+                Type::Json => write!(f, "is no JSON object or array"),
                 _ => write!(f, "is no {ty}"),
             },
+            Reason::NotWritten { ty, style } => {
+                let what = if matches!(ty, Type::Int(_)) { "integer" } else { "number" };
+                write!(f, "is no {what} with the decimal mark '{}'", style.mark.letter())?;
+                match style.grouping {
+                    Some(grouping) => write!(f, " and digits grouped by '{}'", grouping.letter()),
+                    None => write!(f, " and no groups"),
+                }
+            }
             Reason::OutOfRange(Type::Int(int)) => {
                 let (low, high) = int.range();
                 write!(f, "is outside of {}: {low} to {high}", int.name())

@@ -7,7 +7,9 @@ use std::marker::PhantomData;
 
 use super::Reason;
 use crate::dates::{Moment, Pattern};
-use crate::readings::{Decimal, POW10, bool_word, parse_integer, parse_number};
+use crate::readings::{
+    Decimal, Number, NumberStyle, POW10, bool_word, infinity, parse_integer, parse_number,
+};
 use crate::schema::{IntType, TimeUnit, Type};
 
 /// Reads the values of one type.
@@ -29,6 +31,45 @@ pub(super) fn read_bool(value: &[u8]) -> Result<bool, Reason> {
         b"0" => Ok(false),
         _ => bool_word(value).map(|(_, says)| says).ok_or(Reason::NotA(Type::Bool)),
     }
+}
+
+/// Reads numbers that are taken apart already.
+pub(super) trait ReadNumber: Read {
+    /// The type, for messages.
+    fn ty(&self) -> Type;
+
+    fn number(&self, number: &Number) -> Result<Self::Native, Reason>;
+}
+
+/// Numbers as people write them.
+pub(super) struct Styled<R> {
+    pub read: R,
+    pub style: NumberStyle,
+}
+
+impl<R: ReadNumber> Read for Styled<R> {
+    type Native = R::Native;
+
+    fn read(&self, value: &[u8]) -> Result<R::Native, Reason> {
+        match self.style.read(value) {
+            Some(number) => self.read.number(&number),
+            None => Err(Reason::NotWritten { ty: self.read.ty(), style: self.style.clone() }),
+        }
+    }
+
+    /// Bounds are written plainly.
+    fn bound(&self, text: &str) -> Result<R::Native, Reason> {
+        self.read.read(text.as_bytes())
+    }
+}
+
+/// A number written plainly, but for a typographer's minus.
+#[inline]
+fn plain_number(value: &[u8]) -> Option<Number> {
+    parse_number(value).or_else(|| {
+        let is_minus = value.starts_with("\u{2212}".as_bytes());
+        is_minus.then(|| NumberStyle::default().read(value)).flatten()
+    })
 }
 
 /// Integers.
@@ -60,18 +101,33 @@ impl<N: TryFrom<i128>> IntRead<N> {
     #[inline(never)]
     fn read_long(&self, value: &[u8]) -> Result<N, Reason> {
         let ty = Type::Int(self.ty);
-        let number = parse_number(value).ok_or_else(|| {
+        let number = plain_number(value).ok_or_else(|| {
             let digits = value.strip_prefix(b"-").unwrap_or(value);
             let huge = !digits.is_empty() && digits.iter().all(u8::is_ascii_digit);
             if huge { Reason::OutOfRange(ty) } else { Reason::NotA(ty) }
         })?;
-        let whole = exact(&number, 0).ok_or(Reason::NotA(ty))?;
+        self.whole(&number)
+    }
+
+    fn whole(&self, number: &Number) -> Result<N, Reason> {
+        let ty = Type::Int(self.ty);
+        let whole = exact(number, 0).ok_or(Reason::NotA(ty))?;
         N::try_from(whole).map_err(|_| Reason::OutOfRange(ty))
     }
 }
 
+impl<N: Copy + PartialOrd + Default + TryFrom<i64> + TryFrom<i128>> ReadNumber for IntRead<N> {
+    fn ty(&self) -> Type {
+        Type::Int(self.ty)
+    }
+
+    fn number(&self, number: &Number) -> Result<N, Reason> {
+        self.whole(number)
+    }
+}
+
 /// A number as an integer at a scale, where no digit is lost.
-fn exact(number: &crate::readings::Number, scale: u8) -> Option<i128> {
+fn exact(number: &Number, scale: u8) -> Option<i128> {
     let exponent = number.exponent.unwrap_or(0);
     let decimal = Decimal { mantissa: number.mantissa, scale: number.scale };
     if exponent == 0 {
@@ -100,9 +156,20 @@ impl Read for DecimalRead {
 
     #[inline]
     fn read(&self, value: &[u8]) -> Result<i128, Reason> {
-        let ty = Type::Decimal { precision: self.precision, scale: self.scale };
-        let number = parse_number(value).ok_or(Reason::NotA(ty))?;
-        let Some(unscaled) = exact(&number, self.scale) else {
+        let number = plain_number(value).ok_or(Reason::NotA(self.ty()))?;
+        self.number(&number)
+    }
+}
+
+impl ReadNumber for DecimalRead {
+    fn ty(&self) -> Type {
+        Type::Decimal { precision: self.precision, scale: self.scale }
+    }
+
+    #[inline]
+    fn number(&self, number: &Number) -> Result<i128, Reason> {
+        let ty = self.ty();
+        let Some(unscaled) = exact(number, self.scale) else {
             let wide = number.exponent.is_none() && number.scale <= self.scale;
             return Err(if wide { Reason::OutOfRange(ty) } else { Reason::TooPrecise(ty) });
         };
@@ -127,11 +194,10 @@ impl<N> FloatRead<N> {
 fn float_text(value: &[u8], ty: Type) -> Result<&str, Reason> {
     let text = std::str::from_utf8(value).map_err(|_| Reason::NotA(ty))?;
     let plain = value.iter().all(|b| matches!(b, b'0'..=b'9' | b'.' | b'+' | b'-' | b'e' | b'E'));
-    if plain || matches!(text.trim_start_matches(['+', '-']), "NaN" | "inf" | "Infinity") {
-        Ok(text)
-    } else {
-        Err(Reason::NotA(ty))
-    }
+    let is_special = || {
+        matches!(text.trim_start_matches(['+', '-']), "NaN" | "nan") || infinity(value).is_some()
+    };
+    if plain || is_special() { Ok(text) } else { Err(Reason::NotA(ty)) }
 }
 
 macro_rules! float_read {
@@ -141,6 +207,10 @@ macro_rules! float_read {
 
             #[inline]
             fn read(&self, value: &[u8]) -> Result<$native, Reason> {
+                if value.starts_with("\u{2212}".as_bytes()) {
+                    let number = plain_number(value).ok_or(Reason::NotA($type))?;
+                    return self.number(&number);
+                }
                 let text = float_text(value, $type)?;
                 let float: $native = text.parse().map_err(|_| Reason::NotA($type))?;
                 // Digits that overflow are out of range; infinity has to be written as such.
@@ -148,6 +218,17 @@ macro_rules! float_read {
                     return Err(Reason::OutOfRange($type));
                 }
                 Ok(float)
+            }
+        }
+
+        impl ReadNumber for FloatRead<$native> {
+            fn ty(&self) -> Type {
+                $type
+            }
+
+            fn number(&self, number: &Number) -> Result<$native, Reason> {
+                let text = format!("{}e-{}", number.mantissa, number.scale);
+                text.parse().map_err(|_| Reason::NotA($type))
             }
         }
     };

@@ -5,12 +5,16 @@
 //! of their own: [`dates`](crate::dates).
 
 mod number;
+mod special;
 mod words;
+mod written;
 
 pub use number::{
     Decimal, Number, POW10, parse_integer, parse_number, survives_float32, survives_float64,
 };
+pub use special::{infinity, is_ip, is_json, point, uuid, uuid_text};
 pub use words::{BOOL_PAIRS, BoolPair, TOKENS, bool_word, token};
+pub use written::{Grouping, Mark, NumberStyle, Undressed, undress};
 
 /// `value` without the spaces and tabs around it.
 ///

@@ -29,6 +29,10 @@ impl Agreement {
         for (key, fits, hint) in [
             ("patterns", ty.takes_patterns(), "patterns belong to date, time and timestamp"),
             ("pivot", ty.takes_patterns(), "a pivot belongs to date and timestamp"),
+            ("decimal_mark", ty.is_number(), "a decimal mark belongs to numbers"),
+            ("grouping", ty.is_number(), "grouping belongs to numbers"),
+            ("strip", ty.is_number(), "what is stripped stands around numbers"),
+            ("accounting", ty.is_number(), "only numbers are negative in the way of accounts"),
             ("values", ty == Type::Category, "a closed list of values belongs to category"),
             ("ranked", ty == Type::Category, "only a category can be ranked"),
             (
@@ -42,13 +46,25 @@ impl Agreement {
                 "bounds belong to numbers, dates and times",
             ),
         ] {
-            if let (Some(span), false) = (at(key), fits) {
+            if let (Some(span), false, false) = (at(key), fits, column.auto) {
                 self.wrong(span, format!("'{key}' says nothing about {ty}"), hint);
             }
         }
         if ty == Type::Category && column.values.is_empty() {
             let help = "add values = [\"…\", \"…\"], or use lowcard for an open set";
             self.wrong(type_span.clone(), "a category lists its values", help);
+        }
+        if let Some(grouping) = column.style.grouping
+            && grouping.letter() == column.style.mark.letter()
+        {
+            self.wrong(
+                at("grouping").unwrap_or_default(),
+                format!("'{}' is the decimal mark as well", grouping.letter()),
+                "say the other one: decimal_mark = \",\" or decimal_mark = \".\"",
+            );
+        }
+        if column.auto {
+            self.auto_agrees(column, &at);
         }
         if column.required && column.misfit == Misfit::Null {
             let span = at("misfit").unwrap_or_default();
@@ -59,11 +75,28 @@ impl Agreement {
             self.patterns_agree(column, at("patterns"), type_span);
         }
         for (key, bound) in [("low", &column.low), ("high", &column.high)] {
-            if let (Some(bound), Some(span)) = (bound, at(key))
+            // What a bound of an undecided type is worth is known once the type is.
+            if !column.auto
+                && let (Some(bound), Some(span)) = (bound, at(key))
                 && let Err(message) = Bounds::parse(ty, bound)
             {
                 self.wrong(span, message, format!("write it as a value of {ty}"));
             }
+        }
+    }
+
+    /// A column whose type is to be decided says at most one kind of thing about its values.
+    fn auto_agrees(&mut self, column: &ColumnDecl, at: &dyn Fn(&str) -> Option<Range<usize>>) {
+        let kinds = [
+            (!column.patterns.is_empty(), "patterns", "dates"),
+            (!column.style.is_plain(), "decimal_mark", "numbers"),
+            (!column.values.is_empty(), "values", "a category"),
+        ];
+        let mut said = kinds.iter().filter(|(is_said, ..)| *is_said);
+        if let (Some((_, _, first)), Some((_, key, second))) = (said.next(), said.next()) {
+            let span = at(key).or_else(|| at("type")).unwrap_or_default();
+            let message = format!("one key says that the column holds {first}, another {second}");
+            self.wrong(span, message, "keep one of them, or say the type");
         }
     }
 

@@ -4,6 +4,7 @@ use std::ops::Range;
 
 use super::Type;
 use crate::dates::Pattern;
+use crate::readings::NumberStyle;
 use crate::text::{Dialect, InputChoice};
 
 /// What happens to a value that does not fit.
@@ -46,14 +47,18 @@ pub enum From {
 pub struct ColumnDecl {
     /// Its name in the target.
     pub name: String,
-    /// What it holds.
+    /// What it holds; text as long as that is not decided.
     pub ty: Type,
+    /// Whether the type is to be decided from the data at hand.
+    pub auto: bool,
     /// Where it comes from, where that is not its own name.
     pub from: Option<From>,
     /// Patterns of a date column, tried in order; never empty there.
     pub patterns: Vec<Pattern>,
     /// First year of the hundred that two-digit years fall in.
     pub pivot: i32,
+    /// How numbers are written.
+    pub style: NumberStyle,
     /// Whether absent is a misfit.
     pub required: bool,
     /// Texts that mean "no value" here, where they are not those of the input.
@@ -87,9 +92,11 @@ impl ColumnDecl {
         ColumnDecl {
             name: name.into(),
             ty,
+            auto: false,
             from: None,
             patterns: Vec::new(),
             pivot: crate::dates::DEFAULT_PIVOT,
+            style: NumberStyle::default(),
             required: false,
             absent: None,
             misfit: Misfit::Stop,

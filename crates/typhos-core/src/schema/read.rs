@@ -12,10 +12,24 @@ use toml::de::{DeTable, DeValue};
 use super::agree::agree;
 use super::{ColumnDecl, Diagnostic, FORMAT_VERSION, From, Misfit, Schema, Type};
 use crate::dates::Pattern;
+use crate::readings::{Grouping, Mark};
 
 /// The keys of a column, in the order they are written.
-pub const COLUMN_KEYS: [&str; 11] = [
-    "type", "from", "patterns", "pivot", "required", "absent", "misfit", "low", "high", "values",
+pub const COLUMN_KEYS: [&str; 15] = [
+    "type",
+    "from",
+    "patterns",
+    "pivot",
+    "decimal_mark",
+    "grouping",
+    "strip",
+    "accounting",
+    "required",
+    "absent",
+    "misfit",
+    "low",
+    "high",
+    "values",
     "ranked",
 ];
 
@@ -195,6 +209,10 @@ impl Reader<'_> {
                 spans.push((known, span.clone()));
             }
             match word {
+                "type" if value.get_ref().as_str() == Some("auto") => {
+                    column.auto = true;
+                    ty = Some(column.ty);
+                }
                 "type" => ty = self.ty(value),
                 "from" => {
                     column.spans.from = Some(span);
@@ -205,6 +223,18 @@ impl Reader<'_> {
                     if let Some(year) = self.integer(value, 1..=9900, "pivot") {
                         column.pivot = year as i32;
                     }
+                }
+                "decimal_mark" => {
+                    column.style.mark =
+                        self.word(value, "a mark", Mark::parse, "\",\"").unwrap_or_default()
+                }
+                "grouping" => {
+                    column.style.grouping =
+                        self.word(value, "what groups digits", Grouping::parse, "\".\"");
+                }
+                "strip" => column.style.strip = self.strip(value),
+                "accounting" => {
+                    column.style.accounting = self.truth(value, "accounting").unwrap_or_default()
                 }
                 "required" => column.required = self.truth(value, "required").unwrap_or_default(),
                 "absent" => column.absent = self.texts(value, "absent"),
@@ -270,6 +300,25 @@ impl Reader<'_> {
             }
         }
         patterns
+    }
+
+    /// A text to take off numbers, or several.
+    fn strip(&mut self, value: &Value<'_>) -> Vec<String> {
+        let texts = match value.get_ref().as_str() {
+            Some(text) => vec![(value.span(), text.to_owned())],
+            None => self.spanned_texts(value, "strip").unwrap_or_default(),
+        };
+        for (span, text) in &texts {
+            let is_number = text.trim().is_empty() || text.bytes().any(|b| b.is_ascii_digit());
+            if is_number {
+                self.wrong(
+                    span.clone(),
+                    "what is stripped is a text without digits",
+                    "write strip = \"€\"",
+                );
+            }
+        }
+        texts.into_iter().map(|(_, text)| text.trim().to_owned()).collect()
     }
 
     fn values(&mut self, value: &Value<'_>) -> Vec<String> {

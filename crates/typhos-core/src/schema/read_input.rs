@@ -91,7 +91,7 @@ impl Reader<'_> {
     }
 
     /// A value that is a word of a small language. `example` is one, as it is written.
-    fn word<T>(
+    pub(super) fn word<T>(
         &mut self,
         value: &Value<'_>,
         what: &str,

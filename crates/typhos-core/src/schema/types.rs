@@ -168,10 +168,18 @@ pub enum Type {
         /// Whether it is a point in time; otherwise it is what a clock on a wall shows.
         utc: bool,
     },
+    /// A universally unique identifier, of 16 bytes.
+    Uuid,
+    /// An IPv4 or IPv6 address.
+    Ip,
+    /// Latitude and longitude in degrees.
+    Geopoint,
+    /// A JSON object or array.
+    Json,
 }
 
 /// The spellings of all types, as shown to people; also what a wrong word is compared with.
-pub const TYPE_NAMES: [&str; 18] = [
+pub const TYPE_NAMES: [&str; 22] = [
     "bool",
     "int8",
     "int16",
@@ -190,6 +198,10 @@ pub const TYPE_NAMES: [&str; 18] = [
     "date",
     "time(UNIT)",
     "timestamp(UNIT)",
+    "uuid",
+    "ip",
+    "geopoint",
+    "json",
 ];
 
 /// A type that cannot be read.
@@ -233,6 +245,10 @@ impl Type {
             ("lowcard", None) => Ok(Type::Lowcard),
             ("category", None) => Ok(Type::Category),
             ("date", None) => Ok(Type::Date),
+            ("uuid", None) => Ok(Type::Uuid),
+            ("ip", None) => Ok(Type::Ip),
+            ("geopoint", None) => Ok(Type::Geopoint),
+            ("json", None) => Ok(Type::Json),
             ("decimal", Some([precision, scale])) => decimal(precision, scale),
             ("decimal", _) => {
                 Err(refuse(format!("'{spelling}' does not say its digits"), Some("decimal(9,2)")))
@@ -284,7 +300,7 @@ fn refuse(message: String, example: Option<&str>) -> TypeError {
 }
 
 /// Words of other systems, and what they are here.
-const ELSEWHERE: [(&str, &str); 14] = [
+const ELSEWHERE: [(&str, &str); 18] = [
     ("string", "text"),
     ("varchar", "text(N)"),
     ("str", "text"),
@@ -299,6 +315,10 @@ const ELSEWHERE: [(&str, &str); 14] = [
     ("numeric", "decimal(P,S)"),
     ("datetime", "timestamp(s)"),
     ("enum", "category"),
+    ("guid", "uuid"),
+    ("inet", "ip"),
+    ("jsonb", "json"),
+    ("point", "geopoint"),
 ];
 
 fn unknown(name: &str) -> TypeError {
@@ -352,6 +372,10 @@ impl fmt::Display for Type {
             Type::Time(unit) => write!(f, "time({})", unit.name()),
             Type::Timestamp { unit, utc: false } => write!(f, "timestamp({})", unit.name()),
             Type::Timestamp { unit, utc: true } => write!(f, "timestamp({}, utc)", unit.name()),
+            Type::Uuid => f.write_str("uuid"),
+            Type::Ip => f.write_str("ip"),
+            Type::Geopoint => f.write_str("geopoint"),
+            Type::Json => f.write_str("json"),
         }
     }
 }
@@ -373,6 +397,10 @@ mod tests {
             Type::Lowcard,
             Type::Category,
             Type::Date,
+            Type::Uuid,
+            Type::Ip,
+            Type::Geopoint,
+            Type::Json,
         ];
         types.extend(IntType::ALL.map(Type::Int));
         for unit in TimeUnit::ALL {

@@ -1,6 +1,7 @@
 //! A schema as TOML, one line a column, with its evidence as comments.
 
 use super::{ColumnDecl, FORMAT_VERSION, From, Misfit, Schema};
+use crate::readings::Mark;
 use crate::text::{delimiter_word, record_limit_name};
 
 /// Writes a schema. `heading` stands above it as a comment, and each of `comments` behind the column
@@ -75,7 +76,8 @@ fn record_limit_word(bytes: usize) -> String {
 }
 
 fn declaration(column: &ColumnDecl) -> String {
-    let mut parts = vec![format!("type = {}", quoted(&column.ty.to_string()))];
+    let ty = if column.auto { "auto".to_owned() } else { column.ty.to_string() };
+    let mut parts = vec![format!("type = {}", quoted(&ty))];
     match &column.from {
         Some(From::Name(name)) => parts.push(format!("from = {}", quoted(name))),
         Some(From::Position(position)) => parts.push(format!("from = {position}")),
@@ -88,6 +90,21 @@ fn declaration(column: &ColumnDecl) -> String {
     }
     if column.pivot != crate::dates::DEFAULT_PIVOT {
         parts.push(format!("pivot = {}", column.pivot));
+    }
+    let style = &column.style;
+    if style.mark != Mark::default() {
+        parts.push(format!("decimal_mark = {}", quoted(&style.mark.letter().to_string())));
+    }
+    if let Some(grouping) = style.grouping {
+        parts.push(format!("grouping = {}", quoted(&grouping.letter().to_string())));
+    }
+    match &style.strip[..] {
+        [] => {}
+        [one] => parts.push(format!("strip = {}", quoted(one))),
+        several => parts.push(format!("strip = {}", list(several))),
+    }
+    if style.accounting {
+        parts.push("accounting = true".into());
     }
     if column.required {
         parts.push("required = true".into());

@@ -1,0 +1,162 @@
+//! Values with a form of their own: UUIDs, network addresses, points on the earth, JSON, infinities.
+
+use std::net::{Ipv4Addr, Ipv6Addr};
+
+use super::number::parse_number;
+use super::trim;
+
+/// The 16 bytes of a UUID as RFC 9562 writes it: 8-4-4-4-12 hexadecimal digits, in either case.
+pub fn uuid(value: &[u8]) -> Option<[u8; 16]> {
+    let value: &[u8; 36] = value.try_into().ok()?;
+    if [8, 13, 18, 23].iter().any(|at| value[*at] != b'-') {
+        return None;
+    }
+    let mut bytes = [0; 16];
+    let mut digits = 0;
+    for byte in value.iter().filter(|byte| **byte != b'-') {
+        let digit = char::from(*byte).to_digit(16)? as u8;
+        // More digits than there is room for means that a hyphen stood for none.
+        let at = bytes.get_mut(digits / 2)?;
+        *at = *at << 4 | digit;
+        digits += 1;
+    }
+    (digits == 32).then_some(bytes)
+}
+
+/// A UUID as it is written everywhere: lower case, with hyphens.
+pub fn uuid_text(bytes: &[u8; 16]) -> String {
+    let mut text = String::with_capacity(36);
+    for (at, byte) in bytes.iter().enumerate() {
+        if matches!(at, 4 | 6 | 8 | 10) {
+            text.push('-');
+        }
+        text.push_str(&format!("{byte:02x}"));
+    }
+    text
+}
+
+/// Whether `value` is an IPv4 address of four decimal numbers, or an IPv6 address (RFC 4291).
+pub fn is_ip(value: &[u8]) -> bool {
+    let could_be = (2..=45).contains(&value.len())
+        && value.iter().all(|byte| byte.is_ascii_hexdigit() || matches!(byte, b'.' | b':'));
+    let Some(text) = could_be.then(|| std::str::from_utf8(value).ok()).flatten() else {
+        return false;
+    };
+    text.parse::<Ipv4Addr>().is_ok() || text.contains(':') && text.parse::<Ipv6Addr>().is_ok()
+}
+
+/// Latitude and longitude, in degrees, of "lat,lon": two plain numbers with a comma between, which may
+/// have spaces behind it. `None` also where a double does not keep a number as it was written.
+pub fn point(value: &[u8]) -> Option<(f64, f64)> {
+    let comma = memchr::memchr(b',', value)?;
+    let degrees = |text: &[u8], most: f64| {
+        let number = parse_number(text).filter(|n| n.exponent.is_none() && !n.leading_zero)?;
+        let text = std::str::from_utf8(text).ok()?;
+        let degrees: f64 = text.parse().ok()?;
+        (degrees.abs() <= most && super::survives_float64(text, &number)).then_some(degrees)
+    };
+    Some((degrees(&value[..comma], 90.0)?, degrees(trim(&value[comma + 1..]), 180.0)?))
+}
+
+/// Whether `value` is a whole JSON object or array (RFC 8259).
+pub fn is_json(value: &[u8]) -> bool {
+    matches!(value, [b'{', .., b'}'] | [b'[', .., b']'])
+        && serde_json::from_slice::<serde::de::IgnoredAny>(value).is_ok()
+}
+
+/// The infinity that a value is, in any letter case: `inf`, `-inf`, `Infinity`.
+pub fn infinity(value: &[u8]) -> Option<f64> {
+    let (sign, word) = match value {
+        [b'-', word @ ..] => (-1.0, word),
+        [b'+', word @ ..] => (1.0, word),
+        word => (1.0, word),
+    };
+    let is = |name: &[u8]| word.eq_ignore_ascii_case(name);
+    (matches!(word.len(), 3 | 8) && (is(b"inf") || is(b"infinity"))).then_some(sign * f64::INFINITY)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    #[test]
+    fn forms_are_told_from_what_is_near_them() {
+        for (text, is) in [
+            ("00000000-0000-0000-0000-000000000000", true),
+            ("6F9619FF-8B86-D011-B42D-00CF4FC964FF", true),
+            ("6f9619ff-8b86-d011-b42d-00cf4fc964f", false),
+            ("6f9619ff-8b86-d011-b42d-00cf4fc964fg", false),
+            ("6f9619ff8b86-d011-b42d--00cf4fc964ff", false),
+            ("-6f9619f-8b86-d011-b42d-00cf4fc964ff", false),
+            ("6f9619ff8b86d011b42d00cf4fc964ff", false),
+        ] {
+            assert_eq!(uuid(text.as_bytes()).is_some(), is, "{text}");
+        }
+        for (text, is) in [
+            ("192.168.1.1", true),
+            ("0.0.0.0", true),
+            ("256.1.1.1", false),
+            ("1.2.3", false),
+            ("01.2.3.4", false),
+            ("::1", true),
+            ("2001:db8::ff00:42:8329", true),
+            ("::ffff:192.0.2.1", true),
+            ("12:30:15", false),
+            ("fe80::1%eth0", false),
+            ("beef", false),
+        ] {
+            assert_eq!(is_ip(text.as_bytes()), is, "{text}");
+        }
+        for (text, want) in [
+            ("59.91,10.75", Some((59.91, 10.75))),
+            ("-33.5, 151", Some((-33.5, 151.0))),
+            ("90,180", Some((90.0, 180.0))),
+            ("90.1,10", None),
+            ("10,180.5", None),
+            ("1,2,3", None),
+            ("59.91", None),
+            ("59.91,", None),
+            ("1e1,2", None),
+            ("0.12345678901234567890,1", None),
+        ] {
+            assert_eq!(point(text.as_bytes()), want, "{text}");
+        }
+        for (text, is) in [
+            ("{}", true),
+            ("[1, \"a\", {\"b\": null}]", true),
+            ("{a: 1}", false),
+            ("[1", false),
+            ("5", false),
+            ("{} ", false),
+            ("[1] [2]", false),
+        ] {
+            assert_eq!(is_json(text.as_bytes()), is, "{text}");
+        }
+        for (text, want) in [
+            ("inf", Some(f64::INFINITY)),
+            ("-INF", Some(f64::NEG_INFINITY)),
+            ("+Infinity", Some(f64::INFINITY)),
+            ("info", None),
+            ("in", None),
+        ] {
+            assert_eq!(infinity(text.as_bytes()), want, "{text}");
+        }
+    }
+
+    #[test]
+    fn deep_json_does_not_use_up_the_stack() {
+        let deep = "[".repeat(100_000) + &"]".repeat(100_000);
+        assert!(is_json(deep.as_bytes()));
+        assert!(!is_json(&deep.as_bytes()[1..]));
+    }
+
+    proptest! {
+        #[test]
+        fn a_uuid_is_its_bytes(bytes: [u8; 16]) {
+            let text = uuid_text(&bytes);
+            prop_assert_eq!(uuid(text.as_bytes()), Some(bytes));
+            prop_assert_eq!(uuid(text.to_uppercase().as_bytes()), Some(bytes));
+        }
+    }
+}

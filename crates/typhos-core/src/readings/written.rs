@@ -1,0 +1,445 @@
+//! Numbers as people write them: digits in groups, a comma for the mark, a currency or percent sign
+//! around them, negatives in parentheses.
+//!
+//! A value is [undressed](undress) first: what stands around the digits is taken off. What is left may
+//! read differently by which mark is meant (`1.234` is a little over one, or over a thousand), so it is
+//! [read](Undressed::read) once for each [`Mark`]. Which of them a column means is decided over all of
+//! its values, by [`infer`](crate::infer).
+//!
+//! Groups are of three digits, the first of one to three; anything else is no number. Digits may also
+//! stand without groups beside values that have them.
+
+use super::number::{Number, parse_number};
+
+/// What stands between the whole part of a number and its fraction.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Default)]
+pub enum Mark {
+    /// `12.5`
+    #[default]
+    Point,
+    /// `12,5`
+    Comma,
+}
+
+impl Mark {
+    /// Both marks; facts per mark are kept in this sequence.
+    pub const ALL: [Mark; 2] = [Mark::Point, Mark::Comma];
+
+    /// The character.
+    pub fn letter(self) -> char {
+        match self {
+            Mark::Point => '.',
+            Mark::Comma => ',',
+        }
+    }
+
+    /// Reads a mark as it stands in a schema file or on the command line.
+    ///
+    /// # Errors
+    /// A sentence that says what a mark is.
+    pub fn parse(word: &str) -> Result<Mark, String> {
+        let found =
+            Mark::ALL.into_iter().find(|mark| word == mark.letter().encode_utf8(&mut [0; 4]));
+        found.ok_or_else(|| format!("'{}' is no decimal mark: use '.' or ','", word.escape_debug()))
+    }
+}
+
+/// What stands between groups of three digits.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum Grouping {
+    /// `1,234,567`
+    Comma,
+    /// `1.234.567`
+    Point,
+    /// `1 234 567`, with an ordinary space, one that does not break, or a thin one.
+    Space,
+    /// `1'234'567`, with a straight apostrophe or a curly one.
+    Apostrophe,
+}
+
+impl Grouping {
+    /// All of them; facts per grouping are kept in this sequence.
+    pub const ALL: [Grouping; 4] =
+        [Grouping::Comma, Grouping::Point, Grouping::Space, Grouping::Apostrophe];
+
+    /// The character, the plainest where there are several.
+    pub fn letter(self) -> char {
+        match self {
+            Grouping::Comma => ',',
+            Grouping::Point => '.',
+            Grouping::Space => ' ',
+            Grouping::Apostrophe => '\'',
+        }
+    }
+
+    /// Reads a grouping as it stands in a schema file.
+    ///
+    /// # Errors
+    /// A sentence that says what there is.
+    pub fn parse(word: &str) -> Result<Grouping, String> {
+        let found = Grouping::ALL
+            .into_iter()
+            .find(|grouping| word == grouping.letter().encode_utf8(&mut [0; 4]));
+        found.ok_or_else(|| {
+            format!(
+                "'{}' is nothing that groups digits: use ',', '.', ' ' or \"'\"",
+                word.escape_debug()
+            )
+        })
+    }
+
+    /// The grouping whose separator `bytes` start with, and its length in bytes.
+    fn at(bytes: &[u8]) -> Option<(Grouping, usize)> {
+        match bytes {
+            [b',', ..] => Some((Grouping::Comma, 1)),
+            [b'.', ..] => Some((Grouping::Point, 1)),
+            [b' ', ..] => Some((Grouping::Space, 1)),
+            [b'\'', ..] => Some((Grouping::Apostrophe, 1)),
+            // No-break space; thin space, narrow no-break space; right single quotation mark.
+            [0xc2, 0xa0, ..] => Some((Grouping::Space, 2)),
+            [0xe2, 0x80, 0x89 | 0xaf, ..] => Some((Grouping::Space, 3)),
+            [0xe2, 0x80, 0x99, ..] => Some((Grouping::Apostrophe, 3)),
+            _ => None,
+        }
+    }
+}
+
+/// How the numbers of a column are written, where that is not a sign, digits, a point and digits.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct NumberStyle {
+    /// The mark before a fraction.
+    pub mark: Mark,
+    /// What groups the digits, where they are grouped.
+    pub grouping: Option<Grouping>,
+    /// Texts to take off before or behind a number, such as currency signs.
+    pub strip: Vec<String>,
+    /// Whether `(12.50)` and `12.50-` are negative numbers.
+    pub accounting: bool,
+}
+
+impl NumberStyle {
+    /// Whether numbers are written as they are nearly everywhere.
+    pub fn is_plain(&self) -> bool {
+        *self == NumberStyle::default()
+    }
+
+    /// Takes apart a number written in this style. `None` where it is none.
+    ///
+    /// What is stripped and grouped may be missing; a separator that is not declared may not be there.
+    pub fn read(&self, value: &[u8]) -> Option<Number> {
+        let strip = |text: &[u8]| {
+            let mut known = self.strip.iter().map(String::as_bytes);
+            let front = known.clone().find(|mark| !mark.is_empty() && text.starts_with(mark));
+            let back = known.find(|mark| !mark.is_empty() && text.ends_with(mark));
+            front.map(|mark| (mark.len(), 0)).or(back.map(|mark| (0, mark.len())))
+        };
+        let undressed = undress_by(value, strip)?;
+        if undressed.accounting && !self.accounting {
+            return None;
+        }
+        let (number, grouping) = undressed.read(self.mark)?;
+        (grouping.is_none() || grouping == self.grouping).then_some(number)
+    }
+}
+
+/// A number without what stands around its digits.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Undressed<'v> {
+    /// The currency or percent sign that stood around it; empty where there was none.
+    pub sign: &'v [u8],
+    /// Whether it is negative.
+    pub negative: bool,
+    /// Whether it is negative in the way of accounts: by parentheses, or a minus behind it.
+    pub accounting: bool,
+    /// Digits, with the mark and what groups them.
+    pub body: &'v [u8],
+}
+
+/// Signs of currencies and shares that are taken for such without being told: those of one character.
+/// ISO 4217 codes of what is traded most come behind them, and a few words that stand beside prices.
+const SIGNS: [&str; 58] = [
+    "%", "‰", "$", "€", "£", "¥", "₹", "₽", "₩", "₪", "₫", "₴", "₺", "₦", "₱", "฿", "₡", "₲", "₵",
+    "₸", "₼", "₾", "¢", "EUR", "USD", "GBP", "JPY", "CHF", "NOK", "SEK", "DKK", "ISK", "PLN",
+    "CZK", "HUF", "RON", "BGN", "TRY", "CAD", "AUD", "NZD", "CNY", "HKD", "SGD", "INR", "KRW",
+    "BRL", "MXN", "ZAR", "THB", "US$", "A$", "C$", "R$", "kr", "kr.", "zł", "Kč",
+];
+
+/// The most bytes of a number that is taken apart; 38 digits in groups and what is around them.
+const MOST_BYTES: usize = 100;
+
+/// Takes off a known currency or percent sign, parentheses and signs. `None` where what is left does
+/// not start and end with digits (or a mark), so that it cannot be a number.
+pub fn undress(value: &[u8]) -> Option<Undressed<'_>> {
+    undress_by(value, |text| {
+        // Nearly all texts that come here are none: their ends say so.
+        let is_end = |byte: Option<&u8>, other: u8| {
+            byte.is_some_and(|byte| byte.is_ascii_digit() || *byte == other)
+        };
+        let (front, back) = (is_end(text.first(), b'('), is_end(text.last(), b')'));
+        if front == back {
+            return None;
+        }
+        let longest = |fits: &dyn Fn(&[u8]) -> bool| {
+            let known = SIGNS.iter().map(|sign| sign.as_bytes());
+            known.filter(|sign| fits(sign)).map(<[u8]>::len).max()
+        };
+        if back {
+            longest(&|sign| text.starts_with(sign)).map(|length| (length, 0))
+        } else {
+            longest(&|sign| text.ends_with(sign)).map(|length| (0, length))
+        }
+    })
+}
+
+/// Cuts spaces off, also those that do not break.
+fn trim_spaces(mut text: &[u8]) -> &[u8] {
+    loop {
+        text = match text {
+            [b' ' | b'\t', rest @ ..] | [rest @ .., b' ' | b'\t'] => rest,
+            [0xc2, 0xa0, rest @ ..] | [rest @ .., 0xc2, 0xa0] => rest,
+            [0xe2, 0x80, 0x89 | 0xaf, rest @ ..] | [rest @ .., 0xe2, 0x80, 0x89 | 0xaf] => rest,
+            _ => return text,
+        }
+    }
+}
+
+/// A minus or plus in front: an ASCII one, or U+2212. Says whether it is a minus.
+fn leading_sign(text: &[u8]) -> Option<(bool, &[u8])> {
+    match text {
+        [b'-', rest @ ..] | [0xe2, 0x88, 0x92, rest @ ..] => Some((true, rest)),
+        [b'+', rest @ ..] => Some((false, rest)),
+        _ => None,
+    }
+}
+
+/// Undresses a value, where `strip` says how many bytes to take off the front and the back of a text.
+fn undress_by(
+    value: &[u8],
+    strip: impl Fn(&[u8]) -> Option<(usize, usize)>,
+) -> Option<Undressed<'_>> {
+    if value.len() > MOST_BYTES {
+        return None;
+    }
+    let mut rest = trim_spaces(value);
+    let mut found = Undressed { sign: b"", negative: false, accounting: false, body: b"" };
+    let mut is_signed = false;
+    // A sign may stand before the currency or behind it, and parentheses around either.
+    for _ in 0..4 {
+        if let Some((negative, inner)) = leading_sign(rest)
+            && !is_signed
+        {
+            (found.negative, is_signed, rest) = (negative, true, trim_spaces(inner));
+        } else if let [b'(', inner @ .., b')'] = rest
+            && !is_signed
+        {
+            (found.negative, found.accounting, is_signed) = (true, true, true);
+            rest = trim_spaces(inner);
+        } else if let [inner @ .., b'-'] | [inner @ .., 0xe2, 0x88, 0x92] = rest
+            && !is_signed
+        {
+            (found.negative, found.accounting, is_signed) = (true, true, true);
+            rest = trim_spaces(inner);
+        } else if found.sign.is_empty()
+            && let Some((front, back)) = strip(rest)
+        {
+            found.sign = if front > 0 { &rest[..front] } else { &rest[rest.len() - back..] };
+            rest = trim_spaces(&rest[front..rest.len() - back]);
+        } else {
+            break;
+        }
+    }
+    let is_end = |byte: &u8| byte.is_ascii_digit() || matches!(byte, b'.' | b',');
+    let sound = rest.first().is_some_and(is_end) && rest.last().is_some_and(is_end);
+    found.body = rest;
+    sound.then_some(found)
+}
+
+impl Undressed<'_> {
+    /// The number that the body says if `mark` stands before the fraction, and what groups its digits.
+    pub fn read(&self, mark: Mark) -> Option<(Number, Option<Grouping>)> {
+        let mut plain = [0; MOST_BYTES + 1];
+        let mut length = 0;
+        let mut push = |byte: u8| {
+            plain[length] = byte;
+            length += 1;
+        };
+        if self.negative {
+            push(b'-');
+        }
+        let mut grouping = None;
+        // Digits since the last separator, or since the start.
+        let mut run = 0;
+        let mut rest = self.body;
+        let is_whole = |grouping: Option<Grouping>, run: usize| grouping.is_none() || run == 3;
+        while let [byte, more @ ..] = rest {
+            if byte.is_ascii_digit() {
+                push(*byte);
+                run += 1;
+                rest = more;
+            } else if *byte == mark.letter() as u8 {
+                if !is_whole(grouping, run) {
+                    return None;
+                }
+                push(b'.');
+                more.iter().for_each(|byte| push(*byte));
+                if !more.iter().all(u8::is_ascii_digit) {
+                    return None;
+                }
+                (rest, run) = (b"", 3);
+            } else {
+                let (separator, bytes) = Grouping::at(rest)?;
+                let is_first = grouping.is_none();
+                let fits = if is_first { (1..=3).contains(&run) } else { run == 3 };
+                if !fits || grouping.is_some_and(|known| known != separator) {
+                    return None;
+                }
+                grouping = Some(separator);
+                (rest, run) = (&rest[bytes..], 0);
+            }
+        }
+        if !is_whole(grouping, run) {
+            return None;
+        }
+        let number = parse_number(&plain[..length])?;
+        // `0,123` in groups would be a leading zero.
+        (!number.leading_zero).then_some((number, grouping))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::readings::Decimal;
+    use proptest::prelude::*;
+
+    fn read(text: &str, mark: Mark) -> Option<(String, Option<Grouping>)> {
+        let (number, grouping) = undress(text.as_bytes())?.read(mark)?;
+        let worth = Decimal { mantissa: number.mantissa, scale: number.scale };
+        Some((worth.to_string(), grouping))
+    }
+
+    #[test]
+    fn numbers_by_either_mark() {
+        use Grouping::*;
+        for (text, by_point, by_comma) in [
+            ("1,234,567", Some(("1234567", Some(Comma))), None),
+            ("1.234.567,5", None, Some(("1234567.5", Some(Point)))),
+            ("1,234", Some(("1234", Some(Comma))), Some(("1.234", None))),
+            ("12,5", None, Some(("12.5", None))),
+            ("12.5", Some(("12.5", None)), None),
+            ("1 234,50", None, Some(("1234.50", Some(Space)))),
+            ("1\u{a0}234.50", Some(("1234.50", Some(Space))), None),
+            ("1\u{202f}234", Some(("1234", Some(Space))), Some(("1234", Some(Space)))),
+            ("1'234.5", Some(("1234.5", Some(Apostrophe))), None),
+            ("1’234", Some(("1234", Some(Apostrophe))), Some(("1234", Some(Apostrophe)))),
+            ("(12.50)", Some(("-12.50", None)), None),
+            ("12.50-", Some(("-12.50", None)), None),
+            ("$1,200", Some(("1200", Some(Comma))), Some(("1.200", None))),
+            ("-$5", Some(("-5", None)), Some(("-5", None))),
+            ("$-5", Some(("-5", None)), Some(("-5", None))),
+            ("($5)", Some(("-5", None)), Some(("-5", None))),
+            ("$(5)", Some(("-5", None)), Some(("-5", None))),
+            ("\u{2212}5", Some(("-5", None)), Some(("-5", None))),
+            ("12 %", Some(("12", None)), Some(("12", None))),
+            ("12,5\u{a0}€", None, Some(("12.5", None))),
+            ("EUR 12", Some(("12", None)), Some(("12", None))),
+            ("12 kr.", Some(("12", None)), Some(("12", None))),
+            // Not numbers.
+            ("12,34,567", None, None),
+            ("1234,567", None, Some(("1234.567", None))),
+            ("1,23", None, Some(("1.23", None))),
+            ("0,123", None, Some(("0.123", None))),
+            ("1,234 567", None, None),
+            ("123 45", None, None),
+            ("612-345-678", None, None),
+            ("A12", None, None),
+            ("12 km", None, None),
+            ("--5", None, None),
+            ("(-5)", None, None),
+            ("$$5", None, None),
+            ("$", None, None),
+            ("()", None, None),
+            ("1..2", None, None),
+            ("01,234", None, None),
+        ] {
+            let told =
+                |want: Option<(&str, Option<Grouping>)>| want.map(|(n, g)| (n.to_owned(), g));
+            assert_eq!(read(text, Mark::Point), told(by_point), "{text} by a point");
+            assert_eq!(read(text, Mark::Comma), told(by_comma), "{text} by a comma");
+        }
+    }
+
+    #[test]
+    fn a_style_takes_what_it_says_and_nothing_near_it() {
+        let style = NumberStyle {
+            mark: Mark::Comma,
+            grouping: Some(Grouping::Point),
+            strip: vec!["Taler".into()],
+            accounting: true,
+        };
+        let worth = |style: &NumberStyle, text: &str| {
+            let number = style.read(text.as_bytes())?;
+            Some(Decimal { mantissa: number.mantissa, scale: number.scale }.to_string())
+        };
+        for (text, want) in [
+            ("1.234,5 Taler", Some("1234.5")),
+            ("1.234", Some("1234")),
+            ("(2) Taler", Some("-2")),
+            ("Taler 7", Some("7")),
+            ("1 234", None),
+            ("1.5", None),
+            ("5 €", None),
+        ] {
+            assert_eq!(worth(&style, text).as_deref(), want, "{text}");
+        }
+        let plain = NumberStyle::default();
+        assert_eq!(worth(&plain, "(5)"), None);
+        assert_eq!(worth(&plain, "1,000"), None);
+        assert_eq!(worth(&plain, "\u{2212}5").as_deref(), Some("-5"));
+    }
+
+    proptest! {
+        /// What is written in a style is read back as the number it was.
+        #[test]
+        fn numbers_come_back_from_any_clothes(
+            whole in 0u64.., fraction in "[0-9]{0,9}", negative: bool, mark in 0usize..2, group in 0usize..5,
+            sign in proptest::option::of(0usize..SIGNS.len()), in_front: bool, parentheses: bool,
+        ) {
+            let mark = Mark::ALL[mark];
+            let group = Grouping::ALL.get(group).map(|g| g.letter()).filter(|g| *g != mark.letter());
+            let mut digits = String::new();
+            let plain = whole.to_string();
+            for (at, digit) in plain.chars().enumerate() {
+                if let Some(group) = group && at > 0 && (plain.len() - at).is_multiple_of(3) {
+                    digits.push(group);
+                }
+                digits.push(digit);
+            }
+            if !fraction.is_empty() {
+                digits.push(mark.letter());
+                digits.push_str(&fraction);
+            }
+            let mut text = digits;
+            if negative && !parentheses {
+                text.insert(0, '-');
+            }
+            if let Some(sign) = sign {
+                text = if in_front { format!("{} {text}", SIGNS[sign]) } else { format!("{text}{}", SIGNS[sign]) };
+            }
+            if negative && parentheses {
+                text = format!("({text})");
+            }
+            let mantissa: i128 = format!("{whole}{fraction}").parse().unwrap();
+            let (number, _) = undress(text.as_bytes()).and_then(|u| u.read(mark)).unwrap_or_else(|| panic!("{text}"));
+            prop_assert_eq!(number.mantissa, if negative { -mantissa } else { mantissa });
+            prop_assert_eq!(usize::from(number.scale), fraction.len());
+        }
+
+        #[test]
+        fn any_bytes_are_undressed_or_not(bytes in proptest::collection::vec(any::<u8>(), 0..120)) {
+            if let Some(undressed) = undress(&bytes) {
+                let _ = Mark::ALL.map(|mark| undressed.read(mark));
+            }
+        }
+    }
+}
