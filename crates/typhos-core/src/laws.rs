@@ -6,10 +6,10 @@ use proptest::prelude::*;
 
 use crate::columns::{Converter, MisfitValue, OnMisfit, Plan, Reason};
 use crate::dates::Order;
-use crate::infer::{Rules, decide, draft};
+use crate::infer::{Rules, Wanted, decide, draft};
 use crate::run::{NoMonitor, RunOptions};
 use crate::schema::read;
-use crate::survey::Survey;
+use crate::survey::{Survey, SurveyOptions};
 use crate::text::{Block, BlockReader, Dialect, Input, InputChoice, QuotedEmpty};
 
 /// Values of every kind a reading knows, and near misses.
@@ -25,6 +25,11 @@ fn value() -> impl Strategy<Value = String> {
         1 => "[12][0-9]{3}[01][0-9][0-3][0-9]",
         2 => prop_oneof![Just("NA"), Just("-"), Just("NaN"), Just("true"), Just("N"), Just("y"), Just(" "), Just(""), Just("\\N")].prop_map(str::to_owned),
         2 => "[ -~]{0,12}",
+        2 => ("[-+]?[$€(]?", "[0-9]{1,3}", "([.,' \u{a0}][0-9]{3}){0,2}", "([.,][0-9]{1,3})?", "[)%-]?( €| kr)?")
+            .prop_map(|(a, b, c, d, e)| format!("{a}{b}{c}{d}{e}")),
+        1 => "[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}",
+        1 => (any::<std::net::IpAddr>(), -95.0..95.0f64).prop_map(|(ip, lat)| if lat > 0.0 { ip.to_string() } else { format!("{lat:.3},10.5") }),
+        1 => prop_oneof![Just("{}"), Just("[1,2]"), Just("{\"a\": [true]}"), Just("[1"), Just("inf"), Just("-Infinity"), Just("\u{2212}5")].prop_map(str::to_owned),
         1 => any::<String>(),
     ]
 }
@@ -48,10 +53,10 @@ proptest! {
         let rows: String = picks.iter().map(|at| format!("{},x\n", quoted(&kinds[at % kinds.len()]))).collect();
         let text = format!("c,d\n{rows}");
         let input = Input::from_bytes("t.csv", text.clone().into_bytes(), &Dialect::RFC_4180.into());
-        let survey = Survey::take(&input, &RunOptions::default(), &NoMonitor).unwrap();
-        let rules = Rules { headroom, date_order: order };
-        let decisions = decide(&survey, input.names(), &rules);
-        let drafted = draft(&input, &survey, &decisions, "t").to_toml();
+        let survey = Survey::take(&input, &SurveyOptions::default(), &RunOptions::default(), &NoMonitor).unwrap();
+        let rules = Rules { headroom, date_order: order, ..Rules::default() };
+        let decisions = decide(&survey, &rules);
+        let drafted = draft(&survey, &decisions, &Wanted::default()).to_toml();
         let schema = read(&drafted).unwrap_or_else(|wrong| panic!("{drafted}\n{wrong:?}"));
         let plan = Plan::new(schema, &input).unwrap();
         let mut reader = BlockReader::new(&input, 1 << 20);
@@ -83,15 +88,15 @@ proptest! {
         let choice = InputChoice { quoted_empty, ..InputChoice::default() };
         let Ok(input) = Input::open(&[path], &choice) else { return Ok(()) };
         let options = RunOptions { threads: NonZeroUsize::new(threads).unwrap(), block_bytes };
-        let survey = Survey::take(&input, &options, &NoMonitor).unwrap();
-        let decisions = decide(&survey, input.names(), &Rules::default());
-        let drafted = draft(&input, &survey, &decisions, "t").to_toml();
+        let survey = Survey::take(&input, &SurveyOptions::default(), &options, &NoMonitor).unwrap();
+        let decisions = decide(&survey, &Rules::default());
+        let drafted = draft(&survey, &decisions, &Wanted::default()).to_toml();
         let schema = read(&drafted).unwrap_or_else(|wrong| panic!("{drafted}\n{wrong:?}"));
         // Neither threads nor blocks change what is found.
         let alone = RunOptions { threads: NonZeroUsize::MIN, block_bytes: 1 << 20 };
-        let survey_alone = Survey::take(&input, &alone, &NoMonitor).unwrap();
-        let decisions = decide(&survey_alone, input.names(), &Rules::default());
-        prop_assert_eq!(&draft(&input, &survey_alone, &decisions, "t").to_toml(), &drafted);
+        let survey_alone = Survey::take(&input, &SurveyOptions::default(), &alone, &NoMonitor).unwrap();
+        let decisions = decide(&survey_alone, &Rules::default());
+        prop_assert_eq!(&draft(&survey_alone, &decisions, &Wanted::default()).to_toml(), &drafted);
         prop_assert_eq!(survey_alone.broken_examples, survey.broken_examples);
         let plan = Plan::new(schema, &input).unwrap();
         let mut reader = BlockReader::new(&input, block_bytes);

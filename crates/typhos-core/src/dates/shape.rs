@@ -5,6 +5,8 @@
 //! fields are kept apart, so that a survey can count per shape which orders of year, month and day
 //! read every value. Values are found by shape alone, not by trying patterns in turn.
 
+use serde::{Deserialize, Serialize};
+
 use super::days_in_month;
 
 /// The order of the fields in a date.
@@ -24,7 +26,7 @@ impl Order {
 }
 
 /// The date part of a shape: digits of the three fields, and the byte between them.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
 pub struct DateShape {
     /// Digits of each field.
     pub digits: [u8; 3],
@@ -33,7 +35,7 @@ pub struct DateShape {
 }
 
 /// What stands between date and time.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
 pub enum Glue {
     /// A space.
     Space,
@@ -42,7 +44,7 @@ pub enum Glue {
 }
 
 /// The time part of a shape.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
 pub struct TimeShape {
     /// Digits of the hour, 1 or 2.
     pub hour_digits: u8,
@@ -53,7 +55,7 @@ pub struct TimeShape {
 }
 
 /// How an offset from UTC is written.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
 pub struct ZoneShape {
     /// Whether a space stands before it.
     pub space: bool,
@@ -63,7 +65,7 @@ pub struct ZoneShape {
 }
 
 /// The look of a date, a time, or both.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
 pub struct Shape {
     /// The date, where there is one.
     pub date: Option<(DateShape, Option<Glue>)>,

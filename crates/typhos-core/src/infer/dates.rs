@@ -5,8 +5,9 @@
 
 use std::collections::BTreeMap;
 
-use super::{Decision, Question, Rules, shown};
+use super::{Choice, Decision, Question, Rules, number, shown};
 use crate::dates::{DAY_NANOS, Order, Shape, format_days, format_nanos};
+use crate::readings::Mark;
 use crate::schema::{TimeUnit, Type};
 use crate::survey::{Class, Example, Facts, Place, ShapeFacts};
 
@@ -117,12 +118,31 @@ pub(super) struct Context<'s> {
     /// The files, where there are several.
     files: &'s [String],
     by_hand: BTreeMap<(u8, bool), Vec<(Order, String)>>,
+    /// Columns that only one decimal mark reads.
+    by_mark: Vec<(Mark, String)>,
 }
 
 impl<'s> Context<'s> {
-    pub fn collect(files: &'s [String], names: &[String], columns: &[Facts]) -> Context<'s> {
+    pub fn collect(
+        files: &'s [String],
+        names: &[String],
+        columns: &[Facts],
+        rules: &Rules,
+    ) -> Context<'s> {
         let mut by_hand: BTreeMap<_, Vec<(Order, String)>> = BTreeMap::new();
+        let mut by_mark = Vec::new();
         for (name, facts) in names.iter().zip(columns) {
+            let plain = facts.plain_count();
+            if facts.written.is_some() && facts.count(Class::Code) == 0 {
+                let reads = |mark: &Mark| {
+                    number::read_by(facts, *mark) == plain
+                        && number::written(facts, *mark, rules).is_ok()
+                };
+                let marks: Vec<Mark> = Mark::ALL.into_iter().filter(reads).collect();
+                if let [mark] = marks[..] {
+                    by_mark.push((mark, name.clone()));
+                }
+            }
             if facts.count(Class::Date) == 0 || facts.count(Class::Date) != facts.plain_count() {
                 continue;
             }
@@ -132,7 +152,13 @@ impl<'s> Context<'s> {
                 }
             }
         }
-        Context { files, by_hand }
+        Context { files, by_hand, by_mark }
+    }
+
+    /// The decimal mark that all proofs agree on, and the first column that shows it.
+    pub fn mark(&self) -> Option<(Mark, &str)> {
+        let (mark, name) = self.by_mark.first()?;
+        self.by_mark.iter().all(|(other, _)| other == mark).then_some((*mark, name))
     }
 
     /// An example and where it stands: "'n/k' in line 7".
@@ -194,7 +220,8 @@ pub(super) fn decide(
     }
     if !open.is_empty() {
         let patterns = |order: Order| styles.iter().map(|style| style.pattern(order)).collect();
-        let choices = open.into_iter().map(|order| (order, patterns(order))).collect();
+        let choices =
+            open.into_iter().map(|order| Choice::Dates(order, patterns(order))).collect();
         return Err(NoDate::Ambiguous(Question { choices }));
     }
     let (ty, range) = type_of(&styles, &chosen)?;

@@ -2,17 +2,62 @@
 
 use std::collections::HashSet;
 
-use super::{Decision, counted};
+use super::{Decision, counted, line_of};
 use crate::dates::Pattern;
 use crate::schema::{ColumnDecl, From, Schema, write};
 use crate::survey::Survey;
-use crate::text::{Dialect, Input, InputChoice, InputFile, parse_encoding};
+use crate::wording::listed;
+
+/// What the columns of a draft are called.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Naming {
+    /// As in the header.
+    #[default]
+    Keep,
+    /// In lower case, with underscores between words.
+    Snake,
+}
+
+impl Naming {
+    /// Reads the word of a command line or a settings file.
+    ///
+    /// # Errors
+    /// A sentence that says what there is.
+    pub fn parse(word: &str) -> Result<Naming, String> {
+        match word {
+            "keep" => Ok(Naming::Keep),
+            "snake" => Ok(Naming::Snake),
+            _ => Err(format!("'{}' is neither keep nor snake", word.escape_debug())),
+        }
+    }
+
+    /// Its spelling.
+    pub fn name(self) -> &'static str {
+        match self {
+            Naming::Keep => "keep",
+            Naming::Snake => "snake",
+        }
+    }
+}
+
+/// What a draft is to be like.
+#[derive(Debug, Clone, Default)]
+pub struct Wanted {
+    /// The name of the table.
+    pub table: String,
+    /// What the columns are called.
+    pub naming: Naming,
+    /// Which columns there are, by their position; all, where nothing is said.
+    pub columns: Option<Vec<usize>>,
+}
 
 /// A proposed schema, and what to say about it.
 #[derive(Debug, Clone)]
 pub struct Draft {
     /// The schema.
     pub schema: Schema,
+    /// The position in the input of each of its columns.
+    pub positions: Vec<usize>,
     /// Lines that stand above it.
     pub heading: Vec<String>,
     /// A comment for every column; may be empty.
@@ -27,45 +72,90 @@ impl Draft {
 }
 
 /// Drafts the schema of an input from what was decided about its columns.
-pub fn draft(input: &Input, survey: &Survey, decisions: &[Decision], table: &str) -> Draft {
-    let mut schema = Schema { table: Some(table.to_owned()), ..Schema::default() };
-    schema.input.choice = layout(input);
+pub fn draft(survey: &Survey, decisions: &[Decision], wanted: &Wanted) -> Draft {
+    let source = &survey.source;
+    let mut schema = Schema { table: Some(wanted.table.clone()), ..Schema::default() };
+    schema.input.choice = source.layout.clone();
+    if !survey.absent.is_empty() {
+        schema.input.absent = Some(with_blank(&survey.absent));
+    }
     let mut taken = HashSet::new();
-    let mut comments = Vec::new();
-    for (position, (header, decision)) in input.names().iter().zip(decisions).enumerate() {
-        let repeated = input.names().iter().filter(|name| *name == header).count() > 1;
-        let name = unused(header, &mut taken);
-        let mut column = ColumnDecl::new(name, decision.ty);
-        if !input.is_named() || repeated {
-            column.from = Some(From::Position(position + 1));
+    let (mut comments, mut positions) = (Vec::new(), Vec::new());
+    for (at, (header, decision)) in source.names.iter().zip(decisions).enumerate() {
+        if wanted.columns.as_ref().is_some_and(|columns| !columns.contains(&at)) {
+            continue;
         }
-        let compiled = decision.patterns.iter().map(|(pattern, _)| Pattern::compile(pattern));
-        column.patterns =
-            compiled.map(|pattern| pattern.expect("patterns found are patterns read")).collect();
-        column.required = decision.required;
-        column.values = decision.values.clone();
-        let tokens: Vec<_> =
-            decision.absent_tokens.iter().map(|(token, _)| (*token).to_owned()).collect();
-        if tokens.iter().any(|token| !token.is_empty()) {
-            let mut absent = vec![String::new()];
-            absent.extend(tokens.into_iter().filter(|token| !token.is_empty()));
-            column.absent = Some(absent);
+        let repeated = source.names.iter().filter(|name| *name == header).count() > 1;
+        let wished = match wanted.naming {
+            Naming::Keep => header.clone(),
+            Naming::Snake => snake_case(header),
+        };
+        let name = unused(&wished, &mut taken);
+        let mut column = declare(name, decision, &survey.absent);
+        if !source.is_named || repeated {
+            column.from = Some(From::Position(at + 1));
+        } else if column.name != *header {
+            column.from = Some(From::Name(header.clone()));
         }
         schema.columns.push(column);
         comments.push(decision.clauses().join("; "));
+        positions.push(at);
     }
-    let names: Vec<_> = input.files().iter().map(|file| base_name(&file.name())).collect();
+    Draft { heading: heading(survey, &positions), schema, positions, comments }
+}
+
+/// The declaration of a column as it was decided. `everywhere` are the texts that mean "no value" in all
+/// columns.
+pub(crate) fn declare(name: String, decision: &Decision, everywhere: &[String]) -> ColumnDecl {
+    let mut column = ColumnDecl::new(name, decision.ty);
+    let compiled = decision.patterns.iter().map(|(pattern, _)| Pattern::compile(pattern));
+    column.patterns =
+        compiled.map(|pattern| pattern.expect("patterns found are patterns read")).collect();
+    column.style = decision.style.clone();
+    column.required = decision.required;
+    column.misfit = decision.misfit;
+    column.values = decision.values.clone();
+    let tokens = decision.absent_tokens.iter().map(|(token, _)| token);
+    let own: Vec<String> = tokens
+        .filter(|token| !token.is_empty() && !everywhere.contains(token))
+        .cloned()
+        .collect();
+    if !own.is_empty() {
+        // A list of its own replaces that of the input.
+        let all: Vec<String> = everywhere.iter().cloned().chain(own).collect();
+        column.absent = Some(with_blank(&all));
+    }
+    column
+}
+
+fn with_blank(texts: &[String]) -> Vec<String> {
+    let others = texts.iter().filter(|text| !text.is_empty()).cloned();
+    std::iter::once(String::new()).chain(others).collect()
+}
+
+fn heading(survey: &Survey, positions: &[usize]) -> Vec<String> {
+    let names: Vec<_> = survey.source.files.iter().map(|file| base_name(&file.name)).collect();
     let files = match &names[..] {
         [one] => one.clone(),
         [first, .., last] => format!("{} files, {first} to {last}", names.len()),
         [] => String::new(),
     };
-    let mut heading =
-        vec![format!("Drafted by typhos from {files}: {}.", counted(survey.records, "record"))];
+    let records = counted(survey.records, "record");
+    let mut heading = vec![if survey.is_sample {
+        format!("Drafted by typhos from a sample of {files}: only the first {records}.")
+    } else {
+        format!("Drafted by typhos from {files}: {records}.")
+    }];
+    let all = survey.source.names.iter().enumerate();
+    let left_out: Vec<String> =
+        all.filter(|(at, _)| !positions.contains(at)).map(|(_, name)| name.clone()).collect();
+    if !left_out.is_empty() {
+        heading.push(format!("Left out, as wanted: {}.", listed(&left_out)));
+    }
     if survey.broken > 0 {
         let first = survey.broken_examples.first();
         let example = first
-            .map(|b| format!(": {} {}", super::line_of(b.place, &survey.files), b.reason))
+            .map(|b| format!(": {} {}", line_of(b.place, &survey.files()), b.reason))
             .unwrap_or_default();
         heading.push(format!(
             "{} cannot be split into columns{example}.",
@@ -73,32 +163,7 @@ pub fn draft(input: &Input, survey: &Survey, decisions: &[Decision], table: &str
         ));
         heading.push("To load the others, add misfit = \"reject\" to [input].".into());
     }
-    Draft { schema, heading, comments }
-}
-
-/// What a schema says of its input: what was said, and what was found that is not as usual. What may
-/// differ from file to file is left to be found again.
-fn layout(input: &Input) -> InputChoice {
-    let dialect = input.dialect();
-    let alike = |same: &dyn Fn(&InputFile) -> bool| input.files().iter().all(same);
-    let usual = Dialect::RFC_4180;
-    let found = InputChoice {
-        delimiter: Some(dialect.delimiter),
-        quote: Some(dialect.quote).filter(|quote| *quote != usual.quote),
-        escape: Some(dialect.escape).filter(|escape| *escape != usual.escape),
-        line_ends: Some(dialect.line_ends)
-            .filter(|ends| ends.has_cr() && alike(&|file| file.dialect().line_ends == *ends)),
-        comment: dialect.comment.map(Some),
-        trailing_delimiter: Some(true).filter(|_| alike(&|file| file.dialect().trailing_delimiter)),
-        header: Some(dialect.header),
-        skip: Some(dialect.skip)
-            .filter(|skip| *skip > 0 && alike(&|file| file.dialect().skip == *skip)),
-        encoding: parse_encoding(input.encoding()).ok().filter(|encoding| {
-            encoding.name() != "UTF-8" && alike(&|file| file.encoding_name() == encoding.name())
-        }),
-        ..InputChoice::default()
-    };
-    input.choice().or(&found)
+    heading
 }
 
 fn base_name(path: &str) -> String {
@@ -114,4 +179,61 @@ fn unused(name: &str, taken: &mut HashSet<String>) -> String {
         unused = format!("{name}_{count}");
     }
     unused
+}
+
+/// A header in lower case, with underscores between words: `Sold by (agent)` and `soldByAgent` both
+/// become `sold_by_agent`. A word that starts with a digit gets an underscore before it, and what has no
+/// letters at all becomes `column`.
+pub fn snake_case(header: &str) -> String {
+    let mut name = String::new();
+    let letters: Vec<char> = header.chars().collect();
+    for (at, letter) in letters.iter().enumerate() {
+        if !letter.is_alphanumeric() {
+            if !name.is_empty() && !name.ends_with('_') {
+                name.push('_');
+            }
+            continue;
+        }
+        // A capital starts a word behind a small letter, and before one at the end of an abbreviation.
+        let before = at.checked_sub(1).map(|at| letters[at]);
+        let starts = letter.is_uppercase()
+            && before.is_some_and(|before| {
+                before.is_lowercase()
+                    || before.is_numeric()
+                    || before.is_uppercase()
+                        && letters.get(at + 1).is_some_and(|next| next.is_lowercase())
+            });
+        if starts && !name.ends_with('_') {
+            name.push('_');
+        }
+        name.extend(letter.to_lowercase());
+    }
+    let name = name.trim_end_matches('_');
+    match name.chars().next() {
+        None => "column".into(),
+        Some(first) if first.is_numeric() => format!("_{name}"),
+        Some(_) => name.to_owned(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::snake_case;
+
+    #[test]
+    fn headers_become_names() {
+        for (header, name) in [
+            ("Sold by (agent)", "sold_by_agent"),
+            ("soldByAgent", "sold_by_agent"),
+            ("HTTPStatus", "http_status"),
+            ("Fare €", "fare"),
+            ("fare_2", "fare_2"),
+            ("Line2Stop", "line2_stop"),
+            ("2024", "_2024"),
+            ("  ", "column"),
+            ("Überfahrt-Nr.", "überfahrt_nr"),
+        ] {
+            assert_eq!(snake_case(header), name, "{header}");
+        }
+    }
 }

@@ -11,32 +11,29 @@
 mod dates;
 mod draft;
 mod number;
+mod profile;
+mod readings;
+mod rules;
 mod text;
 
 use crate::dates::Order;
-use crate::readings::{BOOL_PAIRS, TOKENS};
-use crate::schema::Type;
-use crate::survey::{Class, ColumnFacts, Example, Facts, Place, Survey};
+use crate::readings::{BOOL_PAIRS, Mark, NumberStyle, TOKENS};
+use crate::schema::{Misfit, Type};
+use crate::survey::{
+    ColumnFacts, DistinctCount, ESTIMATE_ERROR, Example, Facts, Place, Survey,
+};
 
 pub use crate::wording::{counted, grouped, shown};
-pub use draft::{Draft, draft};
+pub use draft::{Draft, Naming, Wanted, draft, snake_case};
+pub use profile::{Profile, ReadingFacts, profile};
+pub use rules::{DEFAULT_HEADROOM, Fractions, Never, Rules};
 
-/// How far beyond the extremes seen a narrowed type reaches, where nothing else is said.
-pub const DEFAULT_HEADROOM: f64 = 2.0;
+/// Share of values that must allow a narrower type before the others are called blockers.
+const BLOCKED_SHARE: f64 = 0.9;
 
-/// The rules of a house, where they are not the usual ones.
-#[derive(Debug, Clone, Copy)]
-pub struct Rules {
-    /// How far beyond the extremes seen a narrowed type must reach: 1 for the tightest.
-    pub headroom: f64,
-    /// The order of dates that could be read in more than one.
-    pub date_order: Option<Order>,
-}
-
-impl Default for Rules {
-    fn default() -> Self {
-        Rules { headroom: DEFAULT_HEADROOM, date_order: None }
-    }
+/// Whether so many values are few enough to be blockers.
+fn is_blocked(count: u64, facts: &Facts) -> bool {
+    count as f64 <= facts.plain_count() as f64 * (1.0 - BLOCKED_SHARE) + 1e-9
 }
 
 /// Values that rule out a narrower type.
@@ -51,10 +48,31 @@ pub struct Blocker {
 }
 
 /// A question that the data cannot answer.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct Question {
-    /// The orders that read every value, with the patterns each would take.
-    pub choices: Vec<(Order, Vec<String>)>,
+    /// The ways that read every value.
+    pub choices: Vec<Choice>,
+}
+
+/// One way to read all values of a column, where there are several.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Choice {
+    /// As dates in an order, by these patterns.
+    Dates(Order, Vec<String>),
+    /// As numbers with this mark, of this type.
+    Numbers(Mark, Type),
+}
+
+impl Choice {
+    /// The key and value of a schema that choose this.
+    pub fn line(&self) -> String {
+        match self {
+            Choice::Dates(_, patterns) => format!("patterns = [\"{}\"]", patterns.join("\", \"")),
+            Choice::Numbers(mark, ty) => {
+                format!("type = \"{ty}\", decimal_mark = \"{}\"", mark.letter())
+            }
+        }
+    }
 }
 
 /// What was decided about a column, and why.
@@ -68,15 +86,19 @@ pub struct Decision {
     pub absent: u64,
     /// The tokens that count as absent here, with how often they stand there; the empty text for
     /// blank fields.
-    pub absent_tokens: Vec<(&'static str, u64)>,
-    /// Distinct values that are not absent; `None` where there are too many to be counted exactly.
-    pub distinct: Option<u64>,
+    pub absent_tokens: Vec<(String, u64)>,
+    /// Distinct values that are not absent.
+    pub distinct: DistinctCount,
     /// Smallest and largest value, as a person would write them.
     pub range: Option<(String, String)>,
     /// Most characters of a value.
     pub max_chars: u64,
     /// Patterns that together read every value, with how many each reads.
     pub patterns: Vec<(String, u64)>,
+    /// How its numbers are written.
+    pub style: NumberStyle,
+    /// What is to happen to values that do not fit; not to stop where some were tolerated.
+    pub misfit: Misfit,
     /// The values of a category.
     pub values: Vec<String>,
     /// Why this type, in short clauses; the first says the most.
@@ -96,10 +118,12 @@ impl Decision {
             required: false,
             absent: 0,
             absent_tokens: Vec::new(),
-            distinct: None,
+            distinct: DistinctCount { count: 0, is_exact: true },
             range: None,
             max_chars: 0,
             patterns: Vec::new(),
+            style: NumberStyle::default(),
+            misfit: Misfit::Stop,
             values: Vec::new(),
             evidence: Vec::new(),
             blockers: Vec::new(),
@@ -158,10 +182,11 @@ impl Decision {
 }
 
 /// Decides about every column of a survey.
-pub fn decide(survey: &Survey, names: &[String], rules: &Rules) -> Vec<Decision> {
+pub fn decide(survey: &Survey, rules: &Rules) -> Vec<Decision> {
     let facts: Vec<Facts> = survey.columns.iter().map(ColumnFacts::facts).collect();
     // What one column proves about the order of its dates holds for the others of the same style.
-    let context = dates::Context::collect(&survey.files, names, &facts);
+    let files = survey.files();
+    let context = dates::Context::collect(&files, &survey.source.names, &facts, rules);
     let columns = survey.columns.iter().zip(&facts);
     columns.map(|(column, facts)| one(column, facts, survey.records, rules, &context)).collect()
 }
@@ -173,33 +198,17 @@ fn one(
     rules: &Rules,
     context: &dates::Context<'_>,
 ) -> Decision {
-    let tokens: u64 = facts.tokens.iter().sum();
-    let mut decision = narrow(column, facts, rules, context)
+    let mut decision = readings::decide(column, facts, rules, context)
         .unwrap_or_else(|| text::decide(column, facts, records, rules, context));
-    let tokens_are_absent = !decision.ty.is_text();
-    decision.absent = facts.blank + if tokens_are_absent { tokens } else { 0 };
-    if facts.blank > 0 {
-        decision.absent_tokens.push(("", facts.blank));
-    }
-    let seen = TOKENS.iter().zip(facts.tokens).filter(|(_, count)| *count > 0);
-    if tokens_are_absent {
-        decision.absent_tokens.extend(seen.clone().map(|(token, count)| (*token, count)));
-    } else {
-        for (token, count) in seen.clone() {
-            decision.notes.push(format!(
-                "'{token}' ({}) is a value here, not absent",
-                counted(count, "time")
-            ));
-        }
-    }
-    let kinds_of_tokens = if tokens_are_absent { seen.count() as u64 } else { 0 };
-    decision.distinct = column.distinct().map(|distinct| distinct - kinds_of_tokens.min(distinct));
+    absent(&mut decision, column, facts);
     decision.required = decision.absent == 0 && records > 0;
     decision.max_chars = facts.text.max_chars;
     let present = records - decision.absent.min(records);
     match decision.distinct {
-        Some(1) if present > 1 => decision.evidence.push("always the same".into()),
-        Some(distinct) if distinct == present && present > 1 => {
+        DistinctCount { count: 1, .. } if present > 1 => {
+            decision.evidence.push("always the same".into())
+        }
+        DistinctCount { count, is_exact: true } if count == present && present > 1 => {
             decision.evidence.push("all distinct".into())
         }
         _ => {}
@@ -212,49 +221,48 @@ fn one(
     decision
 }
 
-/// The narrowest type other than text that takes every value, if there is one.
-fn narrow(
-    column: &ColumnFacts,
-    facts: &Facts,
-    rules: &Rules,
-    context: &dates::Context<'_>,
-) -> Option<Decision> {
-    let plain = facts.plain_count();
-    if plain == 0 {
-        return None;
+/// Counts what is absent: blank fields, what was said to mean "no value", and well-known tokens where
+/// the type is not text.
+fn absent(decision: &mut Decision, column: &ColumnFacts, facts: &Facts) {
+    let mut kinds = 0;
+    let mut note = |token: &str, count: u64, decision: &mut Decision| {
+        decision.absent += count;
+        decision.absent_tokens.push((token.to_owned(), count));
+        kinds += u64::from(!token.is_empty());
+    };
+    if facts.blank > 0 {
+        note("", facts.blank, decision);
     }
-    if facts.count(Class::Bool) == plain {
-        return boolean(facts);
+    for (text, count) in facts.said.iter().filter(|(_, count)| *count > 0) {
+        note(text, *count, decision);
     }
-    if facts.count(Class::Date) == plain {
-        return dates::decide(facts, rules, context).ok();
+    for (token, count) in TOKENS.iter().zip(facts.tokens).filter(|(_, count)| *count > 0) {
+        if decision.ty.is_text() {
+            let times = counted(count, "time");
+            decision.notes.push(format!("'{token}' ({times}) is a value here, not absent"));
+        } else {
+            note(token, count, decision);
+        }
     }
-    number::decide(column, facts, rules).filter(|_| number::count(facts) == plain)
+    let DistinctCount { count, is_exact } = column.distinct();
+    decision.distinct = DistinctCount { count: count.saturating_sub(kinds), is_exact };
 }
 
-/// One pair of words in the whole column. A pair of single letters must show both, since a column of
-/// nothing but `t` is more likely a code.
-fn boolean(facts: &Facts) -> Option<Decision> {
-    let mut used = facts.bools.iter().zip(&BOOL_PAIRS).filter(|([no, yes], _)| no + yes > 0);
-    let (Some(([no, yes], pair)), None) = (used.next(), used.next()) else { return None };
-    if pair.yes.len() == 1 && (*no == 0 || *yes == 0) {
-        return None;
+/// A count of distinct values for a person: estimates are marked, with their error.
+pub fn distinct_clause(distinct: DistinctCount) -> String {
+    match distinct {
+        DistinctCount { count, is_exact: true } => grouped(count),
+        DistinctCount { count, is_exact: false } => {
+            // As many digits as an estimate has.
+            let step = 10u64.pow(count.max(1).ilog10().saturating_sub(2));
+            format!("~{}", grouped((count + step / 2) / step * step))
+        }
     }
-    let mut decision = Decision::new(Type::Bool);
-    decision.evidence.push(format!("{} {}, {} {}", grouped(*yes), pair.yes, grouped(*no), pair.no));
-    let (low, high) =
-        (if *no > 0 { "false" } else { "true" }, if *yes > 0 { "true" } else { "false" });
-    decision.range = Some((low.into(), high.into()));
-    Some(decision)
 }
 
-/// The first examples of some classes, by place.
-fn first_examples(facts: &Facts, classes: &[Class]) -> Vec<Example> {
-    let mut examples: Vec<Example> =
-        classes.iter().flat_map(|class| facts.examples(*class)).cloned().collect();
-    examples.sort_by_key(|example| example.place);
-    examples.truncate(crate::survey::MAX_EXAMPLES);
-    examples
+/// How far off an estimate may be, in percent: two standard errors.
+pub fn estimate_error_percent() -> f64 {
+    (2.0 * ESTIMATE_ERROR * 1000.0).round() / 10.0
 }
 
 /// A line for a person, and its file where there are several: "line 59 of 2024-01.csv".

@@ -1,9 +1,13 @@
 //! Numbers: integers at their narrowest, decimals of one scale, floats that keep every value.
 
-use super::{Decision, Rules, counted, shown};
-use crate::readings::Decimal;
+use std::collections::BTreeSet;
+
+use super::{Blocker, Decision, Fractions, Rules, counted, grouped, shown};
+use crate::readings::{Decimal, Grouping, Mark, NumberStyle};
 use crate::schema::{IntType, MAX_PRECISION, Type};
-use crate::survey::{Class, ColumnFacts, Facts};
+use crate::survey::{
+    Class, ColumnFacts, Example, Facts, NumberFacts, Tally, ViewFacts, WIDTHS, WrittenFacts,
+};
 
 /// Digits after the mark up to which a column of one scale is a decimal; a longer fraction is more
 /// likely a measurement.
@@ -15,67 +19,249 @@ const MIN_COMPACT_DAYS: u64 = 5;
 /// Epochs that are pointed out: seconds, and milliseconds, from 2001-09-09 to 2100-01-01.
 const EPOCH_SECONDS: (i128, i128) = (1_000_000_000, 4_102_444_800);
 
-/// Values that are numbers, codes not among them.
-pub(super) fn count(facts: &Facts) -> u64 {
-    [Class::Integer, Class::Signed, Class::Decimal, Class::Exponent]
-        .iter()
-        .map(|class| facts.count(*class))
-        .sum()
+/// Integers beyond this may not survive float32.
+const FLOAT32_SURE: i128 = 1 << 24;
+
+/// Grouped integers of one length with at least so many digits are more likely telephone numbers.
+const MIN_CODE_DIGITS: u8 = 7;
+
+/// What is known of the numbers of a column under one way of reading them.
+struct Numbers<'f> {
+    /// Smallest and largest of those written exactly.
+    exact: Option<(Decimal, Decimal)>,
+    /// Smallest and largest of those with an exponent, and infinities.
+    floats: Option<(f64, f64)>,
+    /// How many digits fractions have, each number of them once.
+    scales: BTreeSet<u8>,
+    exponents: u64,
+    infinities: u64,
+    /// Whether any number has a mark.
+    marked: bool,
+    float32_loses: Option<&'f Example>,
+    float64_loses: Option<&'f Example>,
 }
 
-/// The type that holds all numbers of a column, whatever else is in it. `None` where no number type
-/// does.
-pub(super) fn decide(column: &ColumnFacts, facts: &Facts, rules: &Rules) -> Option<Decision> {
-    let (decimals, exponents) = (facts.count(Class::Decimal), facts.count(Class::Exponent));
-    if count(facts) == 0 || facts.count(Class::Code) > 0 {
-        return None;
+impl<'f> Numbers<'f> {
+    /// Those written plainly.
+    fn plain(facts: &'f Facts) -> Numbers<'f> {
+        let numbers = &facts.numbers;
+        Numbers {
+            exact: numbers.range(),
+            floats: numbers.floats,
+            scales: numbers.scales.keys().copied().filter(|scale| *scale > 0).collect(),
+            exponents: facts.count(Class::Exponent),
+            infinities: facts.count(Class::Infinite),
+            marked: facts.count(Class::Decimal) > 0,
+            float32_loses: numbers.float32_loses.as_ref(),
+            float64_loses: numbers.float64_loses.as_ref(),
+        }
     }
-    if decimals == 0 && exponents == 0 {
-        return integer(column, facts, rules);
+
+    /// Adds those written in other ways, read by a mark.
+    fn with_written(mut self, facts: &'f Facts, mark: Mark, view: &'f ViewFacts) -> Numbers<'f> {
+        if mark == Mark::Comma {
+            // What looked like decimals are integers in groups.
+            self.exact = facts.numbers.range().filter(|_| facts.count(Class::Decimal) == 0);
+            self.exact = join(self.exact, facts.numbers.small_range());
+            let whole = |n: i128| Decimal { mantissa: n, scale: 0 };
+            let groups = facts.numbers.as_groups.map(|(_, low, high)| (whole(low), whole(high)));
+            self.exact = join(self.exact, groups);
+            self.scales.clear();
+            self.marked = false;
+        }
+        self.exact = join(self.exact, view.range);
+        let scales = view.scales.keys().copied().filter(|scale| *scale > 0);
+        self.scales.extend(scales);
+        self.marked |= !self.scales.is_empty();
+        self.float32_loses = first(self.float32_loses, view.float32_loses.as_ref());
+        self.float64_loses = first(self.float64_loses, view.float64_loses.as_ref());
+        self
     }
-    fraction(facts, rules)
 }
 
-/// `value` moved away from zero by the headroom.
-fn stretch(value: i128, headroom: f64) -> i128 {
-    // The headroom in thousandths, so that the product is exact for every integer that matters.
-    let thousandths = (headroom * 1000.0).round() as i128;
-    let round_away = if value < 0 { -999 } else { 999 };
-    value.checked_mul(thousandths).map_or(value, |product| (product + round_away) / 1000)
+fn first<'f>(a: Option<&'f Example>, b: Option<&'f Example>) -> Option<&'f Example> {
+    a.into_iter().chain(b).min_by_key(|example| example.place)
 }
 
-fn integer(column: &ColumnFacts, facts: &Facts, rules: &Rules) -> Option<Decision> {
+fn join(
+    a: Option<(Decimal, Decimal)>,
+    b: Option<(Decimal, Decimal)>,
+) -> Option<(Decimal, Decimal)> {
+    match (a, b) {
+        (Some((a, b)), Some((c, d))) => Some((a.min(c), b.max(d))),
+        (one, None) | (None, one) => one,
+    }
+}
+
+/// The type of the integers of a column, whatever else is in it.
+pub(super) fn integers(
+    column: &ColumnFacts,
+    facts: &Facts,
+    rules: &Rules,
+) -> Result<Decision, String> {
     // A plus on every value is how codes are written (calling codes, for one).
-    if facts.count(Class::Signed) == count(facts) {
+    if facts.count(Class::Signed) > 0 && facts.count(Class::Integer) == 0 {
+        return Err("digits, all with a plus".into());
+    }
+    let numbers = Numbers::plain(facts);
+    let days = compact_days(column, facts, &numbers).filter(|_| rules.never.allows(Type::Date));
+    match days {
+        Some(decision) => Ok(decision),
+        // Where no integer type may be drafted, a float may hold them.
+        None => integer(&numbers, rules).or_else(|reason| fraction(&numbers, rules).or(Err(reason))),
+    }
+}
+
+/// The type of all plain numbers of a column, whatever else is in it.
+pub(super) fn plain(facts: &Facts, rules: &Rules) -> Result<Decision, String> {
+    if facts.count(Class::Signed) == facts.plain_count() {
+        return Err("digits, all with a plus".into());
+    }
+    let fractions = [Class::Decimal, Class::Exponent, Class::Infinite];
+    if fractions.iter().all(|class| facts.count(*class) == 0) {
+        return Err("all are integers".into());
+    }
+    fraction(&Numbers::plain(facts), rules)
+}
+
+/// Why numbers that are written in other ways than plainly are not read by a mark, or how they are.
+pub(super) fn written(facts: &Facts, mark: Mark, rules: &Rules) -> Result<Decision, String> {
+    let Some(written) = &facts.written else { return Err("all are written plainly".into()) };
+    let view = &written.views[mark as usize];
+    let style = style(facts, written, view, mark)?;
+    let numbers = Numbers::plain(facts).with_written(facts, mark, view);
+    let signed = style.strip.is_empty() && style.grouping.is_some();
+    if let Some((fewest, most)) = view.whole_digits
+        && (signed && numbers.scales.is_empty() && fewest == most && most >= MIN_CODE_DIGITS)
+        && view.read == facts.plain_count()
+    {
+        return Err(format!("digits in groups, all of {most}: numbers, or codes?"));
+    }
+    let mut decision = if numbers.marked {
+        fraction(&numbers, rules)?
+    } else {
+        integer(&numbers, rules)?
+    };
+    let mut how = Vec::new();
+    if !style.strip.is_empty() {
+        how.push(format!("{} around every value", shown(&style.strip[0])));
+    }
+    if let Some(grouping) = style.grouping {
+        how.push(format!("digits in groups by '{}'", grouping.letter()));
+    }
+    if mark == Mark::Comma && numbers.marked {
+        how.push("decimal commas".into());
+    }
+    if style.accounting {
+        how.push(format!("{} negative as in accounts", grouped(written.accounting)));
+    }
+    decision.evidence.splice(0..0, how);
+    decision.style = style;
+    Ok(decision)
+}
+
+/// How the numbers are written, where they are all written alike.
+fn style(
+    facts: &Facts,
+    written: &WrittenFacts,
+    view: &ViewFacts,
+    mark: Mark,
+) -> Result<NumberStyle, String> {
+    let plain = [Class::Integer, Class::Signed, Class::Decimal];
+    let plain: u64 = plain.iter().map(|class| facts.count(*class)).sum();
+    let mut signs = written.signs.keys();
+    let strip = match (signs.next(), signs.next()) {
+        _ if written.many_signs => return Err("many kinds of signs around the numbers".into()),
+        (Some(sign), None) if sign.is_empty() => Vec::new(),
+        (Some(sign), None) if plain == 0 => vec![String::from_utf8_lossy(sign).into_owned()],
+        (Some(sign), None) => {
+            let sign = String::from_utf8_lossy(sign);
+            return Err(format!("'{sign}' stands around some numbers, and not around others"));
+        }
+        _ => {
+            let named = written.signs.iter().map(|(sign, count)| {
+                let sign = String::from_utf8_lossy(sign);
+                let what = if sign.is_empty() { "nothing".into() } else { format!("'{sign}'") };
+                format!("{what} {}", counted(*count, "time"))
+            });
+            let named: Vec<_> = named.collect();
+            return Err(format!("not one sign around every number: {}", named.join(", ")));
+        }
+    };
+    let mut groupings = view.groupings;
+    if mark == Mark::Comma {
+        groupings[Grouping::Point as usize] += facts.count(Class::Decimal);
+    }
+    let mut used = Grouping::ALL.into_iter().filter(|grouping| groupings[*grouping as usize] > 0);
+    match (used.next(), used.next()) {
+        (Some(_), Some(_)) => Err("digits are grouped in more than one way".into()),
+        (grouping, _) => {
+            let has_fraction = view.scales.keys().any(|scale| *scale > 0);
+            // Where there is no fraction the mark says nothing, unless it is the other one that groups.
+            let is_needed = has_fraction || grouping.is_some_and(|g| g.letter() == '.');
+            let mark = if is_needed { mark } else { Mark::Point };
+            Ok(NumberStyle { mark, grouping, strip, accounting: written.accounting > 0 })
+        }
+    }
+}
+
+/// Values that a mark reads: those in other clothes, and the plain ones without an exponent.
+pub(super) fn read_by(facts: &Facts, mark: Mark) -> u64 {
+    let written = facts.written.as_ref().map_or(0, |written| written.views[mark as usize].read);
+    let both = [Class::Integer, Class::Signed].map(|class| facts.count(class));
+    let others = match mark {
+        Mark::Point => facts.count(Class::Decimal),
+        Mark::Comma => facts.numbers.as_groups.map_or(0, |(count, ..)| count),
+    };
+    written + both.iter().sum::<u64>() + others
+}
+
+/// Whether the marks make different numbers of the values.
+pub(super) fn marks_differ(facts: &Facts) -> bool {
+    facts.written.as_ref().is_some_and(|written| {
+        let [point, comma] = &written.views;
+        point.scales != comma.scales || facts.count(Class::Decimal) > 0
+    })
+}
+
+fn compact_days(column: &ColumnFacts, facts: &Facts, numbers: &Numbers<'_>) -> Option<Decision> {
+    let (low, high) = numbers.exact?;
+    if facts.compact_days == 0
+        || facts.compact_days != facts.plain_count()
+        || column.distinct().count < MIN_COMPACT_DAYS
+    {
         return None;
     }
-    let (low, high) = facts.number_range()?;
-    if facts.compact_days == facts.plain_count()
-        && column.distinct().is_none_or(|n| n >= MIN_COMPACT_DAYS)
-    {
-        let mut decision = Decision::new(Type::Date);
-        decision.patterns.push(("yyyyMMdd".into(), facts.compact_days));
-        let iso =
-            |day: i128| format!("{:04}-{:02}-{:02}", day / 10_000, day / 100 % 100, day % 100);
-        decision.range = Some((iso(low.mantissa), iso(high.mantissa)));
-        decision.evidence.push("all are days in eight digits".into());
-        return Some(decision);
-    }
+    let mut decision = Decision::new(Type::Date);
+    decision.patterns.push(("yyyyMMdd".into(), facts.compact_days));
+    let iso = |day: i128| format!("{:04}-{:02}-{:02}", day / 10_000, day / 100 % 100, day % 100);
+    decision.range = Some((iso(low.mantissa), iso(high.mantissa)));
+    decision.evidence.push("all are days in eight digits".into());
+    Some(decision)
+}
+
+fn integer(numbers: &Numbers<'_>, rules: &Rules) -> Result<Decision, String> {
+    let (low, high) = numbers.exact.ok_or("no integers")?;
     let (least, most) = (low.mantissa, high.mantissa);
-    let stretched = IntType::narrowest(
-        stretch(least, rules.headroom).min(least),
-        stretch(most, rules.headroom).max(most),
-    );
+    let seen = rules.narrowest(least, most);
+    let stretched =
+        rules.narrowest(rules.stretch(least).min(least), rules.stretch(most).max(most));
     // Headroom is for comfort: where only it asks for more than 64 bits, do without.
-    let int = stretched.or_else(|| IntType::narrowest(least, most));
+    let int = stretched.or(seen);
+    let decimal = Type::Decimal { precision: digits(least).max(digits(most)), scale: 0 };
     let mut decision = match int {
         Some(int) => Decision::new(Type::Int(int)),
-        None => {
-            Decision::new(Type::Decimal { precision: digits(least).max(digits(most)), scale: 0 })
-        }
+        None if rules.never.allows(decimal) => Decision::new(decimal),
+        None => return Err("no type that may be drafted holds the integers".into()),
     };
     if int.is_none() {
         decision.evidence.push("more than 64 bits".into());
+    }
+    if let (Some(int), Some(seen)) = (int, seen)
+        && bytes(seen) < bytes(int)
+    {
+        let factor = rules.headroom;
+        decision.notes.push(format!("{} holds them, and not {factor} times as far", seen.name()));
     }
     decision.range = Some((low.to_string(), high.to_string()));
     if (least, most) == (0, 1) {
@@ -86,7 +272,13 @@ fn integer(column: &ColumnFacts, facts: &Facts, rules: &Rules) -> Option<Decisio
             decision.notes.push(format!("could be {unit} since 1970"));
         }
     }
-    Some(decision)
+    Ok(decision)
+}
+
+/// Bytes of an integer of a type.
+fn bytes(ty: IntType) -> u32 {
+    let (low, high) = ty.range();
+    (high - low).ilog2().div_ceil(8)
 }
 
 fn digits(number: i128) -> u8 {
@@ -95,59 +287,81 @@ fn digits(number: i128) -> u8 {
 
 /// The smallest decimal of a scale that holds the range with headroom; without it, where 38 digits are
 /// not enough for both; `None` where they are not enough at all.
-fn decimal(low: Decimal, high: Decimal, scale: u8, headroom: f64) -> Option<Type> {
-    let of = |value: Decimal, headroom: f64| {
+fn decimal(low: Decimal, high: Decimal, scale: u8, rules: &Rules) -> Option<Type> {
+    let of = |value: Decimal, stretch: &dyn Fn(i128) -> i128| {
         let unscaled = value.at_scale(scale)?;
-        let precision = digits(stretch(unscaled, headroom)).max(scale);
+        let precision = digits(stretch(unscaled)).max(scale);
         (precision <= MAX_PRECISION).then_some(precision)
     };
-    let with = |headroom| Some(of(low, headroom)?.max(of(high, headroom)?));
-    let precision = with(headroom).or_else(|| with(1.0))?;
-    Some(Type::Decimal { precision: precision.max(1), scale })
+    let with = |stretch: &dyn Fn(i128) -> i128| Some(of(low, stretch)?.max(of(high, stretch)?));
+    let precision = with(&|value| rules.stretch(value)).or_else(|| with(&|value| value))?;
+    let ty = Type::Decimal { precision: precision.max(1), scale };
+    rules.never.allows(ty).then_some(ty)
 }
 
-fn fraction(facts: &Facts, rules: &Rules) -> Option<Decision> {
-    let exponents = facts.count(Class::Exponent);
-    let scales: Vec<u8> =
-        (1..=MAX_PRECISION).filter(|scale| facts.scales[usize::from(*scale)] > 0).collect();
-    let longest = scales.last().copied().unwrap_or(0);
-    let exact = |scale| {
-        facts.number_range().and_then(|(low, high)| decimal(low, high, scale, rules.headroom))
+fn fraction(numbers: &Numbers<'_>, rules: &Rules) -> Result<Decision, String> {
+    let is_exact = numbers.exponents + numbers.infinities == 0;
+    let longest = numbers.scales.last().copied().unwrap_or(0);
+    let exact = || {
+        let (low, high) = numbers.exact.filter(|_| is_exact)?;
+        decimal(low, high, longest, rules)
     };
-    let mut decision = if exponents == 0 && scales.len() <= 1 && longest <= MAX_DECIMAL_SCALE {
-        let mut decision = Decision::new(exact(longest)?);
-        decision.evidence.push(match longest {
+    let is_even = numbers.scales.len() <= 1 && longest <= MAX_DECIMAL_SCALE;
+    let would_not = |example: Option<&Example>, float: &str| {
+        example.map(|e| format!("{} would not survive {float}", shown(&e.text())))
+    };
+    let as_decimal = |clause: Option<String>| {
+        let mut decision = Decision::new(exact()?);
+        decision.evidence.extend(clause);
+        Some(decision)
+    };
+    let as_float = || {
+        let fits = [
+            (Type::Float32, numbers.float32_loses),
+            (Type::Float64, numbers.float64_loses),
+        ];
+        let ty = fits.iter().find(|(ty, loses)| loses.is_none() && rules.never.allows(*ty))?.0;
+        let mut decision = Decision::new(ty);
+        decision.evidence.push(match would_not(numbers.float32_loses, "float32") {
+            Some(clause) => clause,
+            None if ty == Type::Float32 => "every value survives float32".into(),
+            None => "every value survives float64".into(),
+        });
+        Some(decision)
+    };
+    let even = || {
+        Some(match longest {
             0 => "a mark and no fraction".into(),
             _ => format!("all fractions have {}", counted(longest.into(), "digit")),
-        });
-        decision
-    } else if facts.float32_loses.is_none() {
-        let mut decision = Decision::new(Type::Float32);
-        decision.evidence.push("every value survives float32".into());
-        decision
-    } else if facts.float64_loses.is_none() {
-        let mut decision = Decision::new(Type::Float64);
-        if let Some(example) = &facts.float32_loses {
-            decision.evidence.push(format!("{} would not survive float32", shown(&example.text())));
-        }
-        decision
-    } else if exponents == 0 {
-        let mut decision = Decision::new(exact(longest)?);
-        if let Some(example) = &facts.float64_loses {
-            decision.evidence.push(format!("{} would not survive float64", shown(&example.text())));
-        }
-        decision
-    } else {
-        return None;
+        })
     };
-    decision.range = range(facts);
-    Some(decision)
+    let uneven = || would_not(numbers.float64_loses, "float64");
+    let clause = || if is_even { even() } else { uneven() };
+    let found = match rules.fractions {
+        Fractions::Usual if is_even => as_decimal(clause()).or_else(as_float),
+        Fractions::Usual | Fractions::Float => as_float().or_else(|| as_decimal(clause())),
+        Fractions::Exact => {
+            let said = || Some(format!("fractions of up to {}", counted(longest.into(), "digit")));
+            as_decimal(if is_even { even() } else { said() }).or_else(as_float)
+        }
+    };
+    let Some(mut decision) = found else {
+        return Err(match uneven() {
+            Some(clause) => clause,
+            None => "no type that may be drafted holds the numbers".into(),
+        });
+    };
+    if numbers.infinities > 0 {
+        decision.notes.push(counted(numbers.infinities, "value is infinite"));
+    }
+    decision.range = range(numbers);
+    Ok(decision)
 }
 
 /// Smallest and largest number; exact unless numbers with an exponent are the extremes.
-fn range(facts: &Facts) -> Option<(String, String)> {
-    let exact = facts.number_range();
-    let Some((float_low, float_high)) = facts.floats else {
+fn range(numbers: &Numbers<'_>) -> Option<(String, String)> {
+    let exact = numbers.exact;
+    let Some((float_low, float_high)) = numbers.floats else {
         return exact.map(|(low, high)| (low.to_string(), high.to_string()));
     };
     let (mut low, mut high) = (float_low.to_string(), float_high.to_string());
@@ -160,4 +374,80 @@ fn range(facts: &Facts) -> Option<(String, String)> {
         }
     }
     Some((low, high))
+}
+
+/// Values that keep a column of plain numbers from a narrower number type.
+pub(super) fn narrower(decision: &Decision, facts: &Facts, rules: &Rules) -> Vec<Blocker> {
+    match decision.ty {
+        Type::Int(int) if facts.count(Class::Signed) == 0 => narrower_integers(int, facts, rules),
+        Type::Float32 | Type::Float64 => narrower_fractions(decision.ty, facts, rules),
+        _ => Vec::new(),
+    }
+}
+
+fn narrower_integers(int: IntType, facts: &Facts, rules: &Rules) -> Vec<Blocker> {
+    let tallies = facts.widths().iter().zip(WIDTHS);
+    let mut blockers: Vec<Blocker> = Vec::new();
+    for ty in IntType::ALL.into_iter().filter(|ty| bytes(*ty) < bytes(int)) {
+        let (least, most) = ty.range();
+        let outside = tallies
+            .clone()
+            .filter(|(_, (low, high))| *low < least || *high > most)
+            .map(|(tally, _)| tally);
+        let count: u64 = outside.clone().map(|tally| tally.count).sum();
+        if count == 0 || !rules.never.allows(Type::Int(ty)) || !super::is_blocked(count, facts) {
+            continue;
+        }
+        // Of the two types of a width, the one with fewer values in its way.
+        let known = blockers.iter().position(|known| match known.ty {
+            Type::Int(other) => bytes(other) == bytes(ty),
+            _ => false,
+        });
+        match known {
+            Some(at) if blockers[at].count <= count => continue,
+            Some(at) => drop(blockers.remove(at)),
+            None => {}
+        }
+        let Tally { examples, .. } = Tally::first_of(outside);
+        blockers.push(Blocker { ty: Type::Int(ty), count, examples });
+    }
+    blockers
+}
+
+fn narrower_fractions(ty: Type, facts: &Facts, rules: &Rules) -> Vec<Blocker> {
+    let numbers: &NumberFacts = &facts.numbers;
+    let mut blockers = Vec::new();
+    let exponents = facts.tally(&[Class::Exponent, Class::Infinite]);
+    // A decimal of the scale that nearly all fractions have.
+    if let Some((scale, usual)) = numbers.scales.iter().max_by_key(|(_, tally)| tally.count)
+        && *scale <= MAX_DECIMAL_SCALE
+    {
+        let others = numbers.scales.iter().filter(|(other, _)| **other != *scale && **other > 0);
+        let mut others = Tally::first_of(others.map(|(_, tally)| tally).chain([&exponents]));
+        let fits = numbers.range().and_then(|(low, high)| {
+            decimal(low.rounded_away(*scale)?, high.rounded_away(*scale)?, *scale, rules)
+        });
+        if let Some(ty) = fits
+            && usual.count >= others.count
+            && others.count > 0
+            && super::is_blocked(others.count, facts)
+        {
+            let examples = std::mem::take(&mut others.examples);
+            blockers.push(Blocker { ty, count: others.count, examples });
+        }
+    }
+    let losses = &numbers.float32_losses;
+    let integers_survive = numbers.small_range().is_none_or(|(low, high)| {
+        low.mantissa >= -FLOAT32_SURE && high.mantissa <= FLOAT32_SURE
+    });
+    if ty == Type::Float64
+        && integers_survive
+        && losses.count > 0
+        && super::is_blocked(losses.count, facts)
+        && rules.never.allows(Type::Float32)
+    {
+        let Tally { count, examples } = losses.clone();
+        blockers.push(Blocker { ty: Type::Float32, count, examples });
+    }
+    blockers
 }

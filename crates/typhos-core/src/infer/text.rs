@@ -1,9 +1,10 @@
 //! What remains: text, and whether it is smaller as codes.
 
-use super::dates::{Context, NoDate};
-use super::{Blocker, Decision, Rules, counted, first_examples, grouped, number};
+use super::dates::Context;
+use super::readings::{self, Outcome, READINGS, Reading};
+use super::{Choice, Decision, Rules, counted};
 use crate::schema::Type;
-use crate::survey::{CLASSES, Class, ColumnFacts, Facts, MAX_DISTINCT};
+use crate::survey::{Class, ColumnFacts, Facts, MAX_DISTINCT};
 
 /// A lowcard saves at least this share of the bytes of the text.
 const MIN_SAVING: f64 = 0.30;
@@ -16,9 +17,6 @@ const MIN_CATEGORY_ROWS: u64 = 20;
 /// Bytes that one text costs beside its own: the offset.
 const TEXT_OVERHEAD: u64 = 4;
 
-/// Share of values that must allow a narrower type before the others are called blockers.
-const BLOCKED_SHARE: f64 = 0.9;
-
 pub(super) fn decide(
     column: &ColumnFacts,
     facts: &Facts,
@@ -26,13 +24,13 @@ pub(super) fn decide(
     rules: &Rules,
     context: &Context<'_>,
 ) -> Decision {
-    let mut decision = by_bytes(column, facts, records);
+    let mut decision = by_bytes(column, facts, records, rules);
     if facts.text.count > 0 {
         decision.range = Some((crate::lossless(&facts.text.min), crate::lossless(&facts.text.max)));
     }
     let malformed = facts.count(Class::Malformed);
     if malformed > 0 {
-        let first = &facts.examples(Class::Malformed)[0];
+        let first = &facts.tally(&[Class::Malformed]).examples[0];
         let note = format!(
             "{} not valid UTF-8, first in {}",
             counted(malformed, "value"),
@@ -51,7 +49,7 @@ pub(super) fn decide(
 }
 
 /// Plain, lowcard or category, by the bytes each would take.
-fn by_bytes(column: &ColumnFacts, facts: &Facts, records: u64) -> Decision {
+fn by_bytes(column: &ColumnFacts, facts: &Facts, records: u64, rules: &Rules) -> Decision {
     let longest = facts.text.max_chars;
     // A code has one length; a bound on anything else would be a guess about next month.
     let fixed = facts.text.bytes_range == Some((longest, longest)) && facts.text.count > 1;
@@ -66,9 +64,8 @@ fn by_bytes(column: &ColumnFacts, facts: &Facts, records: u64) -> Decision {
     }
     let length =
         format!("{} {}", if fixed { "all have" } else { "longest" }, counted(longest, "character"));
-    let (Some(distinct), Some(bytes)) = (column.distinct(), column.distinct_bytes()) else {
-        return plain(length);
-    };
+    let Some(bytes) = column.distinct_bytes() else { return plain(length) };
+    let distinct = column.distinct().count;
     if facts.count(Class::Malformed) > 0
         || distinct * 2 > facts.text.count
         || distinct > MAX_DISTINCT as u64
@@ -86,6 +83,7 @@ fn by_bytes(column: &ColumnFacts, facts: &Facts, records: u64) -> Decision {
     if distinct <= MAX_CATEGORY
         && longest <= MAX_CATEGORY_CHARS
         && records >= distinct * MIN_CATEGORY_ROWS
+        && rules.never.allows(Type::Category)
     {
         let mut decision = Decision::new(Type::Category);
         decision.values = column
@@ -96,6 +94,9 @@ fn by_bytes(column: &ColumnFacts, facts: &Facts, records: u64) -> Decision {
         decision.values.sort();
         decision.evidence.push(clause);
         return decision;
+    }
+    if !rules.never.allows(Type::Lowcard) {
+        return plain(length);
     }
     let mut decision = Decision::new(Type::Lowcard);
     decision.evidence.push(clause);
@@ -110,72 +111,50 @@ fn why_not_narrower(
     context: &Context<'_>,
     decision: &mut Decision,
 ) {
+    if readings::is_quoted_text(column, rules) {
+        let quoted = column.quoted();
+        let first = quoted.examples.first().map(|e| format!(": {}", context.example(e)));
+        let clause = format!("{} in quotes{}", counted(quoted.count, "value"), first.unwrap_or_default());
+        return decision.evidence.insert(0, clause);
+    }
     let plain = facts.plain_count();
-    let (codes, numbers) = (facts.count(Class::Code), number::count(facts));
-    if codes > 0
-        && codes + numbers == plain
-        && facts.count(Class::Decimal) + facts.count(Class::Exponent) == 0
-    {
-        let first = &facts.examples(Class::Code)[0];
-        let value = context.example(first);
-        let clause = if codes == plain {
-            "digits, all start with 0".to_owned()
-        } else {
-            format!("digits, but {} start with 0: {value}", grouped(codes))
-        };
-        decision.evidence.insert(0, clause);
-        return;
-    }
-    if facts.count(Class::Signed) == plain {
-        decision.evidence.insert(0, "digits, all with a plus".into());
-        return;
-    }
-    if facts.count(Class::Date) == plain {
-        match super::dates::decide(facts, rules, context) {
-            Err(NoDate::Ambiguous(question)) => {
-                let lines: Vec<_> =
-                    question.choices.iter().map(|(_, patterns)| patterns.join("\", \"")).collect();
-                decision.evidence.insert(
-                    0,
-                    format!("a date, but which? patterns = [\"{}\"]", lines.join("\"] or [\"")),
-                );
-                decision.question = Some(question);
-            }
-            Err(NoDate::Unfit(reason)) => decision.evidence.insert(0, reason),
-            Ok(_) => {}
-        }
-        return;
-    }
-    let narrower = [
-        (numbers, &[Class::Integer, Class::Signed, Class::Decimal, Class::Exponent][..]),
-        (facts.count(Class::Date), &[Class::Date][..]),
-        (facts.count(Class::Bool), &[Class::Bool][..]),
-    ];
-    for (allowed, classes) in narrower {
-        if (allowed as f64) < plain as f64 * BLOCKED_SHARE || allowed == plain {
+    let codes = facts.count(Class::Code);
+    // A reading that takes every value, and is none all the same, has a reason.
+    for reading in READINGS {
+        let is_coded = reading == Reading::Integer && codes > 0 && reading.read(facts) + codes == plain;
+        if reading.read(facts) != plain && !is_coded {
             continue;
         }
-        let ty = match classes[0] {
-            Class::Integer => number::decide(column, facts, rules).map(|decision| decision.ty),
-            Class::Date => {
-                super::dates::decide(facts, rules, context).ok().map(|decision| decision.ty)
+        match reading.outcome(column, facts, rules, context) {
+            Outcome::Type(_) => {}
+            Outcome::None(reason) => {
+                decision.evidence.insert(0, reason);
+                if is_coded {
+                    let blocker = readings::blocker(reading, column, facts, rules, context);
+                    decision.blockers.extend(blocker);
+                }
+                return;
             }
-            _ => Some(Type::Bool),
-        };
-        let Some(ty) = ty else { continue };
-        let others: Vec<Class> = CLASSES
-            .into_iter()
-            .filter(|class| *class != Class::Token && !classes.contains(class))
-            .collect();
-        let blocker =
-            Blocker { ty, count: plain - allowed, examples: first_examples(facts, &others) };
-        decision.evidence.insert(0, blocker_clause(&blocker, context));
-        decision.blockers.push(blocker);
+            Outcome::Asked(question) => {
+                let lines: Vec<_> = question.choices.iter().map(Choice::line).collect();
+                let what = match question.choices[..] {
+                    [Choice::Dates(..), ..] => "a date",
+                    _ => "a number",
+                };
+                decision.evidence.insert(0, format!("{what}, but which? {}", lines.join(" or ")));
+                decision.question = Some(question);
+                return;
+            }
+        }
     }
-}
-
-fn blocker_clause(blocker: &Blocker, context: &Context<'_>) -> String {
-    let first = blocker.examples.first();
-    let example = first.map(|e| format!(": {}", context.example(e))).unwrap_or_default();
-    format!("would be {} but for {}{example}", blocker.ty, counted(blocker.count, "value"))
+    for reading in READINGS {
+        if let Some(blocker) = readings::blocker(reading, column, facts, rules, context) {
+            // The integers of a column are numbers too: the same values stand in the way of both.
+            if decision.blockers.iter().any(|known| known.ty == blocker.ty) {
+                continue;
+            }
+            decision.evidence.insert(0, blocker.clause(context));
+            decision.blockers.push(blocker);
+        }
+    }
 }

@@ -193,6 +193,26 @@ impl Decimal {
         }
     }
 
+    /// This number at another scale, away from zero where digits are cut off. `None` where it does not
+    /// fit.
+    pub fn rounded_away(self, scale: u8) -> Option<Decimal> {
+        let mantissa = match self.at_scale(scale) {
+            Some(mantissa) => mantissa,
+            None if scale < self.scale => {
+                let power = *POW10.get(usize::from(self.scale - scale))?;
+                self.mantissa / power + self.mantissa.signum()
+            }
+            None => return None,
+        };
+        Some(Decimal { mantissa, scale })
+    }
+
+    /// A double beside it, within a few units in the last place: for pictures and quantiles.
+    #[inline]
+    pub fn near_f64(self) -> f64 {
+        self.mantissa as f64 / POW10[usize::from(self.scale)] as f64
+    }
+
     /// The nearest double.
     pub fn to_f64(self) -> f64 {
         self.to_string().parse().expect("a decimal prints as a number")

@@ -164,11 +164,14 @@ const SIGNS: [&str; 58] = [
     "BRL", "MXN", "ZAR", "THB", "US$", "A$", "C$", "R$", "kr", "kr.", "zł", "Kč",
 ];
 
+/// Bytes of the longest of them.
+const LONGEST_SIGN: usize = 3;
+
 /// The most bytes of a number that is taken apart; 38 digits in groups and what is around them.
 const MOST_BYTES: usize = 100;
 
 /// Takes off a known currency or percent sign, parentheses and signs. `None` where what is left does
-/// not start and end with digits (or a mark), so that it cannot be a number.
+/// not start with a digit or a mark, and end with a digit, so that it cannot be a number.
 pub fn undress(value: &[u8]) -> Option<Undressed<'_>> {
     undress_by(value, |text| {
         // Nearly all texts that come here are none: their ends say so.
@@ -179,14 +182,19 @@ pub fn undress(value: &[u8]) -> Option<Undressed<'_>> {
         if front == back {
             return None;
         }
-        let longest = |fits: &dyn Fn(&[u8]) -> bool| {
-            let known = SIGNS.iter().map(|sign| sign.as_bytes());
-            known.filter(|sign| fits(sign)).map(<[u8]>::len).max()
+        // What stands between the end and the number has to be a sign, all of it.
+        let is_number = |byte: &u8| byte.is_ascii_digit() || matches!(byte, b'(' | b')' | b'-');
+        let is_sign = |length: usize, sign: &[u8]| {
+            length <= LONGEST_SIGN + 3 && SIGNS.iter().any(|known| known.as_bytes() == sign)
         };
         if back {
-            longest(&|sign| text.starts_with(sign)).map(|length| (length, 0))
+            let length = text.iter().position(is_number)?;
+            let sign = trim_spaces(&text[..length]);
+            is_sign(length, sign).then_some((sign.len(), 0))
         } else {
-            longest(&|sign| text.ends_with(sign)).map(|length| (0, length))
+            let length = text.iter().rev().position(is_number)?;
+            let sign = trim_spaces(&text[text.len() - length..]);
+            is_sign(length, sign).then_some((0, sign.len()))
         }
     })
 }
@@ -248,8 +256,8 @@ fn undress_by(
             break;
         }
     }
-    let is_end = |byte: &u8| byte.is_ascii_digit() || matches!(byte, b'.' | b',');
-    let sound = rest.first().is_some_and(is_end) && rest.last().is_some_and(is_end);
+    let is_start = |byte: &u8| byte.is_ascii_digit() || matches!(byte, b'.' | b',');
+    let sound = rest.first().is_some_and(is_start) && rest.last().is_some_and(u8::is_ascii_digit);
     found.body = rest;
     sound.then_some(found)
 }

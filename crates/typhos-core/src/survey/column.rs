@@ -1,7 +1,8 @@
 //! The facts of one column, and the two ways of watching it.
 
-use super::distinct::{DistinctTable, DistinctValue};
-use super::{Facts, Place};
+use super::distinct::{DistinctTable, DistinctValue, MAX_DISTINCT, most_hashes};
+use super::estimate::Hashes;
+use super::{Facts, Place, Sequence, Tally};
 use crate::intern::{Interner, Key};
 use crate::readings;
 
@@ -39,14 +40,39 @@ pub struct ColumnFacts {
     direct: Facts,
     /// The distinct values, as long as there are not too many of them.
     table: Option<DistinctTable>,
+    /// The hashes of all values, once there is no table any more.
+    hashes: Option<Hashes>,
+    /// The most hashes that are kept one by one.
+    most_hashes: usize,
     /// Fields with nothing in them but white space.
     empty: u64,
+    /// Values in quotes, where they are looked for.
+    pub(super) quoted: Tally,
+    /// How the values stand.
+    pub(super) sequence: Sequence,
+}
+
+/// How many distinct values a column has.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct DistinctCount {
+    /// How many.
+    pub count: u64,
+    /// Whether that is exact; otherwise it is an [estimate](super::ESTIMATE_ERROR).
+    pub is_exact: bool,
 }
 
 impl ColumnFacts {
-    /// No values yet, in a survey of `columns` columns.
-    pub(super) fn new(columns: usize) -> Self {
-        ColumnFacts { direct: Facts::default(), table: Some(DistinctTable::new(columns)), empty: 0 }
+    /// No values yet, in a survey of `columns` columns; `said` are the texts that mean "no value".
+    pub(super) fn new(columns: usize, said: &[String]) -> Self {
+        ColumnFacts {
+            direct: Facts::new(said),
+            table: Some(DistinctTable::new(columns)),
+            hashes: None,
+            most_hashes: most_hashes(columns),
+            empty: 0,
+            quoted: Tally::default(),
+            sequence: Sequence::empty(),
+        }
     }
 
     /// Takes note of one value, which stands behind all that were observed before. `is_utf8` says that
@@ -55,15 +81,26 @@ impl ColumnFacts {
         let trimmed = readings::trim(value);
         if trimmed.is_empty() {
             self.empty += 1;
-        } else if !is_utf8 && std::str::from_utf8(value).is_err() {
-            self.direct.add_malformed(value, place);
         } else if let Some(table) = &mut self.table {
             table.add(value, 1, place);
             if table.is_over() {
                 self.fold();
             }
         } else {
-            self.direct.add_trimmed(value, trimmed, 1, place);
+            self.hash(value);
+            if is_utf8 {
+                self.direct.add_trimmed(value, trimmed, 1, place);
+            } else {
+                self.direct.add(value, 1, place);
+            }
+        }
+    }
+
+    /// Takes note of a value among the distinct ones of a column without a table.
+    #[inline]
+    fn hash(&mut self, value: &[u8]) {
+        if let Some(hashes) = &mut self.hashes {
+            hashes.add(value, self.most_hashes);
         }
     }
 
@@ -85,6 +122,7 @@ impl ColumnFacts {
         if trimmed.is_empty() {
             self.empty += 1;
         } else {
+            self.hash(value);
             self.direct.add_trimmed(value, trimmed, 1, place);
         }
     }
@@ -143,14 +181,21 @@ impl ColumnFacts {
                     self.fold();
                 }
             }
-            None => self.direct.add(value, 1, place),
+            None => {
+                self.hash(value);
+                self.direct.add(value, 1, place);
+            }
         }
     }
 
     #[cold]
     fn fold(&mut self) {
         if let Some(table) = self.table.take() {
-            table.values().for_each(|found| self.direct.add(found.value, found.count, found.first));
+            let hashes = self.hashes.get_or_insert_with(Hashes::new);
+            for found in table.values() {
+                hashes.add(found.value, self.most_hashes);
+                self.direct.add(found.value, found.count, found.first);
+            }
         }
     }
 
@@ -170,7 +215,11 @@ impl ColumnFacts {
                 other.fold();
             }
         }
+        if let (Some(ours), Some(theirs)) = (&mut self.hashes, other.hashes) {
+            ours.merge(theirs, self.most_hashes);
+        }
         self.direct.merge(other.direct);
+        self.quoted.merge(other.quoted);
     }
 
     /// The facts of all values. Worked out from the distinct values where those are known, so ask
@@ -184,10 +233,34 @@ impl ColumnFacts {
         facts
     }
 
-    /// How many distinct values there are, the empty one not counted; `None` where there are more than
-    /// [`MAX_DISTINCT`](super::MAX_DISTINCT), or where they are too large to be kept.
-    pub fn distinct(&self) -> Option<u64> {
-        self.table.as_ref().map(|table| table.len() as u64)
+    /// How many distinct values there are, the empty one not counted. Exact up to [`MAX_DISTINCT`]; in
+    /// inputs of more than fifty columns sooner an estimate.
+    pub fn distinct(&self) -> DistinctCount {
+        match (&self.table, &self.hashes) {
+            (Some(table), _) => DistinctCount { count: table.len() as u64, is_exact: true },
+            (None, Some(hashes)) => {
+                let (count, is_exact) = hashes.count();
+                // Hashes are kept only where there were more values than a table takes.
+                let is_exact = is_exact && count <= MAX_DISTINCT as u64;
+                DistinctCount { count, is_exact }
+            }
+            (None, None) => DistinctCount { count: 0, is_exact: true },
+        }
+    }
+
+    /// Whether the distinct values are at hand one by one.
+    pub fn has_values(&self) -> bool {
+        self.table.is_some()
+    }
+
+    /// Values that stood in quotes, where the survey was told to look for them.
+    pub fn quoted(&self) -> &Tally {
+        &self.quoted
+    }
+
+    /// How the values stand: rising, falling, or in no order.
+    pub fn sequence(&self) -> &Sequence {
+        &self.sequence
     }
 
     /// Bytes of the distinct values.

@@ -1,6 +1,10 @@
 //! Facts about dates: per shape, which orders of year, month and day read every value.
 
-use super::facts::{earlier, join};
+use serde::{Deserialize, Serialize};
+
+use super::example::earlier;
+use super::facts::join;
+use super::saved::ranges;
 use super::{Example, Place};
 use crate::dates::{DAY_NANOS, DEFAULT_PIVOT, Order, Shape, Shaped, days_from_civil};
 
@@ -8,18 +12,21 @@ use crate::dates::{DAY_NANOS, DEFAULT_PIVOT, Order, Shape, Shaped, days_from_civ
 const MAX_SHAPES: usize = 24;
 
 /// What one order makes of the values of a shape.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct OrderFacts {
     /// Values that are existing days in this order.
     pub valid: u64,
     /// The first value that is not: it rules the order out.
     pub refused: Option<Example>,
     /// Smallest and largest moment, in nanoseconds since 1970 (in UTC, where there is an offset).
+    #[serde(with = "ranges")]
     pub range: Option<(i128, i128)>,
 }
 
 /// Facts about the values of one shape.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct ShapeFacts {
     /// The shape.
     pub shape: Shape,
@@ -32,7 +39,8 @@ pub struct ShapeFacts {
 }
 
 /// Dates and times of one column, by shape.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct DateFacts {
     shapes: Vec<ShapeFacts>,
     /// Whether there were more shapes than are told apart.

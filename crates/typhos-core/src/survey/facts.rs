@@ -1,11 +1,17 @@
-//! Facts about values: counts per class, extremes, lengths. Every part merges in any order.
+//! Facts about the values of a column: counts per class, and what each class has to say. Every part
+//! merges in any order.
 
-use super::{DateFacts, Place};
+use serde::{Deserialize, Serialize};
+
+use super::example::Tally;
+use super::numbers::{FLOAT32_SURE, wide_width_of, width_of};
+use super::written::written;
+use super::{DateFacts, NumberFacts, Place, TextFacts, WIDTHS, WrittenFacts};
 use crate::dates::{days_in_month, read_shape};
-use crate::readings::{self, BOOL_PAIRS, Decimal, Number, TOKENS};
+use crate::readings::{self, BOOL_PAIRS, TOKENS};
 
 /// What a value is by its looks alone. Every value that is not blank has exactly one class.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Class {
     /// A well-known text for "no value".
     Token,
@@ -21,8 +27,20 @@ pub enum Class {
     Decimal,
     /// A number with an exponent.
     Exponent,
+    /// An infinity.
+    Infinite,
+    /// A number that is not written plainly: with groups, a decimal comma, a currency sign.
+    Written,
     /// A date, a time, or both, by its shape.
     Date,
+    /// A UUID.
+    Uuid,
+    /// An IPv4 or IPv6 address.
+    Ip,
+    /// Latitude and longitude.
+    Geopoint,
+    /// A JSON object or array.
+    Json,
     /// Anything else.
     Text,
     /// Bytes that are not valid in the encoding.
@@ -30,7 +48,7 @@ pub enum Class {
 }
 
 /// All classes, in the order of their facts.
-pub const CLASSES: [Class; 10] = [
+pub const CLASSES: [Class; 16] = [
     Class::Token,
     Class::Bool,
     Class::Integer,
@@ -38,178 +56,29 @@ pub const CLASSES: [Class; 10] = [
     Class::Code,
     Class::Decimal,
     Class::Exponent,
+    Class::Infinite,
+    Class::Written,
     Class::Date,
+    Class::Uuid,
+    Class::Ip,
+    Class::Geopoint,
+    Class::Json,
     Class::Text,
     Class::Malformed,
 ];
 
-/// Most examples kept per class.
-pub const MAX_EXAMPLES: usize = 5;
-
-/// Bytes of an example that are kept.
-const MAX_EXAMPLE_BYTES: usize = 200;
-
-/// A value and where it was first seen.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Example {
-    /// Where it was first seen.
-    pub place: Place,
-    /// The value, cut at 200 bytes.
-    pub value: Vec<u8>,
-}
-
-impl Example {
-    pub(super) fn new(value: &[u8], place: Place) -> Example {
-        Example { place, value: value[..value.len().min(MAX_EXAMPLE_BYTES)].to_vec() }
-    }
-
-    /// The value for a person.
-    pub fn text(&self) -> String {
-        crate::lossless(&self.value)
-    }
-}
-
-/// Keeps the earlier of two examples.
-pub(super) fn earlier(ours: &mut Option<Example>, theirs: Option<Example>) {
-    if let Some(theirs) = theirs
-        && ours.as_ref().is_none_or(|ours| theirs.place < ours.place)
-    {
-        *ours = Some(theirs);
-    }
-}
-
-/// The first few distinct values of a class.
-#[derive(Debug, Clone, Default)]
-struct ClassFacts {
-    count: u64,
-    examples: Vec<Example>,
-}
-
-impl ClassFacts {
-    #[inline]
-    fn add(&mut self, value: &[u8], count: u64, place: Place) {
-        self.count += count;
-        if self.examples.len() < MAX_EXAMPLES || place < self.examples[MAX_EXAMPLES - 1].place {
-            self.keep(Example::new(value, place));
-        }
-    }
-
-    /// The first distinct values by place: in any order of arrival the same ones remain, since what
-    /// stands before a value in one part stands before it in the whole.
-    #[inline(never)]
-    fn keep(&mut self, example: Example) {
-        match self.examples.iter_mut().find(|known| known.value == example.value) {
-            Some(known) => known.place = known.place.min(example.place),
-            None => self.examples.push(example),
-        }
-        self.examples.sort_by_key(|example| example.place);
-        self.examples.truncate(MAX_EXAMPLES);
-    }
-}
-
-/// Lengths and extremes of values as texts.
-#[derive(Debug, Clone, Default)]
-pub struct TextFacts {
-    /// Values that are not blank.
-    pub count: u64,
-    /// Bytes of all of them.
-    pub bytes: u64,
-    /// Most characters of one value.
-    pub max_chars: u64,
-    /// Fewest bytes of one value, and most.
-    pub bytes_range: Option<(u64, u64)>,
-    /// The smallest by byte order, cut as examples are.
-    pub min: Vec<u8>,
-    /// The largest.
-    pub max: Vec<u8>,
-    min_prefix: u64,
-    max_prefix: u64,
-    /// Values with white space around them.
-    pub padded: u64,
-}
-
-/// The first eight bytes as a number that orders as the bytes do.
-#[inline]
-fn prefix(value: &[u8]) -> u64 {
-    if let Some(eight) = value.first_chunk::<8>() {
-        return u64::from_be_bytes(*eight);
-    }
-    match (value.first_chunk::<4>(), value.last_chunk::<4>()) {
-        // Two loads that overlap; copying so few bytes costs more.
-        (Some(first), Some(last)) => {
-            let rest = u64::from(u32::from_be_bytes(*last)) << (8 * (8 - value.len()));
-            u64::from(u32::from_be_bytes(*first)) << 32 | rest & 0xffff_ffff
-        }
-        _ => {
-            value.iter().enumerate().fold(0, |n, (at, byte)| n | u64::from(*byte) << (56 - at * 8))
-        }
-    }
-}
-
-/// In a sorted column every value is a new extreme: the buffer is kept.
-fn replace(buffer: &mut Vec<u8>, value: &[u8]) {
-    buffer.clear();
-    buffer.extend_from_slice(value);
-}
-
-impl TextFacts {
-    #[inline]
-    fn add(&mut self, value: &[u8], count: u64) {
-        let prefix = prefix(value);
-        if self.count == 0 || prefix <= self.min_prefix || prefix >= self.max_prefix {
-            self.stretch(value, prefix);
-        }
-        self.count += count;
-        let length = value.len() as u64;
-        self.bytes += length * count;
-        let (least, most) = self.bytes_range.unwrap_or((length, length));
-        self.bytes_range = Some((least.min(length), most.max(length)));
-        if value.len() as u64 > self.max_chars {
-            self.lengthen(value);
-        }
-    }
-
-    #[inline(never)]
-    fn stretch(&mut self, value: &[u8], prefix: u64) {
-        let value = &value[..value.len().min(MAX_EXAMPLE_BYTES)];
-        if self.count == 0 || value < &self.min[..] {
-            replace(&mut self.min, value);
-            self.min_prefix = prefix;
-        }
-        if self.count == 0 || value > &self.max[..] {
-            replace(&mut self.max, value);
-            self.max_prefix = prefix;
-        }
-    }
-
-    #[inline(never)]
-    fn lengthen(&mut self, value: &[u8]) {
-        let chars = value.iter().filter(|byte| !matches!(byte, 0x80..=0xbf)).count();
-        self.max_chars = self.max_chars.max(chars as u64);
-    }
-
-    fn merge(&mut self, other: TextFacts) {
-        if self.count == 0 {
-            *self = other;
-        } else if other.count > 0 {
-            self.stretch(&other.min, other.min_prefix);
-            self.stretch(&other.max, other.max_prefix);
-            self.count += other.count;
-            self.bytes += other.bytes;
-            self.max_chars = self.max_chars.max(other.max_chars);
-            self.bytes_range =
-                join(self.bytes_range, other.bytes_range, |(a, b), (c, d)| (a.min(c), b.max(d)));
-            self.padded += other.padded;
-        }
-    }
-}
+/// A tally for each class, and for integers one for each of [`WIDTHS`] in place of their own.
+const TALLIES: usize = CLASSES.len() + WIDTHS.len();
 
 /// Facts about the values of one column.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct Facts {
     /// Fields with nothing in them but white space.
     pub blank: u64,
-    classes: [ClassFacts; CLASSES.len()],
+    /// How often each text was seen that was said to mean "no value".
+    pub said: Vec<(String, u64)>,
+    tallies: [Tally; TALLIES],
     /// How often each of [`TOKENS`] was seen.
     pub tokens: [u64; TOKENS.len()],
     /// How often each word of [`BOOL_PAIRS`] was seen: false, true.
@@ -220,117 +89,105 @@ pub struct Facts {
     pub dates: DateFacts,
     /// Eight-digit integers that are days between 1900 and 2100.
     pub compact_days: u64,
-    /// How many decimals have how many digits after the mark.
-    pub scales: [u64; 39],
-    /// The smallest and largest of the integers and decimals (codes and tokens not counted).
-    pub numbers: Option<(Decimal, Decimal)>,
-    /// The smallest and largest number with an exponent, as doubles.
-    pub floats: Option<(f64, f64)>,
-    /// The first number that is another one as float32.
-    pub float32_loses: Option<Example>,
-    /// The first number that is another one as float64.
-    pub float64_loses: Option<Example>,
-    small: (i64, i64),
+    /// Numbers that are written plainly.
+    pub numbers: NumberFacts,
+    /// Numbers that are not, where there are any.
+    pub written: Option<Box<WrittenFacts>>,
+    /// Values of [`Class::Written`] that are points as well.
+    pub written_points: u64,
 }
-
-impl Default for Facts {
-    fn default() -> Self {
-        Facts {
-            blank: 0,
-            classes: Default::default(),
-            tokens: [0; TOKENS.len()],
-            bools: [[0; 2]; BOOL_PAIRS.len()],
-            text: TextFacts::default(),
-            dates: DateFacts::default(),
-            compact_days: 0,
-            scales: [0; 39],
-            numbers: None,
-            floats: None,
-            float32_loses: None,
-            float64_loses: None,
-            small: (i64::MAX, i64::MIN),
-        }
-    }
-}
-
-/// Integers up to here are exact in a float32 and are printed by it as they were written; the same for
-/// float64.
-const FLOAT32_SURE: i64 = 1 << 24;
-const FLOAT64_SURE: i64 = 1 << 53;
 
 impl Facts {
-    /// Values of a class.
-    pub fn count(&self, class: Class) -> u64 {
-        self.classes[class as usize].count
+    /// No values yet, in a column where these texts mean "no value".
+    pub(super) fn new(said: &[String]) -> Facts {
+        Facts { said: said.iter().map(|text| (text.clone(), 0)).collect(), ..Facts::default() }
     }
 
-    /// The first distinct values of a class.
-    pub fn examples(&self, class: Class) -> &[Example] {
-        &self.classes[class as usize].examples
+    /// Values of a class.
+    pub fn count(&self, class: Class) -> u64 {
+        match class {
+            Class::Integer => self.widths().iter().map(|tally| tally.count).sum(),
+            _ => self.tallies[class as usize].count,
+        }
+    }
+
+    /// Values of some classes, and the first distinct ones of them.
+    pub fn tally(&self, classes: &[Class]) -> Tally {
+        let of = |class: &Class| match class {
+            Class::Integer => self.widths(),
+            _ => std::slice::from_ref(&self.tallies[*class as usize]),
+        };
+        Tally::first_of(classes.iter().flat_map(of))
+    }
+
+    /// Integers of each of [`WIDTHS`].
+    pub fn widths(&self) -> &[Tally] {
+        &self.tallies[CLASSES.len()..]
     }
 
     /// Values that are neither blank nor one of the tokens.
     pub fn plain_count(&self) -> u64 {
-        CLASSES.iter().filter(|class| **class != Class::Token).map(|class| self.count(*class)).sum()
-    }
-
-    /// The smallest and largest integer or decimal.
-    pub fn number_range(&self) -> Option<(Decimal, Decimal)> {
-        let (low, high) = self.small;
-        let small = (low <= high)
-            .then(|| [low, high].map(|n| Decimal { mantissa: i128::from(n), scale: 0 }))
-            .map(|[low, high]| (low, high));
-        match (self.numbers, small) {
-            (Some((a, b)), Some((low, high))) => Some((a.min(low), b.max(high))),
-            (range, None) | (None, range) => range,
-        }
+        let tokens = self.tallies[Class::Token as usize].count;
+        self.tallies.iter().map(|tally| tally.count).sum::<u64>() - tokens
     }
 
     /// Adds one value, seen `count` times, first at `place`. A blank one is a text: where blank means
     /// "no value", none comes here.
     #[inline]
     pub(super) fn add(&mut self, value: &[u8], count: u64, place: Place) {
-        self.add_trimmed(value, readings::trim(value), count, place);
+        if std::str::from_utf8(value).is_ok() {
+            self.add_trimmed(value, readings::trim(value), count, place);
+        } else {
+            self.add_malformed(value, count, place);
+        }
     }
 
-    /// As [`add`](Self::add), where what is left of the value without white space is known.
+    /// As [`add`](Self::add) of a valid text, where what is left of it without white space is known.
     #[inline(always)]
     pub(super) fn add_trimmed(&mut self, value: &[u8], trimmed: &[u8], count: u64, place: Place) {
+        if !self.said.is_empty()
+            && let Some((_, seen)) =
+                self.said.iter_mut().find(|(text, _)| text.as_bytes() == trimmed)
+        {
+            *seen += count;
+            return;
+        }
         self.text.add(value, count);
         if trimmed.is_empty() {
-            self.classes[Class::Text as usize].add(value, count, place);
+            self.tallies[Class::Text as usize].add(value, count, place);
             return;
         }
         if trimmed.len() != value.len() {
             self.text.padded += count;
         }
-        let class = self.classify(trimmed, count, place);
-        self.classes[class as usize].add(value, count, place);
+        let tally = self.classify(trimmed, count, place);
+        self.tallies[tally].add(value, count, place);
     }
 
     /// Adds one value that is not valid in the encoding.
     #[cold]
-    pub(super) fn add_malformed(&mut self, value: &[u8], place: Place) {
-        self.text.add(value, 1);
-        self.classes[Class::Malformed as usize].add(value, 1, place);
+    pub(super) fn add_malformed(&mut self, value: &[u8], count: u64, place: Place) {
+        self.text.add(value, count);
+        self.tallies[Class::Malformed as usize].add(value, count, place);
     }
 
+    /// Takes note of what a value is, and says which tally it belongs to.
     #[inline]
-    fn classify(&mut self, value: &[u8], count: u64, place: Place) -> Class {
+    fn classify(&mut self, value: &[u8], count: u64, place: Place) -> usize {
         if let Some(number) = readings::parse_integer(value) {
             let digits = value.strip_prefix(b"-").unwrap_or(value);
             if digits.len() > 1 && digits[0] == b'0' {
-                return Class::Code;
+                return Class::Code as usize;
             }
-            self.small = (self.small.0.min(number), self.small.1.max(number));
+            self.numbers.add_small(number, count);
             if number.abs() > FLOAT32_SURE {
                 self.large_integer(value, number, count, place);
             }
-            return Class::Integer;
+            return CLASSES.len() + width_of(number);
         }
         match value[0] {
             b'0'..=b'9' | b'+' | b'-' | b'.' => self.classify_number(value, count, place),
-            _ => self.classify_word(value, count),
+            _ => self.classify_word(value, count, place) as usize,
         }
     }
 
@@ -342,23 +199,10 @@ impl Facts {
                 && (1..=i64::from(days_in_month(year as i32, month as u32))).contains(&day);
             self.compact_days += if exists { count } else { 0 };
         }
-        let known = self.float32_loses.as_ref().is_some_and(|known| known.place <= place);
-        if known && number.abs() <= FLOAT64_SURE {
-            return;
-        }
-        let exact = Number {
-            mantissa: i128::from(number),
-            scale: 0,
-            whole_digits: number.unsigned_abs().checked_ilog10().unwrap_or(0) as u8 + 1,
-            marked: false,
-            plus: false,
-            leading_zero: false,
-            exponent: None,
-        };
-        self.float_losses(value, &exact, place);
+        self.numbers.large_integer(value, number, place);
     }
 
-    fn classify_word(&mut self, value: &[u8], count: u64) -> Class {
+    fn classify_word(&mut self, value: &[u8], count: u64, place: Place) -> Class {
         if let Some(token) = readings::token(value) {
             self.tokens[token] += count;
             return Class::Token;
@@ -367,82 +211,100 @@ impl Facts {
             self.bools[pair][usize::from(says)] += count;
             return Class::Bool;
         }
+        self.classify_form(value, count, place)
+    }
+
+    /// What is neither a plain number nor a known word. Nearly all of these are texts, and nearly every
+    /// test says so by a byte or two.
+    #[inline]
+    fn classify_form(&mut self, value: &[u8], count: u64, place: Place) -> Class {
+        // The first and last byte of numbers in any clothes: digits, signs, parentheses, letters of a
+        // currency beside a digit, or the start of something longer than a byte.
+        let (first, last) = (value[0], value[value.len() - 1]);
+        if (first.is_ascii_digit() || last.is_ascii_digit() || matches!(last, b')' | b'-'))
+            && let Some(undressed) = written(value)
+        {
+            self.written_points += if readings::point(value).is_some() { count } else { 0 };
+            self.written.get_or_insert_default().add(&undressed, value, count, place);
+            return Class::Written;
+        }
+        if readings::uuid(value).is_some() {
+            return Class::Uuid;
+        }
+        match first {
+            b'{' | b'[' if readings::is_json(value) => return Class::Json,
+            b'0'..=b'9' | b'a'..=b'f' | b'A'..=b'F' | b':' if readings::is_ip(value) => {
+                return Class::Ip;
+            }
+            b'0'..=b'9' | b'+' | b'-' | b'.' if readings::point(value).is_some() => {
+                return Class::Geopoint;
+            }
+            b'i' | b'I' | b'+' | b'-' => {
+                if let Some(infinity) = readings::infinity(value) {
+                    self.numbers.add_float(infinity, count);
+                    return Class::Infinite;
+                }
+            }
+            _ => {}
+        }
         Class::Text
     }
 
-    fn classify_number(&mut self, value: &[u8], count: u64, place: Place) -> Class {
+    fn classify_number(&mut self, value: &[u8], count: u64, place: Place) -> usize {
         let Some(number) = readings::parse_number(value) else {
             return match read_shape(value) {
                 Some(shaped) => {
                     self.dates.add(&shaped, value, count, place);
-                    Class::Date
+                    Class::Date as usize
                 }
-                None => self.classify_word(value, count),
+                None => self.classify_word(value, count, place) as usize,
             };
         };
         if number.leading_zero {
-            return Class::Code;
+            return Class::Code as usize;
         }
-        self.float_losses(value, &number, place);
+        self.numbers.add(&number, value, count, place);
         if number.exponent.is_some() {
-            let float = std::str::from_utf8(value)
-                .ok()
-                .and_then(|text| text.parse::<f64>().ok())
-                .unwrap_or(0.0);
-            let (low, high) = self.floats.unwrap_or((float, float));
-            self.floats = Some((low.min(float), high.max(float)));
-            return Class::Exponent;
-        }
-        let decimal = Decimal { mantissa: number.mantissa, scale: number.scale };
-        match &mut self.numbers {
-            Some((low, _)) if decimal < *low => *low = decimal,
-            Some((_, high)) if decimal > *high => *high = decimal,
-            Some(_) => {}
-            None => self.numbers = Some((decimal, decimal)),
-        }
-        if number.marked {
-            self.scales[usize::from(number.scale)] += count;
-            Class::Decimal
+            Class::Exponent as usize
+        } else if number.marked {
+            Class::Decimal as usize
         } else if number.plus {
-            Class::Signed
+            Class::Signed as usize
         } else {
-            Class::Integer
+            CLASSES.len() + wide_width_of(number.mantissa)
         }
     }
 
-    #[inline]
-    fn float_losses(&mut self, value: &[u8], number: &Number, place: Place) {
-        // A loss is looked for only where it would stand before the one that is known.
-        let open = |known: &Option<Example>| known.as_ref().is_none_or(|known| place < known.place);
-        let text = || std::str::from_utf8(value).unwrap_or("");
-        if open(&self.float32_loses) && !readings::survives_float32(text(), number) {
-            self.float32_loses = Some(Example::new(value, place));
-        }
-        if open(&self.float64_loses) && !readings::survives_float64(text(), number) {
-            self.float64_loses = Some(Example::new(value, place));
-        }
+    /// Works out again what is not saved.
+    pub(super) fn restore(&mut self) {
+        self.text.restore();
     }
 
     pub(super) fn merge(&mut self, other: Facts) {
         self.blank += other.blank;
-        for (ours, theirs) in self.classes.iter_mut().zip(other.classes) {
-            ours.count += theirs.count;
-            theirs.examples.into_iter().for_each(|example| ours.keep(example));
+        for (text, count) in other.said {
+            match self.said.iter_mut().find(|(known, _)| *known == text) {
+                Some((_, known)) => *known += count,
+                None => self.said.push((text, count)),
+            }
+        }
+        for (ours, theirs) in self.tallies.iter_mut().zip(other.tallies) {
+            ours.merge(theirs);
         }
         let add = |ours: &mut [u64], theirs: &[u64]| {
             ours.iter_mut().zip(theirs).for_each(|(a, b)| *a += b)
         };
         add(&mut self.tokens, &other.tokens);
         add(self.bools.as_flattened_mut(), other.bools.as_flattened());
-        add(&mut self.scales, &other.scales);
         self.text.merge(other.text);
         self.dates.merge(other.dates);
         self.compact_days += other.compact_days;
-        self.numbers = join(self.numbers, other.numbers, |(a, b), (c, d)| (a.min(c), b.max(d)));
-        self.floats = join(self.floats, other.floats, |(a, b), (c, d)| (a.min(c), b.max(d)));
-        self.small = (self.small.0.min(other.small.0), self.small.1.max(other.small.1));
-        earlier(&mut self.float32_loses, other.float32_loses);
-        earlier(&mut self.float64_loses, other.float64_loses);
+        self.numbers.merge(other.numbers);
+        self.written_points += other.written_points;
+        match (&mut self.written, other.written) {
+            (Some(ours), Some(theirs)) => ours.merge(*theirs),
+            (ours, theirs) => *ours = ours.take().or(theirs),
+        }
     }
 }
 

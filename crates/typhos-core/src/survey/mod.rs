@@ -16,30 +16,54 @@
 mod column;
 mod dates;
 mod distinct;
+mod estimate;
+mod example;
 mod facts;
+mod numbers;
+mod order;
+mod saved;
+mod source;
+mod spread;
+mod text;
+mod written;
 
-pub use column::ColumnFacts;
+use std::sync::{Mutex, PoisonError};
+
+use serde::{Deserialize, Serialize};
+
 use column::Group;
+pub use column::{ColumnFacts, DistinctCount};
 pub use dates::{DateFacts, OrderFacts, ShapeFacts};
 pub use distinct::{DistinctValue, MAX_DISTINCT};
-pub use facts::{CLASSES, Class, Example, Facts, MAX_EXAMPLES, TextFacts};
+pub use estimate::ESTIMATE_ERROR;
+pub use example::{Example, MAX_EXAMPLES, Tally};
+pub use facts::{CLASSES, Class, Facts};
+pub use numbers::{NumberFacts, WIDTHS};
+use order::{BlockRun, Runs};
+pub use order::{Sequence, Trend};
+pub use source::{Source, SourceFile};
+pub use spread::{Cell, Spread};
+pub use text::TextFacts;
+pub use written::{ViewFacts, WrittenFacts};
 
 use crate::intern::Key;
 use crate::readings::trim;
 use crate::run::{self, Monitor, RunError, RunOptions};
-use crate::text::{Block, Dialect, Escape, Input, QuotedEmpty, Records, Splitter};
+use crate::text::{Block, BlockReader, Dialect, Escape, Input, QuotedEmpty, Records, Splitter};
 
-/// Where a value stands: ordered as the input is read.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+/// Where a value stands: ordered as the files of a survey are, by their names.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct Place {
-    /// Which file of the input, from 0.
+    /// Which file of the survey, from 0.
     pub file: u32,
     /// Line of the file on which the record starts, from 1.
     pub line: u64,
 }
 
 /// A record that could not be split into the columns of the input.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct BrokenRecord {
     /// Where it stands.
     pub place: Place,
@@ -50,69 +74,176 @@ pub struct BrokenRecord {
 /// Most broken records that a survey shows.
 pub const MAX_BROKEN_EXAMPLES: usize = 5;
 
+/// What a survey is to look for beside the usual.
+#[derive(Debug, Clone, Default)]
+pub struct SurveyOptions {
+    /// Texts that mean "no value", beside the blank field: in every column, or one list a column.
+    pub absent: Absent,
+    /// Whether to look for values in quotes.
+    pub quoted: bool,
+    /// The most records to look at, from the start: a sample.
+    pub rows: Option<u64>,
+}
+
+/// Texts that mean "no value".
+#[derive(Debug, Clone)]
+pub enum Absent {
+    /// In every column.
+    Everywhere(Vec<String>),
+    /// In each column, by its position.
+    ByColumn(Vec<Vec<String>>),
+}
+
+impl Default for Absent {
+    fn default() -> Self {
+        Absent::Everywhere(Vec::new())
+    }
+}
+
+impl Absent {
+    fn of(&self, column: usize) -> &[String] {
+        match self {
+            Absent::Everywhere(texts) => texts,
+            Absent::ByColumn(lists) => lists.get(column).map_or(&[], Vec::as_slice),
+        }
+    }
+}
+
 /// Facts about an input.
 #[derive(Debug, Clone)]
 pub struct Survey {
-    /// The files it is of, as they were given; empty for parts of an input.
-    pub files: Vec<String>,
+    /// What it is of: files, names, layout.
+    pub source: Source,
     /// Records that could be split.
     pub records: u64,
     /// Records that could not.
     pub broken: u64,
     /// The first of those.
     pub broken_examples: Vec<BrokenRecord>,
+    /// Whether there was more that was not looked at.
+    pub is_sample: bool,
+    /// Whether values in quotes were looked for.
+    pub quoted: bool,
+    /// Texts that were said to mean "no value" in every column.
+    pub absent: Vec<String>,
     /// Facts per column, in the order of the input.
     pub columns: Vec<ColumnFacts>,
 }
 
 impl Survey {
     /// A survey of nothing yet.
-    pub fn new(columns: usize) -> Survey {
-        let columns = (0..columns).map(|_| ColumnFacts::new(columns)).collect();
-        Survey { files: Vec::new(), records: 0, broken: 0, broken_examples: Vec::new(), columns }
+    fn new(columns: usize, options: &SurveyOptions) -> Survey {
+        let facts = |column| ColumnFacts::new(columns, options.absent.of(column));
+        Survey {
+            source: Source::default(),
+            records: 0,
+            broken: 0,
+            broken_examples: Vec::new(),
+            is_sample: false,
+            quoted: options.quoted,
+            absent: match &options.absent {
+                Absent::Everywhere(texts) => texts.clone(),
+                Absent::ByColumn(_) => Vec::new(),
+            },
+            columns: (0..columns).map(facts).collect(),
+        }
     }
 
-    /// Surveys a whole input on all threads of `options`.
+    /// Surveys an input on all threads of `run`, or its first records on one.
     ///
     /// # Errors
     /// An input that cannot be read, or a monitor that asks to stop.
     pub fn take(
         input: &Input,
-        options: &RunOptions,
+        options: &SurveyOptions,
+        run: &RunOptions,
         monitor: &dyn Monitor,
     ) -> Result<Survey, RunError> {
-        let columns = input.names().len();
-        let parts = run::fold_blocks(
+        let (source, ranks) = Source::of(input);
+        let shared = Shared {
             input,
             options,
-            monitor,
-            || Watcher::new(columns),
-            |watcher, block| {
-                watcher.watch(block, input);
-            },
-        )?;
+            ranks,
+            orders: Mutex::new(vec![Runs::default(); input.names().len()]),
+        };
+        let parts = match options.rows {
+            Some(rows) => vec![shared.sample(rows, run, monitor)?],
+            None => run::fold_blocks(
+                input,
+                run,
+                monitor,
+                || Watcher::new(&shared),
+                |watcher, block| watcher.watch(block, &shared, u64::MAX),
+            )?,
+        };
         // The first part is added to, and each other one dropped as it is added: no third copy of the
         // distinct values comes up.
         let whole = parts.into_iter().map(|part| part.survey).reduce(|mut whole, part| {
             whole.merge(part);
             whole
         });
-        let mut survey = whole.unwrap_or_else(|| Survey::new(columns));
-        survey.files = input.files().iter().map(|file| file.name()).collect();
+        let mut survey = whole.unwrap_or_else(|| Survey::new(input.names().len(), options));
+        survey.source = source;
+        let orders = shared.orders.into_inner().unwrap_or_else(PoisonError::into_inner);
+        for (column, runs) in survey.columns.iter_mut().zip(orders) {
+            column.sequence = runs.finish();
+        }
         Ok(survey)
     }
 
-    /// Adds the facts of another survey of the same columns.
-    pub fn merge(&mut self, other: Survey) {
+    /// Adds the facts of another part of the same input.
+    fn merge(&mut self, other: Survey) {
         assert_eq!(self.columns.len(), other.columns.len(), "surveys of the same columns");
         self.records += other.records;
         self.broken += other.broken;
+        self.is_sample |= other.is_sample;
         self.broken_examples.extend(other.broken_examples);
         self.broken_examples.sort_by_key(|broken| broken.place);
         self.broken_examples.truncate(MAX_BROKEN_EXAMPLES);
         for (ours, theirs) in self.columns.iter_mut().zip(other.columns) {
             ours.merge(theirs);
         }
+    }
+
+    /// The names of the files, as places count them.
+    pub fn files(&self) -> Vec<String> {
+        self.source.files.iter().map(|file| file.name.clone()).collect()
+    }
+}
+
+/// What all threads of a survey know.
+struct Shared<'s> {
+    input: &'s Input,
+    options: &'s SurveyOptions,
+    /// The place of each file of the input among those of the survey.
+    ranks: Vec<u32>,
+    /// How values stand, by column.
+    orders: Mutex<Vec<Runs>>,
+}
+
+impl Shared<'_> {
+    /// Looks at the first records only.
+    fn sample(
+        &self,
+        rows: u64,
+        run: &RunOptions,
+        monitor: &dyn Monitor,
+    ) -> Result<Watcher, RunError> {
+        let mut watcher = Watcher::new(self);
+        let mut reader = BlockReader::new(self.input, run.block_bytes);
+        let mut block = Block::default();
+        while reader.next(&mut block)? {
+            if monitor.stopped() {
+                return Err(RunError::Interrupted);
+            }
+            let seen = watcher.survey.records + watcher.survey.broken;
+            watcher.watch(&block, self, rows.saturating_sub(seen));
+            monitor.advance(block.bytes);
+            if watcher.survey.is_sample {
+                break;
+            }
+        }
+        Ok(watcher)
     }
 }
 
@@ -121,6 +252,8 @@ struct Watcher {
     survey: Survey,
     records: Records,
     scratch: Vec<u8>,
+    /// How the values of the block at hand stand, by column.
+    runs: Vec<BlockRun>,
 }
 
 /// Records that are split before their columns are looked at, one by one: few enough that their text
@@ -128,20 +261,35 @@ struct Watcher {
 const SLICE_RECORDS: usize = 1024;
 
 impl Watcher {
-    fn new(columns: usize) -> Watcher {
-        Watcher { survey: Survey::new(columns), records: Records::default(), scratch: Vec::new() }
+    fn new(shared: &Shared<'_>) -> Watcher {
+        let columns = shared.input.names().len();
+        Watcher {
+            survey: Survey::new(columns, shared.options),
+            records: Records::default(),
+            scratch: Vec::new(),
+            runs: Vec::new(),
+        }
     }
 
-    fn watch(&mut self, block: &Block, input: &Input) {
+    /// Looks at a block, or at its first `most` records.
+    fn watch(&mut self, block: &Block, shared: &Shared<'_>, mut most: u64) {
+        let input = shared.input;
         let layout = input.files()[block.file as usize].layout();
+        let file = shared.ranks[block.file as usize];
         let dialect = layout.dialect;
         let keeps_empty = input.quoted_empty() == QuotedEmpty::Text;
         let mut splitter = Splitter::new(block, &dialect, layout.fields);
         let is_utf8 = std::str::from_utf8(block.text()).is_ok();
-        while splitter.fill(&mut self.records, SLICE_RECORDS) {
+        self.begin_runs(shared);
+        while splitter.fill(&mut self.records, most.clamp(1, SLICE_RECORDS as u64) as usize) {
+            if most == 0 {
+                self.survey.is_sample = true;
+                break;
+            }
+            let broken = self.records.broken().len() as u64;
+            most = most.saturating_sub(self.records.len() as u64 + broken);
             self.survey.records += self.records.len() as u64;
-            let place =
-                |line: u32| Place { file: block.file, line: block.first_line + u64::from(line) };
+            let place = |line: u32| Place { file, line: block.first_line + u64::from(line) };
             for broken in self.records.broken() {
                 self.survey.broken += 1;
                 if self.survey.broken_examples.len() < MAX_BROKEN_EXAMPLES {
@@ -161,9 +309,33 @@ impl Watcher {
                         let context = Context { text, dialect: &dialect, keeps_empty, is_utf8 };
                         let place = |row: u32| place(self.records.line(row as usize));
                         context.watch_column(facts, values, place, &mut self.scratch);
+                        let values = || self.records.column(field);
+                        if !self.runs[column].is_over() {
+                            context.watch_order(&mut self.runs[column], values(), &mut self.scratch);
+                        }
+                        if shared.options.quoted {
+                            context.watch_quotes(facts, values(), place, &mut self.scratch);
+                        }
                     }
                 }
             }
+        }
+        self.end_runs(shared, block);
+    }
+
+    /// Forgets how the values of the last block stood; columns in no order are not looked at again.
+    fn begin_runs(&mut self, shared: &Shared<'_>) {
+        let orders = shared.orders.lock().unwrap_or_else(PoisonError::into_inner);
+        let run = |runs: &Runs| if runs.is_over() { BlockRun::None } else { BlockRun::Empty };
+        self.runs.clear();
+        self.runs.extend(orders.iter().map(run));
+    }
+
+    fn end_runs(&mut self, shared: &Shared<'_>, block: &Block) {
+        let mut orders = shared.orders.lock().unwrap_or_else(PoisonError::into_inner);
+        let file = shared.ranks[block.file as usize];
+        for (runs, run) in orders.iter_mut().zip(self.runs.drain(..)) {
+            runs.add(file, block.sequence, run);
         }
     }
 }
@@ -251,6 +423,43 @@ impl Context<'_> {
             }
         }
         facts.observe_empty(empty);
+    }
+
+    /// Takes note of how the values stand.
+    fn watch_order(
+        &self,
+        run: &mut BlockRun,
+        values: impl Iterator<Item = (usize, usize)>,
+        scratch: &mut Vec<u8>,
+    ) {
+        for (start, end) in values {
+            match self.plain(start, end) {
+                Some((start, end)) => run.push(&self.text[start..end]),
+                None => run.push(self.dialect.value(&self.text[start..end], scratch)),
+            }
+            if run.is_over() {
+                break;
+            }
+        }
+    }
+
+    /// Takes note of values in quotes.
+    fn watch_quotes(
+        &self,
+        facts: &mut ColumnFacts,
+        values: impl Iterator<Item = (usize, usize)>,
+        place: impl Fn(u32) -> Place,
+        scratch: &mut Vec<u8>,
+    ) {
+        for (row, (start, end)) in (0..).zip(values) {
+            let raw = &self.text[start..end];
+            if self.dialect.is_quoted(raw) {
+                let value = self.dialect.value(raw, scratch);
+                if !trim(value).is_empty() {
+                    facts.quoted.add(value, 1, place(row));
+                }
+            }
+        }
     }
 
     /// Takes note of a field that is more than its bytes.

@@ -100,6 +100,11 @@ impl InputFile {
         self.source.name()
     }
 
+    /// Its bytes, as it is stored; 0 for a stream.
+    pub fn bytes(&self) -> u64 {
+        self.bytes
+    }
+
     /// How the file is packed.
     pub fn packing(&self) -> Packing {
         self.format.as_ref().map_or(Packing::None, |format| format.packing)

@@ -1,0 +1,344 @@
+//! The readings of a column: each of the ways in which its values could be typed other than as text, how
+//! many values it takes, which stand in its way, and what type it would give.
+//!
+//! A type is decided by the first reading that takes every value. The others are what blockers and
+//! `--tolerate` are made of, and what a person is shown who asks why a column is text.
+
+use super::dates::{self, Context, NoDate};
+use super::{BOOL_PAIRS, Blocker, Decision, Misfit, Question, Rules, counted, grouped, number};
+use crate::readings::Mark;
+use crate::schema::Type;
+use crate::survey::{CLASSES, Class, ColumnFacts, Facts, Tally};
+
+/// A way to read values.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Reading {
+    Bool,
+    Integer,
+    Number,
+    /// Numbers in any clothes, with this mark.
+    Written(Mark),
+    Date,
+    Uuid,
+    Ip,
+    Geopoint,
+    Json,
+}
+
+/// All readings, the narrower ones first.
+pub(super) const READINGS: [Reading; 10] = [
+    Reading::Bool,
+    Reading::Integer,
+    Reading::Number,
+    Reading::Written(Mark::Point),
+    Reading::Written(Mark::Comma),
+    Reading::Date,
+    Reading::Uuid,
+    Reading::Ip,
+    Reading::Geopoint,
+    Reading::Json,
+];
+
+/// What a reading makes of a column if the values it does not take are left out.
+#[derive(Debug)]
+pub(super) enum Outcome {
+    /// A type.
+    Type(Box<Decision>),
+    /// None, for this reason.
+    None(String),
+    /// More than one, and nothing tells which.
+    Asked(Question),
+}
+
+impl Reading {
+    /// What it is called.
+    pub fn name(self) -> &'static str {
+        match self {
+            Reading::Bool => "bool",
+            Reading::Integer => "integer",
+            Reading::Number => "number",
+            Reading::Written(Mark::Point) => "number with a decimal point",
+            Reading::Written(Mark::Comma) => "number with a decimal comma",
+            Reading::Date => "date or time",
+            Reading::Uuid => "uuid",
+            Reading::Ip => "ip",
+            Reading::Geopoint => "geopoint",
+            Reading::Json => "json",
+        }
+    }
+
+    /// The classes of values that it takes; of numbers in other clothes some.
+    fn classes(self) -> &'static [Class] {
+        use Class::*;
+        match self {
+            Reading::Bool => &[Bool],
+            Reading::Integer => &[Integer, Signed],
+            Reading::Number => &[Integer, Signed, Decimal, Exponent, Infinite],
+            Reading::Written(_) => &[Integer, Signed, Decimal, Written],
+            Reading::Date => &[Date],
+            Reading::Uuid => &[Uuid],
+            Reading::Ip => &[Ip],
+            Reading::Geopoint => &[Geopoint],
+            Reading::Json => &[Json],
+        }
+    }
+
+    /// Values that it takes.
+    pub fn read(self, facts: &Facts) -> u64 {
+        match self {
+            Reading::Written(_) if facts.written.is_none() => 0,
+            Reading::Written(mark) => number::read_by(facts, mark),
+            Reading::Geopoint => facts.count(Class::Geopoint) + facts.written_points,
+            _ => self.classes().iter().map(|class| facts.count(*class)).sum(),
+        }
+    }
+
+    /// Values that it does not take, and the first of them.
+    pub fn refused(self, facts: &Facts) -> Tally {
+        let taken = self.classes();
+        let others = CLASSES.into_iter().filter(|c| *c != Class::Token && !taken.contains(c));
+        let mut tally = facts.tally(&others.collect::<Vec<_>>());
+        if let (Reading::Written(mark), Some(written)) = (self, &facts.written) {
+            let view = &written.views[mark as usize];
+            let first = Tally { count: 0, examples: view.refused.iter().cloned().collect() };
+            tally = Tally::first_of([&tally, &first]);
+        }
+        tally.count = facts.plain_count() - self.read(facts).min(facts.plain_count());
+        tally
+    }
+
+    /// The type that holds the values it takes.
+    pub fn outcome(
+        self,
+        column: &ColumnFacts,
+        facts: &Facts,
+        rules: &Rules,
+        context: &Context<'_>,
+    ) -> Outcome {
+        let form = |ty: Type, clause: &str| {
+            let mut decision = Decision::new(ty);
+            decision.evidence.push(clause.into());
+            Ok(decision)
+        };
+        let is_number = matches!(self, Reading::Integer | Reading::Number | Reading::Written(_));
+        let codes = facts.count(Class::Code);
+        let found = match self {
+            _ if is_number && codes > 0 => Err(if codes == facts.plain_count() {
+                "digits, all start with 0".into()
+            } else {
+                let first = &facts.tally(&[Class::Code]).examples[0];
+                format!("digits, but {} start with 0: {}", grouped(codes), context.example(first))
+            }),
+            Reading::Bool => boolean(facts),
+            Reading::Integer => number::integers(column, facts, rules),
+            Reading::Number => number::plain(facts, rules),
+            Reading::Written(mark) => return self.by_mark(mark, facts, rules, context),
+            Reading::Date => match dates::decide(facts, rules, context) {
+                Ok(decision) => Ok(decision),
+                Err(NoDate::Ambiguous(question)) => return Outcome::Asked(question),
+                Err(NoDate::Unfit(reason)) => Err(reason),
+            },
+            Reading::Uuid => form(Type::Uuid, "all are UUIDs"),
+            Reading::Ip => form(Type::Ip, "all are network addresses"),
+            Reading::Geopoint => form(Type::Geopoint, "all are latitude and longitude"),
+            Reading::Json => form(Type::Json, "all are JSON objects or arrays"),
+        };
+        match found {
+            Ok(decision) if rules.never.allows(decision.ty) => Outcome::Type(Box::new(decision)),
+            Ok(decision) => Outcome::None(format!("{} is never to be drafted", decision.ty)),
+            Err(reason) => Outcome::None(reason),
+        }
+    }
+
+    /// Numbers in any clothes: if both marks read them and make other numbers of them, it is a question.
+    fn by_mark(
+        self,
+        mark: Mark,
+        facts: &Facts,
+        rules: &Rules,
+        context: &Context<'_>,
+    ) -> Outcome {
+        let decision = match number::written(facts, mark, rules) {
+            Ok(decision) => decision,
+            Err(reason) => return Outcome::None(reason),
+        };
+        let plain = facts.plain_count();
+        let other = if mark == Mark::Point { Mark::Comma } else { Mark::Point };
+        let is_open = number::marks_differ(facts)
+            && Mark::ALL.iter().all(|mark| number::read_by(facts, *mark) == plain);
+        if !is_open {
+            return allowed(decision, rules);
+        }
+        let Ok(otherwise) = number::written(facts, other, rules) else {
+            return allowed(decision, rules);
+        };
+        match (rules.decimal_mark, context.mark()) {
+            (Some(said), _) if said == mark => allowed(decision, rules),
+            (Some(said), _) => Outcome::None(format!("the decimal mark is '{}', as said", said.letter())),
+            (None, Some((proven, name))) if proven == mark => {
+                let mut decision = decision;
+                decision.evidence.push(format!(
+                    "the decimal mark is '{}', as column '{name}' proves",
+                    mark.letter()
+                ));
+                allowed(decision, rules)
+            }
+            (None, Some((proven, name))) => Outcome::None(format!(
+                "the decimal mark is '{}', as column '{name}' proves",
+                proven.letter()
+            )),
+            (None, None) => Outcome::Asked(Question {
+                choices: vec![
+                    super::Choice::Numbers(mark, decision.ty),
+                    super::Choice::Numbers(other, otherwise.ty),
+                ],
+            }),
+        }
+    }
+}
+
+fn allowed(decision: Decision, rules: &Rules) -> Outcome {
+    if rules.never.allows(decision.ty) {
+        Outcome::Type(Box::new(decision))
+    } else {
+        Outcome::None(format!("{} is never to be drafted", decision.ty))
+    }
+}
+
+/// The narrowest type other than text that takes every value, or of those that nearly all values allow
+/// the one that most do.
+pub(super) fn decide(
+    column: &ColumnFacts,
+    facts: &Facts,
+    rules: &Rules,
+    context: &Context<'_>,
+) -> Option<Decision> {
+    let plain = facts.plain_count();
+    if plain == 0 || is_quoted_text(column, rules) {
+        return None;
+    }
+    let whole = READINGS.into_iter().filter(|reading| reading.read(facts) == plain);
+    for reading in whole {
+        if let Outcome::Type(mut decision) = reading.outcome(column, facts, rules, context) {
+            let mut blockers = wider(reading, column, facts, rules, context);
+            blockers.extend(number::narrower(&decision, facts, rules));
+            for blocker in blockers.iter().filter(|blocker| blocker.is_few()) {
+                decision.notes.push(blocker.clause(context));
+            }
+            decision.blockers = blockers;
+            return Some(*decision);
+        }
+    }
+    tolerated(column, facts, rules, context)
+}
+
+/// Whether the column is text because of what it is written in.
+pub(super) fn is_quoted_text(column: &ColumnFacts, rules: &Rules) -> bool {
+    rules.quoted_text && column.quoted().count > 0
+}
+
+/// Narrower readings than the one that was chosen, with what stands in their way.
+fn wider(
+    chosen: Reading,
+    column: &ColumnFacts,
+    facts: &Facts,
+    rules: &Rules,
+    context: &Context<'_>,
+) -> Vec<Blocker> {
+    let narrower = READINGS.into_iter().take_while(|reading| *reading != chosen);
+    narrower.filter_map(|reading| blocker(reading, column, facts, rules, context)).collect()
+}
+
+/// The blocker of a reading that nearly all values allow.
+pub(super) fn blocker(
+    reading: Reading,
+    column: &ColumnFacts,
+    facts: &Facts,
+    rules: &Rules,
+    context: &Context<'_>,
+) -> Option<Blocker> {
+    let (read, plain) = (reading.read(facts), facts.plain_count());
+    if read == 0 || read == plain || !super::is_blocked(plain - read, facts) {
+        return None;
+    }
+    // Codes stand in the way of numbers by what they are, not by what they can be read as.
+    let codes = facts.count(Class::Code);
+    let ty = match reading.outcome(column, facts, rules, context) {
+        Outcome::Type(decision) => decision.ty,
+        Outcome::None(_) if codes > 0 && codes == plain - read && reading == Reading::Integer => {
+            number::integers(column, facts, rules).ok()?.ty
+        }
+        _ => return None,
+    };
+    let Tally { count, examples } = reading.refused(facts);
+    Some(Blocker { ty, count, examples })
+}
+
+/// The type that all but a tolerated share of the values have.
+fn tolerated(
+    column: &ColumnFacts,
+    facts: &Facts,
+    rules: &Rules,
+    context: &Context<'_>,
+) -> Option<Decision> {
+    let plain = facts.plain_count();
+    let most = (plain as f64 * rules.tolerate + 1e-9).floor() as u64;
+    let mut readings: Vec<_> = READINGS
+        .into_iter()
+        .map(|reading| (plain - reading.read(facts).min(plain), reading))
+        .filter(|(refused, _)| (1..=most).contains(refused))
+        .collect();
+    // The one with the fewest misfits; of equals the narrowest.
+    readings.sort_by_key(|(refused, _)| *refused);
+    for (_, reading) in readings {
+        if let Outcome::Type(decision) = reading.outcome(column, facts, rules, context) {
+            let mut decision = *decision;
+            let Tally { count, examples } = reading.refused(facts);
+            let first = examples.first().map(|e| format!(": {}", context.example(e)));
+            let clause =
+                format!("{} tolerated{}", counted(count, "misfit"), first.unwrap_or_default());
+            decision.evidence.insert(0, clause);
+            decision.blockers.push(Blocker { ty: decision.ty, count, examples });
+            decision.misfit = Misfit::Reject;
+            return Some(decision);
+        }
+    }
+    None
+}
+
+/// One pair of words in the whole column. A pair of single letters must show both, since a column of
+/// nothing but `t` is more likely a code.
+fn boolean(facts: &Facts) -> Result<Decision, String> {
+    let used: Vec<_> =
+        facts.bools.iter().zip(&BOOL_PAIRS).filter(|([no, yes], _)| no + yes > 0).collect();
+    let [([no, yes], pair)] = used[..] else {
+        let pairs: Vec<_> =
+            used.iter().map(|(_, pair)| format!("{}/{}", pair.yes, pair.no)).collect();
+        return Err(format!("words of more than one pair: {}", pairs.join(", ")));
+    };
+    if pair.yes.len() == 1 && (*no == 0 || *yes == 0) {
+        return Err(format!("only one of {}/{}", pair.yes, pair.no));
+    }
+    let mut decision = Decision::new(Type::Bool);
+    decision.evidence.push(format!("{} {}, {} {}", grouped(*yes), pair.yes, grouped(*no), pair.no));
+    let (low, high) =
+        (if *no > 0 { "false" } else { "true" }, if *yes > 0 { "true" } else { "false" });
+    decision.range = Some((low.into(), high.into()));
+    Ok(decision)
+}
+
+/// Values in the way that are few enough to be said with the type: mistakes more likely than facts.
+const FEW_IN_THE_WAY: u64 = 5;
+
+impl Blocker {
+    fn is_few(&self) -> bool {
+        self.count <= FEW_IN_THE_WAY
+    }
+
+    /// What it is, as a clause.
+    pub(super) fn clause(&self, context: &Context<'_>) -> String {
+        let first = self.examples.first();
+        let example = first.map(|e| format!(": {}", context.example(e))).unwrap_or_default();
+        format!("would be {} but for {}{example}", self.ty, counted(self.count, "value"))
+    }
+}

@@ -1,0 +1,87 @@
+//! Values that are remembered with their place.
+
+use serde::{Deserialize, Serialize};
+
+use super::Place;
+use super::saved::text_or_bytes;
+
+/// Most examples kept of a kind.
+pub const MAX_EXAMPLES: usize = 5;
+
+/// Bytes of an example that are kept.
+pub(super) const MAX_EXAMPLE_BYTES: usize = 200;
+
+/// A value and where it was first seen.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Example {
+    /// Where it was first seen.
+    pub place: Place,
+    /// The value, cut at 200 bytes.
+    #[serde(with = "text_or_bytes")]
+    pub value: Vec<u8>,
+}
+
+impl Example {
+    pub(super) fn new(value: &[u8], place: Place) -> Example {
+        Example { place, value: value[..value.len().min(MAX_EXAMPLE_BYTES)].to_vec() }
+    }
+
+    /// The value for a person.
+    pub fn text(&self) -> String {
+        crate::lossless(&self.value)
+    }
+}
+
+/// Keeps the earlier of two examples.
+pub(super) fn earlier(ours: &mut Option<Example>, theirs: Option<Example>) {
+    if let Some(theirs) = theirs
+        && ours.as_ref().is_none_or(|ours| theirs.place < ours.place)
+    {
+        *ours = Some(theirs);
+    }
+}
+
+/// Values of one kind: how many, and the first few distinct ones.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Tally {
+    /// How many values.
+    pub count: u64,
+    /// The first distinct ones, by their place.
+    pub examples: Vec<Example>,
+}
+
+impl Tally {
+    #[inline]
+    pub(super) fn add(&mut self, value: &[u8], count: u64, place: Place) {
+        self.count += count;
+        if self.examples.len() < MAX_EXAMPLES || place < self.examples[MAX_EXAMPLES - 1].place {
+            self.keep(Example::new(value, place));
+        }
+    }
+
+    /// The first distinct values by place: in any order of arrival the same ones remain, since what
+    /// stands before a value in one part stands before it in the whole.
+    #[inline(never)]
+    fn keep(&mut self, example: Example) {
+        match self.examples.iter_mut().find(|known| known.value == example.value) {
+            Some(known) => known.place = known.place.min(example.place),
+            None => self.examples.push(example),
+        }
+        self.examples.sort_by_key(|example| example.place);
+        self.examples.truncate(MAX_EXAMPLES);
+    }
+
+    pub(super) fn merge(&mut self, other: Tally) {
+        self.count += other.count;
+        other.examples.into_iter().for_each(|example| self.keep(example));
+    }
+
+    /// The first distinct values of several kinds together.
+    pub fn first_of<'t>(tallies: impl IntoIterator<Item = &'t Tally>) -> Tally {
+        let mut all = Tally::default();
+        tallies.into_iter().for_each(|tally| all.merge(tally.clone()));
+        all
+    }
+}

@@ -1,0 +1,349 @@
+//! Whether the values of a column stand in order: rising or falling, as numbers or as texts.
+//!
+//! Order is a fact about neighbours, so unlike all others it cannot be learned from blocks in any
+//! order. Each block gives a [`Run`] for a column; the runs of one file are joined where they touch, and
+//! whatever is no longer in any order is dropped, which is nearly every column after a few records. What
+//! is left at the end is one run a file, and those are joined in the order of the files.
+//!
+//! Absent values stand in nobody's way. Values of more than [`MOST_BYTES`] are not compared.
+
+use std::cmp::Ordering;
+use std::collections::BTreeMap;
+
+use serde::{Deserialize, Serialize};
+
+use super::saved::{ranges, text_or_bytes};
+use crate::readings::{Decimal, parse_integer, parse_number, token, trim};
+
+/// The longest value that is compared.
+const MOST_BYTES: usize = 256;
+
+/// The most files over which order is followed.
+const MOST_FILES: usize = 1024;
+
+/// How values stand: both ways where all are equal.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Trend {
+    /// None is smaller than the one before.
+    pub rises: bool,
+    /// None is larger.
+    pub falls: bool,
+}
+
+impl Trend {
+    const BOTH: Trend = Trend { rises: true, falls: true };
+
+    /// Whether the values are in any order.
+    pub fn is_any(self) -> bool {
+        self.rises || self.falls
+    }
+
+    #[inline]
+    fn step(&mut self, step: Option<Ordering>) {
+        self.rises &= step.is_some_and(Ordering::is_le);
+        self.falls &= step.is_some_and(Ordering::is_ge);
+    }
+
+    fn and(self, other: Trend) -> Trend {
+        Trend { rises: self.rises && other.rises, falls: self.falls && other.falls }
+    }
+}
+
+/// A value that others are compared with.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Edge {
+    #[serde(with = "text_or_bytes")]
+    text: Vec<u8>,
+    /// Twice the same number, where it is one.
+    #[serde(with = "ranges")]
+    number: Option<(Decimal, Decimal)>,
+}
+
+impl Edge {
+    fn number_of(value: &[u8]) -> Option<Decimal> {
+        if let Some(number) = parse_integer(value) {
+            return Some(Decimal { mantissa: number.into(), scale: 0 });
+        }
+        let number = parse_number(value).filter(|number| number.exponent.is_none())?;
+        Some(Decimal { mantissa: number.mantissa, scale: number.scale })
+    }
+
+    fn step_from(&self, before: &Edge) -> (Option<Ordering>, Option<Ordering>) {
+        let numbers = before.number.zip(self.number);
+        (Some(before.text.cmp(&self.text)), numbers.map(|((a, _), (b, _))| a.cmp(&b)))
+    }
+}
+
+/// Neighbouring values of one column.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct Run {
+    first: Edge,
+    last: Edge,
+    as_text: Trend,
+    as_number: Trend,
+}
+
+impl Run {
+    /// A run of one value, which is not blank.
+    fn of(value: &[u8]) -> Run {
+        let number = Edge::number_of(value).map(|number| (number, number));
+        let edge = Edge { text: value.to_vec(), number };
+        let as_number = Trend { rises: number.is_some(), falls: number.is_some() };
+        Run { first: edge.clone(), last: edge, as_text: Trend::BOTH, as_number }
+    }
+
+    fn is_any(&self) -> bool {
+        self.as_text.is_any() || self.as_number.is_any()
+    }
+
+    /// Adds the value behind.
+    fn push(&mut self, value: &[u8]) {
+        if value == self.last.text {
+            return;
+        }
+        let number = Edge::number_of(value).map(|number| (number, number));
+        let steps = {
+            let text = self.last.text.as_slice().cmp(value);
+            (text, self.last.number.zip(number).map(|((a, _), (b, _))| a.cmp(&b)))
+        };
+        self.as_text.step(Some(steps.0));
+        self.as_number.step(steps.1);
+        self.last.text.clear();
+        self.last.text.extend_from_slice(value);
+        self.last.number = number;
+    }
+
+    /// Adds the run behind.
+    fn join(mut self, next: Run) -> Run {
+        let (text, number) = next.first.step_from(&self.last);
+        self.as_text = self.as_text.and(next.as_text);
+        self.as_text.step(text);
+        self.as_number = self.as_number.and(next.as_number);
+        self.as_number.step(number);
+        self.last = next.last;
+        self
+    }
+}
+
+/// What one block has to say: nothing yet, a run, or that there is no order.
+#[derive(Debug, Clone, Default)]
+pub(super) enum BlockRun {
+    #[default]
+    Empty,
+    Run(Run),
+    None,
+}
+
+impl BlockRun {
+    /// Adds the value behind. Well-known tokens count as absent for the numbers, and as what they are for
+    /// the texts; a column of such texts is in no order worth telling.
+    #[inline]
+    pub fn push(&mut self, value: &[u8]) {
+        let value = trim(value);
+        if value.is_empty() || token(value).is_some() {
+            return;
+        }
+        if value.len() > MOST_BYTES {
+            *self = BlockRun::None;
+            return;
+        }
+        match self {
+            BlockRun::None => {}
+            BlockRun::Empty => *self = BlockRun::Run(Run::of(value)),
+            BlockRun::Run(run) => {
+                run.push(value);
+                if !run.is_any() {
+                    *self = BlockRun::None;
+                }
+            }
+        }
+    }
+
+    pub fn is_over(&self) -> bool {
+        matches!(self, BlockRun::None)
+    }
+}
+
+/// Runs of one column by file, and within a file by the blocks they are of: from one to before another.
+#[derive(Debug, Clone, Default)]
+pub(super) struct Runs {
+    over: bool,
+    by_file: BTreeMap<u32, BTreeMap<u64, (u64, Option<Run>)>>,
+}
+
+impl Runs {
+    /// Whether there is no order any more.
+    pub fn is_over(&self) -> bool {
+        self.over
+    }
+
+    fn end(&mut self) {
+        self.over = true;
+        self.by_file.clear();
+    }
+
+    /// Adds the run of a block.
+    pub fn add(&mut self, file: u32, sequence: u64, run: BlockRun) {
+        let run = match run {
+            BlockRun::None => return self.end(),
+            _ if self.over => return,
+            BlockRun::Empty => None,
+            BlockRun::Run(run) => Some(run),
+        };
+        let blocks = self.by_file.entry(file).or_default();
+        let (mut start, mut end, mut run) = (sequence, sequence + 1, run);
+        if let Some((before, (before_end, _))) = blocks.range(..sequence).next_back()
+            && *before_end == sequence
+        {
+            start = *before;
+            let (_, earlier) = blocks.remove(&start).expect("it was just found");
+            run = both(earlier, run);
+        }
+        if let Some((next_end, later)) = blocks.remove(&end) {
+            (end, run) = (next_end, both(run, later));
+        }
+        let is_any = run.as_ref().is_none_or(Run::is_any);
+        blocks.insert(start, (end, run));
+        if !is_any || self.by_file.len() > MOST_FILES {
+            self.end();
+        }
+    }
+
+    /// What is left once all blocks have come.
+    pub fn finish(self) -> Sequence {
+        if self.over {
+            return Sequence::default();
+        }
+        let join = |blocks: BTreeMap<u64, (u64, Option<Run>)>| {
+            blocks.into_values().map(|(_, run)| run).fold(None, both)
+        };
+        let runs = self.by_file.into_iter().filter_map(|(file, runs)| Some((file, join(runs)?)));
+        Sequence { runs: Some(runs.collect()) }
+    }
+}
+
+fn both(a: Option<Run>, b: Option<Run>) -> Option<Run> {
+    match (a, b) {
+        (Some(a), Some(b)) => Some(a.join(b)),
+        (one, None) | (None, one) => one,
+    }
+}
+
+/// How the values of a column stand, file by file.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Sequence {
+    /// By file; nothing where there is no order.
+    runs: Option<BTreeMap<u32, Run>>,
+}
+
+impl Sequence {
+    /// A sequence without values.
+    pub(super) fn empty() -> Sequence {
+        Sequence { runs: Some(BTreeMap::new()) }
+    }
+
+    /// How the values stand as texts and as numbers; `None` where there are fewer than two that differ,
+    /// or no order.
+    pub fn trends(&self) -> Option<(Trend, Trend)> {
+        let runs = self.runs.as_ref()?.values().cloned();
+        let whole = runs.reduce(Run::join)?;
+        let differ = whole.as_text != Trend::BOTH;
+        (differ && whole.is_any()).then_some((whole.as_text, whole.as_number))
+    }
+
+    /// Adds that of other files, whose numbers are given anew by `renumber`.
+    pub(super) fn merge(&mut self, other: Sequence, renumber: impl Fn(u32) -> u32) {
+        let both = self.runs.take().zip(other.runs);
+        self.runs = both.and_then(|(mut ours, theirs)| {
+            for (file, run) in theirs {
+                // Parts of one file do not say which stands first.
+                if ours.insert(renumber(file), run).is_some() {
+                    return None;
+                }
+            }
+            (ours.len() <= MOST_FILES).then_some(ours)
+        });
+    }
+
+    /// Gives the files other numbers.
+    pub(super) fn renumber(&mut self, renumber: impl Fn(u32) -> u32) {
+        if let Some(runs) = self.runs.take() {
+            self.runs = Some(runs.into_iter().map(|(file, run)| (renumber(file), run)).collect());
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn run_of(values: &[String]) -> BlockRun {
+        let mut run = BlockRun::default();
+        values.iter().for_each(|value| run.push(value.as_bytes()));
+        run
+    }
+
+    proptest! {
+        /// Blocks in any order say what all values in their order say.
+        #[test]
+        fn order_is_found_whatever_comes_first(
+            mut numbers in proptest::collection::vec(-20i32..200, 0..40), sorted in 0u8..3,
+            cuts in proptest::collection::vec(0usize..40, 0..6), seed in 0usize..1000, two_files: bool,
+        ) {
+            match sorted {
+                0 => numbers.sort_unstable(),
+                1 => numbers.sort_unstable_by(|a, b| b.cmp(a)),
+                _ => {}
+            }
+            let values: Vec<String> = numbers.iter().map(i32::to_string).collect();
+            let mut cuts: Vec<usize> = cuts.into_iter().map(|cut| cut.min(values.len())).chain([0, values.len()]).collect();
+            cuts.sort_unstable();
+            let half = cuts.len() / 2;
+            let mut blocks: Vec<(u32, u64, BlockRun)> = cuts.windows(2).enumerate()
+                .map(|(at, cut)| (u32::from(two_files && at >= half), at as u64, run_of(&values[cut[0]..cut[1]]))).collect();
+            let length = blocks.len().max(1);
+            blocks.rotate_left(seed % length);
+            if seed % 2 == 0 { blocks.reverse(); }
+            let mut runs = Runs::default();
+            blocks.into_iter().for_each(|(file, sequence, run)| runs.add(file, sequence, run));
+            let trend = |is: &dyn Fn(usize) -> Option<Ordering>| {
+                let steps: Vec<_> = (1..values.len()).map(is).collect();
+                Trend {
+                    rises: steps.iter().all(|step| step.is_some_and(Ordering::is_le)),
+                    falls: steps.iter().all(|step| step.is_some_and(Ordering::is_ge)),
+                }
+            };
+            let as_number = trend(&|at| Some(numbers[at - 1].cmp(&numbers[at])));
+            let as_text = trend(&|at| Some(values[at - 1].cmp(&values[at])));
+            let differ = values.windows(2).any(|pair| pair[0] != pair[1]);
+            let want = (differ && (as_text.is_any() || as_number.is_any())).then_some((as_text, as_number));
+            let sequence = runs.finish();
+            prop_assert_eq!(sequence.trends(), want);
+            let saved = serde_json::to_string(&sequence).unwrap();
+            prop_assert_eq!(serde_json::from_str::<Sequence>(&saved).unwrap(), sequence);
+        }
+    }
+
+    #[test]
+    fn absent_values_are_passed_over_and_words_have_no_numbers() {
+        let of = |values: &[&str]| {
+            let mut runs = Runs::default();
+            let values: Vec<String> = values.iter().map(|v| (*v).to_owned()).collect();
+            runs.add(0, 0, run_of(&values));
+            runs.finish().trends()
+        };
+        let (up, none) =
+            (Trend { rises: true, falls: false }, Trend { rises: false, falls: false });
+        assert_eq!(of(&["1", "", "NA", "9", "10"]), Some((none, up)));
+        assert_eq!(of(&["a", " b ", "c"]), Some((up, none)));
+        assert_eq!(of(&["2", "b", "1"]), None);
+        assert_eq!(of(&["2", "2"]), None, "nothing to be in order");
+        assert_eq!(of(&[]), None);
+        assert_eq!(of(&["a", &"b".repeat(300)]), None);
+    }
+}

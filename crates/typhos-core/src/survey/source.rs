@@ -1,0 +1,71 @@
+//! What a survey is of: files, names and layout, as far as a draft needs them.
+
+use crate::text::{Dialect, Input, InputChoice, InputFile, parse_encoding};
+
+/// A file of a survey.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SourceFile {
+    /// Its name, as it was given.
+    pub name: String,
+    /// Its bytes, as it is stored; 0 for a stream.
+    pub bytes: u64,
+}
+
+/// Where the facts of a survey come from.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct Source {
+    /// The files, ordered by their names: so that the order they were given in, or pooled in, changes
+    /// nothing.
+    pub files: Vec<SourceFile>,
+    /// The names of the columns.
+    pub names: Vec<String>,
+    /// Whether those stand in the files (or were said), and are not just numbers.
+    pub is_named: bool,
+    /// What a schema has to say of the input: what was said, and what was found that is not as usual.
+    pub layout: InputChoice,
+}
+
+impl Source {
+    /// The source that an input is, and the place of each of its files in it.
+    pub(super) fn of(input: &Input) -> (Source, Vec<u32>) {
+        let files = input.files().iter();
+        let files: Vec<_> =
+            files.map(|file| SourceFile { name: file.name(), bytes: file.bytes() }).collect();
+        let mut order: Vec<usize> = (0..files.len()).collect();
+        order.sort_by(|a, b| files[*a].name.cmp(&files[*b].name));
+        let mut ranks = vec![0; files.len()];
+        order.iter().enumerate().for_each(|(rank, file)| ranks[*file] = rank as u32);
+        let source = Source {
+            files: order.into_iter().map(|file| files[file].clone()).collect(),
+            names: input.names().to_vec(),
+            is_named: input.is_named(),
+            layout: layout(input),
+        };
+        (source, ranks)
+    }
+}
+
+/// What a schema says of its input: what was said, and what was found that is not as usual. What may
+/// differ from file to file is left to be found again.
+fn layout(input: &Input) -> InputChoice {
+    let dialect = input.dialect();
+    let alike = |same: &dyn Fn(&InputFile) -> bool| input.files().iter().all(same);
+    let usual = Dialect::RFC_4180;
+    let found = InputChoice {
+        delimiter: Some(dialect.delimiter),
+        quote: Some(dialect.quote).filter(|quote| *quote != usual.quote),
+        escape: Some(dialect.escape).filter(|escape| *escape != usual.escape),
+        line_ends: Some(dialect.line_ends)
+            .filter(|ends| ends.has_cr() && alike(&|file| file.dialect().line_ends == *ends)),
+        comment: dialect.comment.map(Some),
+        trailing_delimiter: Some(true).filter(|_| alike(&|file| file.dialect().trailing_delimiter)),
+        header: Some(dialect.header),
+        skip: Some(dialect.skip)
+            .filter(|skip| *skip > 0 && alike(&|file| file.dialect().skip == *skip)),
+        encoding: parse_encoding(input.encoding()).ok().filter(|encoding| {
+            encoding.name() != "UTF-8" && alike(&|file| file.encoding_name() == encoding.name())
+        }),
+        ..InputChoice::default()
+    };
+    input.choice().or(&found)
+}

@@ -1,0 +1,259 @@
+//! How numbers are spread: a histogram that finds its own resolution, for quantiles and pictures.
+//!
+//! A double is turned into an integer that orders as it does, and the upper bits of that are its cell:
+//! as many of them as leave at most [`MOST_CELLS`] cells in use. Few distinct values each have a cell of
+//! their own and quantiles are exact; many share cells of the finest width that does.
+//!
+//! The law: which cells there are depends on the set of values alone. Adding a value never makes fewer
+//! cells at a given width, so the width only grows, and in any order and over any merging it ends at the
+//! narrowest that fits *all* values. That is why a survey cut in pieces gives the same quantiles.
+
+use serde::{Deserialize, Serialize};
+
+/// Cells of one spread: a quantile is off by at most one of them.
+pub const MOST_CELLS: usize = 512;
+
+/// A cell: the numbers from `low` to `high`, and how many values are among them.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Cell {
+    /// The smallest number of the cell.
+    pub low: f64,
+    /// The largest.
+    pub high: f64,
+    /// Values in it.
+    pub count: u64,
+}
+
+/// Counts of numbers by cell.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[serde(into = "SavedSpread", try_from = "SavedSpread")]
+pub struct Spread {
+    /// Lower bits that do not tell cells apart.
+    shift: u32,
+    /// Cells by key, searched linearly from the place of its hash; a count of 0 is a free place. Its
+    /// length is 0, or a power of two that is at least twice the cells in use.
+    places: Vec<(u64, u64)>,
+    used: usize,
+}
+
+/// The integer that orders as the double does.
+#[inline]
+fn ordered(number: f64) -> u64 {
+    // Adding zero makes one zero of two.
+    let bits = (number + 0.0).to_bits();
+    if bits >> 63 == 1 { !bits } else { bits | 1 << 63 }
+}
+
+/// The double of an [`ordered`] integer.
+fn number(ordered: u64) -> f64 {
+    f64::from_bits(if ordered >> 63 == 1 { ordered ^ 1 << 63 } else { !ordered })
+}
+
+/// Where to look for a key first: neighbours are common, and a product spreads them.
+#[inline]
+fn place_of(key: u64, places: usize) -> usize {
+    (key.wrapping_mul(0x9e37_79b9_7f4a_7c15) >> 40) as usize & (places - 1)
+}
+
+impl Spread {
+    /// Adds a finite number, seen `count` times.
+    #[inline]
+    pub fn add(&mut self, number: f64, count: u64) {
+        debug_assert!(number.is_finite(), "what is not a number is counted elsewhere");
+        let key = ordered(number) >> self.shift;
+        if let Some(first) = place_of_some(key, self.places.len())
+            && self.places[first].0 == key
+            && self.places[first].1 > 0
+        {
+            self.places[first].1 += count;
+            return;
+        }
+        self.add_key(key, count);
+    }
+
+    #[inline(never)]
+    fn add_key(&mut self, key: u64, count: u64) {
+        if self.places.len() < 2 * (self.used + 1) {
+            let length = (4 * (self.used + 1)).next_power_of_two().max(16);
+            self.rebuild(length, 0);
+        }
+        if self.put(key, count) && self.used > MOST_CELLS {
+            self.coarsen();
+        }
+    }
+
+    /// Adds to a key; says whether it is new.
+    fn put(&mut self, key: u64, count: u64) -> bool {
+        let last = self.places.len() - 1;
+        let mut place = place_of(key, self.places.len());
+        loop {
+            let (known, held) = &mut self.places[place];
+            if *held == 0 {
+                (*known, *held) = (key, count);
+                self.used += 1;
+                return true;
+            }
+            if *known == key {
+                *held += count;
+                return false;
+            }
+            place = (place + 1) & last;
+        }
+    }
+
+    /// Makes the cells wider until there are few enough.
+    fn coarsen(&mut self) {
+        let mut wider = 0;
+        let mut keys: Vec<u64> = self.places.iter().filter(|p| p.1 > 0).map(|p| p.0).collect();
+        keys.sort_unstable();
+        while keys.len() > MOST_CELLS {
+            wider += 1;
+            keys.iter_mut().for_each(|key| *key >>= 1);
+            keys.dedup();
+        }
+        self.rebuild(self.places.len(), wider);
+    }
+
+    fn rebuild(&mut self, length: usize, wider: u32) {
+        let old = std::mem::replace(&mut self.places, vec![(0, 0); length]);
+        (self.used, self.shift) = (0, self.shift + wider);
+        for (key, count) in old.into_iter().filter(|(_, count)| *count > 0) {
+            self.put(key >> wider, count);
+        }
+    }
+
+    /// Adds another spread.
+    pub fn merge(&mut self, other: Spread) {
+        let shift = self.shift.max(other.shift);
+        if shift > self.shift && !self.places.is_empty() {
+            self.rebuild(self.places.len(), shift - self.shift);
+        }
+        self.shift = shift;
+        for (key, count) in other.places.into_iter().filter(|(_, count)| *count > 0) {
+            // The width may grow on the way.
+            self.add_key(key >> (self.shift - other.shift), count);
+        }
+    }
+
+    /// All cells, from the smallest numbers to the largest.
+    pub fn cells(&self) -> Vec<Cell> {
+        let mut cells: Vec<_> =
+            self.places.iter().copied().filter(|(_, count)| *count > 0).collect();
+        cells.sort_unstable();
+        let cell = |(key, count): (u64, u64)| {
+            let first = key << self.shift;
+            let last = first | ((1u64 << self.shift) - 1);
+            Cell { low: number(first), high: number(last), count }
+        };
+        cells.into_iter().map(cell).collect()
+    }
+
+    /// Numbers counted.
+    pub fn count(&self) -> u64 {
+        self.places.iter().map(|(_, count)| count).sum()
+    }
+
+    /// Whether every distinct number has a cell of its own, so that quantiles are exact.
+    pub fn is_exact(&self) -> bool {
+        self.shift == 0
+    }
+}
+
+#[inline]
+fn place_of_some(key: u64, places: usize) -> Option<usize> {
+    (places > 0).then(|| place_of(key, places))
+}
+
+/// A spread in a saved survey: how many lower bits do not matter, and the cells by key.
+#[derive(Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct SavedSpread {
+    shift: u32,
+    cells: Vec<(u64, u64)>,
+}
+
+impl From<Spread> for SavedSpread {
+    fn from(spread: Spread) -> SavedSpread {
+        let mut cells: Vec<_> = spread.places.into_iter().filter(|(_, count)| *count > 0).collect();
+        cells.sort_unstable();
+        SavedSpread { shift: spread.shift, cells }
+    }
+}
+
+impl TryFrom<SavedSpread> for Spread {
+    type Error = String;
+
+    fn try_from(saved: SavedSpread) -> Result<Spread, String> {
+        if saved.shift >= 64 || saved.cells.len() > MOST_CELLS {
+            return Err("a spread has at most 512 cells, and a shift below 64".into());
+        }
+        let most = u64::MAX >> saved.shift;
+        let mut spread = Spread { shift: saved.shift, ..Spread::default() };
+        for (key, count) in saved.cells {
+            let is_finite = key <= most && number(key << saved.shift).is_finite();
+            if !is_finite || count == 0 {
+                return Err("a cell of a spread has no number or no count".into());
+            }
+            spread.add_key(key, count);
+        }
+        Ok(spread)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn of(values: &[f64]) -> Spread {
+        let mut spread = Spread::default();
+        values.iter().for_each(|value| spread.add(*value, 1));
+        spread
+    }
+
+    #[test]
+    fn few_values_have_cells_of_their_own() {
+        let spread = of(&[3.5, -1.0, 0.0, -0.0, 3.5]);
+        assert!(spread.is_exact());
+        let cells: Vec<_> = spread.cells().iter().map(|c| (c.low, c.high, c.count)).collect();
+        assert_eq!(cells, [(-1.0, -1.0, 1), (0.0, 0.0, 2), (3.5, 3.5, 2)]);
+    }
+
+    #[test]
+    fn many_values_share_narrow_cells() {
+        // A narrow range far from zero, as identifiers have it, is still told apart.
+        let values: Vec<f64> = (0..100_000).map(|n| 1e9 + f64::from(n)).collect();
+        let spread = of(&values);
+        let cells = spread.cells();
+        assert!((MOST_CELLS / 3..=MOST_CELLS).contains(&cells.len()), "{}", cells.len());
+        assert_eq!(spread.count(), 100_000);
+        assert!(cells.iter().all(|cell| cell.high - cell.low < 1000.0), "{cells:?}");
+    }
+
+    proptest! {
+        /// Cut anywhere and merged in any order, the cells are the same; and each value is in its cell.
+        #[test]
+        fn merging_changes_nothing(
+            values in proptest::collection::vec(prop_oneof![any::<f64>(), (-1e6..1e6f64), (0..50i32).prop_map(f64::from)], 0..2000),
+            cut in 0usize..2000, wide: bool,
+        ) {
+            let values: Vec<f64> = values.into_iter().filter(|v| v.is_finite()).map(|v| if wide { v } else { v % 1000.0 }).collect();
+            let cut = cut.min(values.len());
+            let whole = of(&values);
+            let (mut a, b) = (of(&values[..cut]), of(&values[cut..]));
+            let mut backwards = b.clone();
+            backwards.merge(a.clone());
+            a.merge(b);
+            prop_assert_eq!(whole.cells(), a.cells());
+            prop_assert_eq!(whole.cells(), backwards.cells());
+            prop_assert_eq!(whole.count(), values.len() as u64);
+            let cells = whole.cells();
+            prop_assert!(cells.len() <= MOST_CELLS);
+            for value in &values {
+                prop_assert!(cells.iter().any(|cell| cell.low <= *value && *value <= cell.high), "{value}");
+            }
+            let saved = serde_json::to_string(&whole).unwrap();
+            prop_assert_eq!(serde_json::from_str::<Spread>(&saved).unwrap().cells(), cells);
+        }
+    }
+}

@@ -1,0 +1,115 @@
+//! Facts about values as texts: lengths and extremes.
+
+use serde::{Deserialize, Serialize};
+
+use super::example::MAX_EXAMPLE_BYTES;
+use super::facts::join;
+use super::saved::text_or_bytes;
+
+/// Lengths and extremes of values as texts.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct TextFacts {
+    /// Values that are not blank.
+    pub count: u64,
+    /// Bytes of all of them.
+    pub bytes: u64,
+    /// Most characters of one value.
+    pub max_chars: u64,
+    /// Fewest bytes of one value, and most.
+    pub bytes_range: Option<(u64, u64)>,
+    /// The smallest by byte order, cut as examples are.
+    #[serde(with = "text_or_bytes")]
+    pub min: Vec<u8>,
+    /// The largest.
+    #[serde(with = "text_or_bytes")]
+    pub max: Vec<u8>,
+    #[serde(skip)]
+    min_prefix: u64,
+    #[serde(skip)]
+    max_prefix: u64,
+    /// Values with white space around them.
+    pub padded: u64,
+}
+
+/// The first eight bytes as a number that orders as the bytes do.
+#[inline]
+fn prefix(value: &[u8]) -> u64 {
+    if let Some(eight) = value.first_chunk::<8>() {
+        return u64::from_be_bytes(*eight);
+    }
+    match (value.first_chunk::<4>(), value.last_chunk::<4>()) {
+        // Two loads that overlap; copying so few bytes costs more.
+        (Some(first), Some(last)) => {
+            let rest = u64::from(u32::from_be_bytes(*last)) << (8 * (8 - value.len()));
+            u64::from(u32::from_be_bytes(*first)) << 32 | rest & 0xffff_ffff
+        }
+        _ => {
+            value.iter().enumerate().fold(0, |n, (at, byte)| n | u64::from(*byte) << (56 - at * 8))
+        }
+    }
+}
+
+/// In a sorted column every value is a new extreme: the buffer is kept.
+fn replace(buffer: &mut Vec<u8>, value: &[u8]) {
+    buffer.clear();
+    buffer.extend_from_slice(value);
+}
+
+impl TextFacts {
+    #[inline]
+    pub(super) fn add(&mut self, value: &[u8], count: u64) {
+        let prefix = prefix(value);
+        if self.count == 0 || prefix <= self.min_prefix || prefix >= self.max_prefix {
+            self.stretch(value, prefix);
+        }
+        self.count += count;
+        let length = value.len() as u64;
+        self.bytes += length * count;
+        let (least, most) = self.bytes_range.unwrap_or((length, length));
+        self.bytes_range = Some((least.min(length), most.max(length)));
+        if value.len() as u64 > self.max_chars {
+            self.lengthen(value);
+        }
+    }
+
+    #[inline(never)]
+    fn stretch(&mut self, value: &[u8], prefix: u64) {
+        let value = &value[..value.len().min(MAX_EXAMPLE_BYTES)];
+        if self.count == 0 || value < &self.min[..] {
+            replace(&mut self.min, value);
+            self.min_prefix = prefix;
+        }
+        if self.count == 0 || value > &self.max[..] {
+            replace(&mut self.max, value);
+            self.max_prefix = prefix;
+        }
+    }
+
+    #[inline(never)]
+    fn lengthen(&mut self, value: &[u8]) {
+        let chars = value.iter().filter(|byte| !matches!(byte, 0x80..=0xbf)).count();
+        self.max_chars = self.max_chars.max(chars as u64);
+    }
+
+    /// Works out again what is not saved.
+    pub(super) fn restore(&mut self) {
+        (self.min_prefix, self.max_prefix) = (prefix(&self.min), prefix(&self.max));
+    }
+
+    pub(super) fn merge(&mut self, other: TextFacts) {
+        if self.count == 0 {
+            *self = other;
+        } else if other.count > 0 {
+            self.stretch(&other.min, other.min_prefix);
+            self.stretch(&other.max, other.max_prefix);
+            self.count += other.count;
+            self.bytes += other.bytes;
+            self.max_chars = self.max_chars.max(other.max_chars);
+            self.bytes_range =
+                join(self.bytes_range, other.bytes_range, |(a, b), (c, d)| (a.min(c), b.max(d)));
+            self.padded += other.padded;
+        }
+    }
+}
+

@@ -1,0 +1,137 @@
+//! Facts about numbers that are written as people write them, read with either mark.
+
+use std::collections::BTreeMap;
+
+use serde::{Deserialize, Serialize};
+
+use super::example::{Example, earlier};
+use super::facts::join;
+use super::saved::{bytes_as_text, ranges};
+use super::{Place, Spread};
+use crate::readings::{
+    Decimal, Mark, Number, Undressed, survives_float32, survives_float64, undress,
+};
+
+/// Signs of one column that are told apart. A column of more is no column of numbers.
+const MOST_SIGNS: usize = 8;
+
+/// What the numbers of a column are if one mark is meant.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ViewFacts {
+    /// Values that are numbers then.
+    pub read: u64,
+    /// The first value that is none: it rules the mark out.
+    pub refused: Option<Example>,
+    /// Values grouped by each of [`Grouping`](crate::readings::Grouping).
+    pub groupings: [u64; 4],
+    /// Values with each number of digits behind the mark, by that number.
+    pub scales: BTreeMap<u8, u64>,
+    /// Smallest and largest.
+    #[serde(with = "ranges")]
+    pub range: Option<(Decimal, Decimal)>,
+    /// Fewest and most digits before the mark.
+    pub whole_digits: Option<(u8, u8)>,
+    /// The first number that is another one as float32.
+    pub float32_loses: Option<Example>,
+    /// The first number that is another one as float64.
+    pub float64_loses: Option<Example>,
+    /// How the numbers are spread.
+    pub spread: Spread,
+}
+
+impl ViewFacts {
+    fn add(&mut self, number: &Number, value: &[u8], count: u64, place: Place) {
+        self.read += count;
+        *self.scales.entry(number.scale).or_default() += count;
+        let worth = Decimal { mantissa: number.mantissa, scale: number.scale };
+        let (low, high) = self.range.unwrap_or((worth, worth));
+        self.range = Some((low.min(worth), high.max(worth)));
+        let digits = number.whole_digits;
+        let (fewest, most) = self.whole_digits.unwrap_or((digits, digits));
+        self.whole_digits = Some((fewest.min(digits), most.max(digits)));
+        self.spread.add(worth.to_f64(), count);
+        let text = worth.to_string();
+        let note = |known: &mut Option<Example>, survives: fn(&str, &Number) -> bool| {
+            if !survives(&text, number) {
+                earlier(known, Some(Example::new(value, place)));
+            }
+        };
+        note(&mut self.float32_loses, survives_float32);
+        note(&mut self.float64_loses, survives_float64);
+    }
+
+    fn merge(&mut self, other: ViewFacts) {
+        self.read += other.read;
+        earlier(&mut self.refused, other.refused);
+        self.groupings.iter_mut().zip(other.groupings).for_each(|(a, b)| *a += b);
+        other.scales.into_iter().for_each(|(s, n)| *self.scales.entry(s).or_default() += n);
+        self.range = join(self.range, other.range, |(a, b), (c, d)| (a.min(c), b.max(d)));
+        self.whole_digits =
+            join(self.whole_digits, other.whole_digits, |(a, b), (c, d)| (a.min(c), b.max(d)));
+        earlier(&mut self.float32_loses, other.float32_loses);
+        earlier(&mut self.float64_loses, other.float64_loses);
+        self.spread.merge(other.spread);
+    }
+}
+
+/// Numbers of a column that are not written plainly.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct WrittenFacts {
+    /// Values by the currency or percent sign around them; the empty text where there is none.
+    #[serde(with = "bytes_as_text")]
+    pub signs: BTreeMap<Vec<u8>, u64>,
+    /// Whether there were more signs than are told apart.
+    pub many_signs: bool,
+    /// Values that are negative in the way of accounts.
+    pub accounting: u64,
+    /// Facts by mark, as in [`Mark::ALL`].
+    pub views: [ViewFacts; 2],
+}
+
+impl WrittenFacts {
+    pub(super) fn add(&mut self, undressed: &Undressed<'_>, value: &[u8], count: u64, place: Place) {
+        self.sign(undressed.sign.to_vec(), count);
+        self.accounting += if undressed.accounting { count } else { 0 };
+        for (mark, view) in Mark::ALL.into_iter().zip(&mut self.views) {
+            match undressed.read(mark) {
+                Some((number, grouping)) => {
+                    if let Some(grouping) = grouping {
+                        view.groupings[grouping as usize] += count;
+                    }
+                    view.add(&number, value, count, place);
+                }
+                None => earlier(&mut view.refused, Some(Example::new(value, place))),
+            }
+        }
+    }
+
+    fn sign(&mut self, sign: Vec<u8>, count: u64) {
+        if !self.many_signs {
+            *self.signs.entry(sign).or_default() += count;
+            if self.signs.len() > MOST_SIGNS {
+                self.many_signs = true;
+                self.signs.clear();
+            }
+        }
+    }
+
+    pub(super) fn merge(&mut self, other: WrittenFacts) {
+        if other.many_signs {
+            self.many_signs = true;
+            self.signs.clear();
+        }
+        other.signs.into_iter().for_each(|(sign, count)| self.sign(sign, count));
+        self.accounting += other.accounting;
+        self.views.iter_mut().zip(other.views).for_each(|(ours, theirs)| ours.merge(theirs));
+    }
+}
+
+/// A value that is a number by at least one mark, undressed.
+#[inline]
+pub(super) fn written(value: &[u8]) -> Option<Undressed<'_>> {
+    let undressed = undress(value)?;
+    let is_number = Mark::ALL.iter().any(|mark| undressed.read(*mark).is_some());
+    is_number.then_some(undressed)
+}
