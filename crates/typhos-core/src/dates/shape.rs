@@ -23,6 +23,26 @@ pub enum Order {
 impl Order {
     /// All orders; facts per order are kept in this sequence.
     pub const ALL: [Order; 3] = [Order::Ymd, Order::Dmy, Order::Mdy];
+
+    /// Its spelling on the command line.
+    pub fn name(self) -> &'static str {
+        match self {
+            Order::Ymd => "ymd",
+            Order::Dmy => "dmy",
+            Order::Mdy => "mdy",
+        }
+    }
+
+    /// Reads its spelling.
+    ///
+    /// # Errors
+    /// A sentence that says what there is.
+    pub fn parse(word: &str) -> Result<Order, String> {
+        let found = Order::ALL.into_iter().find(|order| order.name() == word);
+        found.ok_or_else(|| {
+            format!("'{}' is no order of dates: use ymd, dmy or mdy", word.escape_debug())
+        })
+    }
 }
 
 /// The date part of a shape: digits of the three fields, and the byte between them.

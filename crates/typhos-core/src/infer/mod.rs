@@ -10,6 +10,7 @@
 
 mod dates;
 mod draft;
+mod house;
 mod number;
 mod profile;
 mod readings;
@@ -25,6 +26,7 @@ use crate::survey::{
 
 pub use crate::wording::{counted, grouped, shown};
 pub use draft::{Draft, Naming, Wanted, draft, snake_case};
+pub use house::{HOUSE_KEYS, House, parse_headroom, parse_quoted, parse_share, share_name};
 pub use profile::{Profile, ReadingFacts, profile};
 pub use rules::{DEFAULT_HEADROOM, Fractions, Never, Rules};
 

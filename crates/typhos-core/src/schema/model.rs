@@ -171,11 +171,11 @@ pub struct Diagnostic {
 }
 
 impl Diagnostic {
-    pub(super) fn new(span: Range<usize>, message: impl Into<String>) -> Diagnostic {
+    pub(crate) fn new(span: Range<usize>, message: impl Into<String>) -> Diagnostic {
         Diagnostic { span, message: message.into(), help: None }
     }
 
-    pub(super) fn help(mut self, help: impl Into<String>) -> Diagnostic {
+    pub(crate) fn help(mut self, help: impl Into<String>) -> Diagnostic {
         self.help = Some(help.into());
         self
     }

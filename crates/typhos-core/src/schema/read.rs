@@ -40,7 +40,7 @@ const TOP_KEYS: [&str; 4] = ["typhos", "table", "input", "columns"];
 /// All mistakes that can be found in one run, in the order of the file.
 pub fn read(source: &str) -> Result<Schema, Vec<Diagnostic>> {
     let (table, errors) = DeTable::parse_recoverable(source);
-    let mut reader = Reader { source, wrong: Vec::new() };
+    let mut reader = Reader::new(source);
     for error in errors {
         let span = error.span().unwrap_or(0..0);
         reader.syntax(span, error.message());
@@ -55,15 +55,22 @@ pub fn read(source: &str) -> Result<Schema, Vec<Diagnostic>> {
     Err(wrong)
 }
 
-pub(super) type Value<'i> = Spanned<DeValue<'i>>;
+pub(crate) type Value<'i> = Spanned<DeValue<'i>>;
 
-pub(super) struct Reader<'s> {
+/// Collects what is wrong with a file while it is read.
+pub(crate) struct Reader<'s> {
     pub(super) source: &'s str,
-    pub(super) wrong: Vec<Diagnostic>,
+    pub(crate) wrong: Vec<Diagnostic>,
+}
+
+impl<'s> Reader<'s> {
+    pub(crate) fn new(source: &'s str) -> Reader<'s> {
+        Reader { source, wrong: Vec::new() }
+    }
 }
 
 impl Reader<'_> {
-    pub(super) fn wrong(
+    pub(crate) fn wrong(
         &mut self,
         span: Range<usize>,
         message: impl Into<String>,
@@ -72,7 +79,7 @@ impl Reader<'_> {
         self.wrong.push(Diagnostic::new(span, message).help(help));
     }
 
-    fn syntax(&mut self, span: Range<usize>, message: &str) {
+    pub(crate) fn syntax(&mut self, span: Range<usize>, message: &str) {
         if message.starts_with("duplicate key") {
             let name = self.source.get(span.clone()).unwrap_or_default().to_owned();
             let help = "every column has one line: give one of them another name, and say where it comes from with 'from'";
@@ -94,7 +101,7 @@ impl Reader<'_> {
         self.wrong.push(diagnostic.help("a column is one line: name = { type = \"text\" }"));
     }
 
-    pub(super) fn unknown_key(
+    pub(crate) fn unknown_key(
         &mut self,
         key: &Spanned<std::borrow::Cow<'_, str>>,
         place: &str,
@@ -338,7 +345,7 @@ impl Reader<'_> {
         values
     }
 
-    pub(super) fn misfit(&mut self, value: &Value<'_>) -> Option<Misfit> {
+    pub(crate) fn misfit(&mut self, value: &Value<'_>) -> Option<Misfit> {
         let word = self.text(value, "a policy")?;
         let found = Misfit::ALL.into_iter().find(|misfit| misfit.name() == word);
         if found.is_none() {
@@ -377,7 +384,7 @@ impl Reader<'_> {
         table
     }
 
-    pub(super) fn text(&mut self, value: &Value<'_>, what: &str) -> Option<String> {
+    pub(crate) fn text(&mut self, value: &Value<'_>, what: &str) -> Option<String> {
         let text = value.get_ref().as_str().map(str::to_owned);
         if text.is_none() {
             let found = self.source.get(value.span()).unwrap_or_default().to_owned();
@@ -390,7 +397,7 @@ impl Reader<'_> {
         text
     }
 
-    pub(super) fn truth(&mut self, value: &Value<'_>, key: &str) -> Option<bool> {
+    pub(crate) fn truth(&mut self, value: &Value<'_>, key: &str) -> Option<bool> {
         let truth = value.get_ref().as_bool();
         if truth.is_none() {
             self.wrong(
@@ -402,7 +409,7 @@ impl Reader<'_> {
         truth
     }
 
-    pub(super) fn integer(
+    pub(crate) fn integer(
         &mut self,
         value: &Value<'_>,
         range: std::ops::RangeInclusive<i64>,
@@ -421,11 +428,11 @@ impl Reader<'_> {
         number
     }
 
-    pub(super) fn texts(&mut self, value: &Value<'_>, key: &str) -> Option<Vec<String>> {
+    pub(crate) fn texts(&mut self, value: &Value<'_>, key: &str) -> Option<Vec<String>> {
         Some(self.spanned_texts(value, key)?.into_iter().map(|(_, text)| text).collect())
     }
 
-    fn spanned_texts(
+    pub(crate) fn spanned_texts(
         &mut self,
         value: &Value<'_>,
         key: &str,

@@ -3,7 +3,7 @@
 use toml::de::DeTable;
 
 use super::read::{Reader, Value};
-use super::{InputDecl, Misfit};
+use super::{Diagnostic, InputDecl, Misfit};
 use crate::text::{
     ColumnsDiffer, Escape, LineEnds, QuotedEmpty, parse_comment, parse_delimiter, parse_encoding,
     parse_quote, parse_record_limit,
@@ -27,6 +27,27 @@ pub const INPUT_KEYS: [&str; 15] = [
     "absent",
     "misfit",
 ];
+
+/// Reads a text that is nothing but the table `[input]`.
+///
+/// # Errors
+/// All mistakes in it.
+pub fn read_input(source: &str) -> Result<InputDecl, Vec<Diagnostic>> {
+    let (table, errors) = DeTable::parse_recoverable(source);
+    let mut reader = Reader::new(source);
+    errors.iter().for_each(|error| {
+        let span = error.span().unwrap_or(0..0);
+        reader.wrong.push(Diagnostic::new(span, error.message()));
+    });
+    let mut input = InputDecl::default();
+    for (key, value) in table.get_ref().iter() {
+        match (key.get_ref().as_ref(), value.get_ref().as_table()) {
+            ("input", Some(table)) => input = reader.input(table),
+            _ => reader.unknown_key(key, "this text", &["input"]),
+        }
+    }
+    if reader.wrong.is_empty() { Ok(input) } else { Err(reader.wrong) }
+}
 
 impl Reader<'_> {
     pub(super) fn input(&mut self, table: &DeTable<'_>) -> InputDecl {
@@ -91,7 +112,7 @@ impl Reader<'_> {
     }
 
     /// A value that is a word of a small language. `example` is one, as it is written.
-    pub(super) fn word<T>(
+    pub(crate) fn word<T>(
         &mut self,
         value: &Value<'_>,
         what: &str,

@@ -38,6 +38,17 @@ pub fn write(schema: &Schema, heading: &[String], comments: &[String]) -> String
     text
 }
 
+/// The line of one column, with its comment behind it.
+pub fn column_line(column: &ColumnDecl, comment: &str) -> String {
+    let line = format!("{} = {}", key(&column.name), declaration(column));
+    if comment.is_empty() { line } else { format!("{line}  # {}", one_line(comment)) }
+}
+
+/// The table `[input]` by itself; nothing where it would be empty.
+pub fn write_input(schema: &Schema) -> String {
+    input_table(schema)
+}
+
 fn input_table(schema: &Schema) -> String {
     let input = &schema.input;
     let choice = &input.choice;

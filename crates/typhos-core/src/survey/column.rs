@@ -2,6 +2,7 @@
 
 use super::distinct::{DistinctTable, DistinctValue, MAX_DISTINCT, most_hashes};
 use super::estimate::Hashes;
+use super::saved::{SavedColumn, SavedHashes, SavedValue, hex, unhex};
 use super::{Facts, Place, Sequence, Tally};
 use crate::intern::{Interner, Key};
 use crate::readings;
@@ -220,6 +221,103 @@ impl ColumnFacts {
         }
         self.direct.merge(other.direct);
         self.quoted.merge(other.quoted);
+    }
+
+    /// Adds the facts of other files, in which places have other numbers already.
+    pub(super) fn pool(&mut self, other: ColumnFacts) {
+        self.sequence.merge(other.sequence.clone());
+        self.merge(other);
+    }
+
+    /// Gives the files of all places other numbers.
+    pub(super) fn renumber(&mut self, new: &dyn Fn(u32) -> u32) {
+        self.direct.renumber(new);
+        self.table.iter_mut().for_each(|table| table.renumber(new));
+        self.quoted.renumber(new);
+        self.sequence.renumber(new);
+    }
+
+    /// The column as it is saved.
+    pub(super) fn save(&self) -> SavedColumn {
+        let hashes = self.hashes.as_ref().map(|hashes| match hashes {
+            Hashes::All(all) => {
+                let mut all: Vec<u64> = all.iter().copied().collect();
+                all.sort_unstable();
+                SavedHashes::All(hex(&all.iter().flat_map(|n| n.to_be_bytes()).collect::<Vec<_>>()))
+            }
+            Hashes::Sketch(registers) => SavedHashes::Sketch(hex(&registers[..])),
+        });
+        let values = self.table.as_ref().map(|_| {
+            let saved = |found: DistinctValue<'_>| SavedValue {
+                value: found.value.to_vec(),
+                count: found.count,
+                first: found.first,
+            };
+            self.distinct_values().into_iter().map(saved).collect()
+        });
+        SavedColumn {
+            empty: self.empty,
+            values,
+            hashes,
+            facts: self.direct.clone(),
+            quoted: self.quoted.clone(),
+            sequence: self.sequence.clone(),
+        }
+    }
+
+    /// A saved column, of a survey of so many columns and records. `None` where it does not add up.
+    pub(super) fn restore(saved: SavedColumn, columns: usize, records: u64) -> Option<ColumnFacts> {
+        let mut column = ColumnFacts {
+            direct: saved.facts,
+            table: None,
+            hashes: None,
+            most_hashes: most_hashes(columns),
+            empty: saved.empty,
+            quoted: saved.quoted,
+            sequence: saved.sequence,
+        };
+        column.direct.restore();
+        let mut total = column.direct.total()?.checked_add(column.empty)?;
+        match (saved.values, saved.hashes) {
+            (Some(values), None) => {
+                let mut table = DistinctTable::new(columns);
+                for saved in values {
+                    total = total.checked_add(saved.count)?;
+                    table.add(&saved.value, saved.count, saved.first);
+                }
+                let over = table.is_over();
+                column.table = Some(table);
+                if over {
+                    column.fold();
+                }
+            }
+            (None, Some(SavedHashes::Sketch(registers))) => {
+                column.hashes = Some(Hashes::from_registers(&unhex(&registers)?)?);
+            }
+            (None, Some(SavedHashes::All(all))) => {
+                let mut hashes = Hashes::new();
+                let bytes = unhex(&all)?;
+                let (all, rest) = bytes.as_chunks::<8>();
+                for hash in all.iter().map(|bytes| u64::from_be_bytes(*bytes)) {
+                    hashes.add_hash(hash, column.most_hashes);
+                }
+                column.hashes = rest.is_empty().then_some(hashes);
+                column.hashes.as_ref()?;
+            }
+            _ => return None,
+        }
+        (total == records && column.direct.is_sound(records) && column.quoted.count <= records)
+            .then_some(column)
+    }
+
+    /// Whether every place is in one of so many files.
+    pub(super) fn places_are_below(&mut self, files: u32) -> bool {
+        let below = std::cell::Cell::new(true);
+        self.renumber(&|file| {
+            below.set(below.get() && file < files);
+            file
+        });
+        below.get()
     }
 
     /// The facts of all values. Worked out from the distinct values where those are known, so ask

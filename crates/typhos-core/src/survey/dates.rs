@@ -105,6 +105,20 @@ impl DateFacts {
         Some(&mut self.shapes[at])
     }
 
+    /// Every count there is.
+    pub(super) fn counts(&self) -> impl Iterator<Item = u64> {
+        let of = |shape: &ShapeFacts| {
+            let valid = shape.orders.each_ref().map(|order| order.valid);
+            [shape.count, valid[0], valid[1], valid[2]]
+        };
+        self.shapes.iter().flat_map(of)
+    }
+
+    pub(super) fn renumber(&mut self, new: &dyn Fn(u32) -> u32) {
+        let orders = self.shapes.iter_mut().flat_map(|shape| &mut shape.orders);
+        orders.flat_map(|order| &mut order.refused).for_each(|example| example.renumber(new));
+    }
+
     pub(super) fn merge(&mut self, other: DateFacts) {
         self.too_many |= other.too_many;
         for theirs in other.shapes {

@@ -83,6 +83,11 @@ impl DistinctTable {
         }
     }
 
+    /// Gives the files of all places other numbers.
+    pub fn renumber(&mut self, new: &dyn Fn(u32) -> u32) {
+        self.firsts.iter_mut().for_each(|place| place.file = new(place.file));
+    }
+
     /// All values, in the order they were first added.
     pub fn values(&self) -> impl Iterator<Item = DistinctValue<'_>> {
         let counts = self.values.counts();

@@ -27,6 +27,10 @@ impl Example {
         Example { place, value: value[..value.len().min(MAX_EXAMPLE_BYTES)].to_vec() }
     }
 
+    pub(super) fn renumber(&mut self, new: &dyn Fn(u32) -> u32) {
+        self.place.file = new(self.place.file);
+    }
+
     /// The value for a person.
     pub fn text(&self) -> String {
         crate::lossless(&self.value)
@@ -71,6 +75,10 @@ impl Tally {
         }
         self.examples.sort_by_key(|example| example.place);
         self.examples.truncate(MAX_EXAMPLES);
+    }
+
+    pub(super) fn renumber(&mut self, new: &dyn Fn(u32) -> u32) {
+        self.examples.iter_mut().for_each(|example| example.renumber(new));
     }
 
     pub(super) fn merge(&mut self, other: Tally) {

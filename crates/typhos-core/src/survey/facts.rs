@@ -280,6 +280,40 @@ impl Facts {
         self.text.restore();
     }
 
+    /// Gives the files of all places other numbers.
+    pub(super) fn renumber(&mut self, new: &dyn Fn(u32) -> u32) {
+        self.tallies.iter_mut().for_each(|tally| tally.renumber(new));
+        self.dates.renumber(new);
+        self.numbers.renumber(new);
+        self.written.iter_mut().for_each(|written| written.renumber(new));
+    }
+
+    /// All values and blanks counted; `None` where that is more than there can be.
+    pub(super) fn total(&self) -> Option<u64> {
+        let tallies = self.tallies.iter().map(|tally| tally.count);
+        let said = self.said.iter().map(|(_, count)| *count);
+        tallies.chain(said).try_fold(self.blank, u64::checked_add)
+    }
+
+    /// Whether every count is at most `most`, so that no sum of a few of them overflows.
+    pub(super) fn is_sound(&self, most: u64) -> bool {
+        let bools = self.bools.as_flattened().iter();
+        let shapes = self.dates.counts();
+        let scales = self.numbers.scales.values().map(|tally| tally.count);
+        let written = self.written.iter().flat_map(|written| written.counts());
+        let others = [
+            self.compact_days,
+            self.text.count,
+            self.text.padded,
+            self.written_points,
+            self.numbers.float32_losses.count,
+            self.numbers.as_groups.map_or(0, |(count, ..)| count),
+        ];
+        let counts = self.tokens.iter().chain(bools).copied();
+        let counts = counts.chain(shapes).chain(scales).chain(written).chain(others);
+        counts.into_iter().all(|count| count <= most) && self.text.bytes <= u64::MAX >> 8
+    }
+
     pub(super) fn merge(&mut self, other: Facts) {
         self.blank += other.blank;
         for (text, count) in other.said {

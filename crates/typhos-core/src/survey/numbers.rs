@@ -203,6 +203,13 @@ impl NumberFacts {
         join(self.numbers, self.small_range(), |(a, b), (c, d)| (a.min(c), b.max(d)))
     }
 
+    pub(super) fn renumber(&mut self, new: &dyn Fn(u32) -> u32) {
+        self.scales.values_mut().for_each(|tally| tally.renumber(new));
+        self.float32_losses.renumber(new);
+        let kept = [&mut self.float32_loses, &mut self.float64_loses];
+        kept.into_iter().flatten().for_each(|example| example.renumber(new));
+    }
+
     pub(super) fn merge(&mut self, other: NumberFacts) {
         for (scale, tally) in other.scales {
             self.scales.entry(scale).or_default().merge(tally);

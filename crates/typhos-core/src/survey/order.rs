@@ -255,13 +255,13 @@ impl Sequence {
         (differ && whole.is_any()).then_some((whole.as_text, whole.as_number))
     }
 
-    /// Adds that of other files, whose numbers are given anew by `renumber`.
-    pub(super) fn merge(&mut self, other: Sequence, renumber: impl Fn(u32) -> u32) {
+    /// Adds that of other files.
+    pub(super) fn merge(&mut self, other: Sequence) {
         let both = self.runs.take().zip(other.runs);
         self.runs = both.and_then(|(mut ours, theirs)| {
             for (file, run) in theirs {
                 // Parts of one file do not say which stands first.
-                if ours.insert(renumber(file), run).is_some() {
+                if ours.insert(file, run).is_some() {
                     return None;
                 }
             }
@@ -270,9 +270,9 @@ impl Sequence {
     }
 
     /// Gives the files other numbers.
-    pub(super) fn renumber(&mut self, renumber: impl Fn(u32) -> u32) {
+    pub(super) fn renumber(&mut self, new: &dyn Fn(u32) -> u32) {
         if let Some(runs) = self.runs.take() {
-            self.runs = Some(runs.into_iter().map(|(file, run)| (renumber(file), run)).collect());
+            self.runs = Some(runs.into_iter().map(|(file, run)| (new(file), run)).collect());
         }
     }
 }

@@ -4,6 +4,8 @@
 use serde::de::Error as _;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
+use super::{Facts, Place, Sequence, Tally};
+
 /// A text as itself; other bytes as `{"hex": "…"}`.
 #[derive(Serialize, Deserialize)]
 #[serde(untagged)]
@@ -129,6 +131,37 @@ pub(super) mod ranges {
         let numbers = N::parse(&low).zip(N::parse(&high));
         numbers.map(Some).ok_or_else(|| D::Error::custom("a range is two numbers"))
     }
+}
+
+/// A column as it is saved: either its values or their hashes, and the facts of what is not among the
+/// values.
+#[derive(Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct SavedColumn {
+    pub empty: u64,
+    pub values: Option<Vec<SavedValue>>,
+    pub hashes: Option<SavedHashes>,
+    pub facts: Facts,
+    pub quoted: Tally,
+    pub sequence: Sequence,
+}
+
+/// A distinct value.
+#[derive(Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct SavedValue {
+    #[serde(with = "text_or_bytes")]
+    pub value: Vec<u8>,
+    pub count: u64,
+    pub first: Place,
+}
+
+/// Hashes of the values of a column, in hexadecimal: all of them, or the registers of a sketch.
+#[derive(Serialize, Deserialize)]
+#[serde(rename_all = "snake_case", deny_unknown_fields)]
+pub(super) enum SavedHashes {
+    All(String),
+    Sketch(String),
 }
 
 #[cfg(test)]

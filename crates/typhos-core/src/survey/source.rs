@@ -3,7 +3,7 @@
 use crate::text::{Dialect, Input, InputChoice, InputFile, parse_encoding};
 
 /// A file of a survey.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
 pub struct SourceFile {
     /// Its name, as it was given.
     pub name: String,
@@ -32,7 +32,7 @@ impl Source {
         let files: Vec<_> =
             files.map(|file| SourceFile { name: file.name(), bytes: file.bytes() }).collect();
         let mut order: Vec<usize> = (0..files.len()).collect();
-        order.sort_by(|a, b| files[*a].name.cmp(&files[*b].name));
+        order.sort_by(|a, b| files[*a].cmp(&files[*b]));
         let mut ranks = vec![0; files.len()];
         order.iter().enumerate().for_each(|(rank, file)| ranks[*file] = rank as u32);
         let source = Source {

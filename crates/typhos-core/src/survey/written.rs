@@ -117,6 +117,23 @@ impl WrittenFacts {
         }
     }
 
+    /// Every count there is.
+    pub(super) fn counts(&self) -> impl Iterator<Item = u64> {
+        let of = |view: &ViewFacts| {
+            let scales = view.scales.values().copied();
+            scales.chain(view.groupings).chain([view.read, view.spread.count()]).collect::<Vec<_>>()
+        };
+        let views = self.views.iter().flat_map(of);
+        self.signs.values().copied().chain([self.accounting]).chain(views)
+    }
+
+    pub(super) fn renumber(&mut self, new: &dyn Fn(u32) -> u32) {
+        for view in &mut self.views {
+            let kept = [&mut view.refused, &mut view.float32_loses, &mut view.float64_loses];
+            kept.into_iter().flatten().for_each(|example| example.renumber(new));
+        }
+    }
+
     pub(super) fn merge(&mut self, other: WrittenFacts) {
         if other.many_signs {
             self.many_signs = true;

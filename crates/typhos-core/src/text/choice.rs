@@ -58,6 +58,30 @@ impl InputChoice {
     }
 }
 
+impl InputChoice {
+    /// What both say alike.
+    pub fn shared(&self, other: &InputChoice) -> InputChoice {
+        fn alike<T: PartialEq + Clone>(a: &Option<T>, b: &Option<T>) -> Option<T> {
+            if a == b { a.clone() } else { None }
+        }
+        InputChoice {
+            delimiter: alike(&self.delimiter, &other.delimiter),
+            quote: alike(&self.quote, &other.quote),
+            escape: alike(&self.escape, &other.escape),
+            line_ends: alike(&self.line_ends, &other.line_ends),
+            comment: alike(&self.comment, &other.comment),
+            trailing_delimiter: alike(&self.trailing_delimiter, &other.trailing_delimiter),
+            header: alike(&self.header, &other.header),
+            skip: alike(&self.skip, &other.skip),
+            names: alike(&self.names, &other.names),
+            encoding: alike(&self.encoding, &other.encoding),
+            columns_differ: alike(&self.columns_differ, &other.columns_differ),
+            quoted_empty: alike(&self.quoted_empty, &other.quoted_empty),
+            record_limit: alike(&self.record_limit, &other.record_limit),
+        }
+    }
+}
+
 impl From<Dialect> for InputChoice {
     fn from(dialect: Dialect) -> Self {
         InputChoice {
