@@ -13,9 +13,9 @@ use std::time::Duration;
 
 use rand_chacha::ChaCha8Rng;
 use rand_chacha::rand_core::{Rng, SeedableRng};
-use typhos_core::infer::{Rules, decide, draft};
+use typhos_core::infer::{Rules, Wanted, decide, draft};
 use typhos_core::run::{NoMonitor, RunOptions};
-use typhos_core::survey::Survey;
+use typhos_core::survey::{Survey, SurveyOptions};
 use typhos_core::text::{
     Block, BlockReader, ColumnsDiffer, Escape, Input, InputChoice, LineEnds, PlainRecords,
     QuotedEmpty, Records, Splitter,
@@ -189,10 +189,11 @@ fn case(number: u64) {
     if number.is_multiple_of(64) {
         let threads = NonZeroUsize::new(1 + dice.below(2)).unwrap_or(NonZeroUsize::MIN);
         let options = RunOptions { threads, block_bytes };
-        let survey = Survey::take(&input, &options, &NoMonitor).expect("nothing stops it");
+        let survey = Survey::take(&input, &SurveyOptions::default(), &options, &NoMonitor)
+            .expect("nothing stops it");
         assert_eq!(survey.records + survey.broken, whole.len() as u64, "the account");
-        let decisions = decide(&survey, input.names(), &Rules::default());
-        let drafted = draft(&input, &survey, &decisions, "t").to_toml();
+        let decisions = decide(&survey, &Rules::default());
+        let drafted = draft(&survey, &decisions, &Wanted::default()).to_toml();
         if let Err(wrong) = typhos_core::schema::read(&drafted) {
             panic!("the draft does not read back: {wrong:?}\n{drafted}");
         }

@@ -3,9 +3,12 @@
 use std::num::NonZeroUsize;
 use std::path::PathBuf;
 
-use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
+use clap::{Args as ClapArgs, Parser, Subcommand};
 use typhos_core::dates::Order;
-use typhos_core::infer::{DEFAULT_HEADROOM, Rules};
+use typhos_core::infer::{
+    Fractions, House, Naming, Never, parse_headroom, parse_quoted, parse_share,
+};
+use typhos_core::readings::Mark;
 use typhos_core::run::RunOptions;
 use typhos_core::text::{
     ColumnsDiffer, Escape, InputChoice, LineEnds, QuotedEmpty, parse_comment, parse_delimiter,
@@ -39,6 +42,10 @@ pub struct Common {
     #[arg(short, long, global = true, display_order = 100)]
     pub quiet: bool,
 
+    /// Say more: where every setting comes from
+    #[arg(short, long, global = true, display_order = 100, conflicts_with = "quiet")]
+    pub verbose: bool,
+
     /// Work on so many threads [default: one for each core]
     #[arg(long, global = true, value_name = "N", display_order = 101)]
     pub threads: Option<NonZeroUsize>,
@@ -57,6 +64,8 @@ pub enum Command {
     Scout(Scout),
     /// Propose a schema from all rows, with the evidence for each type
     Draft(Draft),
+    /// Merge surveys that 'scout --save' wrote, of files here or on other machines
+    Pool(Pool),
     /// Hold files against a schema: every value that does not fit, where, and why
     Check(Check),
     /// Convert files under a schema and load them; all of it or nothing
@@ -169,59 +178,101 @@ impl InputArgs {
     }
 }
 
-/// The order of dates that could be read in more than one.
-#[derive(Debug, Clone, Copy, ValueEnum)]
-pub enum DateOrder {
-    /// Day, month, year
-    Dmy,
-    /// Month, day, year
-    Mdy,
-    /// Year, month, day
-    Ymd,
-}
-
-/// The rules by which types are chosen.
-#[derive(Debug, Clone, ClapArgs)]
+/// The rules by which types are chosen. All but the last three can stand in a settings file too.
+#[derive(Debug, Clone, Default, ClapArgs)]
 #[command(next_help_heading = "Types")]
 pub struct RuleArgs {
     /// How many times further than the extremes seen a number type must reach; 1 for the tightest
-    #[arg(long, value_name = "FACTOR", default_value_t = DEFAULT_HEADROOM, value_parser = parse_headroom)]
-    pub headroom: f64,
+    /// [default: 2]
+    #[arg(long, value_name = "FACTOR", value_parser = parse_headroom)]
+    pub headroom: Option<f64>,
 
-    /// The order of dates that could be read in more than one
-    #[arg(long, value_name = "ORDER")]
-    pub date_order: Option<DateOrder>,
+    /// The share of values that may be misfits of a type, as in 0.1%, where the column would be text
+    /// otherwise
+    #[arg(long, value_name = "SHARE", value_parser = parse_share)]
+    pub tolerate: Option<f64>,
+
+    /// The order of dates that could be read in more than one: dmy, mdy or ymd
+    #[arg(long, value_name = "ORDER", value_parser = Order::parse)]
+    pub date_order: Option<Order>,
+
+    /// The decimal mark of numbers that could be read with either: '.' or ','
+    #[arg(long, value_name = "MARK", value_parser = Mark::parse)]
+    pub decimal_mark: Option<Mark>,
+
+    /// A text that means "no value", in every column; may be given again
+    #[arg(long, value_name = "TOKEN")]
+    pub absent: Vec<String>,
+
+    /// What numbers with a fraction become: exact (decimals) or float
+    #[arg(long, value_name = "WHAT", value_parser = Fractions::parse)]
+    pub fractions: Option<Fractions>,
+
+    /// Types not to be drafted: as in 'category', or 'unsigned' for all unsigned integers
+    #[arg(long, value_name = "TYPE,…", value_delimiter = ',', value_parser = parse_never)]
+    pub never: Vec<Never>,
+
+    /// What values in quotes are: text whatever they say, or any type
+    #[arg(long, value_name = "text|any", value_parser = parse_quoted)]
+    pub quoted: Option<bool>,
+
+    /// What columns are called: as in the header (keep), or in lower case with underscores (snake)
+    #[arg(long, value_name = "HOW", value_parser = Naming::parse)]
+    pub naming: Option<Naming>,
+
+    /// These columns only
+    #[arg(long, value_name = "COL,…", value_delimiter = ',', conflicts_with = "without")]
+    pub only: Vec<String>,
+
+    /// All columns but these
+    #[arg(long, value_name = "COL,…", value_delimiter = ',')]
+    pub without: Vec<String>,
+
+    /// Look at the first N records only: a sample, and every report says so
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..))]
+    pub rows: Option<u64>,
 }
 
-fn parse_headroom(word: &str) -> Result<f64, String> {
-    let factor: f64 = word.parse().map_err(|_| "a factor such as 2 or 1.5".to_owned())?;
-    if (1.0..=1000.0).contains(&factor) {
-        Ok(factor)
-    } else {
-        Err("a factor from 1 to 1000".into())
-    }
+fn parse_never(word: &str) -> Result<Never, String> {
+    let mut never = Never::default();
+    never.add(word).map(|()| never)
 }
 
 impl RuleArgs {
-    pub fn rules(&self) -> Rules {
-        let date_order = self.date_order.map(|order| match order {
-            DateOrder::Dmy => Order::Dmy,
-            DateOrder::Mdy => Order::Mdy,
-            DateOrder::Ymd => Order::Ymd,
-        });
-        Rules { headroom: self.headroom, date_order }
+    /// What was typed of the rules of a house.
+    pub fn house(&self) -> House {
+        House {
+            headroom: self.headroom,
+            tolerate: self.tolerate,
+            date_order: self.date_order,
+            decimal_mark: self.decimal_mark,
+            absent: Some(self.absent.clone()).filter(|texts| !texts.is_empty()),
+            fractions: self.fractions,
+            never: self.never.iter().copied().reduce(Never::and),
+            quoted_text: self.quoted,
+            naming: self.naming,
+        }
     }
 }
 
 #[derive(Debug, ClapArgs)]
 pub struct Scout {
-    /// Files, directories or patterns such as 'data/*.csv', read as one table; '-' is standard input
+    /// Files, directories or patterns such as 'data/*.csv', read as one table, or saved surveys; '-' is
+    /// standard input
     #[arg(required = true, value_name = "INPUT")]
     pub inputs: Vec<PathBuf>,
 
     /// Show everything about one column
     #[arg(long, value_name = "NAME")]
     pub column: Option<String>,
+
+    /// Save the survey to a file, to draft from later or to pool with others
+    #[arg(long, value_name = "FILE")]
+    pub save: Option<PathBuf>,
+
+    /// Replace that file if it exists
+    #[arg(long, requires = "save")]
+    pub replace: bool,
 
     /// Print the findings as JSON
     #[arg(long)]
@@ -236,7 +287,8 @@ pub struct Scout {
 
 #[derive(Debug, ClapArgs)]
 pub struct Draft {
-    /// Files, directories or patterns such as 'data/*.csv', read as one table; '-' is standard input
+    /// Files, directories or patterns such as 'data/*.csv', read as one table, or saved surveys; '-' is
+    /// standard input
     #[arg(required = true, value_name = "INPUT")]
     pub inputs: Vec<PathBuf>,
 
@@ -252,11 +304,30 @@ pub struct Draft {
     #[arg(long, value_name = "NAME")]
     pub table: Option<String>,
 
+    /// Keep every line of this schema file, and draft only the columns that are not in it
+    #[arg(long, value_name = "SCHEMA", conflicts_with = "table")]
+    pub keep: Option<PathBuf>,
+
     #[command(flatten)]
     pub input: InputArgs,
 
     #[command(flatten)]
     pub rules: RuleArgs,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct Pool {
+    /// The surveys
+    #[arg(required = true, value_name = "SURVEY")]
+    pub surveys: Vec<PathBuf>,
+
+    /// Where the survey of all of them goes
+    #[arg(short, long, value_name = "FILE", required = true)]
+    pub output: PathBuf,
+
+    /// Replace the file if it exists
+    #[arg(long)]
+    pub replace: bool,
 }
 
 #[derive(Debug, ClapArgs)]

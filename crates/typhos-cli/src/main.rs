@@ -8,6 +8,7 @@ mod diagnose;
 mod outcome;
 mod progress;
 mod report;
+mod settings;
 mod table;
 mod world;
 

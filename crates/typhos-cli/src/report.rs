@@ -3,7 +3,8 @@
 use serde_json::{Value, json};
 use typhos_core::columns::{Account, ColumnMisfits, MisfitValue, Plan};
 use typhos_core::infer::{counted, grouped, shown};
-use typhos_core::text::{Escape, Input, InputFile, Packing, delimiter_name};
+use typhos_core::survey::Source;
+use typhos_core::text::{Dialect, Escape, Input, InputFile, Packing, delimiter_name};
 use typhos_core::wording::listed;
 
 use crate::console::{self, BOLD, DIM, FOUND, GOOD, WARN, paint, safe};
@@ -100,7 +101,6 @@ const SHOWN_DIFFERENCES: usize = 5;
 /// An input for a JSON report.
 pub fn input_json(input: &Input) -> Value {
     let (dialect, finding) = (input.dialect(), input.finding());
-    let letter = |byte: Option<u8>| byte.map(|byte| char::from(byte).to_string());
     let reasons = [
         ("delimiter", &finding.delimiter),
         ("quote", &finding.quote),
@@ -118,9 +118,61 @@ pub fn input_json(input: &Input) -> Value {
         let file = input.files()[difference.file].name();
         json!({ "file": file, "lacks": difference.lacks, "left_out": difference.left_out })
     });
+    let mut json = dialect_json(&dialect);
+    json["files"] = input.files().iter().map(|file| json!(file.name())).collect();
+    json["bytes"] = json!(input.bytes());
+    json["encoding"] = json!(input.encoding().to_lowercase());
+    json["reasons"] =
+        Value::Object(reasons.map(|(part, why)| (part.to_owned(), json!(why))).collect());
+    json["columns_differ"] = differences.collect();
+    json
+}
+
+/// How the text was laid out that a saved survey is of.
+pub fn saved_layout_lines(source: &Source) -> Vec<String> {
+    let dialect = saved_dialect(source);
+    let letter = |byte: Option<u8>| byte.map_or("none".into(), |byte| char::from(byte).to_string());
+    let line = |part: &str, found: String| {
+        format!("  {}{}", paint(DIM, format!("{part:<11}")), paint(FOUND, found))
+    };
+    vec![
+        line(" delimiter", delimiter_name(dialect.delimiter)),
+        line(" quote", letter(dialect.quote)),
+        line(" header", if dialect.header { "yes" } else { "no" }.into()),
+    ]
+}
+
+/// The dialect of a saved survey, as far as all its files share one.
+fn saved_dialect(source: &Source) -> Dialect {
+    let (said, usual) = (&source.layout, Dialect::RFC_4180);
+    Dialect {
+        delimiter: said.delimiter.unwrap_or(usual.delimiter),
+        quote: said.quote.unwrap_or(usual.quote),
+        escape: said.escape.unwrap_or(usual.escape),
+        line_ends: said.line_ends.unwrap_or(usual.line_ends),
+        comment: said.comment.unwrap_or(usual.comment),
+        trailing_delimiter: said.trailing_delimiter.unwrap_or(usual.trailing_delimiter),
+        header: said.header.unwrap_or(usual.header),
+        skip: said.skip.unwrap_or(usual.skip),
+    }
+}
+
+/// The input of a saved survey for a JSON report.
+pub fn saved_input_json(source: &Source) -> Value {
+    let files = source.files.iter();
+    let mut json = dialect_json(&saved_dialect(source));
+    json["files"] = files.clone().map(|file| json!(file.name)).collect();
+    json["bytes"] = json!(files.map(|file| file.bytes).sum::<u64>());
+    let encoding = source.layout.encoding.map_or("utf-8".into(), |e| e.name().to_lowercase());
+    json["encoding"] = json!(encoding);
+    json
+}
+
+fn dialect_json(dialect: &Dialect) -> Value {
+    let letter = |byte: Option<u8>| byte.map(|byte| char::from(byte).to_string());
     json!({
-        "files": input.files().iter().map(|file| file.name()).collect::<Vec<_>>(),
-        "bytes": input.bytes(),
+        "files": [],
+        "bytes": 0,
         "delimiter": delimiter_name(dialect.delimiter),
         "quote": letter(dialect.quote),
         "escape": dialect.escape.name(),
@@ -129,9 +181,6 @@ pub fn input_json(input: &Input) -> Value {
         "trailing_delimiter": dialect.trailing_delimiter,
         "header": dialect.header,
         "skip": dialect.skip,
-        "encoding": input.encoding().to_lowercase(),
-        "reasons": reasons.map(|(part, why)| (part.to_owned(), json!(why))).collect::<serde_json::Map<_, _>>(),
-        "columns_differ": differences.collect::<Vec<_>>(),
     })
 }
 

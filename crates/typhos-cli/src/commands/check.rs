@@ -16,7 +16,7 @@ use crate::report::{
 };
 
 pub fn run(args: &Check, common: &Common, console: &mut Console) -> Result<Outcome, Failure> {
-    let (plan, input) = super::plan(&args.schema, &args.inputs, &args.input)?;
+    let (plan, input) = super::plan(&args.schema, &args.inputs, &args.input, common, console)?;
     let account = account(&plan, &input, common)?;
     if let Some(note) = skipped_note(&input) {
         console.note(paint(DIM, note))?;

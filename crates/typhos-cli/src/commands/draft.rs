@@ -1,33 +1,61 @@
 //! `typhos draft`: a schema from all rows, with its evidence.
 
-use typhos_core::infer::{counted, decide, draft};
+use typhos_core::infer::{Wanted, counted, draft};
 
+use super::keep;
+use super::look::{Looked, look};
 use crate::args::{Common, Draft};
 use crate::console::{Console, GOOD, WARN, paint};
+use crate::diagnose;
 use crate::outcome::{Failure, Outcome};
 
 pub fn run(args: &Draft, common: &Common, console: &mut Console) -> Result<Outcome, Failure> {
     if let Some(path) = &args.output {
         typhos_targets::refuse_existing(path, args.replace)?;
     }
-    let input = super::open(&args.inputs, &args.input.choice())?;
-    let survey = super::survey(&input, common)?;
-    let decisions = decide(&survey, input.names(), &args.rules.rules());
-    let table = args.table.clone().unwrap_or_else(|| super::table_name(&input));
-    let draft = draft(&input, &survey, &decisions, &table);
-    let text = draft.to_toml();
+    let kept = args.keep.as_deref().map(diagnose::read_schema).transpose()?;
+    let under = kept.as_ref().map(|(schema, _)| schema);
+    let looked = look(&args.inputs, &args.input, &args.rules, under, common)?;
+    let Looked { survey, settings, decisions, columns, .. } = &looked;
+    let first = survey.source.files.first().map(|file| file.name.clone());
+    let wanted = Wanted {
+        table: args.table.clone().unwrap_or_else(|| super::table_name(first)),
+        naming: settings.house.naming.unwrap_or_default(),
+        columns: Some(columns.clone()),
+    };
+    let drafted = draft(survey, decisions, &wanted);
+    let mut changes = Vec::new();
+    let text = match &kept {
+        None => drafted.to_toml(),
+        Some((schema, source)) => {
+            let merged = keep::merge(schema, source, &drafted, survey);
+            changes = merged.changes;
+            merged.text
+        }
+    };
     match &args.output {
         None => console.say(text.trim_end())?,
         Some(path) => {
             typhos_targets::write_file(path, args.replace, text.as_bytes())?;
-            let columns = counted(draft.schema.columns.len() as u64, "column");
+            let count = match &kept {
+                Some((schema, _)) => format!(
+                    "{} kept, {} drafted",
+                    counted(schema.columns.len() as u64, "column"),
+                    changes.iter().filter(|change| change.is_new).count()
+                ),
+                None => counted(drafted.schema.columns.len() as u64, "column"),
+            };
             let from = counted(survey.records, "record");
+            let sample = if survey.is_sample { "a sample: the first " } else { "" };
             console.note(format!(
-                "{} {}: {columns}, drafted from {from}",
+                "{} {}: {count}, drafted from {sample}{from}",
                 paint(GOOD, "wrote"),
                 path.display()
             ))?;
         }
+    }
+    for change in &changes {
+        console.note(change.line())?;
     }
     if survey.broken > 0 {
         let text = format!(
@@ -36,7 +64,7 @@ pub fn run(args: &Draft, common: &Common, console: &mut Console) -> Result<Outco
         );
         console.note(paint(WARN, text))?;
     }
-    let questions = super::scout::questions(input.names(), &decisions);
+    let questions = super::scout::questions(&looked);
     for question in &questions {
         console.note(paint(WARN, question))?;
     }

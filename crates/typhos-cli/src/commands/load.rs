@@ -15,12 +15,12 @@ use crate::report::{
 };
 
 pub fn run(args: &Load, common: &Common, console: &mut Console) -> Result<Outcome, Failure> {
-    let (plan, input) = super::plan(&args.schema, &args.inputs, &args.input)?;
+    let (plan, input) = super::plan(&args.schema, &args.inputs, &args.input, common, console)?;
     let table = args
         .table
         .clone()
         .or_else(|| plan.schema().table.clone())
-        .unwrap_or_else(|| super::table_name(&input));
+        .unwrap_or_else(|| super::table_name(input.files().first().map(|file| file.name())));
     let destination = destination(&args.into, args.parts, table)?;
     let options = LoadOptions {
         run: common.run_options(),

@@ -3,21 +3,26 @@
 mod check;
 mod demo;
 mod draft;
+mod keep;
 mod load;
+mod look;
 mod peek;
+mod pool;
 mod scout;
 
 use clap::Parser;
 use typhos_core::columns::Plan;
+use typhos_core::infer::{settle, survey_for};
 use typhos_core::schema::Schema;
-use typhos_core::survey::Survey;
+use typhos_core::survey::{Survey, SurveyOptions};
 use typhos_core::text::{Input, InputChoice};
 
-use crate::args::{Args, Command, Common, InputArgs};
-use crate::console::{Console, Tone};
+use crate::args::{Args, Command, Common, InputArgs, RuleArgs};
+use crate::console::{Console, DIM, FOUND, Tone, paint, safe};
 use crate::diagnose;
 use crate::outcome::{Failure, Outcome};
 use crate::progress::{Progress, catch_interrupts};
+use crate::settings::Settings;
 
 /// Runs the command line of the process.
 pub fn run_from_env() -> Result<Outcome, Failure> {
@@ -34,9 +39,10 @@ fn run(args: Args, console: &mut Console) -> Result<Outcome, Failure> {
     match args.command {
         Command::Scout(args) => scout::run(&args, common, console),
         Command::Draft(args) => draft::run(&args, common, console),
+        Command::Pool(args) => pool::run(&args, console),
         Command::Check(args) => check::run(&args, common, console),
         Command::Load(args) => load::run(&args, common, console),
-        Command::Peek(args) => peek::run(&args, console),
+        Command::Peek(args) => peek::run(&args, common, console),
         Command::Demo(args) => demo::run(&args, common, console),
     }
 }
@@ -65,28 +71,52 @@ fn open_under(
     open(inputs, &typed.choice().or(&schema.input_choice()))
 }
 
-/// Reads a schema, opens the inputs and binds them.
+/// Reads a schema, opens the inputs and binds them. Types that are left open are decided, and told.
 fn plan(
     path: &std::path::Path,
     inputs: &[std::path::PathBuf],
     typed: &InputArgs,
+    common: &Common,
+    console: &mut Console,
 ) -> Result<(Plan, Input), Failure> {
-    let (schema, source) = diagnose::read_schema(path)?;
+    let (mut schema, source) = diagnose::read_schema(path)?;
     let input = open_under(&schema, inputs, typed)?;
-    let plan = Plan::new(schema, &input)
-        .map_err(|wrong| Failure::Schema(diagnose::show(&wrong, &source, path)))?;
+    let wrong = |wrong: Vec<_>| Failure::Schema(diagnose::show(&wrong, &source, path));
+    if schema.columns.iter().any(|column| column.auto) {
+        if input.is_stream() {
+            return Err(Failure::Usage(
+                "a stream is read only once, and to decide the columns of type auto it would be read \
+                 twice; give a file, or draft their types first"
+                    .into(),
+            ));
+        }
+        let sources = schema.bind(&input).map_err(wrong)?;
+        let options = survey_for(&schema, &sources, input.names().len());
+        let survey = survey(&input, &options, common)?;
+        let rules =
+            Settings::gather(&RuleArgs::default(), inputs.first().map(AsRef::as_ref))?.rules();
+        for (name, decision) in settle(&mut schema, &sources, &survey, &rules).map_err(wrong)? {
+            let why = decision.clauses().join("; ");
+            let found = paint(FOUND, decision.ty.to_string());
+            let line = format!("auto: {} is {found}  {}", safe(&name), paint(DIM, safe(&why)));
+            console.note(line)?;
+        }
+    }
+    let plan = Plan::new(schema, &input).map_err(wrong)?;
     Ok((plan, input))
 }
 
 /// Surveys an input with a progress bar.
-fn survey(input: &Input, common: &Common) -> Result<Survey, Failure> {
-    let progress = Progress::new("surveying", input.bytes(), common.quiet);
-    Ok(Survey::take(input, &common.run_options(), &progress)?)
+fn survey(input: &Input, options: &SurveyOptions, common: &Common) -> Result<Survey, Failure> {
+    // Nobody knows how many bytes the first records take.
+    let bytes = if options.rows.is_some() { 0 } else { input.bytes() };
+    let progress = Progress::new("surveying", bytes, common.quiet);
+    Ok(Survey::take(input, options, &common.run_options(), &progress)?)
 }
 
 /// The name of a table made of a file's name: its stem.
-fn table_name(input: &Input) -> String {
-    let name = input.files().first().map_or(String::new(), |file| file.name());
+fn table_name(file: Option<String>) -> String {
+    let name = file.unwrap_or_default();
     let base = std::path::Path::new(&name);
     base.file_stem().map_or("data".into(), |stem| stem.to_string_lossy().into_owned())
 }

@@ -12,7 +12,7 @@ use typhos_core::run::RunOptions;
 use typhos_core::text::{Block, BlockReader};
 use typhos_targets::{parquet, sqlite};
 
-use crate::args::Peek;
+use crate::args::{Common, Peek};
 use crate::console::{BOLD, Console, DIM, WARN, paint, safe};
 use crate::outcome::{Failure, Outcome};
 use crate::table::{Heading, Look, columns_that_fit, render};
@@ -31,8 +31,8 @@ struct Shown {
 /// Characters of a cell that a terminal is given.
 const MOST_CELL: usize = 32;
 
-pub fn run(args: &Peek, console: &mut Console) -> Result<Outcome, Failure> {
-    let shown = look(args)?;
+pub fn run(args: &Peek, common: &Common, console: &mut Console) -> Result<Outcome, Failure> {
+    let shown = look(args, common, console)?;
     if args.json {
         let columns = shown.columns.iter().map(|(name, ty)| json!({ "name": name, "type": ty }));
         let rows =
@@ -49,10 +49,10 @@ pub fn run(args: &Peek, console: &mut Console) -> Result<Outcome, Failure> {
     Ok(Outcome::objecting_if(shown.misfits > 0))
 }
 
-fn look(args: &Peek) -> Result<Shown, Failure> {
+fn look(args: &Peek, common: &Common, console: &mut Console) -> Result<Shown, Failure> {
     let first = &args.what[0];
     if first.extension().is_some_and(|extension| extension == "toml") {
-        return under_schema(args);
+        return under_schema(args, common, console);
     }
     if let [_, more, ..] = &args.what[..] {
         let message = format!(
@@ -130,7 +130,7 @@ fn of_database(path: &Path, args: &Peek) -> Result<Shown, Failure> {
 }
 
 /// Reads no more blocks than the rows need.
-fn under_schema(args: &Peek) -> Result<Shown, Failure> {
+fn under_schema(args: &Peek, common: &Common, console: &mut Console) -> Result<Shown, Failure> {
     let [schema, inputs @ ..] = &args.what[..] else { unreachable!("clap asks for one at least") };
     if inputs.is_empty() {
         return Err(Failure::Usage(format!(
@@ -138,7 +138,7 @@ fn under_schema(args: &Peek) -> Result<Shown, Failure> {
             schema.display()
         )));
     }
-    let (plan, input) = super::plan(schema, inputs, &args.input)?;
+    let (plan, input) = super::plan(schema, inputs, &args.input, common, console)?;
     let mut reader = BlockReader::new(&input, RunOptions::default().block_bytes);
     let mut converter = Converter::new(&plan, OnMisfit::NoteAll);
     let (mut block, mut batches, mut rows, mut misfits) = (Block::default(), Vec::new(), 0, 0);

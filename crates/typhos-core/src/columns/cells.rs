@@ -228,18 +228,21 @@ impl Cells for Bools {
     }
 }
 
+/// A type whose values are texts of a form, and what says whether a text has it.
+type Form = (Type, fn(&[u8]) -> bool);
+
 /// Plain text. The values are known to be UTF-8: [`convert`](super::convert) sees to it.
 struct Texts {
     most: Option<u32>,
     /// The type that every value must be a text of, and what says so.
-    form: Option<(Type, fn(&[u8]) -> bool)>,
+    form: Option<Form>,
     bytes: Vec<u8>,
     offsets: Vec<i32>,
     validity: NullBufferBuilder,
 }
 
 impl Texts {
-    fn new(most: Option<u32>, form: Option<(Type, fn(&[u8]) -> bool)>) -> Texts {
+    fn new(most: Option<u32>, form: Option<Form>) -> Texts {
         let validity = NullBufferBuilder::new(0);
         Texts { most, form, bytes: Vec::new(), offsets: vec![0], validity }
     }

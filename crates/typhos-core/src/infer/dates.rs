@@ -220,8 +220,7 @@ pub(super) fn decide(
     }
     if !open.is_empty() {
         let patterns = |order: Order| styles.iter().map(|style| style.pattern(order)).collect();
-        let choices =
-            open.into_iter().map(|order| Choice::Dates(order, patterns(order))).collect();
+        let choices = open.into_iter().map(|order| Choice::Dates(order, patterns(order))).collect();
         return Err(NoDate::Ambiguous(Question { choices }));
     }
     let (ty, range) = type_of(&styles, &chosen)?;

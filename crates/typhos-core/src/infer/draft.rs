@@ -116,10 +116,8 @@ pub(crate) fn declare(name: String, decision: &Decision, everywhere: &[String]) 
     column.misfit = decision.misfit;
     column.values = decision.values.clone();
     let tokens = decision.absent_tokens.iter().map(|(token, _)| token);
-    let own: Vec<String> = tokens
-        .filter(|token| !token.is_empty() && !everywhere.contains(token))
-        .cloned()
-        .collect();
+    let own: Vec<String> =
+        tokens.filter(|token| !token.is_empty() && !everywhere.contains(token)).cloned().collect();
     if !own.is_empty() {
         // A list of its own replaces that of the input.
         let all: Vec<String> = everywhere.iter().cloned().chain(own).collect();

@@ -107,7 +107,8 @@ impl House {
 
     /// What goes without saying, by its key.
     pub fn usual() -> [(&'static str, &'static str); 9] {
-        let values = ["2", "0%", "proven", "proven", "blank fields", "by length", "", "any", "keep"];
+        let values =
+            ["2", "0%", "proven", "proven", "blank fields", "by length", "", "any", "keep"];
         let mut values = values.into_iter();
         HOUSE_KEYS.map(|key| (key, values.next().unwrap_or_default()))
     }
@@ -167,7 +168,9 @@ fn number(
         DeValue::Float(number) => parse(number.as_str()),
         _ => return reader.word(value, "a number", parse, example),
     };
-    parsed.map_err(|message| reader.wrong(value.span(), message, format!("for example {example}"))).ok()
+    parsed
+        .map_err(|message| reader.wrong(value.span(), message, format!("for example {example}")))
+        .ok()
 }
 
 fn never(reader: &mut Reader<'_>, value: &Value<'_>) -> Option<Never> {
@@ -200,7 +203,10 @@ pub fn parse_headroom(word: &str) -> Result<f64, String> {
     let factor: Option<f64> = word.parse().ok();
     factor.filter(|factor| (1.0..=1000.0).contains(factor)).ok_or_else(|| {
         let usual = DEFAULT_HEADROOM;
-        format!("'{}' is no headroom: a factor from 1 to 1000, usually {usual}", word.escape_debug())
+        format!(
+            "'{}' is no headroom: a factor from 1 to 1000, usually {usual}",
+            word.escape_debug()
+        )
     })
 }
 

@@ -8,6 +8,7 @@
 //! whose readings take *every* value wins, and text is what remains. One odd value makes a column
 //! text, and is named as its blocker.
 
+mod auto;
 mod dates;
 mod draft;
 mod house;
@@ -20,14 +21,13 @@ mod text;
 use crate::dates::Order;
 use crate::readings::{BOOL_PAIRS, Mark, NumberStyle, TOKENS};
 use crate::schema::{Misfit, Type};
-use crate::survey::{
-    ColumnFacts, DistinctCount, ESTIMATE_ERROR, Example, Facts, Place, Survey,
-};
+use crate::survey::{ColumnFacts, DistinctCount, ESTIMATE_ERROR, Example, Facts, Place, Survey};
 
 pub use crate::wording::{counted, grouped, shown};
+pub use auto::{settle, survey_for};
 pub use draft::{Draft, Naming, Wanted, draft, snake_case};
 pub use house::{HOUSE_KEYS, House, parse_headroom, parse_quoted, parse_share, share_name};
-pub use profile::{Profile, ReadingFacts, profile};
+pub use profile::{Bin, Profile, ReadingFacts, profile};
 pub use rules::{DEFAULT_HEADROOM, Fractions, Never, Rules};
 
 /// Share of values that must allow a narrower type before the others are called blockers.

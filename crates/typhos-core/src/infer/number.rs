@@ -108,7 +108,9 @@ pub(super) fn integers(
     match days {
         Some(decision) => Ok(decision),
         // Where no integer type may be drafted, a float may hold them.
-        None => integer(&numbers, rules).or_else(|reason| fraction(&numbers, rules).or(Err(reason))),
+        None => {
+            integer(&numbers, rules).or_else(|reason| fraction(&numbers, rules).or(Err(reason)))
+        }
     }
 }
 
@@ -137,11 +139,8 @@ pub(super) fn written(facts: &Facts, mark: Mark, rules: &Rules) -> Result<Decisi
     {
         return Err(format!("digits in groups, all of {most}: numbers, or codes?"));
     }
-    let mut decision = if numbers.marked {
-        fraction(&numbers, rules)?
-    } else {
-        integer(&numbers, rules)?
-    };
+    let mut decision =
+        if numbers.marked { fraction(&numbers, rules)? } else { integer(&numbers, rules)? };
     let mut how = Vec::new();
     if !style.strip.is_empty() {
         how.push(format!("{} around every value", shown(&style.strip[0])));
@@ -244,8 +243,7 @@ fn integer(numbers: &Numbers<'_>, rules: &Rules) -> Result<Decision, String> {
     let (low, high) = numbers.exact.ok_or("no integers")?;
     let (least, most) = (low.mantissa, high.mantissa);
     let seen = rules.narrowest(least, most);
-    let stretched =
-        rules.narrowest(rules.stretch(least).min(least), rules.stretch(most).max(most));
+    let stretched = rules.narrowest(rules.stretch(least).min(least), rules.stretch(most).max(most));
     // Headroom is for comfort: where only it asks for more than 64 bits, do without.
     let int = stretched.or(seen);
     let decimal = Type::Decimal { precision: digits(least).max(digits(most)), scale: 0 };
@@ -316,10 +314,7 @@ fn fraction(numbers: &Numbers<'_>, rules: &Rules) -> Result<Decision, String> {
         Some(decision)
     };
     let as_float = || {
-        let fits = [
-            (Type::Float32, numbers.float32_loses),
-            (Type::Float64, numbers.float64_loses),
-        ];
+        let fits = [(Type::Float32, numbers.float32_loses), (Type::Float64, numbers.float64_loses)];
         let ty = fits.iter().find(|(ty, loses)| loses.is_none() && rules.never.allows(*ty))?.0;
         let mut decision = Decision::new(ty);
         decision.evidence.push(match would_not(numbers.float32_loses, "float32") {
@@ -437,9 +432,9 @@ fn narrower_fractions(ty: Type, facts: &Facts, rules: &Rules) -> Vec<Blocker> {
         }
     }
     let losses = &numbers.float32_losses;
-    let integers_survive = numbers.small_range().is_none_or(|(low, high)| {
-        low.mantissa >= -FLOAT32_SURE && high.mantissa <= FLOAT32_SURE
-    });
+    let integers_survive = numbers
+        .small_range()
+        .is_none_or(|(low, high)| low.mantissa >= -FLOAT32_SURE && high.mantissa <= FLOAT32_SURE);
     if ty == Type::Float64
         && integers_survive
         && losses.count > 0

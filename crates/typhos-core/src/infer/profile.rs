@@ -1,7 +1,7 @@
 //! Everything there is to say about one column, for a person who asks.
 
 use super::dates::Context;
-use super::readings::{Outcome, READINGS};
+use super::readings::{Outcome, READINGS, Reading};
 use super::{Choice, Decision, Rules};
 use crate::readings::Mark;
 use crate::schema::Type;
@@ -101,7 +101,10 @@ fn readings(
     rules: &Rules,
     context: &Context<'_>,
 ) -> Vec<ReadingFacts> {
-    let taking = READINGS.into_iter().filter(|reading| reading.read(facts) > 0);
+    // Where there are no fractions, reading numbers is reading integers.
+    let integers = Reading::Integer.read(facts);
+    let is_same = |reading: Reading| reading == Reading::Number && reading.read(facts) == integers;
+    let taking = READINGS.into_iter().filter(|r| r.read(facts) > 0 && !is_same(*r));
     let told = taking.map(|reading| {
         let (ty, reason) = match reading.outcome(column, facts, rules, context) {
             Outcome::Type(decision) => (Some(decision.ty), None),

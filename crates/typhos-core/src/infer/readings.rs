@@ -117,6 +117,7 @@ impl Reading {
     ) -> Outcome {
         let form = |ty: Type, clause: &str| {
             let mut decision = Decision::new(ty);
+            decision.range = text_range(column, facts);
             decision.evidence.push(clause.into());
             Ok(decision)
         };
@@ -151,13 +152,7 @@ impl Reading {
     }
 
     /// Numbers in any clothes: if both marks read them and make other numbers of them, it is a question.
-    fn by_mark(
-        self,
-        mark: Mark,
-        facts: &Facts,
-        rules: &Rules,
-        context: &Context<'_>,
-    ) -> Outcome {
+    fn by_mark(self, mark: Mark, facts: &Facts, rules: &Rules, context: &Context<'_>) -> Outcome {
         let decision = match number::written(facts, mark, rules) {
             Ok(decision) => decision,
             Err(reason) => return Outcome::None(reason),
@@ -174,7 +169,9 @@ impl Reading {
         };
         match (rules.decimal_mark, context.mark()) {
             (Some(said), _) if said == mark => allowed(decision, rules),
-            (Some(said), _) => Outcome::None(format!("the decimal mark is '{}', as said", said.letter())),
+            (Some(said), _) => {
+                Outcome::None(format!("the decimal mark is '{}', as said", said.letter()))
+            }
             (None, Some((proven, name))) if proven == mark => {
                 let mut decision = decision;
                 decision.evidence.push(format!(
@@ -195,6 +192,22 @@ impl Reading {
             }),
         }
     }
+}
+
+/// Smallest and largest value as texts, what is absent left out; `None` where that is not known.
+fn text_range(column: &ColumnFacts, facts: &Facts) -> Option<(String, String)> {
+    let is_absent = |value: &[u8]| {
+        let value = crate::readings::trim(value);
+        crate::readings::token(value).is_some()
+            || facts.said.iter().any(|(text, _)| text.as_bytes() == value)
+    };
+    let text = |value: &[u8]| crate::lossless(value);
+    if facts.count(Class::Token) == 0 {
+        return Some((text(&facts.text.min), text(&facts.text.max)));
+    }
+    let values = column.distinct_values();
+    let present = || values.iter().map(|found| found.value).filter(|value| !is_absent(value));
+    present().min().zip(present().max()).map(|(low, high)| (text(low), text(high)))
 }
 
 fn allowed(decision: Decision, rules: &Rules) -> Outcome {

@@ -72,10 +72,8 @@ const FAMILIES: [&str; 21] = [
 ];
 
 /// Words for several types at once.
-const GROUPS: [(&str, &[&str]); 2] = [
-    ("unsigned", &["uint8", "uint16", "uint32", "uint64"]),
-    ("float", &["float32", "float64"]),
-];
+const GROUPS: [(&str, &[&str]); 2] =
+    [("unsigned", &["uint8", "uint16", "uint32", "uint64"]), ("float", &["float32", "float64"])];
 
 impl Never {
     /// Adds a type, or a group of them, by its word.
@@ -103,6 +101,11 @@ impl Never {
             self.0 |= 1 << at;
         }
         Ok(())
+    }
+
+    /// The types of both.
+    pub fn and(self, other: Never) -> Never {
+        Never(self.0 | other.0)
     }
 
     /// Whether a type may be drafted.

@@ -114,14 +114,16 @@ fn why_not_narrower(
     if readings::is_quoted_text(column, rules) {
         let quoted = column.quoted();
         let first = quoted.examples.first().map(|e| format!(": {}", context.example(e)));
-        let clause = format!("{} in quotes{}", counted(quoted.count, "value"), first.unwrap_or_default());
+        let clause =
+            format!("{} in quotes{}", counted(quoted.count, "value"), first.unwrap_or_default());
         return decision.evidence.insert(0, clause);
     }
     let plain = facts.plain_count();
     let codes = facts.count(Class::Code);
     // A reading that takes every value, and is none all the same, has a reason.
     for reading in READINGS {
-        let is_coded = reading == Reading::Integer && codes > 0 && reading.read(facts) + codes == plain;
+        let is_coded =
+            reading == Reading::Integer && codes > 0 && reading.read(facts) + codes == plain;
         if reading.read(facts) != plain && !is_coded {
             continue;
         }

@@ -7,17 +7,19 @@
 
 mod agree;
 mod bind;
+mod keep;
 mod model;
 pub(crate) mod read;
 mod read_input;
 mod types;
 mod write;
 
+pub use keep::{Kept, keep};
 pub use model::{ColumnDecl, Diagnostic, From, InputDecl, Misfit, Schema};
 pub use read::{COLUMN_KEYS, read};
 pub use read_input::{INPUT_KEYS, read_input};
 pub use types::{IntType, MAX_PRECISION, TYPE_NAMES, TimeUnit, Type, TypeError};
-pub use write::{column_line, quoted, write, write_input};
+pub use write::{column_line, column_table, quoted, write, write_input};
 
 /// Version of the schema file's format that this program reads and writes.
 pub const FORMAT_VERSION: i64 = 1;

@@ -84,6 +84,8 @@ pub struct ColumnSpans {
     pub name: Range<usize>,
     /// What `from` says, where it is there.
     pub from: Option<Range<usize>>,
+    /// The keys and their values.
+    pub keys: Range<usize>,
 }
 
 impl ColumnDecl {

@@ -198,6 +198,7 @@ impl Reader<'_> {
             } else if let Some(table) = self.table(value, &format!("column '{name}'")) {
                 let mut column = ColumnDecl::new(name, Type::Text { most: None });
                 column.spans.name = key.span();
+                column.spans.keys = value.span();
                 self.column(&mut column, table);
                 columns.push(column);
             }

@@ -44,6 +44,13 @@ pub fn column_line(column: &ColumnDecl, comment: &str) -> String {
     if comment.is_empty() { line } else { format!("{line}  # {}", one_line(comment)) }
 }
 
+/// The table of one column under a heading of its own, as some people write them.
+pub fn column_table(column: &ColumnDecl, comment: &str) -> String {
+    let comment =
+        if comment.is_empty() { String::new() } else { format!("# {}\n", one_line(comment)) };
+    format!("{comment}[columns.{}]\n{}\n", key(&column.name), parts(column).join("\n"))
+}
+
 /// The table `[input]` by itself; nothing where it would be empty.
 pub fn write_input(schema: &Schema) -> String {
     input_table(schema)
@@ -87,6 +94,11 @@ fn record_limit_word(bytes: usize) -> String {
 }
 
 fn declaration(column: &ColumnDecl) -> String {
+    format!("{{ {} }}", parts(column).join(", "))
+}
+
+/// The keys of a column with their values.
+fn parts(column: &ColumnDecl) -> Vec<String> {
     let ty = if column.auto { "auto".to_owned() } else { column.ty.to_string() };
     let mut parts = vec![format!("type = {}", quoted(&ty))];
     match &column.from {
@@ -137,7 +149,7 @@ fn declaration(column: &ColumnDecl) -> String {
     if column.ranked {
         parts.push("ranked = true".into());
     }
-    format!("{{ {} }}", parts.join(", "))
+    parts
 }
 
 fn list(texts: &[String]) -> String {

@@ -63,10 +63,11 @@ pub struct DistinctCount {
 }
 
 impl ColumnFacts {
-    /// No values yet, in a survey of `columns` columns; `said` are the texts that mean "no value".
-    pub(super) fn new(columns: usize, said: &[String]) -> Self {
+    /// No values yet, in a survey of `columns` columns; `said` are the texts that mean "no value", and
+    /// `is_all` that no others do.
+    pub(super) fn new(columns: usize, said: &[String], is_all: bool) -> Self {
         ColumnFacts {
-            direct: Facts::new(said),
+            direct: Facts::new(said, is_all),
             table: Some(DistinctTable::new(columns)),
             hashes: None,
             most_hashes: most_hashes(columns),

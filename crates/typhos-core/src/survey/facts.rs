@@ -78,6 +78,8 @@ pub struct Facts {
     pub blank: u64,
     /// How often each text was seen that was said to mean "no value".
     pub said: Vec<(String, u64)>,
+    /// Whether no other text means it, well-known tokens neither.
+    said_all: bool,
     tallies: [Tally; TALLIES],
     /// How often each of [`TOKENS`] was seen.
     pub tokens: [u64; TOKENS.len()],
@@ -98,9 +100,14 @@ pub struct Facts {
 }
 
 impl Facts {
-    /// No values yet, in a column where these texts mean "no value".
-    pub(super) fn new(said: &[String]) -> Facts {
-        Facts { said: said.iter().map(|text| (text.clone(), 0)).collect(), ..Facts::default() }
+    /// No values yet, in a column where these texts mean "no value", and no others if `is_all`.
+    pub(super) fn new(said: &[String], is_all: bool) -> Facts {
+        let said = said.iter().filter(|text| !text.is_empty());
+        Facts {
+            said_all: is_all,
+            said: said.map(|text| (text.clone(), 0)).collect(),
+            ..Facts::default()
+        }
     }
 
     /// Values of a class.
@@ -203,7 +210,9 @@ impl Facts {
     }
 
     fn classify_word(&mut self, value: &[u8], count: u64, place: Place) -> Class {
-        if let Some(token) = readings::token(value) {
+        if let Some(token) = readings::token(value)
+            && !self.said_all
+        {
             self.tokens[token] += count;
             return Class::Token;
         }

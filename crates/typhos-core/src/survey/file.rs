@@ -156,7 +156,8 @@ impl Survey {
         if records.max(saved.broken) > MOST_RECORDS {
             return Err("it counts more records than there can be");
         }
-        let layout = read_input(&saved.input).map_err(|_| "its layout is no [input] of a schema")?;
+        let layout =
+            read_input(&saved.input).map_err(|_| "its layout is no [input] of a schema")?;
         let files = saved.files.len() as u32;
         let mut restored = Vec::new();
         for column in saved.columns {
@@ -218,10 +219,14 @@ impl Survey {
         if self.quoted != other.quoted {
             return Err(settings("whether values in quotes are text"));
         }
-        let order = match_names(&self.source, &other.source)
-            .map_err(|how| PoolError::Columns { one: one.clone(), other: two.clone(), how })?;
+        let order = match_names(&self.source, &other.source).map_err(|how| PoolError::Columns {
+            one: one.clone(),
+            other: two.clone(),
+            how,
+        })?;
         let ours = std::mem::take(&mut self.source.files);
-        let (files, [of_ours, of_theirs]) = interleave(ours, std::mem::take(&mut other.source.files));
+        let (files, [of_ours, of_theirs]) =
+            interleave(ours, std::mem::take(&mut other.source.files));
         self.source.files = files;
         self.source.layout = self.source.layout.shared(&other.source.layout);
         self.renumber(&of_ours);

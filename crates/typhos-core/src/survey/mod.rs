@@ -92,8 +92,9 @@ pub struct SurveyOptions {
 pub enum Absent {
     /// In every column.
     Everywhere(Vec<String>),
-    /// In each column, by its position.
-    ByColumn(Vec<Vec<String>>),
+    /// In each column, by its position; where there is a list, well-known tokens that are not in it are
+    /// values like any other.
+    ByColumn(Vec<Option<Vec<String>>>),
 }
 
 impl Default for Absent {
@@ -103,10 +104,14 @@ impl Default for Absent {
 }
 
 impl Absent {
-    fn of(&self, column: usize) -> &[String] {
+    /// The texts of a column, and whether there are no others.
+    fn of(&self, column: usize) -> (&[String], bool) {
         match self {
-            Absent::Everywhere(texts) => texts,
-            Absent::ByColumn(lists) => lists.get(column).map_or(&[], Vec::as_slice),
+            Absent::Everywhere(texts) => (texts, false),
+            Absent::ByColumn(lists) => match lists.get(column) {
+                Some(Some(texts)) => (texts, true),
+                _ => (&[], false),
+            },
         }
     }
 }
@@ -135,7 +140,10 @@ pub struct Survey {
 impl Survey {
     /// A survey of nothing yet.
     fn new(columns: usize, options: &SurveyOptions) -> Survey {
-        let facts = |column| ColumnFacts::new(columns, options.absent.of(column));
+        let facts = |column| {
+            let (said, is_all) = options.absent.of(column);
+            ColumnFacts::new(columns, said, is_all)
+        };
         Survey {
             source: Source::default(),
             records: 0,
@@ -313,7 +321,11 @@ impl Watcher {
                         context.watch_column(facts, values, place, &mut self.scratch);
                         let values = || self.records.column(field);
                         if !self.runs[column].is_over() {
-                            context.watch_order(&mut self.runs[column], values(), &mut self.scratch);
+                            context.watch_order(
+                                &mut self.runs[column],
+                                values(),
+                                &mut self.scratch,
+                            );
                         }
                         if shared.options.quoted {
                             context.watch_quotes(facts, values(), place, &mut self.scratch);

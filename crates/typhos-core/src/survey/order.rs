@@ -12,7 +12,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-use super::saved::{ranges, text_or_bytes};
+use super::saved::{decimal, text_or_bytes};
 use crate::readings::{Decimal, parse_integer, parse_number, token, trim};
 
 /// The longest value that is compared.
@@ -56,9 +56,9 @@ impl Trend {
 struct Edge {
     #[serde(with = "text_or_bytes")]
     text: Vec<u8>,
-    /// Twice the same number, where it is one.
-    #[serde(with = "ranges")]
-    number: Option<(Decimal, Decimal)>,
+    /// The number that it is, where it is one.
+    #[serde(with = "decimal")]
+    number: Option<Decimal>,
 }
 
 impl Edge {
@@ -72,7 +72,7 @@ impl Edge {
 
     fn step_from(&self, before: &Edge) -> (Option<Ordering>, Option<Ordering>) {
         let numbers = before.number.zip(self.number);
-        (Some(before.text.cmp(&self.text)), numbers.map(|((a, _), (b, _))| a.cmp(&b)))
+        (Some(before.text.cmp(&self.text)), numbers.map(|(a, b)| a.cmp(&b)))
     }
 }
 
@@ -89,7 +89,7 @@ pub(super) struct Run {
 impl Run {
     /// A run of one value, which is not blank.
     fn of(value: &[u8]) -> Run {
-        let number = Edge::number_of(value).map(|number| (number, number));
+        let number = Edge::number_of(value);
         let edge = Edge { text: value.to_vec(), number };
         let as_number = Trend { rises: number.is_some(), falls: number.is_some() };
         Run { first: edge.clone(), last: edge, as_text: Trend::BOTH, as_number }
@@ -104,10 +104,10 @@ impl Run {
         if value == self.last.text {
             return;
         }
-        let number = Edge::number_of(value).map(|number| (number, number));
+        let number = Edge::number_of(value);
         let steps = {
             let text = self.last.text.as_slice().cmp(value);
-            (text, self.last.number.zip(number).map(|((a, _), (b, _))| a.cmp(&b)))
+            (text, self.last.number.zip(number).map(|(a, b)| a.cmp(&b)))
         };
         self.as_text.step(Some(steps.0));
         self.as_number.step(steps.1);
@@ -133,7 +133,7 @@ impl Run {
 pub(super) enum BlockRun {
     #[default]
     Empty,
-    Run(Run),
+    Run(Box<Run>),
     None,
 }
 
@@ -152,7 +152,7 @@ impl BlockRun {
         }
         match self {
             BlockRun::None => {}
-            BlockRun::Empty => *self = BlockRun::Run(Run::of(value)),
+            BlockRun::Empty => *self = BlockRun::Run(Box::new(Run::of(value))),
             BlockRun::Run(run) => {
                 run.push(value);
                 if !run.is_any() {
@@ -191,7 +191,7 @@ impl Runs {
             BlockRun::None => return self.end(),
             _ if self.over => return,
             BlockRun::Empty => None,
-            BlockRun::Run(run) => Some(run),
+            BlockRun::Run(run) => Some(*run),
         };
         let blocks = self.by_file.entry(file).or_default();
         let (mut start, mut end, mut run) = (sequence, sequence + 1, run);

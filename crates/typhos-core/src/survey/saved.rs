@@ -164,6 +164,23 @@ pub(super) enum SavedHashes {
     Sketch(String),
 }
 
+/// A number that may not be there, as a text.
+pub(super) mod decimal {
+    use super::ranges::AsText;
+    use super::*;
+    use crate::readings::Decimal;
+
+    pub fn serialize<S: Serializer>(number: &Option<Decimal>, to: S) -> Result<S::Ok, S::Error> {
+        number.as_ref().map(AsText::text).serialize(to)
+    }
+
+    pub fn deserialize<'d, D: Deserializer<'d>>(from: D) -> Result<Option<Decimal>, D::Error> {
+        let Some(text) = Option::<String>::deserialize(from)? else { return Ok(None) };
+        let number = Decimal::parse(&text);
+        number.map(Some).ok_or_else(|| D::Error::custom("not a number"))
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

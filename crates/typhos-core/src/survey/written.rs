@@ -91,7 +91,13 @@ pub struct WrittenFacts {
 }
 
 impl WrittenFacts {
-    pub(super) fn add(&mut self, undressed: &Undressed<'_>, value: &[u8], count: u64, place: Place) {
+    pub(super) fn add(
+        &mut self,
+        undressed: &Undressed<'_>,
+        value: &[u8],
+        count: u64,
+        place: Place,
+    ) {
         self.sign(undressed.sign.to_vec(), count);
         self.accounting += if undressed.accounting { count } else { 0 };
         for (mark, view) in Mark::ALL.into_iter().zip(&mut self.views) {

@@ -105,6 +105,11 @@ impl InputFile {
         self.bytes
     }
 
+    /// Whether it can be read only once.
+    pub fn is_stream(&self) -> bool {
+        matches!(self.source, Source::Stream(..))
+    }
+
     /// How the file is packed.
     pub fn packing(&self) -> Packing {
         self.format.as_ref().map_or(Packing::None, |format| format.packing)

@@ -229,6 +229,11 @@ impl Input {
         self.dialect().header || self.choice.names.is_some()
     }
 
+    /// Whether it is a stream, which can be read only once.
+    pub fn is_stream(&self) -> bool {
+        self.files.iter().any(InputFile::is_stream)
+    }
+
     /// Size of all files in bytes.
     pub fn bytes(&self) -> u64 {
         self.files.iter().map(|file| file.bytes).sum()

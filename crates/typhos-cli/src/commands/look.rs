@@ -1,0 +1,138 @@
+//! What scouting and drafting have in common: an input or saved surveys, looked at under the rules of
+//! the house.
+
+use std::fs::File;
+use std::io::Read;
+use std::path::{Path, PathBuf};
+
+use typhos_core::infer::{Decision, decide};
+use typhos_core::schema::Schema;
+use typhos_core::survey::{Absent, Survey, SurveyOptions, is_survey};
+use typhos_core::text::{Input, InputChoice};
+use typhos_core::wording::listed;
+
+use crate::args::{Common, InputArgs, RuleArgs};
+use crate::outcome::Failure;
+use crate::settings::Settings;
+
+/// A survey and what was decided about its columns.
+pub struct Looked {
+    pub survey: Survey,
+    /// The input; `None` where the survey was saved.
+    pub input: Option<Input>,
+    pub settings: Settings,
+    pub decisions: Vec<Decision>,
+    /// The columns that are wanted, by their position.
+    pub columns: Vec<usize>,
+}
+
+/// Surveys an input, or reads surveys of one. What a schema that is to be kept says of its input holds
+/// where nothing is typed.
+pub fn look(
+    inputs: &[PathBuf],
+    typed: &InputArgs,
+    rules: &RuleArgs,
+    kept: Option<&Schema>,
+    common: &Common,
+) -> Result<Looked, Failure> {
+    let first = inputs.first().map(PathBuf::as_path).filter(|path| path.as_os_str() != "-");
+    let settings = Settings::gather(rules, first)?;
+    let (survey, input) = if first.is_some_and(is_survey_file) {
+        if typed.choice() != InputChoice::default() || rules.rows.is_some() {
+            return Err(Failure::Usage(
+                "a saved survey is not read again: options about the input go with 'scout --save'"
+                    .into(),
+            ));
+        }
+        let survey = read_surveys(inputs)?;
+        agree(&survey, &settings)?;
+        (survey, None)
+    } else {
+        let choice = match kept {
+            Some(schema) => typed.choice().or(&schema.input_choice()),
+            None => typed.choice(),
+        };
+        let input = super::open(inputs, &choice)?;
+        let declared = kept.and_then(|schema| schema.input.absent.clone());
+        let absent = settings.house.absent.clone().or(declared).unwrap_or_default();
+        let options = SurveyOptions {
+            absent: Absent::Everywhere(absent),
+            quoted: settings.rules().quoted_text,
+            rows: rules.rows,
+        };
+        (super::survey(&input, &options, common)?, Some(input))
+    };
+    let decisions = decide(&survey, &settings.rules());
+    let columns = wanted(&survey, rules)?;
+    Ok(Looked { survey, input, settings, decisions, columns })
+}
+
+/// Whether a file is a saved survey. What cannot be read is none, and the error comes when it is opened.
+fn is_survey_file(path: &Path) -> bool {
+    let mut head = [0; 32];
+    let is_file = path.metadata().is_ok_and(|about| about.is_file());
+    is_file
+        && File::open(path)
+            .and_then(|mut file| file.read(&mut head))
+            .is_ok_and(|_| is_survey(&head))
+}
+
+/// Reads saved surveys and pools them.
+pub fn read_surveys(paths: &[PathBuf]) -> Result<Survey, Failure> {
+    let read = |path: &PathBuf| {
+        let failed = |error: &dyn std::fmt::Display| {
+            Failure::Machine(format!("{}: {error}", path.display()))
+        };
+        let file = File::open(path).map_err(|error| failed(&error))?;
+        Survey::load(file).map_err(|error| failed(&error))
+    };
+    let surveys: Vec<Survey> = paths.iter().map(read).collect::<Result<_, _>>()?;
+    Survey::pool(surveys).map_err(|error| Failure::Usage(error.to_string()))
+}
+
+/// A survey has to have been taken under the settings that it is now used with.
+fn agree(survey: &Survey, settings: &Settings) -> Result<(), Failure> {
+    let said = settings.house.absent.clone().unwrap_or_default();
+    if said != survey.absent && !said.is_empty() {
+        let taken = match &survey.absent[..] {
+            [] => "only blank fields".to_owned(),
+            texts => listed(texts),
+        };
+        return Err(Failure::Usage(format!(
+            "the survey was taken with {taken} for absent values, not {}; scout again with the same \
+             --absent",
+            listed(&said)
+        )));
+    }
+    if settings.rules().quoted_text && !survey.quoted {
+        return Err(Failure::Usage(
+            "the survey did not look for values in quotes; scout again with --quoted text".into(),
+        ));
+    }
+    Ok(())
+}
+
+/// The columns that are wanted, in their order.
+fn wanted(survey: &Survey, rules: &RuleArgs) -> Result<Vec<usize>, Failure> {
+    let all = 0..survey.columns.len();
+    let named = if rules.only.is_empty() { &rules.without } else { &rules.only };
+    let places: Vec<usize> =
+        named.iter().map(|name| find(name, survey)).collect::<Result<_, _>>()?;
+    Ok(match (rules.only.is_empty(), rules.without.is_empty()) {
+        (true, true) => all.collect(),
+        (false, _) => all.filter(|at| places.contains(at)).collect(),
+        (true, false) => all.filter(|at| !places.contains(at)).collect(),
+    })
+}
+
+/// The place of a column.
+pub fn find(name: &str, survey: &Survey) -> Result<usize, Failure> {
+    let names = &survey.source.names;
+    names.iter().position(|known| known == name).ok_or_else(|| {
+        let near = match typhos_core::nearest(name, names.iter().map(String::as_str)) {
+            Some(near) => format!("; did you mean '{near}'?"),
+            None => format!("; its columns are {}", listed(names)),
+        };
+        Failure::Usage(format!("there is no column '{name}'{near}"))
+    })
+}

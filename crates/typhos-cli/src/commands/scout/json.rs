@@ -1,0 +1,144 @@
+//! `typhos scout --json`: the findings for programs. `docs/scout-json.md` describes the document; it is
+//! added to, and nothing in it is renamed or taken away.
+
+use serde_json::{Map, Value, json};
+use typhos_core::infer::{
+    Blocker, Choice, Decision, Profile, Question, estimate_error_percent, profile,
+};
+use typhos_core::survey::{Example, Survey};
+
+use super::super::look::Looked;
+use crate::report::{input_json, saved_input_json};
+
+/// The whole report, or that of one column, which has its profile too.
+pub fn report(looked: &Looked, one: Option<usize>) -> Value {
+    let survey = &looked.survey;
+    let input = match &looked.input {
+        Some(input) => input_json(input),
+        None => saved_input_json(&survey.source),
+    };
+    let broken = survey.broken_examples.iter().map(|broken| {
+        let file = &survey.source.files[broken.place.file as usize].name;
+        json!({ "file": file, "line": broken.place.line, "reason": broken.reason })
+    });
+    let columns: Vec<usize> = match one {
+        Some(at) => vec![at],
+        None => looked.columns.clone(),
+    };
+    let columns = columns.into_iter().map(|at| {
+        let mut entry = column(survey, at, &looked.decisions[at]);
+        if one.is_some() {
+            let rules = looked.settings.rules();
+            let profile = profile(survey, at, &looked.decisions[at], &rules);
+            entry["profile"] = profile_json(survey, at, &profile);
+        }
+        entry
+    });
+    json!({
+        "typhos": 1,
+        "input": input,
+        "sample": survey.is_sample,
+        "records": survey.records,
+        "broken_records": { "count": survey.broken, "examples": broken.collect::<Vec<_>>() },
+        "columns": columns.collect::<Vec<_>>(),
+    })
+}
+
+fn column(survey: &Survey, at: usize, decision: &Decision) -> Value {
+    let tokens: Map<_, _> =
+        decision.absent_tokens.iter().map(|(token, count)| (token.clone(), json!(count))).collect();
+    let patterns = decision.patterns.iter();
+    let patterns = patterns.map(|(pattern, count)| json!({ "pattern": pattern, "count": count }));
+    let blockers = decision.blockers.iter().map(|blocker| blocker_json(blocker, survey));
+    let distinct = decision.distinct;
+    json!({
+        "name": survey.source.names[at],
+        "position": at + 1,
+        "type": decision.ty.to_string(),
+        "required": decision.required,
+        "absent": decision.absent,
+        "absent_tokens": tokens,
+        "distinct": distinct.count,
+        "distinct_exact": distinct.is_exact,
+        "distinct_error_percent": if distinct.is_exact { 0.0 } else { estimate_error_percent() },
+        "min": decision.range.as_ref().map(|(low, _)| low),
+        "max": decision.range.as_ref().map(|(_, high)| high),
+        "max_chars": decision.max_chars,
+        "patterns": patterns.collect::<Vec<_>>(),
+        "values": decision.values,
+        "evidence": decision.evidence,
+        "blockers": blockers.collect::<Vec<_>>(),
+        "notes": decision.notes,
+        "question": decision.question.as_ref().map(question_json),
+    })
+}
+
+fn question_json(question: &Question) -> Value {
+    let choice = |choice: &Choice| match choice {
+        Choice::Dates(order, patterns) => {
+            json!({ "date_order": order.name(), "patterns": patterns })
+        }
+        Choice::Numbers(mark, ty) => {
+            json!({ "decimal_mark": mark.letter().to_string(), "type": ty.to_string() })
+        }
+    };
+    json!({ "choices": question.choices.iter().map(choice).collect::<Vec<_>>() })
+}
+
+fn examples_json(examples: &[Example], survey: &Survey) -> Value {
+    let example = |example: &Example| {
+        let file = &survey.source.files[example.place.file as usize].name;
+        json!({ "value": example.text(), "file": file, "line": example.place.line })
+    };
+    examples.iter().map(example).collect()
+}
+
+fn blocker_json(blocker: &Blocker, survey: &Survey) -> Value {
+    json!({
+        "type": blocker.ty.to_string(),
+        "count": blocker.count,
+        "examples": examples_json(&blocker.examples, survey),
+    })
+}
+
+/// The most frequent values that are listed.
+const MOST_VALUES: usize = 100;
+
+fn profile_json(survey: &Survey, at: usize, profile: &Profile) -> Value {
+    let readings = profile.readings.iter().map(|reading| {
+        json!({
+            "reading": reading.name,
+            "reads": reading.read,
+            "does_not_read": reading.refused,
+            "type": reading.ty.map(|ty| ty.to_string()),
+            "reason": reading.reason,
+            "examples": examples_json(&reading.examples, survey),
+        })
+    });
+    let quantiles = profile.quantiles.iter();
+    let quantiles = quantiles.map(|(share, value)| json!({ "share": share, "value": value }));
+    let bins = profile.histogram.iter();
+    let bins = bins.map(|bin| json!({ "low": bin.low, "high": bin.high, "count": bin.count }));
+    let column = &survey.columns[at];
+    let values = column.distinct_values();
+    let values = values.iter().take(MOST_VALUES).map(
+        |found| json!({ "value": String::from_utf8_lossy(found.value), "count": found.count }),
+    );
+    let trend = |rises: bool, falls: bool| match (rises, falls) {
+        (true, _) => json!("rising"),
+        (_, true) => json!("falling"),
+        _ => Value::Null,
+    };
+    json!({
+        "readings": readings.collect::<Vec<_>>(),
+        "quantiles": quantiles.collect::<Vec<_>>(),
+        "quantiles_exact": profile.is_exact,
+        "histogram": bins.collect::<Vec<_>>(),
+        "frequent": if column.has_values() { json!(values.collect::<Vec<_>>()) } else { Value::Null },
+        "min_bytes": profile.bytes.map(|(fewest, _)| fewest),
+        "max_bytes": profile.bytes.map(|(_, most)| most),
+        "mean_bytes": profile.mean_bytes,
+        "sorted_as_text": profile.trends.map_or(Value::Null, |(t, _)| trend(t.rises, t.falls)),
+        "sorted_as_number": profile.trends.map_or(Value::Null, |(_, n)| trend(n.rises, n.falls)),
+    })
+}

@@ -1,0 +1,223 @@
+//! `typhos scout`: how files are laid out, and what every column holds.
+
+mod column;
+mod json;
+
+use std::path::Path;
+
+use typhos_core::infer::{
+    Choice, Decision, Naming, counted, distinct_clause, estimate_error_percent, grouped, snake_case,
+};
+use typhos_core::survey::Survey;
+
+use super::look::{Looked, find, look};
+use crate::args::{Common, Scout};
+use crate::console::{BOLD, Console, DIM, GOOD, WARN, bytes, paint, safe};
+use crate::outcome::{Failure, Outcome};
+use crate::report::{input_line, layout_lines, saved_layout_lines};
+use crate::table::{Heading, Look, render};
+
+/// Terminals narrower than this show ranges among the reasons, not in columns of their own.
+const WIDE: usize = 120;
+
+pub fn run(args: &Scout, common: &Common, console: &mut Console) -> Result<Outcome, Failure> {
+    if let Some(path) = &args.save {
+        typhos_targets::refuse_existing(path, args.replace)?;
+    }
+    let looked = look(&args.inputs, &args.input, &args.rules, None, common)?;
+    let survey = &looked.survey;
+    let one = args.column.as_ref().map(|name| find(name, survey)).transpose()?;
+    if args.json {
+        console.json(&json::report(&looked, one))?;
+    } else if let Some(at) = one {
+        column::show(&looked, at, console)?;
+    } else {
+        whole(&looked, common, console)?;
+    }
+    if let Some(path) = &args.save {
+        save(survey, path, args.replace)?;
+        console.note(format!("{} {}", paint(GOOD, "saved the survey in"), path.display()))?;
+    }
+    Ok(Outcome::objecting_if(survey.broken > 0))
+}
+
+/// Saves a survey, whole or not at all.
+pub fn save(survey: &Survey, path: &Path, replace: bool) -> Result<(), Failure> {
+    let mut content = Vec::new();
+    survey.save(&mut content)?;
+    Ok(typhos_targets::write_file(path, replace, &content)?)
+}
+
+/// What the survey is of, in a few words.
+pub fn source_line(looked: &Looked) -> String {
+    let survey = &looked.survey;
+    let what = match &looked.input {
+        Some(input) => input_line(input),
+        None => {
+            let files = &survey.source.files;
+            let size: u64 = files.iter().map(|file| file.bytes).sum();
+            let name = match &files[..] {
+                [one] => one.name.clone(),
+                [first, .., last] => {
+                    format!("{} … {} ({} files)", first.name, last.name, files.len())
+                }
+                [] => String::new(),
+            };
+            let how = if size > 0 {
+                format!("{}, surveyed before", bytes(size))
+            } else {
+                "surveyed before".into()
+            };
+            format!("{}  {}", paint(BOLD, safe(&name)), paint(DIM, how))
+        }
+    };
+    let records = counted(survey.records, "record");
+    let records = if survey.is_sample {
+        format!("{} {}", paint(BOLD, records), paint(WARN, "a sample: the first ones only"))
+    } else {
+        paint(BOLD, records)
+    };
+    format!("{what}  {records}")
+}
+
+fn whole(looked: &Looked, common: &Common, console: &mut Console) -> std::io::Result<()> {
+    console.say(source_line(looked))?;
+    let layout = match &looked.input {
+        Some(input) => layout_lines(input),
+        None => saved_layout_lines(&looked.survey.source),
+    };
+    for line in layout {
+        console.say(line)?;
+    }
+    if common.verbose {
+        looked.settings.tell(console)?;
+    }
+    console.say("")?;
+
+    let wide = console.width.is_none_or(|width| width >= WIDE);
+    let mut headings = vec![
+        Heading::left("column").most(28),
+        Heading::left("type"),
+        Heading::right("absent"),
+        Heading::right("distinct"),
+    ];
+    if wide {
+        headings.extend([
+            Heading::left("smallest").most(22),
+            Heading::left("largest").most(22),
+            Heading::right("longest"),
+        ]);
+    }
+    headings.push(Heading::left("why"));
+    let rows = looked.columns.iter().map(|at| row(looked, *at, wide)).collect();
+    console.say(render(console, &headings, rows, true))?;
+    closing(looked, console)
+}
+
+/// The line of one column.
+fn row(looked: &Looked, at: usize, wide: bool) -> Vec<(String, Look)> {
+    let decision = &looked.decisions[at];
+    let header = &looked.survey.source.names[at];
+    let name = match looked.settings.house.naming {
+        Some(Naming::Snake) => snake_case(header),
+        _ => header.clone(),
+    };
+    let ty = if decision.question.is_some() { Look::Warn } else { Look::Type };
+    let mut row = vec![
+        (name, Look::Plain),
+        (decision.ty.to_string(), ty),
+        absent(decision),
+        (distinct_clause(decision.distinct), Look::Plain),
+    ];
+    let why = if wide {
+        let (low, high) = decision.shown_range().unwrap_or_default();
+        let longest = match decision.max_chars {
+            0 => ("–".into(), Look::Dim),
+            chars => (grouped(chars), Look::Plain),
+        };
+        row.extend([(low, Look::Plain), (high, Look::Plain), longest]);
+        decision.evidence.iter().chain(&decision.notes).cloned().collect::<Vec<_>>()
+    } else {
+        decision.clauses()
+    };
+    let patterns = decision.patterns.iter().map(|(pattern, _)| pattern.clone());
+    let why: Vec<_> = patterns.chain(why).collect();
+    row.push((why.join("; "), Look::Dim));
+    row
+}
+
+/// How many values are absent, and by which texts beside the blank field.
+fn absent(decision: &Decision) -> (String, Look) {
+    let tokens = decision.absent_tokens.iter().map(|(token, _)| token.as_str());
+    let tokens: Vec<_> = tokens.filter(|token| !token.is_empty()).collect();
+    match (decision.absent, &tokens[..]) {
+        (0, _) => ("–".into(), Look::Dim),
+        (some, []) => (grouped(some), Look::Plain),
+        (some, tokens) => (format!("{} {}", tokens.join(" "), grouped(some)), Look::Plain),
+    }
+}
+
+/// What has to be looked at: broken records, and questions.
+fn closing(looked: &Looked, console: &mut Console) -> std::io::Result<()> {
+    let survey = &looked.survey;
+    if survey.broken > 0 {
+        console.say("")?;
+        console.say(paint(
+            WARN,
+            format!("{} cannot be split into columns:", counted(survey.broken, "more record")),
+        ))?;
+        for broken in &survey.broken_examples {
+            let file = &survey.source.files[broken.place.file as usize].name;
+            console.say(format!(
+                "  {}  {}",
+                paint(DIM, format!("{}:{}", safe(file), broken.place.line)),
+                broken.reason
+            ))?;
+        }
+    }
+    let is_estimate = |at: &usize| !looked.decisions[*at].distinct.is_exact;
+    if looked.columns.iter().any(is_estimate) {
+        let most = grouped(typhos_core::survey::MAX_DISTINCT as u64);
+        let error = estimate_error_percent();
+        console.say("")?;
+        console.say(paint(
+            DIM,
+            format!(
+                "~ estimates, within {error} % nearly always: exact up to {most} distinct values"
+            ),
+        ))?;
+    }
+    for line in questions(looked) {
+        console.say("")?;
+        console.say(paint(WARN, line))?;
+    }
+    Ok(())
+}
+
+/// A sentence for each column whose values could be read in more than one way.
+pub fn questions(looked: &Looked) -> Vec<String> {
+    let asked = looked.columns.iter().filter_map(|at| {
+        let question = looked.decisions[*at].question.as_ref()?;
+        Some((&looked.survey.source.names[*at], question))
+    });
+    let way = |choice: &Choice| match choice {
+        Choice::Dates(order, patterns) => {
+            format!("{} (--date-order {})", patterns.join(" and "), order.name())
+        }
+        Choice::Numbers(mark, ty) => format!("{ty} (--decimal-mark '{}')", mark.letter()),
+    };
+    asked
+        .map(|(name, question)| {
+            let what = match question.choices[..] {
+                [Choice::Numbers(..), ..] => "numbers",
+                _ => "dates",
+            };
+            let ways: Vec<_> = question.choices.iter().map(way).collect();
+            format!(
+                "'{}' holds {what} that read as {}. Nothing in the data tells which.",
+                safe(name),
+                ways.join(" or as ")
+            )
+        })
+        .collect()
+}

@@ -1,0 +1,125 @@
+//! Columns whose type is left to the data: decided under everything else that is declared of them.
+
+use super::{Decision, Rules, decide, draft};
+use crate::dates::Pattern;
+use crate::schema::{ColumnDecl, Diagnostic, Schema, TimeUnit, Type};
+use crate::survey::{Absent, Survey, SurveyOptions};
+
+/// What a survey has to know to decide about the columns of a schema whose types are left open.
+/// `sources` says which column of the input each of them is, of `columns` there.
+pub fn survey_for(schema: &Schema, sources: &[usize], columns: usize) -> SurveyOptions {
+    let mut lists = vec![None; columns];
+    for (column, source) in schema.columns.iter().zip(sources) {
+        if let Some(texts) = column.absent.as_ref().or(schema.input.absent.as_ref()) {
+            lists[*source] = Some(texts.clone());
+        }
+    }
+    SurveyOptions { absent: Absent::ByColumn(lists), ..SurveyOptions::default() }
+}
+
+/// Decides about the columns whose types are left open, and says for each what was decided.
+///
+/// # Errors
+/// Every column whose type the data does not tell, or tells otherwise than it is declared.
+pub fn settle(
+    schema: &mut Schema,
+    sources: &[usize],
+    survey: &Survey,
+    rules: &Rules,
+) -> Result<Vec<(String, Decision)>, Vec<Diagnostic>> {
+    let (mut told, mut wrong) = (Vec::new(), Vec::new());
+    let usual = decide(survey, rules);
+    for (column, source) in schema.columns.iter_mut().zip(sources).filter(|(c, _)| c.auto) {
+        let decision = if column.style.is_plain() {
+            usual[*source].clone()
+        } else {
+            // A declared mark is a rule for this column alone.
+            let rules = Rules { decimal_mark: Some(column.style.mark), ..*rules };
+            decide(survey, &rules)[*source].clone()
+        };
+        match settled(column, &decision, rules) {
+            Ok(settled) => {
+                told.push((column.name.clone(), Decision { ty: settled.ty, ..decision }));
+                *column = settled;
+            }
+            Err((message, help)) => {
+                let span = column.spans.name.clone();
+                wrong.push(Diagnostic::new(span, message).help(help));
+            }
+        }
+    }
+    if wrong.is_empty() { Ok(told) } else { Err(wrong) }
+}
+
+fn settled(
+    declared: &ColumnDecl,
+    decision: &Decision,
+    rules: &Rules,
+) -> Result<ColumnDecl, (String, String)> {
+    let mut column = declared.clone();
+    column.auto = false;
+    if !declared.values.is_empty() {
+        column.ty = Type::Category;
+        return Ok(column);
+    }
+    if let Some(first) = declared.patterns.first() {
+        column.ty = type_of_patterns(first, &declared.patterns);
+        return Ok(column);
+    }
+    let name = &declared.name;
+    let why = || decision.evidence.first().cloned().unwrap_or_default();
+    if decision.question.is_some() {
+        let message = format!("the data does not tell what '{name}' is: {}", why());
+        return Err((message, "declare one of these in place of type = \"auto\"".into()));
+    }
+    let says_number =
+        !declared.style.is_plain() || declared.low.is_some() || declared.high.is_some();
+    if says_number && !decision.ty.is_number() {
+        let message =
+            format!("'{name}' is declared as numbers, and its values are {}", decision.ty);
+        return Err((message, format!("in the data: {}", why())));
+    }
+    let drafted = draft::declare(name.clone(), decision, &[]);
+    column.ty = match (decision.ty, bounds(declared, decision, rules)) {
+        // Who says what is possible needs no headroom.
+        (Type::Int(seen), Some((low, high))) => {
+            rules.narrowest(low, high).map_or(Type::Int(seen), Type::Int)
+        }
+        (ty, _) => ty,
+    };
+    column.patterns = drafted.patterns;
+    column.values = drafted.values;
+    if declared.style.is_plain() {
+        column.style = drafted.style;
+    }
+    if declared.absent.is_none() {
+        column.absent = drafted.absent;
+    }
+    Ok(column)
+}
+
+/// The integers that are possible, where a bound is declared: from one bound to the other, or as far
+/// beyond the extreme seen as the headroom goes.
+fn bounds(declared: &ColumnDecl, decision: &Decision, rules: &Rules) -> Option<(i128, i128)> {
+    let number = |text: &Option<String>| text.as_deref().and_then(|text| text.parse::<i128>().ok());
+    let (low, high) = (number(&declared.low), number(&declared.high));
+    if low.is_none() && high.is_none() {
+        return None;
+    }
+    let (least, most) = decision.range.as_ref()?;
+    let (least, most) = (least.parse::<i128>().ok()?, most.parse::<i128>().ok()?);
+    let low = low.unwrap_or(if least < 0 { rules.stretch(least) } else { 0 });
+    let high = high.unwrap_or(rules.stretch(most));
+    (low <= high).then_some((low, high))
+}
+
+/// The type whose values the patterns read.
+fn type_of_patterns(first: &Pattern, all: &[Pattern]) -> Type {
+    let digits = all.iter().map(Pattern::fraction_digits).max().unwrap_or(0);
+    let unit = TimeUnit::for_digits(digits);
+    match (first.has_date(), first.has_time()) {
+        (true, true) => Type::Timestamp { unit, utc: first.has_offset() },
+        (false, true) => Type::Time(unit),
+        _ => Type::Date,
+    }
+}
