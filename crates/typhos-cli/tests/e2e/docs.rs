@@ -22,7 +22,8 @@ fn blocks<'t>(text: &'t str, language: &str) -> Vec<&'t str> {
 fn the_schema_of_the_document_checks_the_demo_tickets() {
     let text = document("docs/schema-file.md");
     let schemas = blocks(&text, "toml");
-    assert_eq!(schemas.len(), 1);
+    assert_eq!(schemas.len(), 2, "a schema, and the rules of a house");
+    typhos_core::infer::House::read(schemas[1]).expect("the rules of the document are rules");
     let world = World::demo(500);
     world.write("t.typhos.toml", schemas[0]);
     world.ok("check t.typhos.toml tickets.csv").says("every value fits");
@@ -40,6 +41,51 @@ fn the_document_lists_every_key_and_type() {
             text.contains(&format!("`{word}`")),
             "docs/schema-file.md does not mention `{word}`"
         );
+    }
+}
+
+#[test]
+fn the_document_and_the_command_line_have_every_rule_of_a_house() {
+    let text = document("docs/schema-file.md");
+    let (_, house) = text.split_once("## The rules of a house").unwrap();
+    let help = World::new().ok("draft --help").out;
+    for key in typhos_core::infer::HOUSE_KEYS {
+        assert!(house.contains(&format!("\n{key} =")), "the document does not show {key}");
+        let option = format!("--{}", key.replace('_', "-"));
+        assert!(help.contains(&option), "draft --help does not mention {option}");
+    }
+}
+
+/// Every key of an object, and of those in it; counts by text are data and have no keys.
+fn keys(value: &serde_json::Value, found: &mut Vec<String>) {
+    match value {
+        serde_json::Value::Object(members) => {
+            for (key, member) in members {
+                found.push(key.clone());
+                if !["absent_tokens", "reasons"].contains(&key.as_str()) {
+                    keys(member, found);
+                }
+            }
+        }
+        serde_json::Value::Array(items) => items.iter().for_each(|item| keys(item, found)),
+        _ => {}
+    }
+}
+
+#[test]
+fn the_document_describes_every_key_of_the_report() {
+    let text = document("docs/scout-json.md");
+    let world = World::demo(300);
+    world.write("broken.csv", "d,n,w\n03/04/24,1,\"1,234\"\n05/06/24,x\n05/06/24,5,7\n");
+    let mut found = Vec::new();
+    for line in
+        ["tickets.csv", "tickets.csv --column booking", "broken.csv", "gauges.tsv --column level_m"]
+    {
+        keys(&world.json(&format!("scout {line} --json")), &mut found);
+    }
+    assert!(found.len() > 100);
+    for key in found {
+        assert!(text.contains(&format!("`{key}")), "docs/scout-json.md does not describe {key}");
     }
 }
 
@@ -73,8 +119,14 @@ fn the_commands_of_the_readme_work_one_after_another() {
 
 #[test]
 fn the_files_that_documents_link_to_are_there() {
-    for name in ["README.md", "docs/architecture.md", "docs/schema-file.md", "docs/performance.md"]
-    {
+    for name in [
+        "README.md",
+        "docs/architecture.md",
+        "docs/schema-file.md",
+        "docs/performance.md",
+        "docs/survey-file.md",
+        "docs/scout-json.md",
+    ] {
         let text = document(name);
         let folder = root().join(name).parent().unwrap().to_path_buf();
         for target in text.split("](").skip(1).map(|rest| rest.split(')').next().unwrap()) {

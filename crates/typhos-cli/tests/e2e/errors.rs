@@ -56,7 +56,7 @@ fn command_lines_that_do_not_go_together() {
         ("scout t.csv --quote x", "'x' is no quote: it is \", ' or none"),
         ("scout t.csv --headroom 0.5", "a factor from 1 to 1000"),
         ("scout t.csv --column aa", "there is no column 'aa'; did you mean 'a'?"),
-        ("scout t.csv --column zzz", "there is no column 'zzz'; its columns are a, b"),
+        ("scout t.csv --column zzz", "there is no column 'zzz'; its columns are 'a', 'b'"),
         (
             "load s.typhos.toml t.csv --into t.csvx",
             "name a file.parquet or a database.sqlite, or pass --parts N",

@@ -7,4 +7,5 @@ mod faults;
 mod layouts;
 mod readers;
 mod story;
+mod types;
 mod world;

@@ -383,7 +383,7 @@ fn an_ambiguous_date_is_a_question_with_its_answer() {
         .complains("(--date-order mdy)");
     assert!(
         ran.out.contains(
-            "a date, but which? patterns = [\"yy/MM/dd\"] or [\"dd/MM/yy\"] or [\"MM/dd/yy\"]"
+            "a date, but which? patterns = [\"yy/MM/dd\"] or patterns = [\"dd/MM/yy\"] or patterns = [\"MM/dd/yy\"]"
         ),
         "{}",
         ran.out

@@ -84,6 +84,7 @@ impl ColumnFacts {
         if trimmed.is_empty() {
             self.empty += 1;
         } else if let Some(table) = &mut self.table {
+            table.may_be_malformed |= !is_utf8;
             table.add(value, 1, place);
             if table.is_over() {
                 self.fold();
@@ -116,17 +117,19 @@ impl ColumnFacts {
         self.table.is_some()
     }
 
-    /// As [`observe`](Self::observe) of a valid value, in a column without a table.
+    /// As [`observe`](Self::observe) of a valid value, in a column without a table. Says which integer it
+    /// is, if it is a small one.
     #[inline]
-    pub(super) fn observe_directly(&mut self, value: &[u8], place: Place) {
+    pub(super) fn observe_directly(&mut self, value: &[u8], place: Place) -> Option<i64> {
         debug_assert!(self.table.is_none(), "values go through the table while there is one");
         let trimmed = readings::trim(value);
         if trimmed.is_empty() {
             self.empty += 1;
-        } else {
-            self.hash(value);
-            self.direct.add_trimmed(value, trimmed, 1, place);
+            return None;
         }
+        self.hash(value);
+        self.direct.add_trimmed(value, trimmed, 1, place);
+        self.direct.last_integer
     }
 
     /// Takes note of the values of a group, as [`observe`](Self::observe) does of one, and empties it. The
@@ -194,10 +197,13 @@ impl ColumnFacts {
     fn fold(&mut self) {
         if let Some(table) = self.table.take() {
             let hashes = self.hashes.get_or_insert_with(Hashes::new);
+            if table.len() > self.most_hashes {
+                hashes.condense();
+            }
             for found in table.values() {
                 hashes.add(found.value, self.most_hashes);
-                self.direct.add(found.value, found.count, found.first);
             }
+            add_all(&mut self.direct, &table);
         }
     }
 
@@ -205,6 +211,7 @@ impl ColumnFacts {
         self.empty += other.empty;
         match (&mut self.table, &other.table) {
             (Some(ours), Some(theirs)) => {
+                ours.may_be_malformed |= theirs.may_be_malformed;
                 for found in theirs.values() {
                     ours.add(found.value, found.count, found.first);
                 }
@@ -256,11 +263,13 @@ impl ColumnFacts {
             };
             self.distinct_values().into_iter().map(saved).collect()
         });
+        let mut facts = self.direct.clone();
+        facts.settle();
         SavedColumn {
             empty: self.empty,
             values,
             hashes,
-            facts: self.direct.clone(),
+            facts,
             quoted: self.quoted.clone(),
             sequence: self.sequence.clone(),
         }
@@ -284,6 +293,7 @@ impl ColumnFacts {
                 let mut table = DistinctTable::new(columns);
                 for saved in values {
                     total = total.checked_add(saved.count)?;
+                    table.may_be_malformed |= std::str::from_utf8(&saved.value).is_err();
                     table.add(&saved.value, saved.count, saved.first);
                 }
                 let over = table.is_over();
@@ -326,9 +336,10 @@ impl ColumnFacts {
     pub fn facts(&self) -> Facts {
         let mut facts = self.direct.clone();
         if let Some(table) = &self.table {
-            table.values().for_each(|found| facts.add(found.value, found.count, found.first));
+            add_all(&mut facts, table);
         }
         facts.blank += self.empty;
+        facts.settle();
         facts
     }
 
@@ -377,5 +388,16 @@ impl ColumnFacts {
                 .then_with(|| a.value.cmp(b.value))
         });
         values
+    }
+}
+
+/// Adds all values of a table to plain facts.
+fn add_all(facts: &mut Facts, table: &DistinctTable) {
+    for found in table.values() {
+        if table.may_be_malformed {
+            facts.add(found.value, found.count, found.first);
+        } else {
+            facts.add_valid(found.value, found.count, found.first);
+        }
     }
 }

@@ -42,13 +42,20 @@ pub(super) struct DistinctTable {
     /// Where each value was seen first.
     firsts: Vec<Place>,
     most_bytes: usize,
+    /// Whether some of them may not be valid text.
+    pub may_be_malformed: bool,
 }
 
 impl DistinctTable {
     /// A table for one of `columns` columns.
     pub fn new(columns: usize) -> Self {
         let most_bytes = (TOTAL_BYTES / columns.max(1)).min(MAX_COLUMN_BYTES);
-        DistinctTable { values: Interner::new(), firsts: Vec::new(), most_bytes }
+        DistinctTable {
+            values: Interner::new(),
+            firsts: Vec::new(),
+            most_bytes,
+            may_be_malformed: false,
+        }
     }
 
     pub fn len(&self) -> usize {

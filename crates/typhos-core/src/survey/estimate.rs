@@ -81,8 +81,9 @@ impl Hashes {
         }
     }
 
+    /// Keeps registers instead, as it has to be with too many hashes.
     #[cold]
-    fn condense(&mut self) {
+    pub fn condense(&mut self) {
         if let Hashes::All(all) = self {
             let mut registers = Box::new([0; REGISTERS]);
             all.iter().for_each(|hash| note(&mut registers, *hash));

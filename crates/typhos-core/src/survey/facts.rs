@@ -97,6 +97,9 @@ pub struct Facts {
     pub written: Option<Box<WrittenFacts>>,
     /// Values of [`Class::Written`] that are points as well.
     pub written_points: u64,
+    /// The integer that the value added last was, if it was a small one.
+    #[serde(skip)]
+    pub(super) last_integer: Option<i64>,
 }
 
 impl Facts {
@@ -149,6 +152,12 @@ impl Facts {
         }
     }
 
+    /// As [`add`](Self::add), of a valid text.
+    #[inline]
+    pub(super) fn add_valid(&mut self, value: &[u8], count: u64, place: Place) {
+        self.add_trimmed(value, readings::trim(value), count, place);
+    }
+
     /// As [`add`](Self::add) of a valid text, where what is left of it without white space is known.
     #[inline(always)]
     pub(super) fn add_trimmed(&mut self, value: &[u8], trimmed: &[u8], count: u64, place: Place) {
@@ -181,12 +190,14 @@ impl Facts {
     /// Takes note of what a value is, and says which tally it belongs to.
     #[inline]
     fn classify(&mut self, value: &[u8], count: u64, place: Place) -> usize {
-        if let Some(number) = readings::parse_integer(value) {
+        self.last_integer = readings::parse_integer(value);
+        if let Some(number) = self.last_integer {
             let digits = value.strip_prefix(b"-").unwrap_or(value);
             if digits.len() > 1 && digits[0] == b'0' {
                 return Class::Code as usize;
             }
-            self.numbers.add_small(number, count);
+            let is_code = self.tallies[Class::Code as usize].count > 0;
+            self.numbers.add_small(number, count, is_code);
             if number.abs() > FLOAT32_SURE {
                 self.large_integer(value, number, count, place);
             }
@@ -281,6 +292,13 @@ impl Facts {
             Class::Signed as usize
         } else {
             CLASSES.len() + wide_width_of(number.mantissa)
+        }
+    }
+
+    /// Drops what is not whole, and so would depend on the order of the values.
+    pub(super) fn settle(&mut self) {
+        if self.count(Class::Code) > 0 {
+            self.numbers.spread = Default::default();
         }
     }
 

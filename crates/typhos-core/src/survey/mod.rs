@@ -41,7 +41,7 @@ pub use example::{Example, MAX_EXAMPLES, Tally};
 pub use facts::{CLASSES, Class, Facts};
 pub use file::{PoolError, SURVEY_VERSION, SurveyFileError, is_survey};
 pub use numbers::{NumberFacts, WIDTHS};
-use order::{BlockRun, Runs};
+use order::{Adding, BlockRun, Runs};
 pub use order::{Sequence, Trend};
 pub use source::{Source, SourceFile};
 pub use spread::{Cell, Spread};
@@ -318,14 +318,14 @@ impl Watcher {
                         let values = self.records.column(field);
                         let context = Context { text, dialect: &dialect, keeps_empty, is_utf8 };
                         let place = |row: u32| place(self.records.line(row as usize));
-                        context.watch_column(facts, values, place, &mut self.scratch);
+                        let run = &mut self.runs[column];
+                        // Where values are looked at one by one, their order is seen to on the way.
+                        let (mut over, at_once) = (BlockRun::None, !facts.has_values());
+                        let on_the_way = if at_once { &mut *run } else { &mut over };
+                        context.watch_column(facts, values, place, on_the_way, &mut self.scratch);
                         let values = || self.records.column(field);
-                        if !self.runs[column].is_over() {
-                            context.watch_order(
-                                &mut self.runs[column],
-                                values(),
-                                &mut self.scratch,
-                            );
+                        if !at_once && !run.is_over() {
+                            context.watch_order(run, values(), &mut self.scratch);
                         }
                         if shared.options.quoted {
                             context.watch_quotes(facts, values(), place, &mut self.scratch);
@@ -340,9 +340,8 @@ impl Watcher {
     /// Forgets how the values of the last block stood; columns in no order are not looked at again.
     fn begin_runs(&mut self, shared: &Shared<'_>) {
         let orders = shared.orders.lock().unwrap_or_else(PoisonError::into_inner);
-        let run = |runs: &Runs| if runs.is_over() { BlockRun::None } else { BlockRun::Empty };
         self.runs.clear();
-        self.runs.extend(orders.iter().map(run));
+        self.runs.extend(orders.iter().map(Runs::next));
     }
 
     fn end_runs(&mut self, shared: &Shared<'_>, block: &Block) {
@@ -366,12 +365,13 @@ struct Context<'b> {
 
 impl Context<'_> {
     /// Takes note of the values of one column, given as places in the text; `place` says where the
-    /// record of a row stands.
+    /// record of a row stands. Those of a column without a table are added to `run` as well.
     fn watch_column(
         &self,
         facts: &mut ColumnFacts,
         values: impl Iterator<Item = (usize, usize)>,
         place: impl Fn(u32) -> Place,
+        run: &mut BlockRun,
         scratch: &mut Vec<u8>,
     ) {
         let text = self.text;
@@ -426,16 +426,31 @@ impl Context<'_> {
             }
         }
         facts.observe_group(&mut group, text, &place);
+        let mut adding = Adding::to(run);
         for (row, (start, end)) in values {
             if start == end {
                 empty += 1;
                 continue;
             }
             match self.plain(start, end) {
-                Some((start, end)) => facts.observe_directly(&text[start..end], place(row)),
-                None => self.observe_closely(facts, start, end, place(row), scratch),
+                Some((start, end)) => {
+                    let value = &text[start..end];
+                    let integer = facts.observe_directly(value, place(row));
+                    if !adding.push_integer(value, integer) {
+                        adding.push(value);
+                    }
+                }
+                None => {
+                    self.observe_closely(facts, start, end, place(row), scratch);
+                    // A value that does not stand in the text as it is goes by itself.
+                    drop(adding);
+                    let value = self.dialect.value(&text[start..end], scratch);
+                    Adding::to(run).push(value);
+                    adding = Adding::to(run);
+                }
             }
         }
+        drop(adding);
         facts.observe_empty(empty);
     }
 
@@ -446,12 +461,20 @@ impl Context<'_> {
         values: impl Iterator<Item = (usize, usize)>,
         scratch: &mut Vec<u8>,
     ) {
+        let mut adding = Adding::to(run);
         for (start, end) in values {
-            match self.plain(start, end) {
-                Some((start, end)) => run.push(&self.text[start..end]),
-                None => run.push(self.dialect.value(&self.text[start..end], scratch)),
-            }
-            if run.is_over() {
+            let goes_on = match self.plain(start, end) {
+                Some((start, end)) => adding.push(&self.text[start..end]),
+                None => {
+                    // A value that does not stand in the text as it is goes by itself.
+                    drop(adding);
+                    let value = self.dialect.value(&self.text[start..end], scratch);
+                    let goes_on = Adding::to(run).push(value);
+                    adding = Adding::to(run);
+                    goes_on
+                }
+            };
+            if !goes_on {
                 break;
             }
         }

@@ -110,11 +110,13 @@ pub(super) const FLOAT32_SURE: i64 = 1 << 24;
 const FLOAT64_SURE: i64 = 1 << 53;
 
 impl NumberFacts {
-    /// Adds an integer of at most 18 digits.
+    /// Adds an integer of at most 18 digits. Among codes it is none, and nobody asks how it is spread.
     #[inline]
-    pub(super) fn add_small(&mut self, number: i64, count: u64) {
+    pub(super) fn add_small(&mut self, number: i64, count: u64, is_code: bool) {
         self.small = (self.small.0.min(number), self.small.1.max(number));
-        self.spread.add(number as f64, count);
+        if !is_code {
+            self.spread.add(number as f64, count);
+        }
     }
 
     /// Takes note of what an integer beyond [`FLOAT32_SURE`] is as a float.

@@ -32,8 +32,6 @@ pub struct Trend {
 }
 
 impl Trend {
-    const BOTH: Trend = Trend { rises: true, falls: true };
-
     /// Whether the values are in any order.
     pub fn is_any(self) -> bool {
         self.rises || self.falls
@@ -87,33 +85,21 @@ pub(super) struct Run {
 }
 
 impl Run {
-    /// A run of one value, which is not blank.
-    fn of(value: &[u8]) -> Run {
+    /// A run of one value, which is not blank, where `open` says which orders there may still be.
+    fn of(value: &[u8], open: Open) -> Run {
         let number = Edge::number_of(value);
         let edge = Edge { text: value.to_vec(), number };
-        let as_number = Trend { rises: number.is_some(), falls: number.is_some() };
-        Run { first: edge.clone(), last: edge, as_text: Trend::BOTH, as_number }
+        let trend = |is: bool| Trend { rises: is, falls: is };
+        Run {
+            first: edge.clone(),
+            last: edge,
+            as_text: trend(open.as_text),
+            as_number: trend(open.as_number && number.is_some()),
+        }
     }
 
     fn is_any(&self) -> bool {
         self.as_text.is_any() || self.as_number.is_any()
-    }
-
-    /// Adds the value behind.
-    fn push(&mut self, value: &[u8]) {
-        if value == self.last.text {
-            return;
-        }
-        let number = Edge::number_of(value);
-        let steps = {
-            let text = self.last.text.as_slice().cmp(value);
-            (text, self.last.number.zip(number).map(|(a, b)| a.cmp(&b)))
-        };
-        self.as_text.step(Some(steps.0));
-        self.as_number.step(steps.1);
-        self.last.text.clear();
-        self.last.text.extend_from_slice(value);
-        self.last.number = number;
     }
 
     /// Adds the run behind.
@@ -128,56 +114,163 @@ impl Run {
     }
 }
 
+/// The number of the last value, in the form it is compared in.
+#[derive(Debug, Clone, Copy)]
+enum Before {
+    Small(i64),
+    Other(Option<Decimal>),
+}
+
+impl Before {
+    fn of(number: Option<Decimal>) -> Before {
+        let small = number.filter(|number| number.scale == 0);
+        match small.and_then(|number| i64::try_from(number.mantissa).ok()) {
+            Some(small) => Before::Small(small),
+            None => Before::Other(number),
+        }
+    }
+
+    fn number(self) -> Option<Decimal> {
+        match self {
+            Before::Small(number) => Some(Decimal { mantissa: number.into(), scale: 0 }),
+            Before::Other(number) => number,
+        }
+    }
+}
+
+/// Which orders a column may still be in: what was ruled out in one block need not be looked at in the
+/// next.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Open {
+    as_text: bool,
+    as_number: bool,
+}
+
 /// What one block has to say: nothing yet, a run, or that there is no order.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone)]
 pub(super) enum BlockRun {
-    #[default]
-    Empty,
+    Empty(Open),
     Run(Box<Run>),
     None,
 }
 
 impl BlockRun {
-    /// Adds the value behind. Well-known tokens count as absent for the numbers, and as what they are for
-    /// the texts; a column of such texts is in no order worth telling.
-    #[inline]
-    pub fn push(&mut self, value: &[u8]) {
-        let value = trim(value);
-        if value.is_empty() || token(value).is_some() {
-            return;
-        }
-        if value.len() > MOST_BYTES {
-            *self = BlockRun::None;
-            return;
-        }
-        match self {
-            BlockRun::None => {}
-            BlockRun::Empty => *self = BlockRun::Run(Box::new(Run::of(value))),
-            BlockRun::Run(run) => {
-                run.push(value);
-                if !run.is_any() {
-                    *self = BlockRun::None;
-                }
-            }
-        }
-    }
-
     pub fn is_over(&self) -> bool {
         matches!(self, BlockRun::None)
     }
 }
 
+/// Values of one slice of a block being added to its run. The last of them stays where it stands, as long
+/// as it can.
+pub(super) struct Adding<'r, 't> {
+    run: &'r mut BlockRun,
+    before: Before,
+    last: &'t [u8],
+}
+
+impl<'r, 't> Adding<'r, 't> {
+    pub fn to(run: &'r mut BlockRun) -> Adding<'r, 't> {
+        let before = match &*run {
+            BlockRun::Run(run) => Before::of(run.last.number),
+            _ => Before::Other(None),
+        };
+        Adding { run, before, last: b"" }
+    }
+
+    /// Adds the value behind; says whether there is still an order. Blank fields and well-known tokens are
+    /// absent, and change nothing.
+    #[inline]
+    pub fn push(&mut self, value: &'t [u8]) -> bool {
+        let value = trim(value);
+        value.is_empty() || token(value).is_some() || self.push_any(value)
+    }
+
+    /// As [`push`](Self::push) of a value that is known to be this integer, if it is one. Says whether it
+    /// is done; otherwise the value has to be pushed.
+    #[inline(always)]
+    pub fn push_integer(&mut self, value: &'t [u8], number: Option<i64>) -> bool {
+        match (&mut *self.run, &mut self.before, number) {
+            (BlockRun::Run(run), Before::Small(last), Some(number)) if !run.as_text.is_any() => {
+                run.as_number.step(Some(Ord::cmp(last, &number)));
+                (*last, self.last) = (number, value);
+                run.as_number.is_any() || !self.end()
+            }
+            (BlockRun::None, ..) => true,
+            _ => false,
+        }
+    }
+
+    #[cold]
+    fn end(&mut self) -> bool {
+        *self.run = BlockRun::None;
+        false
+    }
+
+    #[inline(never)]
+    fn push_any(&mut self, value: &'t [u8]) -> bool {
+        if value.len() > MOST_BYTES {
+            return self.end();
+        }
+        match &mut *self.run {
+            BlockRun::None => return false,
+            BlockRun::Empty(open) => {
+                let run = Run::of(value, *open);
+                self.before = Before::of(run.last.number);
+                let is_any = run.is_any();
+                *self.run = BlockRun::Run(Box::new(run));
+                if !is_any {
+                    return self.end();
+                }
+            }
+            BlockRun::Run(run) => {
+                let last = if self.last.is_empty() { &run.last.text[..] } else { self.last };
+                if last == value {
+                    return true;
+                }
+                let number = Edge::number_of(value);
+                let step = self.before.number().zip(number).map(|(a, b)| a.cmp(&b));
+                self.before = Before::of(number);
+                run.as_number.step(step);
+                run.as_text.step(Some(last.cmp(value)));
+                if !run.is_any() {
+                    return self.end();
+                }
+            }
+        }
+        self.last = value;
+        true
+    }
+}
+
+impl Drop for Adding<'_, '_> {
+    fn drop(&mut self) {
+        if let BlockRun::Run(run) = &mut *self.run
+            && !self.last.is_empty()
+        {
+            run.last = Edge { text: self.last.to_vec(), number: self.before.number() };
+        }
+    }
+}
+
 /// Runs of one column by file, and within a file by the blocks they are of: from one to before another.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone)]
 pub(super) struct Runs {
     over: bool,
+    open: Open,
     by_file: BTreeMap<u32, BTreeMap<u64, (u64, Option<Run>)>>,
 }
 
+impl Default for Runs {
+    fn default() -> Runs {
+        let open = Open { as_text: true, as_number: true };
+        Runs { over: false, open, by_file: BTreeMap::new() }
+    }
+}
+
 impl Runs {
-    /// Whether there is no order any more.
-    pub fn is_over(&self) -> bool {
-        self.over
+    /// Where the next block starts.
+    pub fn next(&self) -> BlockRun {
+        if self.over { BlockRun::None } else { BlockRun::Empty(self.open) }
     }
 
     fn end(&mut self) {
@@ -190,7 +283,7 @@ impl Runs {
         let run = match run {
             BlockRun::None => return self.end(),
             _ if self.over => return,
-            BlockRun::Empty => None,
+            BlockRun::Empty(_) => None,
             BlockRun::Run(run) => Some(*run),
         };
         let blocks = self.by_file.entry(file).or_default();
@@ -204,6 +297,10 @@ impl Runs {
         }
         if let Some((next_end, later)) = blocks.remove(&end) {
             (end, run) = (next_end, both(run, later));
+        }
+        if let Some(run) = &run {
+            self.open.as_text &= run.as_text.is_any();
+            self.open.as_number &= run.as_number.is_any();
         }
         let is_any = run.as_ref().is_none_or(Run::is_any);
         blocks.insert(start, (end, run));
@@ -251,7 +348,7 @@ impl Sequence {
     pub fn trends(&self) -> Option<(Trend, Trend)> {
         let runs = self.runs.as_ref()?.values().cloned();
         let whole = runs.reduce(Run::join)?;
-        let differ = whole.as_text != Trend::BOTH;
+        let differ = whole.first.text != whole.last.text;
         (differ && whole.is_any()).then_some((whole.as_text, whole.as_number))
     }
 
@@ -283,8 +380,15 @@ mod tests {
     use proptest::prelude::*;
 
     fn run_of(values: &[String]) -> BlockRun {
-        let mut run = BlockRun::default();
-        values.iter().for_each(|value| run.push(value.as_bytes()));
+        let mut run = Runs::default().next();
+        // In two parts, as a block comes in slices.
+        let (first, second) = values.split_at(values.len() / 2);
+        for part in [first, second] {
+            let mut adding = Adding::to(&mut run);
+            part.iter().for_each(|value| {
+                adding.push(value.as_bytes());
+            });
+        }
         run
     }
 

@@ -25,7 +25,7 @@ pub struct Cell {
 }
 
 /// Counts of numbers by cell.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
 #[serde(into = "SavedSpread", try_from = "SavedSpread")]
 pub struct Spread {
     /// Lower bits that do not tell cells apart.
@@ -34,6 +34,8 @@ pub struct Spread {
     /// length is 0, or a power of two that is at least twice the cells in use.
     places: Vec<(u64, u64)>,
     used: usize,
+    /// The place that was added to last: sorted columns stay in one cell for long.
+    last: usize,
 }
 
 /// The integer that orders as the double does.
@@ -55,20 +57,33 @@ fn place_of(key: u64, places: usize) -> usize {
     (key.wrapping_mul(0x9e37_79b9_7f4a_7c15) >> 40) as usize & (places - 1)
 }
 
+impl PartialEq for Spread {
+    fn eq(&self, other: &Spread) -> bool {
+        (self.shift, self.cells()) == (other.shift, other.cells())
+    }
+}
+
 impl Spread {
     /// Adds a finite number, seen `count` times.
     #[inline]
     pub fn add(&mut self, number: f64, count: u64) {
         debug_assert!(number.is_finite(), "what is not a number is counted elsewhere");
         let key = ordered(number) >> self.shift;
-        if let Some(first) = place_of_some(key, self.places.len())
-            && self.places[first].0 == key
-            && self.places[first].1 > 0
-        {
-            self.places[first].1 += count;
-            return;
+        match self.places.get_mut(self.last) {
+            Some((known, held)) if *known == key && *held > 0 => *held += count,
+            _ => self.add_elsewhere(key, count),
         }
-        self.add_key(key, count);
+    }
+
+    fn add_elsewhere(&mut self, key: u64, count: u64) {
+        let first = place_of(key, self.places.len().max(1));
+        match self.places.get_mut(first) {
+            Some((known, held)) if *known == key && *held > 0 => {
+                *held += count;
+                self.last = first;
+            }
+            _ => self.add_key(key, count),
+        }
     }
 
     #[inline(never)]
@@ -157,11 +172,6 @@ impl Spread {
     pub fn is_exact(&self) -> bool {
         self.shift == 0
     }
-}
-
-#[inline]
-fn place_of_some(key: u64, places: usize) -> Option<usize> {
-    (places > 0).then(|| place_of(key, places))
 }
 
 /// A spread in a saved survey: how many lower bits do not matter, and the cells by key.
