@@ -241,7 +241,8 @@ impl Facts {
         // The first and last byte of numbers in any clothes: digits, signs, parentheses, letters of a
         // currency beside a digit, or the start of something longer than a byte.
         let (first, last) = (value[0], value[value.len() - 1]);
-        if (first.is_ascii_digit() || last.is_ascii_digit() || matches!(last, b')' | b'-'))
+        let is_edge = |byte: u8| byte.is_ascii_digit() || matches!(byte, b'-' | b'+' | b'(' | b')');
+        if (is_edge(first) || is_edge(last) || first == 0xe2)
             && let Some(undressed) = written(value)
         {
             self.written_points += if readings::point(value).is_some() { count } else { 0 };

@@ -246,7 +246,7 @@ impl Shared<'_> {
             if monitor.stopped() {
                 return Err(RunError::Interrupted);
             }
-            let seen = watcher.survey.records + watcher.survey.broken;
+            let seen = watcher.survey.records;
             watcher.watch(&block, self, rows.saturating_sub(seen));
             monitor.advance(block.bytes);
             if watcher.survey.is_sample {
@@ -296,11 +296,17 @@ impl Watcher {
                 self.survey.is_sample = true;
                 break;
             }
-            let broken = self.records.broken().len() as u64;
-            most = most.saturating_sub(self.records.len() as u64 + broken);
+            // Records come a little more than asked for; what stands behind the last one is left alone.
+            let end = usize::try_from(most).ok().filter(|most| *most < self.records.len());
+            let end_line = end.map_or(u32::MAX, |end| self.records.line(end));
+            if let Some(end) = end {
+                self.records.retain(|row| row < end);
+                self.survey.is_sample = true;
+            }
+            most -= (self.records.len() as u64).min(most);
             self.survey.records += self.records.len() as u64;
             let place = |line: u32| Place { file, line: block.first_line + u64::from(line) };
-            for broken in self.records.broken() {
+            for broken in self.records.broken().iter().filter(|broken| broken.line < end_line) {
                 self.survey.broken += 1;
                 if self.survey.broken_examples.len() < MAX_BROKEN_EXAMPLES {
                     let reason = broken.kind.describe(block.first_line).into_owned();
