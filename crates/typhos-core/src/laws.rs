@@ -9,11 +9,11 @@ use crate::dates::Order;
 use crate::infer::{Rules, Wanted, decide, draft};
 use crate::run::{NoMonitor, RunOptions};
 use crate::schema::read;
-use crate::survey::{Survey, SurveyOptions};
+use crate::survey::{Absent, Survey, SurveyOptions};
 use crate::text::{Block, BlockReader, Dialect, Input, InputChoice, QuotedEmpty};
 
 /// Values of every kind a reading knows, and near misses.
-fn value() -> impl Strategy<Value = String> {
+pub(crate) fn value() -> impl Strategy<Value = String> {
     prop_oneof![
         4 => any::<i64>().prop_map(|n| n.to_string()),
         3 => (any::<i32>(), 0u32..12).prop_map(|(n, scale)| format!("{}.{:0w$}", n / 1000, n.unsigned_abs() % 1000, w = scale as usize)),
@@ -34,8 +34,52 @@ fn value() -> impl Strategy<Value = String> {
     ]
 }
 
-fn quoted(value: &str) -> String {
+pub(crate) fn quoted(value: &str) -> String {
     format!("\"{}\"", value.replace('"', "\"\""))
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(150))]
+
+    /// Pooling any split of an input into its files, in any order, through saved surveys, is scouting it
+    /// whole.
+    #[test]
+    fn pooled_surveys_are_the_survey_of_all(
+        kinds in proptest::collection::vec(value(), 1..6),
+        files in proptest::collection::vec(proptest::collection::vec(0usize..6, 1..40), 1..6),
+        groups in proptest::collection::vec(0usize..3, 6), turn in 0usize..6, order in proptest::option::of(Just(Order::Dmy)),
+    ) {
+        let folder = tempfile::tempdir().unwrap();
+        let choice = InputChoice { names: Some(vec!["c".into(), "d".into()]), header: Some(false), ..Dialect::RFC_4180.into() };
+        let paths: Vec<_> = files.iter().enumerate().map(|(at, picks)| {
+            let path = folder.path().join(format!("{at}.csv"));
+            let rows: String = picks.iter().map(|at| format!("{},x\n", quoted(&kinds[at % kinds.len()]))).collect();
+            std::fs::write(&path, rows).unwrap();
+            path
+        }).collect();
+        let options = SurveyOptions { absent: Absent::Everywhere(vec!["-".into()]), ..SurveyOptions::default() };
+        let survey = |paths: &[std::path::PathBuf]| {
+            let input = Input::open(paths, &choice).unwrap();
+            Survey::take(&input, &options, &RunOptions::default(), &NoMonitor).unwrap()
+        };
+        let rules = Rules { date_order: order, ..Rules::default() };
+        let told = |survey: &Survey| {
+            let decisions = decide(survey, &rules);
+            (draft(survey, &decisions, &Wanted::default()).to_toml(), format!("{decisions:#?}"))
+        };
+        let mut parts = Vec::new();
+        for group in 0..3 {
+            let members: Vec<_> = paths.iter().zip(&groups).filter(|(_, g)| **g == group).map(|(path, _)| path.clone()).collect();
+            if !members.is_empty() {
+                let mut saved = Vec::new();
+                survey(&members).save(&mut saved).unwrap();
+                parts.push(Survey::load(&saved[..]).unwrap());
+            }
+        }
+        let parts_count = parts.len();
+        parts.rotate_left(turn % parts_count);
+        prop_assert_eq!(told(&Survey::pool(parts).unwrap()), told(&survey(&paths)));
+    }
 }
 
 proptest! {

@@ -280,4 +280,6 @@ pub fn line_of(place: Place, files: &[String]) -> String {
 }
 
 #[cfg(test)]
+mod oracle;
+#[cfg(test)]
 mod tests;

@@ -72,7 +72,8 @@ pub fn profile(survey: &Survey, at: usize, decision: &Decision, rules: &Rules) -
     let facts: Vec<Facts> = survey.columns.iter().map(ColumnFacts::facts).collect();
     let files = survey.files();
     let context = Context::collect(&files, &survey.source.names, &facts, rules);
-    let (column, facts) = (&survey.columns[at], &facts[at]);
+    let column = &survey.columns[at];
+    let facts = &column.facts_with_spread();
     let spread = spread_of(facts, decision);
     let mut cells = spread.map(Spread::cells).unwrap_or_default();
     // The extremes are known, whatever the cells are.

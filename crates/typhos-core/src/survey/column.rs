@@ -3,6 +3,7 @@
 use super::distinct::{DistinctTable, DistinctValue, MAX_DISTINCT, most_hashes};
 use super::estimate::Hashes;
 use super::saved::{SavedColumn, SavedHashes, SavedValue, hex, unhex};
+use super::spread::most_cells;
 use super::{Facts, Place, Sequence, Tally};
 use crate::intern::{Interner, Key};
 use crate::readings;
@@ -67,7 +68,7 @@ impl ColumnFacts {
     /// `is_all` that no others do.
     pub(super) fn new(columns: usize, said: &[String], is_all: bool) -> Self {
         ColumnFacts {
-            direct: Facts::new(said, is_all),
+            direct: Facts::new(said, is_all, most_cells(columns)),
             table: Some(DistinctTable::new(columns)),
             hashes: None,
             most_hashes: most_hashes(columns),
@@ -227,6 +228,7 @@ impl ColumnFacts {
         if let (Some(ours), Some(theirs)) = (&mut self.hashes, other.hashes) {
             ours.merge(theirs, self.most_hashes);
         }
+        self.settle();
         self.direct.merge(other.direct);
         self.quoted.merge(other.quoted);
     }
@@ -249,9 +251,8 @@ impl ColumnFacts {
     pub(super) fn save(&self) -> SavedColumn {
         let hashes = self.hashes.as_ref().map(|hashes| match hashes {
             Hashes::All(all) => {
-                let mut all: Vec<u64> = all.iter().copied().collect();
-                all.sort_unstable();
-                SavedHashes::All(hex(&all.iter().flat_map(|n| n.to_be_bytes()).collect::<Vec<_>>()))
+                let bytes = all.sorted().iter().flat_map(|hash| hash.to_be_bytes());
+                SavedHashes::All(hex(&bytes.collect::<Vec<_>>()))
             }
             Hashes::Sketch(registers) => SavedHashes::Sketch(hex(&registers[..])),
         });
@@ -312,6 +313,7 @@ impl ColumnFacts {
                 for hash in all.iter().map(|bytes| u64::from_be_bytes(*bytes)) {
                     hashes.add_hash(hash, column.most_hashes);
                 }
+                hashes.settle(column.most_hashes);
                 column.hashes = rest.is_empty().then_some(hashes);
                 column.hashes.as_ref()?;
             }
@@ -331,10 +333,18 @@ impl ColumnFacts {
         below.get()
     }
 
-    /// The facts of all values. Worked out from the distinct values where those are known, so ask
-    /// once.
+    /// The facts of all values but how they are spread. Worked out from the distinct values where those
+    /// are known, so ask once.
     pub fn facts(&self) -> Facts {
-        let mut facts = self.direct.clone();
+        self.all_facts(self.direct.clone_without_spread())
+    }
+
+    /// The facts of all values, and how they are spread.
+    pub fn facts_with_spread(&self) -> Facts {
+        self.all_facts(self.direct.clone())
+    }
+
+    fn all_facts(&self, mut facts: Facts) -> Facts {
         if let Some(table) = &self.table {
             add_all(&mut facts, table);
         }
@@ -343,8 +353,15 @@ impl ColumnFacts {
         facts
     }
 
+    /// Makes what was noted fit to be asked.
+    pub(super) fn settle(&mut self) {
+        if let Some(hashes) = &mut self.hashes {
+            hashes.settle(self.most_hashes);
+        }
+    }
+
     /// How many distinct values there are, the empty one not counted. Exact up to [`MAX_DISTINCT`]; in
-    /// inputs of more than fifty columns sooner an estimate.
+    /// inputs of more than ninety columns sooner an estimate.
     pub fn distinct(&self) -> DistinctCount {
         match (&self.table, &self.hashes) {
             (Some(table), _) => DistinctCount { count: table.len() as u64, is_exact: true },

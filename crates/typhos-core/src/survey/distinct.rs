@@ -9,19 +9,19 @@ pub const MAX_DISTINCT: usize = 65_536;
 /// Bytes held for distinct values over all columns, by each thread; shared out evenly, so that a file of
 /// thousands of columns stays in bounds too. What a column gets does not depend on the threads, since
 /// then its facts would.
-const TOTAL_BYTES: usize = 64 << 20;
+const TOTAL_BYTES: usize = 48 << 20;
 
 /// The most one column gets of that: enough for [`MAX_DISTINCT`] values of ordinary length.
 const MAX_COLUMN_BYTES: usize = 8 << 20;
 
 /// Bytes held over all columns, by each thread, for the hashes of columns whose values are too large or
-/// too many to be kept. A hash set takes about 18 bytes for each at its fullest.
-const TOTAL_HASH_BYTES: usize = 64 << 20;
+/// too many to be kept.
+const TOTAL_HASH_BYTES: usize = 48 << 20;
 
-/// The most hashes kept of one of `columns` columns: [`MAX_DISTINCT`], unless there are more than fifty
+/// The most hashes kept of one of `columns` columns: [`MAX_DISTINCT`], unless there are more than ninety
 /// columns.
 pub(super) fn most_hashes(columns: usize) -> usize {
-    (TOTAL_HASH_BYTES / 18 / columns.max(1)).min(MAX_DISTINCT)
+    (TOTAL_HASH_BYTES / size_of::<u64>() / columns.max(1)).min(MAX_DISTINCT)
 }
 
 /// One distinct value.

@@ -10,9 +10,6 @@
 //! version, so that saved surveys merge. Two values of one hash count as one; among 65,536 values that
 //! happens once in some eight thousand million columns.
 
-use std::collections::HashSet;
-use std::hash::{BuildHasherDefault, Hasher};
-
 use twox_hash::XxHash3_64;
 
 /// Bits of a hash that choose a register.
@@ -30,21 +27,37 @@ pub(super) fn hash(value: &[u8]) -> u64 {
     XxHash3_64::oneshot(value)
 }
 
-/// Hashes are spread already.
+/// Distinct hashes, most of them sorted, and a few new ones that may be among them already: eight bytes
+/// each, which no set of them comes near.
 #[derive(Debug, Clone, Default)]
-pub(super) struct Spreader(u64);
+pub(super) struct HashList {
+    sorted: Vec<u64>,
+    fresh: Vec<u64>,
+}
 
-impl Hasher for Spreader {
-    fn finish(&self) -> u64 {
-        self.0
+impl HashList {
+    /// Adds a hash; says whether all of them are sorted then.
+    #[inline]
+    fn add(&mut self, hash: u64) -> bool {
+        self.fresh.push(hash);
+        let is_time = self.fresh.len() >= 64 && self.fresh.len() * 4 >= self.sorted.len();
+        if is_time {
+            self.sort();
+        }
+        is_time
     }
 
-    fn write(&mut self, bytes: &[u8]) {
-        bytes.iter().for_each(|byte| self.0 = self.0 << 8 | u64::from(*byte));
+    #[inline(never)]
+    fn sort(&mut self) {
+        self.sorted.append(&mut self.fresh);
+        // Two runs, one of them sorted: what a merging sort is fast at.
+        self.sorted.sort();
+        self.sorted.dedup();
     }
 
-    fn write_u64(&mut self, hash: u64) {
-        self.0 = hash;
+    /// All of them, sorted.
+    pub fn sorted(&self) -> &[u64] {
+        &self.sorted
     }
 }
 
@@ -52,14 +65,14 @@ impl Hasher for Spreader {
 #[derive(Debug, Clone)]
 pub(super) enum Hashes {
     /// All of them: they are few enough.
-    All(HashSet<u64, BuildHasherDefault<Spreader>>),
+    All(HashList),
     /// The registers of a sketch.
     Sketch(Box<[u8; REGISTERS]>),
 }
 
 impl Hashes {
     pub fn new() -> Hashes {
-        Hashes::All(HashSet::default())
+        Hashes::All(HashList::default())
     }
 
     /// Takes note of a value, where at most `most` hashes are to be kept.
@@ -73,8 +86,7 @@ impl Hashes {
         match self {
             Hashes::Sketch(registers) => note(registers, hash),
             Hashes::All(all) => {
-                all.insert(hash);
-                if all.len() > most {
+                if all.add(hash) && all.sorted.len() > most {
                     self.condense();
                 }
             }
@@ -86,14 +98,18 @@ impl Hashes {
     pub fn condense(&mut self) {
         if let Hashes::All(all) = self {
             let mut registers = Box::new([0; REGISTERS]);
-            all.iter().for_each(|hash| note(&mut registers, *hash));
+            all.sorted.iter().chain(&all.fresh).for_each(|hash| note(&mut registers, *hash));
             *self = Hashes::Sketch(registers);
         }
     }
 
     pub fn merge(&mut self, other: Hashes, most: usize) {
         match other {
-            Hashes::All(hashes) => hashes.into_iter().for_each(|hash| self.add_hash(hash, most)),
+            Hashes::All(hashes) => {
+                let all = hashes.sorted.into_iter().chain(hashes.fresh);
+                all.for_each(|hash| self.add_hash(hash, most));
+                self.settle(most);
+            }
             Hashes::Sketch(theirs) => {
                 self.condense();
                 if let Hashes::Sketch(ours) = self {
@@ -103,10 +119,21 @@ impl Hashes {
         }
     }
 
-    /// How many distinct values were noted, and whether that is exact.
+    /// Puts the last hashes among the others, after which there may be too many.
+    pub fn settle(&mut self, most: usize) {
+        if let Hashes::All(all) = self {
+            all.sort();
+            if all.sorted.len() > most {
+                self.condense();
+            }
+        }
+    }
+
+    /// How many distinct values were noted, and whether that is exact. They have to be
+    /// [settled](Self::settle).
     pub fn count(&self) -> (u64, bool) {
         match self {
-            Hashes::All(all) => (all.len() as u64, true),
+            Hashes::All(all) => (all.sorted.len() as u64, true),
             Hashes::Sketch(registers) => (estimate(registers).round() as u64, false),
         }
     }
@@ -196,6 +223,7 @@ mod tests {
         for count in [0u64, 1, 100, 8_000, 70_000, 1_000_000] {
             let mut hashes = Hashes::new();
             (0..count).for_each(|n| hashes.add(format!("booking {n}").as_bytes(), 0));
+            hashes.settle(0);
             let (estimate, is_exact) = hashes.count();
             assert_eq!(is_exact, count == 0);
             let error = (estimate as f64 - count as f64).abs() / count.max(1) as f64;
@@ -209,6 +237,7 @@ mod tests {
             let of = |values: &[u32]| {
                 let mut hashes = Hashes::new();
                 values.iter().for_each(|value| hashes.add(&value.to_le_bytes(), most));
+                hashes.settle(most);
                 hashes
             };
             let cut = cut.min(values.len());
@@ -218,7 +247,7 @@ mod tests {
             a.merge(b, most);
             prop_assert_eq!(a.count(), of(&values).count());
             prop_assert_eq!(backwards.count(), a.count());
-            let distinct = values.iter().collect::<HashSet<_>>().len();
+            let distinct = values.iter().collect::<std::collections::HashSet<_>>().len();
             if distinct <= most {
                 prop_assert_eq!(a.count(), (distinct as u64, true));
             }

@@ -104,9 +104,10 @@ pub struct Facts {
 
 impl Facts {
     /// No values yet, in a column where these texts mean "no value", and no others if `is_all`.
-    pub(super) fn new(said: &[String], is_all: bool) -> Facts {
+    pub(super) fn new(said: &[String], is_all: bool, cells: usize) -> Facts {
         let said = said.iter().filter(|text| !text.is_empty());
         Facts {
+            numbers: NumberFacts::with_most(cells),
             said_all: is_all,
             said: said.map(|text| (text.clone(), 0)).collect(),
             ..Facts::default()
@@ -293,6 +294,19 @@ impl Facts {
             Class::Signed as usize
         } else {
             CLASSES.len() + wide_width_of(number.mantissa)
+        }
+    }
+
+    /// A copy that knows nothing of how numbers are spread, and learns nothing of it.
+    pub(super) fn clone_without_spread(&self) -> Facts {
+        Facts {
+            numbers: self.numbers.clone_without_spread(),
+            tallies: self.tallies.clone(),
+            text: self.text.clone(),
+            dates: self.dates.clone(),
+            said: self.said.clone(),
+            written: self.written.clone(),
+            ..*self
         }
     }
 

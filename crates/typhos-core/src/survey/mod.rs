@@ -196,6 +196,7 @@ impl Survey {
         survey.source = source;
         let orders = shared.orders.into_inner().unwrap_or_else(PoisonError::into_inner);
         for (column, runs) in survey.columns.iter_mut().zip(orders) {
+            column.settle();
             column.sequence = runs.finish();
         }
         Ok(survey)

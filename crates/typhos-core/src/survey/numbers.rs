@@ -86,6 +86,9 @@ pub struct NumberFacts {
     /// How the numbers are spread.
     pub spread: Spread,
     small: (i64, i64),
+    /// Whether the spread is of no interest.
+    #[serde(skip)]
+    no_spread: bool,
 }
 
 impl Default for NumberFacts {
@@ -100,6 +103,7 @@ impl Default for NumberFacts {
             float64_loses: None,
             spread: Spread::default(),
             small: (i64::MAX, i64::MIN),
+            no_spread: false,
         }
     }
 }
@@ -110,12 +114,36 @@ pub(super) const FLOAT32_SURE: i64 = 1 << 24;
 const FLOAT64_SURE: i64 = 1 << 53;
 
 impl NumberFacts {
+    /// No numbers yet, and never more cells of their spread than these.
+    pub(super) fn with_most(cells: usize) -> NumberFacts {
+        NumberFacts { spread: Spread::with_most(cells), ..NumberFacts::default() }
+    }
+
+    pub(super) fn clone_without_spread(&self) -> NumberFacts {
+        NumberFacts {
+            scales: self.scales.clone(),
+            float32_loses: self.float32_loses.clone(),
+            float32_losses: self.float32_losses.clone(),
+            float64_loses: self.float64_loses.clone(),
+            spread: Spread::default(),
+            no_spread: true,
+            ..*self
+        }
+    }
+
+    #[inline]
+    fn spread(&mut self, number: f64, count: u64) {
+        if !self.no_spread {
+            self.spread.add(number, count);
+        }
+    }
+
     /// Adds an integer of at most 18 digits. Among codes it is none, and nobody asks how it is spread.
     #[inline]
     pub(super) fn add_small(&mut self, number: i64, count: u64, is_code: bool) {
         self.small = (self.small.0.min(number), self.small.1.max(number));
         if !is_code {
-            self.spread.add(number as f64, count);
+            self.spread(number as f64, count);
         }
     }
 
@@ -154,7 +182,7 @@ impl NumberFacts {
             Some(_) => {}
             None => self.numbers = Some((decimal, decimal)),
         }
-        self.spread.add(decimal.near_f64(), count);
+        self.spread(decimal.near_f64(), count);
         if !number.marked {
             return;
         }
@@ -172,7 +200,7 @@ impl NumberFacts {
         let (low, high) = self.floats.unwrap_or((float, float));
         self.floats = Some((low.min(float), high.max(float)));
         if float.is_finite() {
-            self.spread.add(float, count);
+            self.spread(float, count);
         }
     }
 

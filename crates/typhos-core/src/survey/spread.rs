@@ -36,7 +36,18 @@ pub struct Spread {
     used: usize,
     /// The place that was added to last: sorted columns stay in one cell for long.
     last: usize,
+    /// The most cells, where they are fewer than [`MOST_CELLS`]; otherwise 0.
+    fewer: usize,
 }
+
+/// The most cells of a spread in a survey of so many columns: in one of more than a thousand fewer than
+/// in others, so that all together stay in bounds.
+pub(super) fn most_cells(columns: usize) -> usize {
+    (TOTAL_CELLS / columns.max(1)).clamp(32, MOST_CELLS)
+}
+
+/// Cells over all columns, of about 32 bytes each, in each thread.
+const TOTAL_CELLS: usize = 1 << 19;
 
 /// The integer that orders as the double does.
 #[inline]
@@ -92,7 +103,7 @@ impl Spread {
             let length = (4 * (self.used + 1)).next_power_of_two().max(16);
             self.rebuild(length, 0);
         }
-        if self.put(key, count) && self.used > MOST_CELLS {
+        if self.put(key, count) && self.used > self.most() {
             self.coarsen();
         }
     }
@@ -118,15 +129,19 @@ impl Spread {
 
     /// Makes the cells wider until there are few enough.
     fn coarsen(&mut self) {
-        let mut wider = 0;
         let mut keys: Vec<u64> = self.places.iter().filter(|p| p.1 > 0).map(|p| p.0).collect();
         keys.sort_unstable();
-        while keys.len() > MOST_CELLS {
-            wider += 1;
-            keys.iter_mut().for_each(|key| *key >>= 1);
-            keys.dedup();
+        // Neighbours fall together once all bits are gone in which they differ.
+        let mut apart_until = [0usize; 65];
+        for pair in keys.windows(2) {
+            apart_until[(u64::BITS - (pair[0] ^ pair[1]).leading_zeros()) as usize] += 1;
         }
-        self.rebuild(self.places.len(), wider);
+        let (mut wider, mut cells) = (0, keys.len());
+        while cells > self.most() {
+            wider += 1;
+            cells -= apart_until[wider];
+        }
+        self.rebuild(self.places.len(), wider as u32);
     }
 
     fn rebuild(&mut self, length: usize, wider: u32) {
@@ -135,6 +150,15 @@ impl Spread {
         for (key, count) in old.into_iter().filter(|(_, count)| *count > 0) {
             self.put(key >> wider, count);
         }
+    }
+
+    /// No numbers yet, and never more cells than these.
+    pub(super) fn with_most(cells: usize) -> Spread {
+        Spread { fewer: if cells < MOST_CELLS { cells } else { 0 }, ..Spread::default() }
+    }
+
+    fn most(&self) -> usize {
+        if self.fewer > 0 { self.fewer } else { MOST_CELLS }
     }
 
     /// Adds another spread.
@@ -179,6 +203,7 @@ impl Spread {
 #[serde(deny_unknown_fields)]
 struct SavedSpread {
     shift: u32,
+    fewer: usize,
     cells: Vec<(u64, u64)>,
 }
 
@@ -186,7 +211,7 @@ impl From<Spread> for SavedSpread {
     fn from(spread: Spread) -> SavedSpread {
         let mut cells: Vec<_> = spread.places.into_iter().filter(|(_, count)| *count > 0).collect();
         cells.sort_unstable();
-        SavedSpread { shift: spread.shift, cells }
+        SavedSpread { shift: spread.shift, fewer: spread.fewer, cells }
     }
 }
 
@@ -198,7 +223,8 @@ impl TryFrom<SavedSpread> for Spread {
             return Err("a spread has at most 512 cells, and a shift below 64".into());
         }
         let most = u64::MAX >> saved.shift;
-        let mut spread = Spread { shift: saved.shift, ..Spread::default() };
+        let fewer = saved.fewer.min(MOST_CELLS);
+        let mut spread = Spread { shift: saved.shift, fewer, ..Spread::default() };
         for (key, count) in saved.cells {
             let is_finite = key <= most && number(key << saved.shift).is_finite();
             if !is_finite || count == 0 {
