@@ -285,15 +285,17 @@ fn significant_digits(mantissa: u128) -> u32 {
 
 /// Whether a number, read as float32 and printed in its shortest form, is still the number written.
 pub fn survives_float32(text: &str, number: &Number) -> bool {
-    survives(text, number, f32::DIGITS, 9, |text| {
-        text.parse::<f32>().ok().filter(|f| f.is_finite()).map(|f| format!("{f:e}"))
+    survives(text, number, f32::DIGITS, 9, |text, digits| {
+        let float = text.parse::<f32>().ok().filter(|f| f.is_finite())?;
+        Some(digits.map_or_else(|| format!("{float:e}"), |digits| format!("{float:.digits$e}")))
     })
 }
 
 /// Whether a number, read as float64 and printed in its shortest form, is still the number written.
 pub fn survives_float64(text: &str, number: &Number) -> bool {
-    survives(text, number, f64::DIGITS, 17, |text| {
-        text.parse::<f64>().ok().filter(|f| f.is_finite()).map(|f| format!("{f:e}"))
+    survives(text, number, f64::DIGITS, 17, |text, digits| {
+        let float = text.parse::<f64>().ok().filter(|f| f.is_finite())?;
+        Some(digits.map_or_else(|| format!("{float:e}"), |digits| format!("{float:.digits$e}")))
     })
 }
 
@@ -304,7 +306,7 @@ fn survives(
     number: &Number,
     sure: u32,
     most: u32,
-    print: impl Fn(&str) -> Option<String>,
+    print: impl Fn(&str, Option<usize>) -> Option<String>,
 ) -> bool {
     let digits = significant_digits(number.mantissa.unsigned_abs());
     if digits <= sure && number.exponent.is_none() && number.scale < 30 && number.whole_digits < 30
@@ -314,8 +316,36 @@ fn survives(
     if digits > most {
         return false;
     }
-    let Some(printed) = print(text) else { return false };
-    parse_number(printed.as_bytes()).is_some_and(|printed| same_worth(&printed, number))
+    let parsed = |printed: Option<String>| parse_number(printed?.as_bytes());
+    let Some(printed) = parsed(print(text, None)) else { return false };
+    if same_worth(&printed, number) {
+        return true;
+    }
+    // A float may lie halfway between two numbers of its fewest digits: both are shortest forms then, and
+    // which of them is printed is a matter of taste. With one digit more it is printed exactly.
+    let digits = digits as usize;
+    if significant_digits(printed.mantissa.unsigned_abs()) as usize != digits {
+        return false;
+    }
+    let (one_more, many_more) =
+        (parsed(print(text, Some(digits))), parsed(print(text, Some(digits + 12))));
+    one_more.zip(many_more).is_some_and(|(exact, closer)| {
+        same_worth(&exact, &closer) && is_halfway(&exact, number, &printed)
+    })
+}
+
+/// Whether a number lies exactly between two others.
+fn is_halfway(middle: &Number, one: &Number, other: &Number) -> bool {
+    let power = |n: &Number| i64::from(n.exponent.unwrap_or(0)) - i64::from(n.scale);
+    let lowest = power(middle).min(power(one)).min(power(other));
+    let whole = |n: &Number| {
+        let shift = usize::try_from(power(n) - lowest).ok()?;
+        n.mantissa.checked_mul(*POW10.get(shift)?)
+    };
+    let all = whole(middle).zip(whole(one)).zip(whole(other));
+    all.is_some_and(|((middle, one), other)| {
+        one.checked_add(other).is_some_and(|sum| middle.checked_mul(2) == Some(sum))
+    })
 }
 
 /// Whether two numbers are equal: their digits without trailing zeros, and where the first stands.
@@ -339,6 +369,21 @@ fn same_worth(a: &Number, b: &Number) -> bool {
 mod tests {
     use super::*;
     use proptest::prelude::*;
+
+    #[test]
+    fn both_shortest_forms_of_a_float_survive() {
+        // The double lies at ….53125, halfway between these two.
+        for (text, survives) in [
+            ("0.7634353637695312", true),
+            ("0.7634353637695313", true),
+            ("-72.50234985351562", true),
+            ("0.1000000000000001", true),
+            ("0.51706942811097434", false),
+        ] {
+            let number = parse_number(text.as_bytes()).unwrap();
+            assert_eq!(survives_float64(text, &number), survives, "{text}");
+        }
+    }
 
     #[test]
     fn numbers_are_taken_apart() {
