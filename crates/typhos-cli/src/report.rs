@@ -133,12 +133,12 @@ pub fn saved_layout_lines(source: &Source) -> Vec<String> {
     let dialect = saved_dialect(source);
     let letter = |byte: Option<u8>| byte.map_or("none".into(), |byte| char::from(byte).to_string());
     let line = |part: &str, found: String| {
-        format!("  {}{}", paint(DIM, format!("{part:<11}")), paint(FOUND, found))
+        format!("{}{}", paint(DIM, format!("  {part:<11}")), paint(FOUND, found))
     };
     vec![
-        line(" delimiter", delimiter_name(dialect.delimiter)),
-        line(" quote", letter(dialect.quote)),
-        line(" header", if dialect.header { "yes" } else { "no" }.into()),
+        line("delimiter", delimiter_name(dialect.delimiter)),
+        line("quote", letter(dialect.quote)),
+        line("header", if dialect.header { "yes" } else { "no" }.into()),
     ]
 }
 

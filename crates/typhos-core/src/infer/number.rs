@@ -258,8 +258,7 @@ fn integer(numbers: &Numbers<'_>, rules: &Rules) -> Result<Decision, String> {
     if let (Some(int), Some(seen)) = (int, seen)
         && bytes(seen) < bytes(int)
     {
-        let factor = rules.headroom;
-        decision.notes.push(format!("{} holds them, and not {factor} times as far", seen.name()));
+        decision.notes.push(format!("would fit {} without the headroom", seen.name()));
     }
     decision.range = Some((low.to_string(), high.to_string()));
     if (least, most) == (0, 1) {

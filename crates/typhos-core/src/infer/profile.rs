@@ -102,9 +102,14 @@ fn readings(
     rules: &Rules,
     context: &Context<'_>,
 ) -> Vec<ReadingFacts> {
-    // Where there are no fractions, reading numbers is reading integers.
-    let integers = Reading::Integer.read(facts);
-    let is_same = |reading: Reading| reading == Reading::Number && reading.read(facts) == integers;
+    // A wider reading that reads no more says nothing new: numbers where there are no fractions, numbers
+    // in any clothes where all wear the usual ones.
+    let [integers, numbers] = [Reading::Integer, Reading::Number].map(|r| r.read(facts));
+    let is_same = |reading: Reading| match reading {
+        Reading::Number => reading.read(facts) == integers,
+        Reading::Written(Mark::Point) => reading.read(facts) == numbers,
+        _ => false,
+    };
     let taking = READINGS.into_iter().filter(|r| r.read(facts) > 0 && !is_same(*r));
     let told = taking.map(|reading| {
         let (ty, reason) = match reading.outcome(column, facts, rules, context) {

@@ -101,7 +101,11 @@ impl Reading {
         if let (Reading::Written(mark), Some(written)) = (self, &facts.written) {
             let view = &written.views[mark as usize];
             let first = Tally { count: 0, examples: view.refused.iter().cloned().collect() };
-            tally = Tally::first_of([&tally, &first]);
+            // With a decimal comma a point groups digits, and fractions of another length are none.
+            let scales = facts.numbers.scales.iter();
+            let others = scales.filter(|(scale, _)| mark == Mark::Comma && **scale != 3);
+            let others = others.map(|(_, tally)| tally);
+            tally = Tally::first_of(others.chain([&tally, &first]));
         }
         tally.count = facts.plain_count() - self.read(facts).min(facts.plain_count());
         tally

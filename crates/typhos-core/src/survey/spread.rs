@@ -62,6 +62,13 @@ fn number(ordered: u64) -> f64 {
     f64::from_bits(if ordered >> 63 == 1 { ordered ^ 1 << 63 } else { !ordered })
 }
 
+/// The first and last ordered integer of a cell; wide cells end where finite numbers do.
+fn finite(key: u64, shift: u32) -> (u64, u64) {
+    let first = key << shift;
+    let last = first | ((1u64 << shift) - 1);
+    (first.max(ordered(f64::MIN)), last.min(ordered(f64::MAX)))
+}
+
 /// Where to look for a key first: neighbours are common, and a product spreads them.
 #[inline]
 fn place_of(key: u64, places: usize) -> usize {
@@ -180,8 +187,7 @@ impl Spread {
             self.places.iter().copied().filter(|(_, count)| *count > 0).collect();
         cells.sort_unstable();
         let cell = |(key, count): (u64, u64)| {
-            let first = key << self.shift;
-            let last = first | ((1u64 << self.shift) - 1);
+            let (first, last) = finite(key, self.shift);
             Cell { low: number(first), high: number(last), count }
         };
         cells.into_iter().map(cell).collect()
@@ -226,8 +232,11 @@ impl TryFrom<SavedSpread> for Spread {
         let fewer = saved.fewer.min(MOST_CELLS);
         let mut spread = Spread { shift: saved.shift, fewer, ..Spread::default() };
         for (key, count) in saved.cells {
-            let is_finite = key <= most && number(key << saved.shift).is_finite();
-            if !is_finite || count == 0 {
+            let has_numbers = key <= most && {
+                let (first, last) = finite(key, saved.shift);
+                first <= last
+            };
+            if !has_numbers || count == 0 {
                 return Err("a cell of a spread has no number or no count".into());
             }
             spread.add_key(key, count);

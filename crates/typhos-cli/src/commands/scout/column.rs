@@ -12,7 +12,7 @@ use crate::console::{BOLD, Console, DIM, FOUND, WARN, paint, safe};
 use crate::table::{Heading, Look, cut, render};
 
 /// Distinct values listed.
-const SHOWN_VALUES: usize = 12;
+const SHOWN_VALUES: usize = 8;
 
 /// Characters of the longest bar.
 const BAR: f64 = 40.0;
@@ -152,7 +152,7 @@ fn readings(survey: &Survey, profile: &Profile, console: &mut Console) -> std::i
         });
         let what = match (&reading.ty, reading.refused) {
             (Some(ty), 0) => (ty.to_string(), Look::Type),
-            (Some(ty), _) => (format!("{ty}, were it all"), Look::Dim),
+            (Some(ty), _) => (ty.to_string(), Look::Dim),
             (None, _) => ("none".to_owned(), Look::Dim),
         };
         let why = match (&reading.reason, example) {
