@@ -87,7 +87,7 @@ impl<'p> Converter<'p> {
         let mut report =
             BlockReport { account: Account::new(self.columns.len()), set_aside: Vec::new() };
         let layout = plan.layout(block.file);
-        let is_utf8 = std::str::from_utf8(block.text()).is_ok();
+        let is_utf8 = simdutf8::basic::from_utf8(block.text()).is_ok();
         self.columns.iter_mut().for_each(|column| column.reset());
         let mut splitter = Splitter::new(block, &layout.dialect, layout.fields);
         while splitter.fill(&mut self.records, self.batch_records) {

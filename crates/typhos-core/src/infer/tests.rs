@@ -187,13 +187,12 @@ fn dictionaries_only_where_they_are_smaller() {
 
 /// Everything a decision says, as text.
 fn summary(survey: &Survey) -> String {
-    format!(
-        "{} {} {:?} {:#?}",
-        survey.records,
-        survey.broken,
-        survey.broken_examples,
-        decide(survey, &Rules::default())
-    )
+    let rules = Rules::default();
+    let decisions = decide(survey, &rules);
+    let columns = decisions.iter().enumerate();
+    let profiles: Vec<_> = columns.map(|(at, told)| profile(survey, at, told, &rules)).collect();
+    let (records, broken) = (survey.records, survey.broken);
+    format!("{records} {broken} {:?} {decisions:#?} {profiles:#?}", survey.broken_examples)
 }
 
 proptest! {

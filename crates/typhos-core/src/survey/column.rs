@@ -101,7 +101,7 @@ impl ColumnFacts {
     }
 
     /// Takes note of a value among the distinct ones of a column without a table.
-    #[inline]
+    #[inline(always)]
     fn hash(&mut self, value: &[u8]) {
         if let Some(hashes) = &mut self.hashes {
             hashes.add(value, self.most_hashes);
@@ -415,6 +415,77 @@ fn add_all(facts: &mut Facts, table: &DistinctTable) {
             facts.add(found.value, found.count, found.first);
         } else {
             facts.add_valid(found.value, found.count, found.first);
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::laws::value;
+    use proptest::prelude::*;
+
+    /// So many columns that each gets next to no memory: tables are folded after the first value, a few
+    /// hashes are kept, and spreads are coarse.
+    const CRAMPED: usize = 1_000_000;
+
+    fn column(columns: usize, values: &[(String, u64)]) -> ColumnFacts {
+        let mut column = ColumnFacts::new(columns, &["-".to_owned()], false);
+        for (value, line) in values {
+            column.observe(value.as_bytes(), true, Place { file: 0, line: *line });
+        }
+        column
+    }
+
+    proptest! {
+        /// With a table and without, whole or in parts, in any order: the same facts.
+        #[test]
+        fn values_give_the_same_facts_on_every_way(
+            kinds in proptest::collection::vec(value(), 1..12),
+            picks in proptest::collection::vec(0usize..12, 0..80), cut in 0usize..80,
+        ) {
+            let values: Vec<(String, u64)> =
+                (1..).zip(&picks).map(|(line, at)| (kinds[at % kinds.len()].clone(), line)).collect();
+            let (first, second) = values.split_at(cut.min(values.len()));
+            let roomy = column(1, &values);
+            for columns in [1, CRAMPED] {
+                let whole = column(columns, &values);
+                let mut parts = column(columns, first);
+                parts.merge(column(columns, second));
+                let mut backwards = column(columns, second);
+                backwards.merge(column(columns, first));
+                prop_assert_eq!(whole.facts(), roomy.facts());
+                let mut settled = whole.clone();
+                settled.settle();
+                for other in [&parts, &backwards] {
+                    prop_assert_eq!(other.facts_with_spread(), whole.facts_with_spread());
+                    prop_assert_eq!(other.distinct(), settled.distinct());
+                }
+                let saved = serde_json::to_string(&settled.save()).unwrap();
+                let restored = ColumnFacts::restore(serde_json::from_str(&saved).unwrap(), columns, values.len() as u64);
+                let restored = restored.expect("what is saved adds up");
+                prop_assert_eq!(restored.facts_with_spread(), whole.facts_with_spread());
+                prop_assert_eq!(restored.distinct(), settled.distinct());
+            }
+        }
+    }
+
+    #[test]
+    fn columns_that_do_not_add_up_are_refused() {
+        let values: Vec<(String, u64)> = (1..20).map(|n| (n.to_string(), n)).collect();
+        for columns in [1, CRAMPED] {
+            let saved = || {
+                let mut column = column(columns, &values);
+                column.settle();
+                column.save()
+            };
+            assert!(ColumnFacts::restore(saved(), columns, 19).is_some());
+            assert!(ColumnFacts::restore(saved(), columns, 20).is_none(), "records are missing");
+            let both = SavedColumn { values: None, hashes: None, ..saved() };
+            assert!(ColumnFacts::restore(both, columns, 19).is_none(), "neither values nor hashes");
+            let short = SavedHashes::Sketch("00".into());
+            let short = SavedColumn { values: None, hashes: Some(short), ..saved() };
+            assert!(ColumnFacts::restore(short, columns, 19).is_none(), "too few registers");
         }
     }
 }

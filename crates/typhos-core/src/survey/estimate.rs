@@ -6,9 +6,11 @@
 //! raw estimator of Ertl (*New cardinality estimation algorithms for HyperLogLog sketches*, 2017,
 //! algorithm 6) needs no tables and no change of method between small and large sets.
 //!
-//! Hashes are those of XXH3 with 64 bits, without a seed: the same on every machine and in every
-//! version, so that saved surveys merge. Two values of one hash count as one; among 65,536 values that
-//! happens once in some eight thousand million columns.
+//! Hashes are the same on every machine and in every version, so that saved surveys merge. Values of more
+//! than 16 bytes have those of XXH3 with 64 bits and no seed. Shorter ones, which nearly all are, take two
+//! multiplications whose halves are folded together, the step that many fast hashes are made of: a call
+//! for each value cost 6 % of `scout` by `perf`. Two values of one hash count as one; among 65,536 values
+//! that happens once in some eight thousand million columns.
 
 use twox_hash::XxHash3_64;
 
@@ -22,10 +24,34 @@ const REGISTERS: usize = 1 << REGISTER_BITS;
 pub const ESTIMATE_ERROR: f64 = 0.0115;
 
 /// The hash of a value, the same everywhere.
-#[inline]
+#[inline(always)]
 pub(super) fn hash(value: &[u8]) -> u64 {
-    XxHash3_64::oneshot(value)
+    // Two loads that overlap hold every byte; the length tells apart what they do not.
+    let (a, b) = match (value.first_chunk::<8>(), value.last_chunk::<8>()) {
+        (Some(first), Some(last)) if value.len() <= 16 => {
+            (u64::from_le_bytes(*first), u64::from_le_bytes(*last))
+        }
+        (Some(_), _) => return XxHash3_64::oneshot(value),
+        _ => match (value.first_chunk::<4>(), value.last_chunk::<4>()) {
+            (Some(first), Some(last)) => {
+                (u32::from_le_bytes(*first).into(), u32::from_le_bytes(*last).into())
+            }
+            _ => (value.iter().fold(0, |word, byte| word << 8 | u64::from(*byte)), 0),
+        },
+    };
+    let length = (value.len() as u64) << 56;
+    fold(fold(a ^ FACTORS[0], b ^ FACTORS[1] ^ length), FACTORS[2])
 }
+
+/// The halves of a product, folded together.
+#[inline(always)]
+fn fold(a: u64, b: u64) -> u64 {
+    let product = u128::from(a) * u128::from(b);
+    (product as u64) ^ (product >> 64) as u64
+}
+
+/// Bits of the fraction of pi, as good as any: 64 at a time from the first on.
+const FACTORS: [u64; 3] = [0x243f_6a88_85a3_08d3, 0x1319_8a2e_0370_7344, 0xa409_3822_299f_31d0 | 1];
 
 /// Distinct hashes, most of them sorted, and a few new ones that may be among them already: eight bytes
 /// each, which no set of them comes near.
@@ -76,20 +102,26 @@ impl Hashes {
     }
 
     /// Takes note of a value, where at most `most` hashes are to be kept.
-    #[inline]
+    #[inline(always)]
     pub fn add(&mut self, value: &[u8], most: usize) {
         self.add_hash(hash(value), most);
     }
 
-    #[inline]
+    #[inline(always)]
     pub fn add_hash(&mut self, hash: u64, most: usize) {
         match self {
             Hashes::Sketch(registers) => note(registers, hash),
-            Hashes::All(all) => {
-                if all.add(hash) && all.sorted.len() > most {
-                    self.condense();
-                }
-            }
+            Hashes::All(_) => self.list(hash, most),
+        }
+    }
+
+    #[inline(never)]
+    fn list(&mut self, hash: u64, most: usize) {
+        if let Hashes::All(all) = self
+            && all.add(hash)
+            && all.sorted.len() > most
+        {
+            self.condense();
         }
     }
 
@@ -211,18 +243,39 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
+    const KNOWN: [u64; 6] = [
+        16_698_402_658_094_048_070,
+        13_822_058_970_785_479_029,
+        15_878_109_338_001_592_379,
+        10_815_410_246_709_338_503,
+        15_624_512_864_834_811_490,
+        2_185_639_140_282_296_064,
+    ];
+
     #[test]
     fn hashes_are_those_of_every_machine() {
         // Saved surveys hold them: if one of these changes, so must the version of the format.
-        assert_eq!(hash(b""), 0x2d06_8005_38d3_94c2);
-        assert_eq!(hash(b"Skerrow"), XxHash3_64::oneshot_with_seed(0, b"Skerrow"));
+        let long = b"Skerrow Ferries, from Holm";
+        assert_eq!(hash(long), XxHash3_64::oneshot_with_seed(0, long));
+        let known: Vec<u64> =
+            ["", "7", "007", "1234", "12345678", "Gannet Sound"].map(|v| hash(v.as_bytes())).into();
+        assert_eq!(known, KNOWN);
+        // Texts that are near each other, and those that share all that is loaded of them.
+        let mut near: Vec<u64> =
+            (0..=16).map(|length| hash(&b"0000000000000000"[..length])).collect();
+        near.sort_unstable();
+        near.dedup();
+        assert_eq!(near.len(), 17);
     }
 
     #[test]
     fn estimates_are_as_near_as_they_say() {
-        for count in [0u64, 1, 100, 8_000, 70_000, 1_000_000] {
+        let counts = [0u64, 1, 100, 8_000, 70_000, 1_000_000];
+        for (count, prefix) in
+            counts.into_iter().flat_map(|n| [(n, ""), (n, "booking "), (n, "a longer booking ")])
+        {
             let mut hashes = Hashes::new();
-            (0..count).for_each(|n| hashes.add(format!("booking {n}").as_bytes(), 0));
+            (0..count).for_each(|n| hashes.add(format!("{prefix}{n}").as_bytes(), 0));
             hashes.settle(0);
             let (estimate, is_exact) = hashes.count();
             assert_eq!(is_exact, count == 0);

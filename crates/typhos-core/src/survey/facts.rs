@@ -312,6 +312,7 @@ impl Facts {
 
     /// Drops what is not whole, and so would depend on the order of the values.
     pub(super) fn settle(&mut self) {
+        self.last_integer = None;
         if self.count(Class::Code) > 0 {
             self.numbers.spread = Default::default();
         }

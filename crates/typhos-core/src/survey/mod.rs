@@ -290,7 +290,7 @@ impl Watcher {
         let dialect = layout.dialect;
         let keeps_empty = input.quoted_empty() == QuotedEmpty::Text;
         let mut splitter = Splitter::new(block, &dialect, layout.fields);
-        let is_utf8 = std::str::from_utf8(block.text()).is_ok();
+        let is_utf8 = simdutf8::basic::from_utf8(block.text()).is_ok();
         self.begin_runs(shared);
         while splitter.fill(&mut self.records, most.clamp(1, SLICE_RECORDS as u64) as usize) {
             if most == 0 {
