@@ -118,8 +118,16 @@ impl ColumnFacts {
         self.table.is_some()
     }
 
-    /// As [`observe`](Self::observe) of a valid value, in a column without a table. Says which integer it
-    /// is, if it is a small one.
+    /// Takes note of values among the distinct ones of a column without a table; of blank ones nothing.
+    pub(super) fn hash_all<'v>(&mut self, values: impl Iterator<Item = &'v [u8]>) {
+        if let Some(hashes) = &mut self.hashes {
+            let present = values.filter(|value| !readings::trim(value).is_empty());
+            hashes.add_all(present, self.most_hashes);
+        }
+    }
+
+    /// As [`observe`](Self::observe) of a valid value, in a column without a table, that is
+    /// [hashed](Self::hash_all). Says which integer it is, if it is a small one.
     #[inline]
     pub(super) fn observe_directly(&mut self, value: &[u8], place: Place) -> Option<i64> {
         debug_assert!(self.table.is_none(), "values go through the table while there is one");
@@ -128,7 +136,6 @@ impl ColumnFacts {
             self.empty += 1;
             return None;
         }
-        self.hash(value);
         self.direct.add_trimmed(value, trimmed, 1, place);
         self.direct.last_integer
     }

@@ -115,6 +115,15 @@ impl Hashes {
         }
     }
 
+    /// Takes note of many values.
+    #[inline]
+    pub fn add_all<'v>(&mut self, values: impl Iterator<Item = &'v [u8]>, most: usize) {
+        match self {
+            Hashes::Sketch(registers) => values.for_each(|value| note(registers, hash(value))),
+            Hashes::All(_) => values.for_each(|value| self.list(hash(value), most)),
+        }
+    }
+
     #[inline(never)]
     fn list(&mut self, hash: u64, most: usize) {
         if let Hashes::All(all) = self
@@ -183,10 +192,7 @@ fn note(registers: &mut [u8; REGISTERS], hash: u64) {
     let at = (hash >> (u64::BITS - REGISTER_BITS)) as usize;
     let rest = hash << REGISTER_BITS;
     let run = (rest.leading_zeros().min(u64::BITS - REGISTER_BITS) + 1) as u8;
-    let register = &mut registers[at];
-    if run > *register {
-        *register = run;
-    }
+    registers[at] = registers[at].max(run);
 }
 
 /// Ertl's estimate from how many registers hold each value.

@@ -376,7 +376,7 @@ impl Context<'_> {
     fn watch_column(
         &self,
         facts: &mut ColumnFacts,
-        values: impl Iterator<Item = (usize, usize)>,
+        values: impl Iterator<Item = (usize, usize)> + Clone,
         place: impl Fn(u32) -> Place,
         run: &mut BlockRun,
         scratch: &mut Vec<u8>,
@@ -433,6 +433,14 @@ impl Context<'_> {
             }
         }
         facts.observe_group(&mut group, text, &place);
+        // Hashes in a loop of their own, in which nothing waits for anything.
+        let plain =
+            values.clone().filter_map(
+                |(_, (start, end))| {
+                    if start == end { None } else { self.plain(start, end) }
+                },
+            );
+        facts.hash_all(plain.map(|(start, end)| &text[start..end]));
         let mut adding = Adding::to(run);
         for (row, (start, end)) in values {
             if start == end {

@@ -133,7 +133,7 @@ impl Records {
 
     /// All fields of a column in the order of the records, as [`bounds`](Self::bounds) has them.
     #[inline]
-    pub fn column(&self, column: usize) -> impl Iterator<Item = (usize, usize)> {
+    pub fn column(&self, column: usize) -> impl Iterator<Item = (usize, usize)> + Clone {
         let rows = self.ends.chunks_exact(self.columns.max(1)).enumerate();
         rows.map(move |(row, ends)| {
             let start = if column == 0 { self.starts[row] } else { ends[column - 1] + 1 };
