@@ -23,7 +23,7 @@ pub fn write(schema: &Schema, heading: &[String], comments: &[String]) -> String
         texts.map(|text| text.chars().count()).filter(|width| *width <= most).max().unwrap_or(0)
     };
     let names = width(&mut lines.iter().map(|(name, _)| name), 24);
-    let declarations = width(&mut lines.iter().map(|(_, declaration)| declaration), 80);
+    let declarations = width(&mut lines.iter().map(|(_, declaration)| declaration), 64);
     for (at, (name, declaration)) in lines.iter().enumerate() {
         let comment = comments.get(at).map_or("", String::as_str);
         if comment.is_empty() {

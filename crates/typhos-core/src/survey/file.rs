@@ -11,7 +11,7 @@ use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
 use super::saved::SavedColumn;
-use super::{BrokenRecord, ColumnFacts, MAX_BROKEN_EXAMPLES, Source, SourceFile, Survey};
+use super::{BrokenRecord, ColumnFacts, Source, SourceFile, Survey};
 use crate::schema::{InputDecl, Schema, read_input, write_input};
 use crate::wording::listed;
 
@@ -231,12 +231,7 @@ impl Survey {
         self.source.layout = self.source.layout.shared(&other.source.layout);
         self.renumber(&of_ours);
         other.renumber(&of_theirs);
-        self.records += other.records;
-        self.broken += other.broken;
-        self.is_sample |= other.is_sample;
-        self.broken_examples.extend(other.broken_examples);
-        self.broken_examples.sort_by_key(|broken| broken.place);
-        self.broken_examples.truncate(MAX_BROKEN_EXAMPLES);
+        self.add_records(&mut other);
         let mut theirs: Vec<Option<ColumnFacts>> = other.columns.into_iter().map(Some).collect();
         for (column, at) in self.columns.iter_mut().zip(order) {
             column.pool(theirs[at].take().expect("every column is matched once"));

@@ -203,17 +203,22 @@ impl Survey {
     }
 
     /// Adds the facts of another part of the same input.
-    fn merge(&mut self, other: Survey) {
+    fn merge(&mut self, mut other: Survey) {
         assert_eq!(self.columns.len(), other.columns.len(), "surveys of the same columns");
-        self.records += other.records;
-        self.broken += other.broken;
-        self.is_sample |= other.is_sample;
-        self.broken_examples.extend(other.broken_examples);
-        self.broken_examples.sort_by_key(|broken| broken.place);
-        self.broken_examples.truncate(MAX_BROKEN_EXAMPLES);
+        self.add_records(&mut other);
         for (ours, theirs) in self.columns.iter_mut().zip(other.columns) {
             ours.merge(theirs);
         }
+    }
+
+    /// Adds what another survey knows of its records as wholes.
+    fn add_records(&mut self, other: &mut Survey) {
+        self.records += other.records;
+        self.broken += other.broken;
+        self.is_sample |= other.is_sample;
+        self.broken_examples.append(&mut other.broken_examples);
+        self.broken_examples.sort_by_key(|broken| broken.place);
+        self.broken_examples.truncate(MAX_BROKEN_EXAMPLES);
     }
 
     /// The names of the files, as places count them.
