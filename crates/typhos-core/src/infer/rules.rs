@@ -2,7 +2,7 @@
 
 use crate::dates::Order;
 use crate::readings::Mark;
-use crate::schema::{IntType, Type};
+use crate::schema::{IntType, TYPE_NAMES, Type};
 
 /// How far beyond the extremes seen a narrowed type reaches, where nothing else is said.
 pub const DEFAULT_HEADROOM: f64 = 2.0;
@@ -46,30 +46,10 @@ impl Fractions {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Never(u32);
 
-/// The types that can be done without: all but text.
-const FAMILIES: [&str; 21] = [
-    "bool",
-    "int8",
-    "int16",
-    "int32",
-    "int64",
-    "uint8",
-    "uint16",
-    "uint32",
-    "uint64",
-    "float32",
-    "float64",
-    "decimal",
-    "lowcard",
-    "category",
-    "date",
-    "time",
-    "timestamp",
-    "uuid",
-    "ip",
-    "geopoint",
-    "json",
-];
+/// The types by their bare names; text is among them, and is never added.
+fn families() -> impl Iterator<Item = &'static str> + Clone {
+    TYPE_NAMES.into_iter().map(|spelling| spelling.split('(').next().unwrap_or(spelling))
+}
 
 /// Words for several types at once.
 const GROUPS: [(&str, &[&str]); 2] =
@@ -87,11 +67,11 @@ impl Never {
             None => vec![word],
         };
         for member in members {
-            let Some(at) = FAMILIES.iter().position(|family| *family == member) else {
-                if member == "text" {
-                    return Err("text is what remains where no other type holds every value".into());
-                }
-                let known = FAMILIES.into_iter().chain(GROUPS.iter().map(|(name, _)| *name));
+            if member == "text" {
+                return Err("text is what remains where no other type holds every value".into());
+            }
+            let Some(at) = families().position(|family| family == member) else {
+                let known = families().chain(GROUPS.iter().map(|(name, _)| *name));
                 let help = match crate::nearest(member, known) {
                     Some(near) => format!("did you mean '{near}'?"),
                     None => "give a type without parentheses, 'unsigned' or 'float'".into(),
@@ -112,12 +92,12 @@ impl Never {
     pub fn allows(self, ty: Type) -> bool {
         let spelling = ty.to_string();
         let name = spelling.split('(').next().unwrap_or_default();
-        FAMILIES.iter().position(|family| *family == name).is_none_or(|at| self.0 & 1 << at == 0)
+        families().position(|family| family == name).is_none_or(|at| self.0 & 1 << at == 0)
     }
 
     /// The types, by their words.
     pub fn names(self) -> Vec<&'static str> {
-        let all = FAMILIES.into_iter().enumerate();
+        let all = families().enumerate();
         all.filter(|(at, _)| self.0 & 1 << at != 0).map(|(_, family)| family).collect()
     }
 }
@@ -182,7 +162,6 @@ impl Rules {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::schema::TYPE_NAMES;
 
     #[test]
     fn every_type_but_text_can_be_done_without() {

@@ -48,7 +48,10 @@ pub fn show(looked: &Looked, at: usize, console: &mut Console) -> std::io::Resul
 /// A heading, and a line of air above it.
 fn heading(text: &str, beside: &str, console: &mut Console) -> std::io::Result<()> {
     console.say("")?;
-    console.say(format!("{}  {}", paint(BOLD, text), paint(DIM, beside)).trim_end())
+    if beside.is_empty() {
+        return console.say(paint(BOLD, text));
+    }
+    console.say(format!("{}  {}", paint(BOLD, text), paint(DIM, beside)))
 }
 
 fn percent(part: u64, whole: u64) -> String {
@@ -225,7 +228,7 @@ fn quantiles(decision: &Decision, profile: &Profile, console: &mut Console) -> s
     if profile.quantiles.is_empty() || decision.distinct.count < 2 {
         return Ok(());
     }
-    let how = if profile.is_exact { "" } else { "to the nearest of 512 steps" };
+    let how = if profile.is_exact { "" } else { "to the nearest of a few hundred steps" };
     heading("Quantiles", how, console)?;
     let name = |share: f64| match share {
         0.0 => "smallest".to_owned(),
