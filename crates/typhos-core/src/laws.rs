@@ -162,3 +162,24 @@ proptest! {
         prop_assert!(loaded <= survey.records);
     }
 }
+
+/// Texts of white space and absent fields of the same bytes are told apart, wherever blocks end.
+#[test]
+fn blank_texts_and_blank_fields_are_counted_apart() {
+    let rows = "\" \"\n \n9\n \n\" \"\n \n\n\"\"\n".repeat(40);
+    let choice = InputChoice {
+        quoted_empty: Some(QuotedEmpty::Text),
+        header: Some(false),
+        ..Dialect::RFC_4180.into()
+    };
+    let input = Input::from_bytes("t", rows.into_bytes(), &choice);
+    for block_bytes in [1, 7, 30, 1 << 20] {
+        let options = RunOptions { threads: NonZeroUsize::MIN, block_bytes };
+        let survey = Survey::take(&input, &SurveyOptions::default(), &options, &NoMonitor).unwrap();
+        let column = &survey.columns[0];
+        assert_eq!(column.facts().blank, 160, "blocks of {block_bytes} bytes");
+        let values = column.distinct_values();
+        let counts: Vec<_> = values.iter().map(|found| (found.value, found.count)).collect();
+        assert_eq!(counts, [(&b" "[..], 80), (b"9", 40), (b"", 40)], "of {block_bytes} bytes");
+    }
+}

@@ -389,7 +389,8 @@ impl Context<'_> {
         let text = self.text;
         // What a value starts with that is not what it says; 256 is no byte.
         let quote = self.dialect.quote.map_or(256, u16::from);
-        let is_simple = self.is_utf8 && self.dialect.escape == Escape::Doubled;
+        // Where a blank text may be in the table, a blank field must not be taken for it.
+        let is_simple = self.is_utf8 && self.dialect.escape == Escape::Doubled && !self.keeps_empty;
         let mut group = Group::new();
         let mut empty = 0;
         let mut values = (0..).zip(values);
@@ -538,11 +539,14 @@ impl Context<'_> {
         }
     }
 
-    /// Where the value of a field stands in the text, if it stands there as it is.
+    /// Where the value of a field stands in the text, if it stands there as it is. A blank field does not
+    /// where a blank text is a value.
     #[inline]
     fn plain(&self, start: usize, end: usize) -> Option<(usize, usize)> {
-        if self.is_utf8 && self.dialect.is_plain(&self.text[start..end]) {
-            return Some((start, end));
+        let raw = &self.text[start..end];
+        if self.is_utf8 && self.dialect.is_plain(raw) {
+            let is_absent = self.keeps_empty && trim(raw).is_empty();
+            return (!is_absent).then_some((start, end));
         }
         self.inner(start, end)
     }
