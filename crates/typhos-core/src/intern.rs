@@ -25,6 +25,8 @@ pub(crate) struct Interner {
     seeds: [u64; 4],
     /// How far a hash is shifted to be a place of the index: its upper bits are the good ones.
     shift: u32,
+    /// Bytes of the longest string.
+    longest: usize,
 }
 
 /// A string: all of it where it is short.
@@ -72,6 +74,9 @@ impl PartialEq for Key {
 }
 
 const EXACT: usize = 24;
+
+/// Bytes of a word.
+const WORD: usize = 8;
 
 /// Which bits of the three words belong to a string of each length. Loaded, since working them out costs
 /// more than the rest of a key.
@@ -125,7 +130,7 @@ impl Interner {
         let seeds = [1u64, 2, 3, 4].map(|seed| hasher.hash_one(seed) | 1);
         let index = vec![0; index_length(0)];
         let shift = shift_for(&index);
-        Interner { index, slots: Vec::new(), bytes: Vec::new(), hasher, seeds, shift }
+        Interner { index, slots: Vec::new(), bytes: Vec::new(), hasher, seeds, shift, longest: 0 }
     }
 
     pub fn len(&self) -> usize {
@@ -199,6 +204,38 @@ impl Interner {
             || self.count_displaced(key, hash, value)
     }
 
+    /// Whether every string fits one word.
+    pub fn is_short(&self) -> bool {
+        self.longest <= WORD
+    }
+
+    /// As [`count_known`](Self::count_known) of `text[start..end]`, where all strings are
+    /// [short](Self::is_short).
+    #[inline(always)]
+    pub fn count_short(&mut self, text: &[u8], start: usize, end: usize) -> bool {
+        let length = end - start;
+        if length > WORD {
+            return false;
+        }
+        let Some(bytes) = text.get(start..).and_then(<[u8]>::first_chunk::<WORD>) else {
+            return self.count_known(Key::of(&text[start..end]), &text[start..end]);
+        };
+        let a = u64::from_le_bytes(*bytes) & MASKS[length][0];
+        let key = Key { a, b: 0, c: 0, length: length as u32 };
+        // The other words are zero, and so is what they add.
+        let [p, _, _, s] = self.seeds;
+        let hash = a.wrapping_mul(p).wrapping_add((length as u64).wrapping_mul(s));
+        let candidate = self.candidate(hash) as usize;
+        match self.slots.get_mut(candidate.wrapping_sub(1)) {
+            Some(slot) if slot.key.a == a && slot.key.length == key.length => {
+                slot.count += 1;
+                true
+            }
+            None => false,
+            Some(_) => self.count_displaced(key, hash, &text[start..end]),
+        }
+    }
+
     /// As [`count_known`](Self::count_known), where the string is not at the place of its hash.
     #[inline(never)]
     fn count_displaced(&mut self, key: Key, hash: u64, value: &[u8]) -> bool {
@@ -259,6 +296,7 @@ impl Interner {
         self.slots.push(Slot { key, start: self.bytes.len() as u32, count });
         self.bytes.extend_from_slice(value);
         self.index[place] = number + 1;
+        self.longest = self.longest.max(value.len());
         if index_length(self.slots.len()) > self.index.len() {
             self.grow();
         }
@@ -284,6 +322,7 @@ impl Interner {
         self.index.fill(0);
         self.slots.clear();
         self.bytes.clear();
+        self.longest = 0;
     }
 }
 
@@ -295,7 +334,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn numbers_are_those_of_a_plain_map(values in proptest::collection::vec("[ab\u{0}]{0,30}", 0..300)) {
+        fn numbers_are_those_of_a_plain_map(values in prop_oneof![proptest::collection::vec("[ab\u{0}]{0,30}", 0..300), proptest::collection::vec("[ab\u{0}]{0,8}", 0..300)]) {
             let mut interner = Interner::new();
             let mut plain: HashMap<Vec<u8>, u32> = HashMap::new();
             for value in &values {
@@ -311,6 +350,17 @@ mod tests {
                 interner.count(Key::of(value.as_bytes()), value.as_bytes(), 1);
             }
             prop_assert_eq!(interner.counts().sum::<u64>(), values.len() as u64);
+            // Short ones are counted by their word as well, wherever they stand.
+            let is_short = values.iter().all(|value| value.len() <= 8);
+            prop_assert_eq!(interner.is_short(), is_short);
+            for value in values.iter().chain(&["other".to_owned()]).filter(|_| is_short) {
+                for text in [value.clone(), format!("{value}bbbbbbbb")] {
+                    let before = interner.counts().sum::<u64>();
+                    let is_there = plain.contains_key(value.as_bytes());
+                    prop_assert_eq!(interner.count_short(text.as_bytes(), 0, value.len()), is_there);
+                    prop_assert_eq!(interner.counts().sum::<u64>(), before + u64::from(is_there));
+                }
+            }
             // A candidate is counted exactly if it is the string.
             for value in values.iter().chain(&["other".to_owned()]) {
                 let value = value.as_bytes();

@@ -10,7 +10,8 @@ mod words;
 mod written;
 
 pub use number::{
-    Decimal, Number, POW10, parse_integer, parse_number, survives_float32, survives_float64,
+    COMPACT_DAYS, Decimal, Number, POW10, eight_digits, parse_integer, parse_number,
+    survives_float32, survives_float64,
 };
 pub use special::{infinity, is_ip, is_json, point, uuid, uuid_text};
 pub use words::{BOOL_PAIRS, BoolPair, TOKENS, bool_word, token};

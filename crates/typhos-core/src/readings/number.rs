@@ -8,6 +8,9 @@ use std::cmp::Ordering;
 /// The most digits that a number is taken apart exactly to: those of `decimal(38,S)`.
 pub const MAX_DIGITS: u32 = 38;
 
+/// Numbers of eight digits that may be days, as year, month and day: those from 1900 to 2100.
+pub const COMPACT_DAYS: std::ops::RangeInclusive<i64> = 19_000_101..=21_001_231;
+
 /// Powers of ten that fit `i128`.
 pub const POW10: [i128; 39] = {
     let mut powers = [1i128; 39];
@@ -155,7 +158,7 @@ fn four_to_seven(digits: &[u8]) -> Option<[u8; 8]> {
 /// The number that eight digits say, all at once: pairs, then fours, then the whole, each step one
 /// multiplication (the well-known way to do arithmetic on bytes within a word).
 #[inline]
-fn eight_digits(bytes: [u8; 8]) -> Option<i64> {
+pub fn eight_digits(bytes: [u8; 8]) -> Option<i64> {
     const ZEROS: u64 = 0x3030_3030_3030_3030;
     let word = u64::from_le_bytes(bytes);
     // A digit has 3 in its upper half, and still has it after adding six.

@@ -1,7 +1,9 @@
 //! The facts of one column, and the two ways of watching it.
 
+use super::digits::{DigitGroup, ShortDigits};
 use super::distinct::{DistinctTable, DistinctValue, MAX_DISTINCT, most_hashes};
 use super::estimate::Hashes;
+use super::order::Adding;
 use super::saved::{SavedColumn, SavedHashes, SavedValue, hex, unhex};
 use super::spread::most_cells;
 use super::{Facts, Place, Sequence, Tally};
@@ -118,26 +120,52 @@ impl ColumnFacts {
         self.table.is_some()
     }
 
-    /// Takes note of values among the distinct ones of a column without a table; of blank ones nothing.
-    pub(super) fn hash_all<'v>(&mut self, values: impl Iterator<Item = &'v [u8]>) {
+    /// As [`observe_group`](Self::observe_group), in a column without a table; takes note of how the
+    /// values stand, too.
+    pub(super) fn observe_directly<'t>(
+        &mut self,
+        group: &mut Group,
+        text: &'t [u8],
+        place: impl Fn(u32) -> Place,
+        adding: &mut Adding<'_, 't>,
+    ) {
+        let values = &group.values[..group.length];
+        let Some((_, _, first)) = values.first() else { return };
+        debug_assert!(self.table.is_none(), "values go through the table while there is one");
+        let bytes = |(start, end, _): &(u32, u32, u32)| &text[*start as usize..*end as usize];
+        // Each step in a loop of its own, in which nothing waits for anything.
         if let Some(hashes) = &mut self.hashes {
-            let present = values.filter(|value| !readings::trim(value).is_empty());
+            let present =
+                values.iter().map(bytes).filter(|value| !readings::trim(value).is_empty());
             hashes.add_all(present, self.most_hashes);
         }
-    }
-
-    /// As [`observe`](Self::observe) of a valid value, in a column without a table, that is
-    /// [hashed](Self::hash_all). Says which integer it is, if it is a small one.
-    #[inline]
-    pub(super) fn observe_directly(&mut self, value: &[u8], place: Place) -> Option<i64> {
-        debug_assert!(self.table.is_none(), "values go through the table while there is one");
-        let trimmed = readings::trim(value);
-        if trimmed.is_empty() {
-            self.empty += 1;
-            return None;
+        let mut numbers = [None; GROUP];
+        let mut digits = DigitGroup::of(&self.direct, place(*first));
+        for (number, value @ (start, end, row)) in numbers.iter_mut().zip(values) {
+            let short = ShortDigits::read(text, *start as usize, *end as usize);
+            if let Some(short) = short
+                && digits.add(&mut self.direct, short)
+            {
+                *number = Some(short.number());
+                continue;
+            }
+            let trimmed = readings::trim(bytes(value));
+            if trimmed.is_empty() {
+                self.empty += 1;
+            } else {
+                self.direct.add_trimmed(bytes(value), trimmed, 1, place(*row));
+                *number = self.direct.last_integer;
+            }
         }
-        self.direct.add_trimmed(value, trimmed, 1, place);
-        self.direct.last_integer
+        digits.finish(&mut self.direct);
+        if !adding.is_over() {
+            for (value, number) in values.iter().map(bytes).zip(numbers) {
+                if !adding.push_integer(value, number) {
+                    adding.push(value);
+                }
+            }
+        }
+        group.length = 0;
     }
 
     /// Takes note of the values of a group, as [`observe`](Self::observe) does of one, and empties it. The

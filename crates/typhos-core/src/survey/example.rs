@@ -57,10 +57,16 @@ pub struct Tally {
 }
 
 impl Tally {
+    /// Whether nothing but the count of values from `place` on is noted.
+    #[inline]
+    pub(super) fn is_settled(&self, place: Place) -> bool {
+        self.examples.get(MAX_EXAMPLES - 1).is_some_and(|last| last.place <= place)
+    }
+
     #[inline]
     pub(super) fn add(&mut self, value: &[u8], count: u64, place: Place) {
         self.count += count;
-        if self.examples.len() < MAX_EXAMPLES || place < self.examples[MAX_EXAMPLES - 1].place {
+        if !self.is_settled(place) {
             self.keep(Example::new(value, place));
         }
     }

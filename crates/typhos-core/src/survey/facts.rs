@@ -8,7 +8,7 @@ use super::numbers::{FLOAT32_SURE, wide_width_of, width_of};
 use super::written::written;
 use super::{DateFacts, NumberFacts, Place, TextFacts, WIDTHS, WrittenFacts};
 use crate::dates::{days_in_month, read_shape};
-use crate::readings::{self, BOOL_PAIRS, TOKENS};
+use crate::readings::{self, BOOL_PAIRS, COMPACT_DAYS, TOKENS};
 
 /// What a value is by its looks alone. Every value that is not blank has exactly one class.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -80,7 +80,7 @@ pub struct Facts {
     pub said: Vec<(String, u64)>,
     /// Whether no other text means it, well-known tokens neither.
     said_all: bool,
-    tallies: [Tally; TALLIES],
+    pub(super) tallies: [Tally; TALLIES],
     /// How often each of [`TOKENS`] was seen.
     pub tokens: [u64; TOKENS.len()],
     /// How often each word of [`BOOL_PAIRS`] was seen: false, true.
@@ -212,7 +212,7 @@ impl Facts {
 
     #[inline(never)]
     fn large_integer(&mut self, value: &[u8], number: i64, count: u64, place: Place) {
-        if value.len() == 8 && (19_000_101..=21_001_231).contains(&number) {
+        if value.len() == 8 && COMPACT_DAYS.contains(&number) {
             let (year, month, day) = (number / 10_000, number / 100 % 100, number % 100);
             let exists = (1..=12).contains(&month)
                 && (1..=i64::from(days_in_month(year as i32, month as u32))).contains(&day);

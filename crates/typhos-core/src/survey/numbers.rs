@@ -147,10 +147,21 @@ impl NumberFacts {
         }
     }
 
+    /// As [`add_small`](Self::add_small) of integers from the first to the last, none where that is less;
+    /// but for how they are spread.
+    pub(super) fn add_small_range(&mut self, (low, high): (i64, i64)) {
+        self.small = (self.small.0.min(low), self.small.1.max(high));
+    }
+
+    /// Whether nothing is to be noted of an integer beyond [`FLOAT32_SURE`] from `place` on, if it has at
+    /// most eight digits.
+    pub(super) fn knows_float32_loss(&self, place: Place) -> bool {
+        self.float32_loses.as_ref().is_some_and(|known| known.place <= place)
+    }
+
     /// Takes note of what an integer beyond [`FLOAT32_SURE`] is as a float.
     pub(super) fn large_integer(&mut self, value: &[u8], number: i64, place: Place) {
-        let known = self.float32_loses.as_ref().is_some_and(|known| known.place <= place);
-        if known && number.abs() <= FLOAT64_SURE {
+        if self.knows_float32_loss(place) && number.abs() <= FLOAT64_SURE {
             return;
         }
         let exact = Number {

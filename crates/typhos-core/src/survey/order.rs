@@ -177,6 +177,11 @@ impl<'r, 't> Adding<'r, 't> {
         Adding { run, before, last: b"" }
     }
 
+    /// Whether there is no order to be found any more.
+    pub fn is_over(&self) -> bool {
+        self.run.is_over()
+    }
+
     /// Adds the value behind; says whether there is still an order. Blank fields and well-known tokens are
     /// absent, and change nothing.
     #[inline]

@@ -73,6 +73,35 @@ impl TextFacts {
         }
     }
 
+    /// Adds values of at most eight bytes, none of them zero or part of a longer character: how many, of
+    /// how many bytes in all, the fewest and the most, and the first eight bytes of the smallest and the
+    /// largest as numbers that order as they do.
+    pub(super) fn add_short(
+        &mut self,
+        count: u64,
+        bytes: u64,
+        lengths: (u64, u64),
+        (min, max): (u64, u64),
+    ) {
+        let stretch = |facts: &mut TextFacts, extreme: u64| {
+            let length = 8 - extreme.trailing_zeros() as usize / 8;
+            facts.stretch(&extreme.to_be_bytes()[..length], extreme);
+        };
+        if self.count == 0 {
+            stretch(self, min);
+        }
+        self.count += count;
+        for extreme in [min, max] {
+            if extreme <= self.min_prefix || extreme >= self.max_prefix {
+                stretch(self, extreme);
+            }
+        }
+        self.bytes += bytes;
+        self.max_chars = self.max_chars.max(lengths.1);
+        self.bytes_range =
+            join(self.bytes_range, Some(lengths), |(a, b), (c, d)| (a.min(c), b.max(d)));
+    }
+
     #[inline(never)]
     fn stretch(&mut self, value: &[u8], prefix: u64) {
         let value = &value[..value.len().min(MAX_EXAMPLE_BYTES)];
