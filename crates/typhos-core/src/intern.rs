@@ -7,11 +7,13 @@
 
 use std::hash::BuildHasher;
 
+use foldhash::fast::RandomState;
+
 /// A set of byte strings with dense numbers, and a count for each.
 ///
 /// The table is two arrays: the slots by number, and an index of hashes into them, searched linearly. A
-/// look-up can so be taken in steps ([`hash`](Self::hash), [`candidate`](Self::candidate),
-/// [`count_candidate`](Self::count_candidate)), each done for a group of strings before the next: the
+/// look-up can so be taken in steps ([`hash`](Counter::hash), [`candidate`](Counter::candidate),
+/// [`count_candidate`](Counter::count_candidate)), each done for a group of strings before the next: the
 /// loads of a step do not wait for each other, which is most of what a look-up costs where the table is
 /// larger than the cache.
 #[derive(Debug, Clone)]
@@ -21,7 +23,7 @@ pub(crate) struct Interner {
     index: Vec<u32>,
     slots: Vec<Slot>,
     bytes: Vec<u8>,
-    hasher: foldhash::fast::RandomState,
+    hasher: RandomState,
     seeds: [u64; 4],
     /// How far a hash is shifted to be a place of the index: its upper bits are the good ones.
     shift: u32,
@@ -123,9 +125,101 @@ impl Key {
     }
 }
 
+/// The hash of a string.
+#[inline(always)]
+fn hash(hasher: &RandomState, seeds: [u64; 4], key: Key, value: &[u8]) -> u64 {
+    if value.len() > EXACT {
+        return hasher.hash_one(value);
+    }
+    // Products by odd factors: the upper bits of each depend on all of a word.
+    let [p, q, r, s] = seeds;
+    let (a, b, c) = (key.a.wrapping_mul(p), key.b.wrapping_mul(q), key.c.wrapping_mul(r));
+    let length = u64::from(key.length).wrapping_mul(s);
+    a.wrapping_add(b).wrapping_add(c).wrapping_add(length)
+}
+
+/// A table of which nothing changes but the counts: what a look-up needs stays in registers from one to
+/// the next.
+pub(crate) struct Counter<'t> {
+    index: &'t [u32],
+    slots: &'t mut [Slot],
+    bytes: &'t [u8],
+    hasher: &'t RandomState,
+    seeds: [u64; 4],
+    shift: u32,
+}
+
+impl Counter<'_> {
+    /// The hash of a string.
+    #[inline(always)]
+    pub fn hash(&self, key: Key, value: &[u8]) -> u64 {
+        hash(self.hasher, self.seeds, key, value)
+    }
+
+    /// A number, and one, that a string of this hash may have; 0 where there is no such string.
+    #[inline(always)]
+    pub fn candidate(&self, hash: u64) -> u32 {
+        self.index[(hash >> self.shift) as usize]
+    }
+
+    /// Adds one to the count of a candidate if it is the string; says whether it is. Where it is not, the
+    /// string may be there all the same.
+    #[inline(always)]
+    pub fn count_candidate(&mut self, candidate: u32, key: Key, value: &[u8]) -> bool {
+        let Some(slot) = self.slots.get_mut((candidate as usize).wrapping_sub(1)) else {
+            return false;
+        };
+        let is_same = slot.key == key
+            && (value.len() <= EXACT || &self.bytes[slot.start as usize..][..value.len()] == value);
+        slot.count += u64::from(is_same);
+        is_same
+    }
+
+    /// Adds one to the count of the string `text[start..end]` if it is there; says whether it is.
+    #[inline(always)]
+    pub fn count(&mut self, text: &[u8], start: usize, end: usize) -> bool {
+        let key = Key::within(text, start, end);
+        let value = &text[start..end];
+        let mut place = (self.hash(key, value) >> self.shift) as usize;
+        loop {
+            let candidate = self.index[place];
+            if candidate == 0 {
+                return false;
+            }
+            if self.count_candidate(candidate, key, value) {
+                return true;
+            }
+            place = (place + 1) & (self.index.len() - 1);
+        }
+    }
+
+    /// As [`count`](Self::count), where all strings are [short](Interner::is_short). Of a string at the
+    /// very end of the text it may say that it is not there.
+    #[inline(always)]
+    pub fn count_short(&mut self, text: &[u8], start: usize, end: usize) -> bool {
+        let bits = 8 * (end - start) as u64;
+        let bytes = text.get(start..).and_then(<[u8]>::first_chunk::<WORD>);
+        let (Some(bytes), 1..=64) = (bytes, bits) else { return false };
+        let word = u64::from_le_bytes(*bytes) & (u64::MAX >> (64 - bits));
+        // The other words of its key are zero, and so is what they add to the hash.
+        let [p, _, _, s] = self.seeds;
+        let hash = word.wrapping_mul(p).wrapping_add((bits / 8).wrapping_mul(s));
+        let mut place = (hash >> self.shift) as usize;
+        loop {
+            let candidate = self.index[place] as usize;
+            let Some(slot) = self.slots.get_mut(candidate.wrapping_sub(1)) else { return false };
+            if slot.key.a == word && u64::from(slot.key.length) == bits / 8 {
+                slot.count += 1;
+                return true;
+            }
+            place = (place + 1) & (self.index.len() - 1);
+        }
+    }
+}
+
 impl Interner {
     pub fn new() -> Interner {
-        let hasher = foldhash::fast::RandomState::default();
+        let hasher = RandomState::default();
         // Odd, so that no factor is zero.
         let seeds = [1u64, 2, 3, 4].map(|seed| hasher.hash_one(seed) | 1);
         let index = vec![0; index_length(0)];
@@ -164,44 +258,16 @@ impl Interner {
         self.slots.iter().map(|slot| slot.count)
     }
 
-    /// The hash of a string.
-    #[inline(always)]
-    pub fn hash(&self, key: Key, value: &[u8]) -> u64 {
-        if value.len() > EXACT {
-            return self.hasher.hash_one(value);
+    /// The table as one in which known strings are only counted.
+    pub fn counter(&mut self) -> Counter<'_> {
+        Counter {
+            index: &self.index,
+            slots: &mut self.slots,
+            bytes: &self.bytes,
+            hasher: &self.hasher,
+            seeds: self.seeds,
+            shift: self.shift,
         }
-        // Products by odd factors: the upper bits of each depend on all of a word.
-        let [p, q, r, s] = self.seeds;
-        let (a, b, c) = (key.a.wrapping_mul(p), key.b.wrapping_mul(q), key.c.wrapping_mul(r));
-        let length = u64::from(key.length).wrapping_mul(s);
-        a.wrapping_add(b).wrapping_add(c).wrapping_add(length)
-    }
-
-    /// A number, and one, that a string of this hash may have; 0 where there is no such string.
-    #[inline(always)]
-    pub fn candidate(&self, hash: u64) -> u32 {
-        self.index[(hash >> self.shift) as usize]
-    }
-
-    /// Adds one to the count of a candidate if it is the string; says whether it is. Where it is not, the
-    /// string may be there all the same.
-    #[inline(always)]
-    pub fn count_candidate(&mut self, candidate: u32, key: Key, value: &[u8]) -> bool {
-        let Some(slot) = self.slots.get_mut((candidate as usize).wrapping_sub(1)) else {
-            return false;
-        };
-        let is_same = slot.key == key
-            && (value.len() <= EXACT || &self.bytes[slot.start as usize..][..value.len()] == value);
-        slot.count += u64::from(is_same);
-        is_same
-    }
-
-    /// Adds one to the count of a string that is there; says whether it is.
-    #[inline(always)]
-    pub fn count_known(&mut self, key: Key, value: &[u8]) -> bool {
-        let hash = self.hash(key, value);
-        self.count_candidate(self.candidate(hash), key, value)
-            || self.count_displaced(key, hash, value)
     }
 
     /// Whether every string fits one word.
@@ -209,41 +275,9 @@ impl Interner {
         self.longest <= WORD
     }
 
-    /// As [`count_known`](Self::count_known) of `text[start..end]`, where all strings are
-    /// [short](Self::is_short).
     #[inline(always)]
-    pub fn count_short(&mut self, text: &[u8], start: usize, end: usize) -> bool {
-        let length = end - start;
-        if length > WORD {
-            return false;
-        }
-        let Some(bytes) = text.get(start..).and_then(<[u8]>::first_chunk::<WORD>) else {
-            return self.count_known(Key::of(&text[start..end]), &text[start..end]);
-        };
-        let a = u64::from_le_bytes(*bytes) & MASKS[length][0];
-        let key = Key { a, b: 0, c: 0, length: length as u32 };
-        // The other words are zero, and so is what they add.
-        let [p, _, _, s] = self.seeds;
-        let hash = a.wrapping_mul(p).wrapping_add((length as u64).wrapping_mul(s));
-        let candidate = self.candidate(hash) as usize;
-        match self.slots.get_mut(candidate.wrapping_sub(1)) {
-            Some(slot) if slot.key.a == a && slot.key.length == key.length => {
-                slot.count += 1;
-                true
-            }
-            None => false,
-            Some(_) => self.count_displaced(key, hash, &text[start..end]),
-        }
-    }
-
-    /// As [`count_known`](Self::count_known), where the string is not at the place of its hash.
-    #[inline(never)]
-    fn count_displaced(&mut self, key: Key, hash: u64, value: &[u8]) -> bool {
-        let found = self.search(key, hash, value);
-        if let Ok(number) = found {
-            self.slots[number as usize].count += 1;
-        }
-        found.is_ok()
+    fn hash(&self, key: Key, value: &[u8]) -> u64 {
+        hash(&self.hasher, self.seeds, key, value)
     }
 
     fn is(&self, number: u32, key: Key, value: &[u8]) -> bool {
@@ -350,25 +384,32 @@ mod tests {
                 interner.count(Key::of(value.as_bytes()), value.as_bytes(), 1);
             }
             prop_assert_eq!(interner.counts().sum::<u64>(), values.len() as u64);
-            // Short ones are counted by their word as well, wherever they stand.
-            let is_short = values.iter().all(|value| value.len() <= 8);
-            prop_assert_eq!(interner.is_short(), is_short);
-            for value in values.iter().chain(&["other".to_owned()]).filter(|_| is_short) {
-                for text in [value.clone(), format!("{value}bbbbbbbb")] {
-                    let before = interner.counts().sum::<u64>();
-                    let is_there = plain.contains_key(value.as_bytes());
-                    prop_assert_eq!(interner.count_short(text.as_bytes(), 0, value.len()), is_there);
-                    prop_assert_eq!(interner.counts().sum::<u64>(), before + u64::from(is_there));
+            let others = ["other".to_owned(), String::new(), "b".repeat(31)];
+            for value in values.iter().chain(&others) {
+                let is_there = plain.contains_key(value.as_bytes());
+                let count = |interner: &Interner| interner.counts().sum::<u64>();
+                for text in [value.clone(), format!("{value}{}", "b".repeat(24))] {
+                    let before = count(&interner);
+                    prop_assert_eq!(interner.counter().count(text.as_bytes(), 0, value.len()), is_there);
+                    prop_assert_eq!(count(&interner), before + u64::from(is_there));
+                }
+                // Short ones are counted by their word as well.
+                if values.iter().all(|value| value.len() <= 8) && !value.is_empty() {
+                    prop_assert!(interner.is_short());
+                    let (before, text) = (count(&interner), format!("{value}bbbbbbbb"));
+                    prop_assert_eq!(interner.counter().count_short(text.as_bytes(), 0, value.len()), is_there);
+                    prop_assert_eq!(count(&interner), before + u64::from(is_there));
                 }
             }
             // A candidate is counted exactly if it is the string.
-            for value in values.iter().chain(&["other".to_owned()]) {
+            for value in values.iter().chain(&others) {
                 let value = value.as_bytes();
                 let key = Key::of(value);
-                let candidate = interner.candidate(interner.hash(key, value));
+                let counter = interner.counter();
+                let candidate = counter.candidate(counter.hash(key, value));
                 let is_it = candidate > 0 && interner.get(candidate - 1) == value;
                 let before = interner.counts().sum::<u64>();
-                prop_assert_eq!(interner.count_candidate(candidate, key, value), is_it);
+                prop_assert_eq!(interner.counter().count_candidate(candidate, key, value), is_it);
                 prop_assert_eq!(interner.counts().sum::<u64>(), before + u64::from(is_it));
             }
             prop_assert_eq!(interner.len(), plain.len());

@@ -28,12 +28,32 @@ impl Group {
         Group { values: [(0, 0, 0); GROUP], length: 0 }
     }
 
-    /// Adds a value that is not empty; says whether the group is full.
+    /// The places to be filled.
     #[inline(always)]
-    pub(super) fn push(&mut self, start: usize, end: usize, row: u32) -> bool {
-        self.values[self.length] = (start as u32, end as u32, row);
-        self.length += 1;
-        self.length == GROUP
+    pub(super) fn places(&mut self) -> Places<'_> {
+        Places { free: self.values.iter_mut(), length: &mut self.length }
+    }
+}
+
+/// Places of a group, being filled. They are counted at the end, once: a count that every value waits
+/// for is slow.
+pub(super) struct Places<'g> {
+    free: std::slice::IterMut<'g, (u32, u32, u32)>,
+    length: &'g mut usize,
+}
+
+impl Places<'_> {
+    /// Puts a value, that is not empty, into the next place; says whether it was the last one.
+    #[inline(always)]
+    pub(super) fn put(&mut self, start: usize, end: usize, row: u32) -> bool {
+        if let Some(place) = self.free.next() {
+            *place = (start as u32, end as u32, row);
+        }
+        self.free.len() == 0
+    }
+
+    pub(super) fn finish(self) {
+        *self.length = GROUP - self.free.len();
     }
 }
 
@@ -133,29 +153,28 @@ impl ColumnFacts {
         let Some((_, _, first)) = values.first() else { return };
         debug_assert!(self.table.is_none(), "values go through the table while there is one");
         let bytes = |(start, end, _): &(u32, u32, u32)| &text[*start as usize..*end as usize];
-        // Each step in a loop of its own, in which nothing waits for anything.
-        if let Some(hashes) = &mut self.hashes {
-            let present =
-                values.iter().map(bytes).filter(|value| !readings::trim(value).is_empty());
-            hashes.add_all(present, self.most_hashes);
-        }
         let mut numbers = [None; GROUP];
         let mut digits = DigitGroup::of(&self.direct, place(*first));
         for (number, value @ (start, end, row)) in numbers.iter_mut().zip(values) {
             let short = ShortDigits::read(text, *start as usize, *end as usize);
-            if let Some(short) = short
-                && digits.add(&mut self.direct, short)
-            {
+            let value = bytes(value);
+            if let Some(short) = short {
                 *number = Some(short.number());
+                self.hash(value);
+                if digits.add(&mut self.direct, short) {
+                    continue;
+                }
+                self.direct.add_trimmed(value, value, 1, place(*row));
                 continue;
             }
-            let trimmed = readings::trim(bytes(value));
+            let trimmed = readings::trim(value);
             if trimmed.is_empty() {
                 self.empty += 1;
-            } else {
-                self.direct.add_trimmed(bytes(value), trimmed, 1, place(*row));
-                *number = self.direct.last_integer;
+                continue;
             }
+            self.hash(value);
+            self.direct.add_trimmed(value, trimmed, 1, place(*row));
+            *number = self.direct.last_integer;
         }
         digits.finish(&mut self.direct);
         if !adding.is_over() {
@@ -182,7 +201,7 @@ impl ColumnFacts {
         let values = &group.values[..group.length];
         let mut candidates = [0; GROUP];
         if let Some(table) = &mut self.table {
-            let table = table.values_mut();
+            let mut table = table.values_mut().counter();
             let mut keys = [Key::EMPTY; GROUP];
             for (key, (start, end, _)) in keys.iter_mut().zip(values) {
                 *key = Key::within(text, *start as usize, *end as usize);

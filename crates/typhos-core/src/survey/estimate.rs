@@ -115,15 +115,6 @@ impl Hashes {
         }
     }
 
-    /// Takes note of many values.
-    #[inline]
-    pub fn add_all<'v>(&mut self, values: impl Iterator<Item = &'v [u8]>, most: usize) {
-        match self {
-            Hashes::Sketch(registers) => values.for_each(|value| note(registers, hash(value))),
-            Hashes::All(_) => values.for_each(|value| self.list(hash(value), most)),
-        }
-    }
-
     #[inline(never)]
     fn list(&mut self, hash: u64, most: usize) {
         if let Hashes::All(all) = self

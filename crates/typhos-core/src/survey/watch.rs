@@ -5,15 +5,17 @@ use std::sync::PoisonError;
 use super::column::Group;
 use super::order::{Adding, BlockRun, Runs};
 use super::{BrokenRecord, ColumnFacts, MAX_BROKEN_EXAMPLES, Place, Shared, Survey};
-use crate::intern::Key;
+use crate::intern::{Counter, Interner};
 use crate::readings::trim;
-use crate::text::{Block, Dialect, Escape, QuotedEmpty, Records, Splitter};
+use crate::text::{Block, Bounds, Dialect, Escape, QuotedEmpty, Records, Splitter};
 
 /// What one thread keeps while it surveys block after block.
 pub(super) struct Watcher {
     pub survey: Survey,
     records: Records,
     scratch: Vec<u8>,
+    /// Where the values of the column at hand stand.
+    bounds: Vec<Bounds>,
     /// How the values of the block at hand stand, by column.
     runs: Vec<BlockRun>,
 }
@@ -29,6 +31,7 @@ impl Watcher {
             survey: Survey::new(columns, shared.options),
             records: Records::default(),
             scratch: Vec::new(),
+            bounds: Vec::new(),
             runs: Vec::new(),
         }
     }
@@ -42,6 +45,7 @@ impl Watcher {
         let keeps_empty = input.quoted_empty() == QuotedEmpty::Text;
         let mut splitter = Splitter::new(block, &dialect, layout.fields);
         let is_utf8 = simdutf8::basic::from_utf8(block.text()).is_ok();
+        let context = Context::new(block.text(), &dialect, keeps_empty, is_utf8);
         self.begin_runs(shared);
         while splitter.fill(&mut self.records, most.clamp(1, SLICE_RECORDS as u64) as usize) {
             if most == 0 {
@@ -67,26 +71,25 @@ impl Watcher {
                         .push(BrokenRecord { place: place(broken.line), reason });
                 }
             }
-            let text = block.text();
             let columns = self.survey.columns.iter_mut().enumerate();
             for (column, facts) in columns {
                 match layout.place(column) {
                     None => facts.observe_empty(self.records.len() as u64),
                     Some(field) => {
-                        let values = self.records.column(field);
-                        let context = Context { text, dialect: &dialect, keeps_empty, is_utf8 };
+                        self.bounds.clear();
+                        self.records.column_into(field, &mut self.bounds);
+                        let values = &self.bounds[..];
                         let place = |row: u32| place(self.records.line(row as usize));
                         let run = &mut self.runs[column];
                         // Where values are looked at one by one, their order is seen to on the way.
                         let (mut over, at_once) = (BlockRun::None, !facts.has_values());
                         let on_the_way = if at_once { &mut *run } else { &mut over };
                         context.watch_column(facts, values, place, on_the_way, &mut self.scratch);
-                        let values = || self.records.column(field);
                         if !at_once && !run.is_over() {
-                            context.watch_order(run, values(), &mut self.scratch);
+                            context.watch_order(run, values, &mut self.scratch);
                         }
                         if shared.options.quoted {
-                            context.watch_quotes(facts, values(), place, &mut self.scratch);
+                            context.watch_quotes(facts, values, place, &mut self.scratch);
                         }
                     }
                 }
@@ -119,47 +122,48 @@ struct Context<'b> {
     keeps_empty: bool,
     /// Whether the whole text is valid.
     is_utf8: bool,
+    /// For each byte, whether a field that starts with it may not be its value as it stands.
+    odd: [bool; 256],
 }
 
-impl Context<'_> {
-    /// Takes note of the values of one column, given as places in the text; `place` says where the
-    /// record of a row stands. Those of a column without a table are added to `run` as well.
+/// What comes behind the values of a group.
+enum Then {
+    /// Others.
+    More,
+    /// A value that does not stand in the text as it is: its row, and where its field starts and ends.
+    Odd(u32, usize, usize),
+    /// Nothing.
+    End,
+}
+
+impl<'b> Context<'b> {
+    fn new(text: &'b [u8], dialect: &'b Dialect, keeps_empty: bool, is_utf8: bool) -> Context<'b> {
+        // Where a blank text may be in a table, a blank field must not be taken for it.
+        let is_simple = is_utf8 && dialect.escape == Escape::Doubled && !keeps_empty;
+        let mut odd = [!is_simple; 256];
+        dialect.quote.iter().for_each(|quote| odd[usize::from(*quote)] = true);
+        Context { text, dialect, keeps_empty, is_utf8, odd }
+    }
+
+    /// Takes note of the values of one column; `place` says where the record of a row stands. Those of a
+    /// column without a table are added to `run` as well.
     fn watch_column(
         &self,
         facts: &mut ColumnFacts,
-        values: impl Iterator<Item = (usize, usize)> + Clone,
+        values: &[Bounds],
         place: impl Fn(u32) -> Place,
         run: &mut BlockRun,
         scratch: &mut Vec<u8>,
     ) {
         let text = self.text;
-        // What a value starts with that is not what it says; 256 is no byte.
-        let quote = self.dialect.quote.map_or(256, u16::from);
-        // Where a blank text may be in the table, a blank field must not be taken for it.
-        let is_simple = self.is_utf8 && self.dialect.escape == Escape::Doubled && !self.keeps_empty;
-        let mut group = Group::new();
-        let mut empty = 0;
-        let mut values = (0..).zip(values);
+        let mut rest = Rest { values, at: 0, empty: 0 };
         // In a column of few values most were seen before, and that is all there is to do.
         while let Some(table) = facts.few() {
-            // Values of one word are looked up by it alone.
-            let unknown = if !is_simple {
-                first_unknown(&mut values, &mut empty, |_, _| false)
-            } else if table.is_short() {
-                first_unknown(&mut values, &mut empty, |start, end| {
-                    u16::from(text[start]) != quote && table.count_short(text, start, end)
-                })
-            } else {
-                first_unknown(&mut values, &mut empty, |start, end| {
-                    let key = Key::within(text, start, end);
-                    u16::from(text[start]) != quote && table.count_known(key, &text[start..end])
-                })
-            };
-            let Some((row, start, end)) = unknown else { break };
+            rest.pass(text, &self.odd, table);
+            let Some((row, start, end)) = rest.next() else { break };
             match self.plain(start, end) {
                 Some((start, end)) => {
-                    let key = Key::within(text, start, end);
-                    if !table.count_known(key, &text[start..end]) {
+                    if !table.counter().count(text, start, end) {
                         facts.observe(&text[start..end], true, place(row));
                     }
                 }
@@ -167,40 +171,25 @@ impl Context<'_> {
             }
         }
         // In one of many they are looked up in groups, until there are too many for a table.
+        let mut group = Group::new();
         while facts.wants_groups() {
-            let Some((row, (start, end))) = values.next() else { break };
-            if start == end {
-                empty += 1;
-                continue;
-            }
-            match self.plain(start, end) {
-                Some((start, end)) => {
-                    if group.push(start, end, row) {
-                        facts.observe_group(&mut group, text, &place);
-                    }
-                }
-                None => {
-                    // Values are observed in their order.
-                    facts.observe_group(&mut group, text, &place);
+            let then = self.fill(&mut group, &mut rest);
+            facts.observe_group(&mut group, text, &place);
+            match then {
+                Then::More => {}
+                Then::Odd(row, start, end) => {
                     self.observe_closely(facts, start, end, place(row), scratch);
                 }
+                Then::End => return facts.observe_empty(rest.empty),
             }
         }
-        facts.observe_group(&mut group, text, &place);
         let mut adding = Adding::to(run);
-        for (row, (start, end)) in values {
-            if start == end {
-                empty += 1;
-                continue;
-            }
-            match self.plain(start, end) {
-                Some((start, end)) => {
-                    if group.push(start, end, row) {
-                        facts.observe_directly(&mut group, text, &place, &mut adding);
-                    }
-                }
-                None => {
-                    facts.observe_directly(&mut group, text, &place, &mut adding);
+        loop {
+            let then = self.fill(&mut group, &mut rest);
+            facts.observe_directly(&mut group, text, &place, &mut adding);
+            match then {
+                Then::More => {}
+                Then::Odd(row, start, end) => {
                     self.observe_closely(facts, start, end, place(row), scratch);
                     // A value that does not stand in the text as it is goes by itself.
                     drop(adding);
@@ -208,22 +197,47 @@ impl Context<'_> {
                     Adding::to(run).push(value);
                     adding = Adding::to(run);
                 }
+                Then::End => break,
             }
         }
-        facts.observe_directly(&mut group, text, &place, &mut adding);
         drop(adding);
-        facts.observe_empty(empty);
+        facts.observe_empty(rest.empty);
+    }
+
+    /// Fills an empty group with values that are not empty, up to one that does not stand in the text as
+    /// it is.
+    #[inline(never)]
+    fn fill(&self, group: &mut Group, rest: &mut Rest<'_>) -> Then {
+        let mut places = group.places();
+        let Rest { values, mut at, mut empty } = *rest;
+        let then = loop {
+            let Some(&(start, end)) = values.get(at) else { break Then::End };
+            let row = at as u32;
+            at += 1;
+            if start == end {
+                empty += 1;
+                continue;
+            }
+            let (mut start, mut end) = (start as usize, end as usize);
+            if self.odd[usize::from(self.text[start])] {
+                match self.plain(start, end) {
+                    Some(plain) => (start, end) = plain,
+                    None => break Then::Odd(row, start, end),
+                }
+            }
+            if places.put(start, end, row) {
+                break Then::More;
+            }
+        };
+        places.finish();
+        *rest = Rest { values, at, empty };
+        then
     }
 
     /// Takes note of how the values stand.
-    fn watch_order(
-        &self,
-        run: &mut BlockRun,
-        values: impl Iterator<Item = (usize, usize)>,
-        scratch: &mut Vec<u8>,
-    ) {
+    fn watch_order(&self, run: &mut BlockRun, values: &[Bounds], scratch: &mut Vec<u8>) {
         let mut adding = Adding::to(run);
-        for (start, end) in values {
+        for (start, end) in values.iter().map(|(start, end)| (*start as usize, *end as usize)) {
             let goes_on = match self.plain(start, end) {
                 Some((start, end)) => adding.push(&self.text[start..end]),
                 None => {
@@ -245,12 +259,12 @@ impl Context<'_> {
     fn watch_quotes(
         &self,
         facts: &mut ColumnFacts,
-        values: impl Iterator<Item = (usize, usize)>,
+        values: &[Bounds],
         place: impl Fn(u32) -> Place,
         scratch: &mut Vec<u8>,
     ) {
         for (row, (start, end)) in (0..).zip(values) {
-            let raw = &self.text[start..end];
+            let raw = &self.text[*start as usize..*end as usize];
             if self.dialect.is_quoted(raw) {
                 let value = self.dialect.value(raw, scratch);
                 if !trim(value).is_empty() {
@@ -281,7 +295,7 @@ impl Context<'_> {
 
     /// Where the value of a field stands in the text, if it stands there as it is. A blank field does not
     /// where a blank text is a value.
-    #[inline(always)]
+    #[inline]
     fn plain(&self, start: usize, end: usize) -> Option<(usize, usize)> {
         let raw = &self.text[start..end];
         if self.is_utf8 && self.dialect.is_plain(raw) {
@@ -306,18 +320,80 @@ impl Context<'_> {
     }
 }
 
-/// Passes over empty fields, which are counted, and known ones; stops at the first other.
+/// Values of a column that are still to be looked at.
+struct Rest<'v> {
+    values: &'v [Bounds],
+    /// How many are behind.
+    at: usize,
+    /// How many of those were empty.
+    empty: u64,
+}
+
+impl Rest<'_> {
+    /// The next value: its row, and where its field starts and ends.
+    fn next(&mut self) -> Option<(u32, usize, usize)> {
+        let (start, end) = *self.values.get(self.at)?;
+        self.at += 1;
+        Some((self.at as u32 - 1, start as usize, end as usize))
+    }
+
+    /// Passes over empty fields and those that are known, which are counted.
+    ///
+    /// Most of the time of a survey goes by in here. What it needs is therefore little enough for the
+    /// registers, and nothing is inlined around it.
+    fn pass(&mut self, text: &[u8], odd: &[bool; 256], table: &mut Interner) {
+        // Values of one word are looked up by it alone.
+        let is_short = table.is_short();
+        let counter = table.counter();
+        let rest = &self.values[self.at..];
+        let (passed, empty) = if is_short {
+            pass_short(rest, text, odd, counter)
+        } else {
+            pass_any(rest, text, odd, counter)
+        };
+        self.at += passed;
+        self.empty += empty;
+    }
+}
+
+#[inline(never)]
+fn pass_short(
+    values: &[Bounds],
+    text: &[u8],
+    odd: &[bool; 256],
+    mut known: Counter<'_>,
+) -> (usize, u64) {
+    pass(values, text, odd, |start, end| known.count_short(text, start, end))
+}
+
+#[inline(never)]
+fn pass_any(
+    values: &[Bounds],
+    text: &[u8],
+    odd: &[bool; 256],
+    mut known: Counter<'_>,
+) -> (usize, u64) {
+    pass(values, text, odd, |start, end| known.count(text, start, end))
+}
+
+/// How many values can be passed over, and how many of those are empty.
 #[inline(always)]
-fn first_unknown(
-    values: &mut impl Iterator<Item = (u32, (usize, usize))>,
-    empty: &mut u64,
+fn pass(
+    values: &[Bounds],
+    text: &[u8],
+    odd: &[bool; 256],
     mut is_known: impl FnMut(usize, usize) -> bool,
-) -> Option<(u32, usize, usize)> {
-    values.find_map(|(row, (start, end))| {
+) -> (usize, u64) {
+    let mut empty = 0;
+    for (at, (start, end)) in values.iter().enumerate() {
         if start == end {
-            *empty += 1;
-            return None;
+            empty += 1;
+            continue;
         }
-        (!is_known(start, end)).then_some((row, start, end))
-    })
+        let (start, end) = (*start as usize, *end as usize);
+        if odd[usize::from(text[start])] || !is_known(start, end) {
+            return (at, empty);
+        }
+    }
+    (values.len(), empty)
 }

@@ -49,4 +49,4 @@ pub use file::{FileLayout, InputFile};
 pub use input::{Difference, Input, InputError};
 pub use plain::{PlainRecord, PlainRecords};
 pub use source::Packing;
-pub use split::{Broken, BrokenKind, Records, Splitter};
+pub use split::{Bounds, Broken, BrokenKind, Records, Splitter};

@@ -141,6 +141,17 @@ impl Records {
         })
     }
 
+    /// As [`column`](Self::column), added to `bounds`.
+    pub fn column_into(&self, column: usize, bounds: &mut Vec<Bounds>) {
+        let rows = self.ends.chunks_exact(self.columns.max(1));
+        match column.checked_sub(1) {
+            Some(before) => bounds.extend(rows.map(|ends| (ends[before] + 1, ends[column]))),
+            None => {
+                bounds.extend(self.starts.iter().zip(rows).map(|(start, ends)| (*start, ends[0])))
+            }
+        }
+    }
+
     /// Start and end of a whole record in the block, its line end not included.
     pub fn record(&self, row: usize) -> (usize, usize) {
         (self.starts[row] as usize, self.ends[(row + 1) * self.columns - 1] as usize)
@@ -205,8 +216,6 @@ struct State {
     has_cr: bool,
     /// Start of the record that is being read.
     record: u32,
-    /// Start of the field that is being read.
-    field: u32,
     /// Line ends seen so far, and at the start of the record.
     line: u32,
     record_line: u32,
@@ -222,6 +231,9 @@ impl State {
     }
 }
 
+/// Where a field starts and ends in its block.
+pub type Bounds = (u32, u32);
+
 /// Makes records of what the walk finds.
 struct Filler<'f> {
     records: &'f mut Records,
@@ -234,7 +246,6 @@ impl Events for Filler<'_> {
     #[inline(always)]
     fn field(&mut self, at: usize) {
         self.records.ends.push(at as u32);
-        self.state.field = at as u32 + 1;
     }
 
     #[inline(always)]
@@ -264,18 +275,24 @@ impl Filler<'_> {
     fn end_record(&mut self, text: &[u8], at: usize, next: usize) {
         let Filler { records, state } = self;
         let mut end = at;
-        if end > state.field as usize && text[end - 1] == b'\r' && state.drops_cr(text, at) {
+        let fields = records.ends.len() - records.starts.len() * state.columns + 1;
+        // The last field starts behind the one before.
+        let field = || match fields {
+            1 => state.record,
+            _ => records.ends.last().map_or(0, |before| before + 1),
+        };
+        if end > 0 && text[end - 1] == b'\r' && end > field() as usize && state.drops_cr(text, at) {
             end -= 1;
         }
+        let is_empty = state.trailing_delimiter && end as u32 == field();
         records.ends.push(end as u32);
-        let fields = records.ends.len() - records.starts.len() * state.columns;
         let blank = end as u32 == state.record && state.columns > 1;
         if fields == state.columns && state.text_after.is_none() && !blank {
             records.starts.push(state.record);
             records.lines.push(state.record_line);
         } else if state.trailing_delimiter
             && fields == state.columns + 1
-            && end as u32 == state.field
+            && is_empty
             && state.text_after.is_none()
         {
             records.ends.pop();
@@ -290,7 +307,6 @@ impl Filler<'_> {
     #[inline]
     fn start_record(&mut self, at: usize) {
         self.state.record = at as u32;
-        self.state.field = at as u32;
         self.state.record_line = self.state.line;
     }
 
@@ -336,7 +352,6 @@ impl<'b> Splitter<'b> {
                 trailing_delimiter: dialect.trailing_delimiter,
                 has_cr: dialect.line_ends.has_cr(),
                 record: 0,
-                field: 0,
                 line: 0,
                 record_line: 0,
                 text_after: None,
