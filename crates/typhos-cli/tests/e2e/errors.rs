@@ -177,7 +177,7 @@ fn a_check_lists_misfits_of_every_kind() {
         "refused.csv:58  '' is absent, and the column is required",
         "refused.csv:9  '13/02/24' is not read by 'MM/dd/yy': month 13 does not exist",
         "refused.csv:13  '06/31/24' is not read by 'MM/dd/yy': day 31 in a month of 30",
-        "refused.csv:17  '06/30/2024' is not read by 'MM/dd/yy': the pattern ends after 'yy', 2 bytes left: '24'",
+        "refused.csv:17  '06/30/2024' is not read by 'MM/dd/yy': ends after 'yy', 2 bytes left: '24'",
         "refused.csv:22  '2024-07-09 25:00:00' is not read by 'yyyy-MM-dd HH:mm:ss': hour 25 does not exist",
         "refused.csv:26  'dekc' is not in the list of values; did you mean 'deck'?",
         "refused.csv:30  '7.255' has more than 2 digits after the mark",

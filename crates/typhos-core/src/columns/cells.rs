@@ -50,7 +50,8 @@ pub(super) trait Visit {
 /// A bound that is not a value of the type.
 pub(super) fn with_cells<V: Visit>(column: &ColumnDecl, visitor: V) -> Result<V::Out, String> {
     let ty = column.ty;
-    let patterns = || PatternRead { patterns: column.patterns.clone(), pivot: column.pivot, ty };
+    let patterns =
+        || PatternRead { patterns: column.patterns.clone(), options: column.dates.clone(), ty };
     macro_rules! primitive {
         ($arrow:ty, $read:expr) => {
             visitor.visit(Primitive::<$arrow, _>::new($read, column)?)

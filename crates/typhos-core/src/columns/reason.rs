@@ -99,6 +99,7 @@ impl fmt::Display for Reason {
                 Type::Decimal { scale, .. } => {
                     write!(f, "has more than {scale} digits after the mark")
                 }
+                Type::Date => write!(f, "has a time of day, and a date keeps midnight only"),
                 _ => write!(f, "is finer than {ty} keeps"),
             },
             Reason::Absent => write!(f, "is absent, and the column is required"),

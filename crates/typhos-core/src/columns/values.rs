@@ -6,7 +6,7 @@
 use std::marker::PhantomData;
 
 use super::Reason;
-use crate::dates::{Moment, Pattern};
+use crate::dates::{Moment, Pattern, ReadOptions};
 use crate::readings::{
     Decimal, Number, NumberStyle, POW10, bool_word, infinity, parse_integer, parse_number,
 };
@@ -239,7 +239,7 @@ float_read!(f64, Type::Float64);
 /// The patterns of a date column.
 pub(super) struct PatternRead {
     pub patterns: Vec<Pattern>,
-    pub pivot: i32,
+    pub options: ReadOptions,
     pub ty: Type,
 }
 
@@ -247,7 +247,7 @@ impl PatternRead {
     #[inline]
     fn moment(&self, value: &[u8]) -> Result<Moment, Reason> {
         for pattern in &self.patterns {
-            if let Ok(moment) = pattern.read(value, self.pivot) {
+            if let Ok(moment) = pattern.read(value, &self.options) {
                 return Ok(moment);
             }
         }
@@ -259,7 +259,7 @@ impl PatternRead {
         let tried: Vec<_> = self
             .patterns
             .iter()
-            .filter_map(|pattern| Some((pattern, pattern.read(value, self.pivot).err()?)))
+            .filter_map(|pattern| Some((pattern, pattern.read(value, &self.options).err()?)))
             .collect();
         Reason::date(value, &tried)
     }
@@ -282,7 +282,8 @@ impl PatternRead {
             ],
         };
         let mut compiled = patterns.iter().filter_map(|pattern| Pattern::compile(pattern).ok());
-        let read = compiled.find_map(|pattern| pattern.read(text.as_bytes(), self.pivot).ok());
+        let read = compiled
+            .find_map(|pattern| pattern.read(text.as_bytes(), &ReadOptions::default()).ok());
         read.ok_or(Reason::NotA(self.ty))
     }
 }
@@ -295,7 +296,9 @@ impl Read for DateRead {
 
     #[inline]
     fn read(&self, value: &[u8]) -> Result<i32, Reason> {
-        Ok(self.0.moment(value)?.days)
+        let moment = self.0.moment(value)?;
+        // A time of day would be lost, unless it says no more than the day does.
+        if moment.nanos != 0 { Err(Reason::TooPrecise(Type::Date)) } else { Ok(moment.days) }
     }
 
     fn bound(&self, text: &str) -> Result<i32, Reason> {
@@ -458,7 +461,10 @@ mod tests {
         let utc = pattern.contains('X');
         let ty = Type::Timestamp { unit, utc };
         let patterns = vec![Pattern::compile(pattern).unwrap()];
-        TimestampRead { patterns: PatternRead { patterns, pivot: 1969, ty }, unit }
+        TimestampRead {
+            patterns: PatternRead { patterns, options: ReadOptions::default(), ty },
+            unit,
+        }
     }
 
     #[test]

@@ -37,6 +37,24 @@ pub fn days_in_month(year: i32, month: u32) -> u32 {
     }
 }
 
+/// Days of a year, 365 or 366.
+pub fn days_of_year(year: i32) -> u32 {
+    337 + days_in_month(year, 2)
+}
+
+/// The ISO weekday of a day counted from 1970-01-01, from 1 for Monday.
+#[inline]
+pub fn weekday(days: i32) -> u32 {
+    // The first day of 1970 was a Thursday.
+    (days + 3).rem_euclid(7) as u32 + 1
+}
+
+/// ISO weeks of a year, 52 or 53: as many as there are Thursdays.
+pub fn weeks_of_year(year: i32) -> u32 {
+    let first = weekday(days_from_civil(year, 1, 1));
+    if first == 4 || first == 3 && days_of_year(year) == 366 { 53 } else { 52 }
+}
+
 /// A day as `yyyy-MM-dd`.
 pub fn format_days(days: i32) -> String {
     let (year, month, day) = civil_from_days(days);
@@ -71,6 +89,16 @@ mod tests {
             assert_eq!(days_from_civil(year, month, day), days, "{date}");
             assert_eq!(civil_from_days(days), (year, month, day), "{date}");
             assert_eq!(days_in_month(year, month), date.days_in_month() as u32, "{date}");
+            assert_eq!(weekday(days), date.weekday().to_monday_one_offset() as u32, "{date}");
+            // The fourth of January is in the first week.
+            if (month, day) == (1, 4) {
+                assert_eq!(days_of_year(year), date.days_in_year() as u32, "{date}");
+                assert_eq!(
+                    weeks_of_year(year),
+                    date.iso_week_date().weeks_in_year() as u32,
+                    "{date}"
+                );
+            }
             let Ok(next) = date.tomorrow() else { break };
             date = next;
             days += 1;

@@ -2,9 +2,10 @@
 //!
 //! Most dates in files are written with all their zeros. For those a pattern is a list of places, and
 //! reading is a length, a few literal bytes and a few pairs of digits. A property test in
-//! [`pattern`](super::pattern) holds it against the steps.
+//! [`tests`](super) holds it against the steps.
 
-use super::pattern::{Moment, Part, Step};
+use super::pattern::{Moment, Step, StepKind};
+use super::symbols::Field;
 use super::{days_from_civil, days_in_month};
 
 /// The fast way for patterns whose every part has a fixed width: places of the digits, and of the
@@ -32,24 +33,26 @@ impl Fixed {
         };
         for step in steps {
             let at = u8::try_from(fixed.length).ok()?;
-            fixed.length += match *step {
-                Step::Literal(literal) => {
-                    fixed.literals.push((at, u8::try_from(literal).ok().filter(u8::is_ascii)?));
-                    1
+            fixed.length += match &step.kind {
+                StepKind::Literal(literal) if literal.is_ascii() => {
+                    let bytes = (at..).zip(literal.bytes());
+                    fixed.literals.extend(bytes);
+                    literal.len()
                 }
-                Step::Year => {
-                    fixed.year = Some(at);
-                    4
+                StepKind::Number { field, least, most, .. } if least == most => {
+                    match (field, most) {
+                        (Field::Year, 4) => fixed.year = Some(at),
+                        (Field::ShortYear, 2) => fixed.short_year = Some(at),
+                        (Field::Month, 2) => fixed.parts[0] = Some(at),
+                        (Field::Day, 2) => fixed.parts[1] = Some(at),
+                        (Field::Hour, 2) => fixed.parts[2] = Some(at),
+                        (Field::Minute, 2) => fixed.parts[3] = Some(at),
+                        (Field::Second, 2) => fixed.parts[4] = Some(at),
+                        _ => return None,
+                    }
+                    usize::from(*most)
                 }
-                Step::ShortYear => {
-                    fixed.short_year = Some(at);
-                    2
-                }
-                Step::Number { part, loose: false } => {
-                    fixed.parts[part as usize] = Some(at);
-                    2
-                }
-                Step::Number { .. } | Step::Fraction { .. } | Step::Offset { .. } => return None,
+                _ => return None,
             };
         }
         Some(fixed)
@@ -67,12 +70,11 @@ impl Fixed {
             let (tens, ones) = (value[at].wrapping_sub(b'0'), value[at + 1].wrapping_sub(b'0'));
             (tens <= 9 && ones <= 9).then(|| u32::from(tens) * 10 + u32::from(ones))
         };
-        let part = |index: Part, otherwise: u32| match self.parts[index as usize] {
+        let part = |index: usize, otherwise: u32| match self.parts[index] {
             Some(at) => two(usize::from(at)),
             None => Some(otherwise),
         };
-        let (hour, minute, second) =
-            (part(Part::Hour, 0)?, part(Part::Minute, 0)?, part(Part::Second, 0)?);
+        let (hour, minute, second) = (part(2, 0)?, part(3, 0)?, part(4, 0)?);
         if hour > 23 || minute > 59 || second > 59 {
             return None;
         }
@@ -87,7 +89,7 @@ impl Fixed {
             }
             (None, None) => return None,
         };
-        let (month, day) = (part(Part::Month, 1)?, part(Part::Day, 1)?);
+        let (month, day) = (part(0, 1)?, part(1, 1)?);
         let year = year.cast_signed();
         if year < 1 || !(1..=12).contains(&month) || day < 1 || day > days_in_month(year, month) {
             return None;

@@ -7,13 +7,28 @@
 
 mod calendar;
 mod compile;
+mod counts;
 mod fixed;
+mod names;
+mod offsets;
 mod pattern;
+mod posix;
+mod read;
 mod shape;
+mod symbols;
 
-pub use calendar::{civil_from_days, days_from_civil, days_in_month, format_days, format_nanos};
-pub use pattern::{DEFAULT_PIVOT, Misread, Moment, Pattern, PatternError};
+pub use calendar::{
+    civil_from_days, days_from_civil, days_in_month, days_of_year, format_days, format_nanos,
+    weekday, weeks_of_year,
+};
+pub use names::{DEFAULT_LOCALE, Form, Named, Names, names};
+pub use offsets::{AMBIGUOUS_ZONE_NAMES, Overlap, ZONE_NAMES, Zone};
+pub use pattern::{DEFAULT_PIVOT, Misread, Moment, Pattern, PatternError, ReadOptions};
 pub use shape::{DateShape, Glue, Order, Shape, Shaped, TimeShape, ZoneShape, read_shape};
+pub use symbols::{COUNTS, SYMBOLS, Symbol};
 
 /// Nanoseconds of a day.
 pub const DAY_NANOS: i64 = 86_400_000_000_000;
+
+#[cfg(test)]
+mod tests;

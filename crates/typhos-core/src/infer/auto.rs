@@ -63,7 +63,7 @@ fn settled(
         return Ok(column);
     }
     if let Some(first) = declared.patterns.first() {
-        column.ty = type_of_patterns(first, &declared.patterns);
+        column.ty = type_of_patterns(first, declared);
         return Ok(column);
     }
     let name = &declared.name;
@@ -88,6 +88,9 @@ fn settled(
         (ty, _) => ty,
     };
     column.patterns = drafted.patterns;
+    if declared.locale.is_none() {
+        column.locale = drafted.locale;
+    }
     column.values = drafted.values;
     if declared.style.is_plain() {
         column.style = drafted.style;
@@ -114,11 +117,14 @@ fn bounds(declared: &ColumnDecl, decision: &Decision, rules: &Rules) -> Option<(
 }
 
 /// The type whose values the patterns read.
-fn type_of_patterns(first: &Pattern, all: &[Pattern]) -> Type {
-    let digits = all.iter().map(Pattern::fraction_digits).max().unwrap_or(0);
+fn type_of_patterns(first: &Pattern, declared: &ColumnDecl) -> Type {
+    let digits = declared.patterns.iter().map(Pattern::fraction_digits).max().unwrap_or(0);
     let unit = TimeUnit::for_digits(digits);
     match (first.has_date(), first.has_time()) {
-        (true, true) => Type::Timestamp { unit, utc: first.has_offset() },
+        (true, true) => {
+            let utc = first.has_offset() || declared.dates.zone.is_some();
+            Type::Timestamp { unit, utc }
+        }
         (false, true) => Type::Time(unit),
         _ => Type::Date,
     }

@@ -26,9 +26,17 @@ impl Agreement {
             |key: &str| spans.iter().find(|(known, _)| *known == key).map(|(_, span)| span.clone());
         let ty = column.ty;
         let type_span = at("type").unwrap_or_default();
+        let is_instant = matches!(ty, Type::Timestamp { utc: true, .. });
         for (key, fits, hint) in [
             ("patterns", ty.takes_patterns(), "patterns belong to date, time and timestamp"),
             ("pivot", ty.takes_patterns(), "a pivot belongs to date and timestamp"),
+            ("locale", ty.takes_patterns(), "a language is that of names in date patterns"),
+            ("zone", is_instant, "a zone belongs to timestamp(UNIT, utc)"),
+            (
+                "overlap",
+                is_instant,
+                "instants that clocks show twice are those of timestamp(UNIT, utc)",
+            ),
             ("decimal_mark", ty.is_number(), "a decimal mark belongs to numbers"),
             ("grouping", ty.is_number(), "grouping belongs to numbers"),
             ("strip", ty.is_number(), "what is stripped stands around numbers"),
@@ -124,19 +132,24 @@ impl Agreement {
         for pattern in &column.patterns {
             let shown = pattern.source();
             let problem = match ty {
-                Type::Date if pattern.has_time() => {
-                    Some(("reads a time, which a date cannot hold", "use timestamp(s)"))
-                }
+                Type::Date if pattern.has_offset() => Some((
+                    "reads an offset, and the day depends on it",
+                    "use timestamp(UNIT, utc), or timestamp(UNIT) without the offset",
+                )),
                 Type::Time(_) if pattern.has_date() => {
                     Some(("reads a date, which a time cannot hold", "use timestamp(s)"))
                 }
                 Type::Date | Type::Timestamp { .. } if !pattern.has_date() => {
                     Some(("reads no date", "use time(s) for times of day"))
                 }
-                Type::Timestamp { utc: true, .. } if !pattern.has_offset() => Some((
-                    "reads no offset, so it names no point in time",
-                    "add XXX to the pattern, or drop ', utc' from the type",
-                )),
+                Type::Timestamp { utc: true, .. }
+                    if !pattern.has_offset() && column.dates.zone.is_none() =>
+                {
+                    Some((
+                        "reads no offset, so it names no point in time",
+                        "add XXX to the pattern, say the zone of the clocks (zone = \"Europe/Oslo\"), or drop ', utc' from the type",
+                    ))
+                }
                 Type::Timestamp { utc: false, .. } | Type::Time(_) if pattern.has_offset() => Some(
                     ("reads an offset, which this type cannot hold", "use timestamp(UNIT, utc)"),
                 ),

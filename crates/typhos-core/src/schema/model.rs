@@ -3,7 +3,7 @@
 use std::ops::Range;
 
 use super::Type;
-use crate::dates::Pattern;
+use crate::dates::{Pattern, ReadOptions};
 use crate::readings::NumberStyle;
 use crate::text::{Dialect, InputChoice};
 
@@ -55,8 +55,10 @@ pub struct ColumnDecl {
     pub from: Option<From>,
     /// Patterns of a date column, tried in order; never empty there.
     pub patterns: Vec<Pattern>,
-    /// First year of the hundred that two-digit years fall in.
-    pub pivot: i32,
+    /// How patterns are read: what two-digit years mean, and times on a zone's clocks.
+    pub dates: ReadOptions,
+    /// The language of the names in patterns, where it is said.
+    pub locale: Option<String>,
     /// How numbers are written.
     pub style: NumberStyle,
     /// Whether absent is a misfit.
@@ -97,7 +99,8 @@ impl ColumnDecl {
             auto: false,
             from: None,
             patterns: Vec::new(),
-            pivot: crate::dates::DEFAULT_PIVOT,
+            dates: ReadOptions::default(),
+            locale: None,
             style: NumberStyle::default(),
             required: false,
             absent: None,

@@ -11,15 +11,18 @@ use toml::de::{DeTable, DeValue};
 
 use super::agree::agree;
 use super::{ColumnDecl, Diagnostic, FORMAT_VERSION, From, Misfit, Schema, Type};
-use crate::dates::Pattern;
+use crate::dates::{DEFAULT_LOCALE, Form, Named, Overlap, Pattern, Zone, names};
 use crate::readings::{Grouping, Mark};
 
 /// The keys of a column, in the order they are written.
-pub const COLUMN_KEYS: [&str; 15] = [
+pub const COLUMN_KEYS: [&str; 18] = [
     "type",
     "from",
     "patterns",
     "pivot",
+    "locale",
+    "zone",
+    "overlap",
     "decimal_mark",
     "grouping",
     "strip",
@@ -210,6 +213,7 @@ impl Reader<'_> {
         let mut ty = None;
         let mut spans: Vec<(&str, Range<usize>)> = Vec::new();
         let before = self.wrong.len();
+        column.locale = table.get("locale").and_then(|value| self.locale(value));
         for (key, value) in table.iter() {
             let span = value.span();
             let word = key.get_ref().as_ref();
@@ -226,11 +230,21 @@ impl Reader<'_> {
                     column.spans.from = Some(span);
                     column.from = self.from(value);
                 }
-                "patterns" => column.patterns = self.patterns(value),
+                // Read first, since patterns are compiled in its language.
+                "locale" => {}
+                "patterns" => column.patterns = self.patterns(value, column.locale.as_deref()),
                 "pivot" => {
                     if let Some(year) = self.integer(value, 1..=9900, "pivot") {
-                        column.pivot = year as i32;
+                        column.dates.pivot = year as i32;
                     }
+                }
+                "zone" => {
+                    column.dates.zone =
+                        self.word(value, "a time zone", Zone::named, "\"Europe/Oslo\"");
+                }
+                "overlap" => {
+                    column.dates.overlap =
+                        self.word(value, "one of two instants", Overlap::parse, "\"earlier\"");
                 }
                 "decimal_mark" => {
                     column.style.mark =
@@ -292,10 +306,17 @@ impl Reader<'_> {
         self.text(value, "a header, or a position from 1").map(From::Name)
     }
 
-    fn patterns(&mut self, value: &Value<'_>) -> Vec<Pattern> {
+    /// A language that there are names for.
+    fn locale(&mut self, value: &Value<'_>) -> Option<String> {
+        let known = |tag: &str| names(tag, Named::Month, Form::Short).map(|_| tag.to_owned());
+        self.word(value, "a language", known, "\"de\"")
+    }
+
+    fn patterns(&mut self, value: &Value<'_>, locale: Option<&str>) -> Vec<Pattern> {
+        let locale = locale.unwrap_or(DEFAULT_LOCALE);
         let mut patterns = Vec::new();
         for (span, source) in self.spanned_texts(value, "patterns").unwrap_or_default() {
-            match Pattern::compile(&source) {
+            match Pattern::compile_in(&source, locale) {
                 Ok(pattern) => patterns.push(pattern),
                 Err(error) => {
                     // The place inside the pattern holds where it is written without escapes.

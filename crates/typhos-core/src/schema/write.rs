@@ -1,6 +1,7 @@
 //! A schema as TOML, one line a column, with its evidence as comments.
 
 use super::{ColumnDecl, FORMAT_VERSION, From, Misfit, Schema};
+use crate::dates::DEFAULT_PIVOT;
 use crate::readings::Mark;
 use crate::text::{delimiter_word, record_limit_name};
 
@@ -111,8 +112,17 @@ fn parts(column: &ColumnDecl) -> Vec<String> {
             column.patterns.iter().map(|pattern| pattern.source().to_owned()).collect();
         parts.push(format!("patterns = {}", list(&patterns)));
     }
-    if column.pivot != crate::dates::DEFAULT_PIVOT {
-        parts.push(format!("pivot = {}", column.pivot));
+    if column.dates.pivot != DEFAULT_PIVOT {
+        parts.push(format!("pivot = {}", column.dates.pivot));
+    }
+    if let Some(locale) = &column.locale {
+        parts.push(format!("locale = {}", quoted(locale)));
+    }
+    if let Some(zone) = &column.dates.zone {
+        parts.push(format!("zone = {}", quoted(zone.name())));
+    }
+    if let Some(overlap) = column.dates.overlap {
+        parts.push(format!("overlap = {}", quoted(overlap.word())));
     }
     let style = &column.style;
     if style.mark != Mark::default() {
