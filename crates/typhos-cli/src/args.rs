@@ -4,7 +4,7 @@ use std::num::NonZeroUsize;
 use std::path::PathBuf;
 
 use clap::{Args as ClapArgs, Parser, Subcommand};
-use typhos_core::dates::Order;
+use typhos_core::dates::{Order, Overlap, Zone};
 use typhos_core::infer::{
     Fractions, House, Naming, Never, parse_headroom, parse_quoted, parse_share,
 };
@@ -72,6 +72,8 @@ pub enum Command {
     Load(Load),
     /// Show the first typed rows, of an input or of what was loaded
     Peek(Peek),
+    /// Try date patterns: which read a value, what a pattern makes of it, what a column holds
+    Dates(Dates),
     /// Write the demo data and run the whole example on it
     Demo(Demo),
 }
@@ -313,6 +315,53 @@ pub struct Draft {
 
     #[command(flatten)]
     pub rules: RuleArgs,
+}
+
+#[derive(Debug, ClapArgs)]
+#[command(group = clap::ArgGroup::new("what").required(true).args(["values", "inputs", "symbols"]))]
+pub struct Dates {
+    /// Values to read
+    #[arg(value_name = "VALUE", allow_negative_numbers = true)]
+    pub values: Vec<String>,
+
+    /// Read them by this pattern alone, and say where it fails
+    #[arg(long, value_name = "PATTERN", requires = "values")]
+    pub pattern: Option<String>,
+
+    /// Language of the names in the pattern, as a tag: de, nb, pt-BR [default: en]
+    #[arg(long, value_name = "TAG", requires = "pattern")]
+    pub locale: Option<String>,
+
+    /// First of the hundred years that two-digit years fall in [default: 1969]
+    #[arg(long, value_name = "YEAR", requires = "pattern", value_parser = clap::value_parser!(i32).range(1..=9900))]
+    pub pivot: Option<i32>,
+
+    /// Zone on whose clocks values without an offset were read: Europe/Oslo
+    #[arg(long, value_name = "NAME", requires = "pattern", value_parser = Zone::named)]
+    pub zone: Option<Zone>,
+
+    /// Which instant a time means that the clocks show twice: earlier or later
+    #[arg(long, value_name = "WHICH", requires = "pattern", value_parser = Overlap::parse)]
+    pub overlap: Option<Overlap>,
+
+    /// Print the symbols of patterns
+    #[arg(long)]
+    pub symbols: bool,
+
+    /// Look at the dates of a column of these files instead
+    #[arg(long = "input", value_name = "INPUT", num_args = 1.., requires = "column")]
+    pub inputs: Vec<PathBuf>,
+
+    /// The column
+    #[arg(long, value_name = "NAME", requires = "inputs")]
+    pub column: Option<String>,
+
+    /// Order of dates that could be read in more than one: dmy, mdy or ymd
+    #[arg(long, value_name = "ORDER", requires = "inputs", value_parser = Order::parse)]
+    pub date_order: Option<Order>,
+
+    #[command(flatten)]
+    pub input: InputArgs,
 }
 
 #[derive(Debug, ClapArgs)]

@@ -1,6 +1,7 @@
 //! The commands: each resolves what was typed into what the libraries take, and shows what they say.
 
 mod check;
+mod dates;
 mod demo;
 mod draft;
 mod keep;
@@ -43,6 +44,7 @@ fn run(args: Args, console: &mut Console) -> Result<Outcome, Failure> {
         Command::Check(args) => check::run(&args, common, console),
         Command::Load(args) => load::run(&args, common, console),
         Command::Peek(args) => peek::run(&args, common, console),
+        Command::Dates(args) => dates::run(&args, common, console),
         Command::Demo(args) => demo::run(&args, common, console),
     }
 }

@@ -9,6 +9,7 @@ mod calendar;
 mod compile;
 mod counts;
 mod fixed;
+mod look;
 mod names;
 mod offsets;
 mod pattern;
@@ -16,16 +17,21 @@ mod posix;
 mod read;
 mod shape;
 mod symbols;
+mod ways;
+mod words;
 
 pub use calendar::{
     civil_from_days, days_from_civil, days_in_month, days_of_year, format_days, format_nanos,
     weekday, weeks_of_year,
 };
+pub use look::read_shape;
 pub use names::{DEFAULT_LOCALE, Form, Named, Names, names};
 pub use offsets::{AMBIGUOUS_ZONE_NAMES, Overlap, ZONE_NAMES, Zone};
 pub use pattern::{DEFAULT_PIVOT, Misread, Moment, Pattern, PatternError, ReadOptions};
-pub use shape::{DateShape, Glue, Order, Shape, Shaped, TimeShape, ZoneShape, read_shape};
+pub use shape::{DateShape, Order, Separator, Shape, Shaped, TimeShape, Wording, ZoneShape};
 pub use symbols::{COUNTS, SYMBOLS, Symbol};
+pub use ways::{Way, deciders, ways};
+pub use words::{form_of, language_of};
 
 /// Nanoseconds of a day.
 pub const DAY_NANOS: i64 = 86_400_000_000_000;

@@ -366,7 +366,8 @@ impl Pattern {
             }
             StepKind::Name { field: Field::Half, .. } => format!("AM or PM ({symbol})"),
             StepKind::Name { field, names, .. } => {
-                let examples: Vec<_> = names.iter().take(3).map(|(name, _)| name).collect();
+                let first = |number| names.iter().find(|(_, known)| *known == number);
+                let examples: Vec<_> = (1..=3).filter_map(first).map(|(name, _)| name).collect();
                 format!("the name of a {} ({symbol}: {}, …)", field.name(), examples.join(", "))
             }
             StepKind::Fraction { .. } => "a fraction of a second (S)".into(),

@@ -84,7 +84,7 @@ fn values_that_are_not() {
         (
             "d MMM yyyy",
             "1 Mrz 2024",
-            "has 'M' at character 3 where the name of a month (MMM: sept, apr, aug, …) is expected",
+            "has 'M' at character 3 where the name of a month (MMM: jan, feb, mar, …) is expected",
         ),
         ("yyyy-DDD", "2023-366", "day 366 in the year 2023, which has 365"),
         ("YYYY-'W'ww-e", "2023-W53-1", "week 53 in the year 2023, which has 52"),

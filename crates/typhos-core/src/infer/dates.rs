@@ -6,10 +6,13 @@
 use std::collections::BTreeMap;
 
 use super::{Choice, Decision, Question, Rules, number, shown};
-use crate::dates::{DAY_NANOS, Order, Shape, format_days, format_nanos};
+use crate::dates::{
+    DAY_NANOS, DEFAULT_LOCALE, Form, Named, Order, Separator, Shape, Wording, ZoneShape,
+    civil_from_days, form_of, format_days, format_nanos, language_of,
+};
 use crate::readings::Mark;
 use crate::schema::{TimeUnit, Type};
-use crate::survey::{Class, Example, Facts, Place, ShapeFacts};
+use crate::survey::{Class, Example, Facts, Place, ShapeFacts, Survey};
 
 /// Why a column of date shapes is no date column.
 #[derive(Debug)]
@@ -29,12 +32,19 @@ impl Style<'_> {
     fn of(facts: &Facts) -> Vec<Style<'_>> {
         let mut styles: BTreeMap<Shape, Style<'_>> = BTreeMap::new();
         for shape in facts.dates.shapes() {
-            let mut key = shape.shape.widened();
-            if let Some(zone) = &mut key.zone {
-                // A lone Z is read by every offset pattern.
-                zone.letters = 0;
-            }
+            let key = shape.shape.widened();
             styles.entry(key).or_insert_with(|| Style { shapes: Vec::new() }).shapes.push(shape);
+        }
+        // A lone Z is read by the pattern of any other offset.
+        for key in styles.keys().copied().collect::<Vec<_>>() {
+            let Some(zone) = key.zone.filter(|zone| zone.letters == 0) else { continue };
+            let with = |letters| Shape { zone: Some(ZoneShape { letters, ..zone }), ..key };
+            let other = [3, 2, 1].into_iter().map(with).find(|other| styles.contains_key(other));
+            if let Some(other) = other
+                && let Some(alone) = styles.remove(&key)
+            {
+                styles.entry(other).and_modify(|style| style.shapes.extend(alone.shapes));
+            }
         }
         let mut styles: Vec<_> = styles.into_values().collect();
         styles.sort_by_key(|style| std::cmp::Reverse(style.count()));
@@ -63,32 +73,43 @@ impl Style<'_> {
         }
     }
 
-    fn pattern(&self, order: Order) -> String {
-        let loose = self.shapes.iter().any(|shape| shape.shape.is_short());
-        let fraction = self.shapes.iter().map(|shape| shape.fraction_digits).max().unwrap_or(0);
-        let letters =
-            self.shapes.iter().filter_map(|shape| shape.shape.zone).map(|zone| zone.letters).max();
-        self.look().pattern(order, loose, fraction, letters.unwrap_or(0))
+    /// The patterns that read its values in an order, with how many each: one, unless some names are
+    /// abbreviated and others written out.
+    fn patterns(&self, order: Order, locale: &str) -> Vec<(String, u64)> {
+        let months = Forms::of(locale, Named::Month, self.shapes.iter().map(|s| &s.months));
+        let weekdays = Forms::of(locale, Named::Weekday, self.shapes.iter().map(|s| &s.weekdays));
+        let wording = Wording {
+            loose: self.shapes.iter().any(|shape| shape.shape.is_short()),
+            fraction_digits: self.shapes.iter().map(|s| s.fraction_digits).max().unwrap_or(0),
+            zone_letters: self
+                .shapes
+                .iter()
+                .filter_map(|shape| shape.shape.zone)
+                .map(|zone| zone.letters)
+                .max()
+                .unwrap_or(0),
+            long_month: months.long > 0 && months.short == 0,
+            long_weekday: weekdays.long > 0 && weekdays.short == 0,
+        };
+        let pattern = |wording| self.look().pattern(order, &wording);
+        if months.short > 0 && months.long > 0 {
+            let long = pattern(Wording { long_month: true, ..wording });
+            return vec![(pattern(wording), self.count() - months.long), (long, months.long)];
+        }
+        vec![(pattern(wording), self.count())]
     }
 
-    /// Whether more than one way of writing an offset is mixed, which one pattern does not read.
-    fn mixes_offsets(&self) -> bool {
-        let mut letters: Vec<_> = self
-            .shapes
-            .iter()
-            .filter_map(|s| s.shape.zone)
-            .map(|z| z.letters)
-            .filter(|n| *n > 0)
-            .collect();
-        letters.sort_unstable();
-        letters.dedup();
-        letters.len() > 1
+    /// Whether some weekdays are abbreviated and others written out, beside months of which the same
+    /// could be true: more patterns than anybody would want to read.
+    fn mixes_weekdays(&self, locale: &str) -> bool {
+        let forms = Forms::of(locale, Named::Weekday, self.shapes.iter().map(|s| &s.weekdays));
+        forms.short > 0 && forms.long > 0
     }
 
     /// What tells styles apart that people would read alike: the separator and the length of the year.
-    fn hand(&self) -> Option<(u8, bool)> {
-        let (date, _) = self.look().date?;
-        Some((date.separator, date.digits.contains(&4)))
+    fn hand(&self) -> Option<Hand> {
+        let date = self.look().date?;
+        (!date.digits.contains(&0)).then(|| (date.between[0], date.digits.contains(&4)))
     }
 
     /// The clause that says which value proves the order.
@@ -100,24 +121,43 @@ impl Style<'_> {
                 .filter_map(|other| shape.orders[other as usize].refused.as_ref())
         });
         let example = refused.min_by_key(|example| example.place)?;
-        Some(format!("{}: {}", order_words(order), context.example(example)))
+        Some(format!("{}: {}", order.words(), context.example(example)))
     }
 }
 
-fn order_words(order: Order) -> &'static str {
-    match order {
-        Order::Ymd => "year first",
-        Order::Dmy => "day first",
-        Order::Mdy => "month first",
+/// Values by the form of their names: abbreviated only, written out only.
+struct Forms {
+    short: u64,
+    long: u64,
+}
+
+impl Forms {
+    fn of<'n>(
+        locale: &str,
+        named: Named,
+        names: impl Iterator<Item = &'n BTreeMap<String, u64>>,
+    ) -> Forms {
+        let mut forms = Forms { short: 0, long: 0 };
+        for (name, count) in names.flatten() {
+            match form_of(locale, named, name) {
+                Form::Short => forms.short += count,
+                Form::Long => forms.long += count,
+                Form::Any => {}
+            }
+        }
+        forms
     }
 }
+
+/// A separator, and whether years have four digits.
+type Hand = (Separator, bool);
 
 /// What the whole input has to say to a column: its files, and what other columns prove about how dates
 /// are written.
 pub(super) struct Context<'s> {
     /// The files, where there are several.
     files: &'s [String],
-    by_hand: BTreeMap<(u8, bool), Vec<(Order, String)>>,
+    by_hand: BTreeMap<Hand, Vec<(Order, String)>>,
     /// Columns that only one decimal mark reads.
     by_mark: Vec<(Mark, String)>,
 }
@@ -172,10 +212,33 @@ impl<'s> Context<'s> {
     }
 
     /// The order that all proofs of a hand agree on, and the first column that shows it.
-    fn of(&self, hand: Option<(u8, bool)>) -> Option<(Order, &str)> {
+    fn of(&self, hand: Option<Hand>) -> Option<(Order, &str)> {
         let proofs = self.by_hand.get(&hand?)?;
         let (order, name) = proofs.first()?;
         proofs.iter().all(|(other, _)| other == order).then_some((*order, name))
+    }
+}
+
+/// What the dates of one column come to, whatever else is in it.
+#[derive(Debug)]
+pub enum DateFindings {
+    /// These patterns read all of them.
+    Patterns(Box<Decision>),
+    /// More than one order reads all of them.
+    Asked(Question),
+    /// No type holds all of them, for this reason.
+    None(String),
+}
+
+/// Finds the patterns of the dates of the column at a place of a survey; `facts` are those of all its
+/// columns.
+pub fn find_dates(survey: &Survey, facts: &[Facts], at: usize, rules: &Rules) -> DateFindings {
+    let files = survey.files();
+    let context = Context::collect(&files, &survey.source.names, facts, rules);
+    match decide(&facts[at], rules, &context) {
+        Ok(decision) => DateFindings::Patterns(Box::new(decision)),
+        Err(NoDate::Ambiguous(question)) => DateFindings::Asked(question),
+        Err(NoDate::Unfit(reason)) => DateFindings::None(reason),
     }
 }
 
@@ -192,9 +255,15 @@ pub(super) fn decide(
     let mut evidence = Vec::new();
     let mut chosen = Vec::new();
     let mut open = Vec::new();
+    let shapes = || styles.iter().flat_map(|style| &style.shapes);
+    let months = shapes().flat_map(|shape| shape.months.keys()).map(String::as_str);
+    let weekdays = shapes().flat_map(|shape| shape.weekdays.keys()).map(String::as_str);
+    let Some(locale) = language_of(months, weekdays) else {
+        return Err(NoDate::Unfit("no language has all the names in its dates".into()));
+    };
     for style in &styles {
-        if style.mixes_offsets() {
-            return Err(NoDate::Unfit("offsets are written in more than one way".into()));
+        if style.mixes_weekdays(locale) {
+            return Err(NoDate::Unfit("some weekdays are abbreviated and some written out".into()));
         }
         let orders = style.orders();
         match orders[..] {
@@ -207,30 +276,61 @@ pub(super) fn decide(
             }
             _ => match (rules.date_order, context.of(style.hand())) {
                 (Some(order), _) if orders.contains(&order) => {
-                    evidence.push(format!("{}, as said", order_words(order)));
+                    evidence.push(format!("{}, as said", order.words()));
                     chosen.push(order);
                 }
                 (_, Some((order, name))) if orders.contains(&order) => {
-                    evidence.push(format!("{}, as column '{name}' proves", order_words(order)));
+                    evidence.push(format!("{}, as column '{name}' proves", order.words()));
                     chosen.push(order);
                 }
                 _ => open = orders,
             },
         }
     }
+    let said = (locale != DEFAULT_LOCALE).then(|| locale.to_owned());
     if !open.is_empty() {
-        let patterns = |order: Order| styles.iter().map(|style| style.pattern(order)).collect();
-        let choices = open.into_iter().map(|order| Choice::Dates(order, patterns(order))).collect();
-        return Err(NoDate::Ambiguous(Question { choices }));
+        let patterns = |order: Order| {
+            // Those that are written in one order only keep it.
+            let all = styles.iter().flat_map(|style| {
+                let own = style.orders();
+                let order = if own.contains(&order) { order } else { own[0] };
+                style.patterns(order, locale)
+            });
+            all.map(|(pattern, _)| pattern).collect()
+        };
+        let choices =
+            open.into_iter().map(|order| Choice::Dates(order, patterns(order), said.clone()));
+        return Err(NoDate::Ambiguous(Question { choices: choices.collect() }));
     }
-    let (ty, range) = type_of(&styles, &chosen)?;
+    let (ty, range, latest) = type_of(&styles, &chosen)?;
     let mut decision = Decision::new(ty);
     decision.evidence = evidence;
     decision.range = Some(range);
-    for (style, order) in styles.iter().zip(&chosen) {
-        decision.patterns.push((style.pattern(*order), style.count()));
+    if said.is_some() {
+        decision.notes.push(format!("names in the language '{locale}'"));
     }
+    let has_short_years =
+        |style: &&Style<'_>| style.look().date.is_some_and(|d| !d.digits.contains(&4));
+    if styles.iter().any(|style| has_short_years(&style)) {
+        decision.notes.extend(still_to_come(latest, rules));
+    }
+    decision.locale = said;
+    for (style, order) in styles.iter().zip(&chosen) {
+        decision.patterns.extend(style.patterns(*order, locale));
+    }
+    decision.patterns.sort_by_key(|(_, count)| std::cmp::Reverse(*count));
     Ok(decision)
+}
+
+/// What to know where years of two digits end in the future.
+fn still_to_come(latest: i32, rules: &Rules) -> Option<String> {
+    let today = rules.today.filter(|today| latest > *today)?;
+    let (this_year, ..) = civil_from_days(today);
+    let pivot = this_year - 99;
+    Some(format!(
+        "two-digit years reach {}, which is still to come; pivot = {pivot} makes of them years from {pivot} to {this_year}",
+        format_days(latest)
+    ))
 }
 
 fn no_order(style: &Style<'_>, context: &Context<'_>) -> String {
@@ -254,7 +354,11 @@ fn no_order(style: &Style<'_>, context: &Context<'_>) -> String {
     }
 }
 
-fn type_of(styles: &[Style<'_>], orders: &[Order]) -> Result<(Type, (String, String)), NoDate> {
+/// The type that holds the values, the smallest and largest of them, and the day of the largest.
+fn type_of(
+    styles: &[Style<'_>],
+    orders: &[Order],
+) -> Result<(Type, (String, String), i32), NoDate> {
     let unfit = |reason: &str| Err(NoDate::Unfit(reason.into()));
     let all = |test: &dyn Fn(Shape) -> bool| styles.iter().all(|style| test(style.look()));
     let any = |test: &dyn Fn(Shape) -> bool| styles.iter().any(|style| test(style.look()));
@@ -271,16 +375,17 @@ fn type_of(styles: &[Style<'_>], orders: &[Order]) -> Result<(Type, (String, Str
     let Some(first) = ranges.next() else { return unfit("no values") };
     let (low, high) = ranges.fold(first, |(low, high), (a, b)| (low.min(a), high.max(b)));
     let day = i128::from(DAY_NANOS);
+    let latest = high.div_euclid(day) as i32;
     let date = |nanos: i128| format_days(nanos.div_euclid(day) as i32);
     let time = |nanos: i128| format_nanos(nanos.rem_euclid(day) as i64);
     if all(&|shape| shape.date.is_none()) {
-        return Ok((Type::Time(unit), (time(low), time(high))));
+        return Ok((Type::Time(unit), (time(low), time(high)), 0));
     }
     if any(&|shape| shape.date.is_none()) {
         return unfit("dates and times of day are mixed");
     }
     if all(&|shape| shape.time.is_none()) {
-        return Ok((Type::Date, (date(low), date(high))));
+        return Ok((Type::Date, (date(low), date(high)), latest));
     }
     let utc = all(&|shape| shape.zone.is_some());
     if !utc && any(&|shape| shape.zone.is_some()) {
@@ -291,7 +396,7 @@ fn type_of(styles: &[Style<'_>], orders: &[Order]) -> Result<(Type, (String, Str
     }
     let zone = if utc { "Z" } else { "" };
     let text = |nanos: i128| format!("{} {}{zone}", date(nanos), time(nanos));
-    Ok((Type::Timestamp { unit, utc }, (text(low), text(high))))
+    Ok((Type::Timestamp { unit, utc }, (text(low), text(high)), latest))
 }
 
 impl Shape {

@@ -3,7 +3,7 @@
 use std::collections::HashSet;
 
 use super::{Decision, counted, line_of};
-use crate::dates::Pattern;
+use crate::dates::{DEFAULT_LOCALE, Pattern};
 use crate::schema::{ColumnDecl, From, Schema, write};
 use crate::survey::Survey;
 use crate::wording::listed;
@@ -108,9 +108,12 @@ pub fn draft(survey: &Survey, decisions: &[Decision], wanted: &Wanted) -> Draft 
 /// columns.
 pub(crate) fn declare(name: String, decision: &Decision, everywhere: &[String]) -> ColumnDecl {
     let mut column = ColumnDecl::new(name, decision.ty);
-    let compiled = decision.patterns.iter().map(|(pattern, _)| Pattern::compile(pattern));
+    let locale = decision.locale.as_deref().unwrap_or(DEFAULT_LOCALE);
+    let compiled =
+        decision.patterns.iter().map(|(pattern, _)| Pattern::compile_in(pattern, locale));
     column.patterns =
         compiled.map(|pattern| pattern.expect("patterns found are patterns read")).collect();
+    column.locale = decision.locale.clone();
     column.style = decision.style.clone();
     column.required = decision.required;
     column.misfit = decision.misfit;

@@ -81,6 +81,7 @@ impl House {
             fractions: self.fractions.unwrap_or_default(),
             never: self.never.unwrap_or_default(),
             quoted_text: self.quoted_text.unwrap_or_default(),
+            today: None,
         }
     }
 

@@ -25,6 +25,7 @@ use crate::survey::{ColumnFacts, DistinctCount, ESTIMATE_ERROR, Example, Facts, 
 
 pub use crate::wording::{counted, grouped, shown};
 pub use auto::{settle, survey_for};
+pub use dates::{DateFindings, find_dates};
 pub use draft::{Draft, Naming, Wanted, draft, snake_case};
 pub use house::{HOUSE_KEYS, House, parse_headroom, parse_quoted, parse_share, share_name};
 pub use profile::{Bin, Profile, ReadingFacts, profile};
@@ -59,8 +60,8 @@ pub struct Question {
 /// One way to read all values of a column, where there are several.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Choice {
-    /// As dates in an order, by these patterns.
-    Dates(Order, Vec<String>),
+    /// As dates in an order, by these patterns, with names of this language where it is not English.
+    Dates(Order, Vec<String>, Option<String>),
     /// As numbers with this mark, of this type.
     Numbers(Mark, Type),
 }
@@ -69,7 +70,11 @@ impl Choice {
     /// The key and value of a schema that choose this.
     pub fn line(&self) -> String {
         match self {
-            Choice::Dates(_, patterns) => format!("patterns = [\"{}\"]", patterns.join("\", \"")),
+            Choice::Dates(_, patterns, locale) => {
+                let locale = locale.iter().map(|locale| format!(", locale = \"{locale}\""));
+                let patterns = format!("patterns = [\"{}\"]", patterns.join("\", \""));
+                patterns + &locale.collect::<String>()
+            }
             Choice::Numbers(mark, ty) => {
                 format!("type = \"{ty}\", decimal_mark = \"{}\"", mark.letter())
             }
@@ -97,6 +102,8 @@ pub struct Decision {
     pub max_chars: u64,
     /// Patterns that together read every value, with how many each reads.
     pub patterns: Vec<(String, u64)>,
+    /// The language of names in the patterns, where it is not English.
+    pub locale: Option<String>,
     /// How its numbers are written.
     pub style: NumberStyle,
     /// What is to happen to values that do not fit; not to stop where some were tolerated.
@@ -124,6 +131,7 @@ impl Decision {
             range: None,
             max_chars: 0,
             patterns: Vec::new(),
+            locale: None,
             style: NumberStyle::default(),
             misfit: Misfit::Stop,
             values: Vec::new(),

@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 
 use super::{Blocker, Decision, Fractions, Rules, counted, grouped, shown};
 use crate::readings::{Decimal, Grouping, Mark, NumberStyle};
-use crate::schema::{IntType, MAX_PRECISION, Type};
+use crate::schema::{IntType, MAX_PRECISION, TimeUnit, Type};
 use crate::survey::{
     Class, ColumnFacts, Example, Facts, NumberFacts, Tally, ViewFacts, WIDTHS, WrittenFacts,
 };
@@ -104,8 +104,7 @@ pub(super) fn integers(
         return Err("digits, all with a plus".into());
     }
     let numbers = Numbers::plain(facts);
-    let days = compact_days(column, facts, &numbers).filter(|_| rules.never.allows(Type::Date));
-    match days {
+    match compact_days(column, facts, &numbers, rules) {
         Some(decision) => Ok(decision),
         // Where no integer type may be drafted, a float may hold them.
         None => {
@@ -223,19 +222,46 @@ pub(super) fn marks_differ(facts: &Facts) -> bool {
     })
 }
 
-fn compact_days(column: &ColumnFacts, facts: &Facts, numbers: &Numbers<'_>) -> Option<Decision> {
+/// Integers that are all days, or days with a time, written as digits alone.
+fn compact_days(
+    column: &ColumnFacts,
+    facts: &Facts,
+    numbers: &Numbers<'_>,
+    rules: &Rules,
+) -> Option<Decision> {
     let (low, high) = numbers.exact?;
-    if facts.compact_days == 0
-        || facts.compact_days != facts.plain_count()
-        || column.distinct().count < MIN_COMPACT_DAYS
-    {
+    let all = facts.plain_count();
+    let ways = [
+        (facts.compact_days, Type::Date, "yyyyMMdd"),
+        (
+            facts.compact_times,
+            Type::Timestamp { unit: TimeUnit::Second, utc: false },
+            "yyyyMMddHHmmss",
+        ),
+    ];
+    let found = ways.into_iter().find(|(count, ty, _)| *count == all && rules.never.allows(*ty));
+    let (count, ty, pattern) = found.filter(|(count, ..)| *count > 0)?;
+    if column.distinct().count < MIN_COMPACT_DAYS {
         return None;
     }
-    let mut decision = Decision::new(Type::Date);
-    decision.patterns.push(("yyyyMMdd".into(), facts.compact_days));
-    let iso = |day: i128| format!("{:04}-{:02}-{:02}", day / 10_000, day / 100 % 100, day % 100);
+    let mut decision = Decision::new(ty);
+    decision.patterns.push((pattern.into(), count));
+    let iso = |number: i128| {
+        let (day, time) =
+            if ty == Type::Date { (number, 0) } else { (number / 1_000_000, number % 1_000_000) };
+        let days = format!("{:04}-{:02}-{:02}", day / 10_000, day / 100 % 100, day % 100);
+        match ty {
+            Type::Date => days,
+            _ => format!("{days} {:02}:{:02}:{:02}", time / 10_000, time / 100 % 100, time % 100),
+        }
+    };
     decision.range = Some((iso(low.mantissa), iso(high.mantissa)));
-    decision.evidence.push("all are days in eight digits".into());
+    let digits = if ty == Type::Date {
+        "all are days in eight digits"
+    } else {
+        "all are days and times in fourteen digits"
+    };
+    decision.evidence.push(digits.into());
     Some(decision)
 }
 
@@ -264,9 +290,11 @@ fn integer(numbers: &Numbers<'_>, rules: &Rules) -> Result<Decision, String> {
     if (least, most) == (0, 1) {
         decision.notes.push("only 0 and 1: could be bool".into());
     }
-    for (scale, unit) in [(1, "seconds"), (1000, "milliseconds")] {
+    for (scale, unit, word) in [(1, "seconds", "epoch-s"), (1000, "milliseconds", "epoch-ms")] {
         if least >= EPOCH_SECONDS.0 * scale && most <= EPOCH_SECONDS.1 * scale {
-            decision.notes.push(format!("could be {unit} since 1970"));
+            decision.notes.push(format!(
+                "could be {unit} since 1970: patterns = [\"{word}\"] would read them"
+            ));
         }
     }
     Ok(decision)

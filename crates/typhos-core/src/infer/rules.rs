@@ -121,6 +121,8 @@ pub struct Rules {
     /// Whether a column with values in quotes is text, whatever they are. The survey has to have
     /// [looked for them](crate::survey::SurveyOptions::quoted).
     pub quoted_text: bool,
+    /// The day of today, since 1970-01-01, where dates still to come are to be pointed out.
+    pub today: Option<i32>,
 }
 
 impl Default for Rules {
@@ -133,6 +135,7 @@ impl Default for Rules {
             fractions: Fractions::Usual,
             never: Never::default(),
             quoted_text: false,
+            today: None,
         }
     }
 }

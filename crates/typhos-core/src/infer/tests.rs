@@ -149,8 +149,8 @@ fn an_ambiguous_order_is_a_question_unless_another_column_proves_it() {
     let survey = survey_of(text, 1, 1 << 20);
     let asked = decide(&survey, &Rules::default()).remove(0);
     let question = asked.question.expect("a question");
-    assert!(question.choices.contains(&Choice::Dates(Order::Dmy, vec!["dd/MM/yy".into()])));
-    assert!(question.choices.contains(&Choice::Dates(Order::Mdy, vec!["MM/dd/yy".into()])));
+    assert!(question.choices.contains(&Choice::Dates(Order::Dmy, vec!["dd/MM/yy".into()], None)));
+    assert!(question.choices.contains(&Choice::Dates(Order::Mdy, vec!["MM/dd/yy".into()], None)));
     let said = Rules { date_order: Some(Order::Dmy), ..Rules::default() };
     assert_eq!(decide(&survey, &said)[0].patterns[0].0, "dd/MM/yy");
 
@@ -229,4 +229,56 @@ proptest! {
         let distinct: std::collections::HashSet<_> = values.iter().collect();
         prop_assert_eq!(decision.distinct.count, distinct.len() as u64);
     }
+}
+
+#[test]
+fn dates_with_names_are_read_in_one_language() {
+    let patterns = |values: &[&str]| {
+        let decision = decide_column(values, 1.0);
+        let patterns: Vec<_> =
+            decision.patterns.iter().map(|(pattern, _)| pattern.clone()).collect();
+        (decision.ty.to_string(), patterns.join(" | "), decision.locale)
+    };
+    let told = |ty: &str, patterns: &str, locale: Option<&str>| {
+        (ty.to_owned(), patterns.to_owned(), locale.map(str::to_owned))
+    };
+    for (values, want) in [
+        (&["5 Mar 2024", "12 May 2024"][..], told("date", "d MMM yyyy", None)),
+        (&["05 March 2024", "12 Apr 2024"], told("date", "dd MMM yyyy | dd MMMM yyyy", None)),
+        (&["March 5 2024", "May 12 2024"], told("date", "MMMM d yyyy", None)),
+        (&["5 mars 2024", "12 août 2024"], told("date", "d MMM yyyy", Some("fr"))),
+        (&["5-MRT-24", "12-MEI-24"], told("date", "d-MMM-yy", Some("nl"))),
+        (&["Tue 5.3.24", "Sun 12.5.24"], told("date", "EEE d.M.yy", None)),
+        (
+            &["2024-03-05T10:20:30Z", "2024-03-05T10:20:30+01:00"],
+            told("timestamp(s, utc)", "yyyy-MM-dd'T'HH:mm:ssXXX", None),
+        ),
+        (
+            &["2024-03-05T10:20:30+0100", "2024-03-05T10:20:30+01:00"],
+            told("timestamp(s, utc)", "yyyy-MM-dd'T'HH:mm:ssXX | yyyy-MM-dd'T'HH:mm:ssXXX", None),
+        ),
+        (&["5 mars 2024", "12 März 2024"], told("text", "", None)),
+        (
+            &["2024-03-05 10:20", "2024-03-06"],
+            told("timestamp(s)", "yyyy-MM-dd | yyyy-MM-dd HH:mm", None),
+        ),
+        (&["Mon 03/04/24", "Tue 03/05/24"], told("date", "EEE MM/dd/yy", None)),
+    ] {
+        assert_eq!(patterns(values), want, "{values:?}");
+    }
+    let evidence = decide_column(&["Mon 03/04/24", "Tue 03/05/24"], 1.0).evidence;
+    assert!(evidence.contains(&"month first: 'Mon 03/04/24' in line 2".to_owned()), "{evidence:?}");
+}
+
+#[test]
+fn years_still_to_come_are_pointed_out() {
+    let survey = survey_of("a\n01/31/60\n02/14/24\n", 1, 1 << 20);
+    let today = crate::dates::days_from_civil(2026, 11, 23);
+    let notes = |today| decide(&survey, &Rules { today, ..Rules::default() }).remove(0).notes;
+    assert!(
+        notes(Some(today))[0].contains("reach 2060-01-31, which is still to come; pivot = 1927")
+    );
+    assert_eq!(notes(None), Vec::<String>::new());
+    let later = crate::dates::days_from_civil(2060, 2, 1);
+    assert_eq!(notes(Some(later)), Vec::<String>::new());
 }

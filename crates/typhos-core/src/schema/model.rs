@@ -176,7 +176,8 @@ pub struct Diagnostic {
 }
 
 impl Diagnostic {
-    pub(crate) fn new(span: Range<usize>, message: impl Into<String>) -> Diagnostic {
+    /// What is wrong at a place, with no advice.
+    pub fn new(span: Range<usize>, message: impl Into<String>) -> Diagnostic {
         Diagnostic { span, message: message.into(), help: None }
     }
 

@@ -534,8 +534,24 @@ sold_on = { type = "date", patterns = ["yyyy-mm-dd"] }
                 "'patterns' is a list / write patterns = [\"yyyy-MM-dd\"]",
             ),
             (
-                "{ type = \"date\", patterns = [\"yyyy-MM-dd HH:mm\"] }",
-                "reads a time, which a date cannot hold / use timestamp(s)",
+                "{ type = \"date\", patterns = [\"yyyy-MM-dd HH:mmX\"] }",
+                "reads an offset, and the day depends on it / use timestamp(UNIT, utc)",
+            ),
+            (
+                "{ type = \"timestamp(s, utc)\", patterns = [\"yyyy-MM-dd\"], zone = \"Europe/Olso\" }",
+                "there is no time zone 'Europe/Olso'; did you mean 'Europe/Oslo'?",
+            ),
+            (
+                "{ type = \"date\", patterns = [\"yyyy-MM-dd\"], zone = \"Europe/Oslo\" }",
+                "'zone' says nothing about date / a zone belongs to timestamp(UNIT, utc)",
+            ),
+            (
+                "{ type = \"date\", patterns = [\"d MMM yyyy\"], locale = \"xx\" }",
+                "there are no names of months and weekdays for 'xx'",
+            ),
+            (
+                "{ type = \"timestamp(s, utc)\", patterns = [\"epoch-s\"], overlap = \"both\" }",
+                "'both' is neither of two instants: say earlier or later",
             ),
             (
                 "{ type = \"timestamp(s, utc)\", patterns = [\"yyyy-MM-dd HH:mm\"] }",

@@ -1,5 +1,7 @@
 //! Facts about dates: per shape, which orders of year, month and day read every value.
 
+use std::collections::BTreeMap;
+
 use serde::{Deserialize, Serialize};
 
 use super::example::earlier;
@@ -32,8 +34,16 @@ pub struct ShapeFacts {
     pub shape: Shape,
     /// Values of this shape.
     pub count: u64,
+    /// The first of them.
+    pub first: Option<Example>,
     /// Most digits after the second.
     pub fraction_digits: u8,
+    /// Names of months in small letters, and how often each was seen.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub months: BTreeMap<String, u64>,
+    /// Names of weekdays.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub weekdays: BTreeMap<String, u64>,
     /// Facts per order, as in [`Order::ALL`]; a time without a date keeps its own in the first.
     pub orders: [OrderFacts; 3],
 }
@@ -62,9 +72,19 @@ impl DateFacts {
         shapes
     }
 
-    pub(super) fn add(&mut self, shaped: &Shaped, value: &[u8], count: u64, place: Place) {
+    pub(super) fn add(&mut self, shaped: &Shaped<'_>, value: &[u8], count: u64, place: Place) {
         let Some(facts) = self.of(shaped.shape) else { return };
+        // Names that are found are those of a table, so that there are not too many of them.
+        if !shaped.month_name.is_empty() {
+            note(&mut facts.months, shaped.month_name, count);
+        }
+        if let Some((name, _)) = shaped.weekday {
+            note(&mut facts.weekdays, name, count);
+        }
         facts.count += count;
+        if facts.first.as_ref().is_none_or(|first| place < first.place) {
+            facts.first = Some(Example::new(value, place));
+        }
         facts.fraction_digits = facts.fraction_digits.max(shaped.fraction_digits);
         for (order, known) in Order::ALL.into_iter().zip(&mut facts.orders) {
             let days = if shaped.shape.date.is_none() {
@@ -103,7 +123,10 @@ impl DateFacts {
                 self.shapes.push(ShapeFacts {
                     shape,
                     count: 0,
+                    first: None,
                     fraction_digits: 0,
+                    months: BTreeMap::new(),
+                    weekdays: BTreeMap::new(),
                     orders: Default::default(),
                 });
                 self.shapes.len() - 1
@@ -118,12 +141,17 @@ impl DateFacts {
             let valid = shape.orders.each_ref().map(|order| order.valid);
             [shape.count, valid[0], valid[1], valid[2]]
         };
-        self.shapes.iter().flat_map(of)
+        let names = |shape: &'_ ShapeFacts| -> Vec<u64> {
+            shape.months.values().chain(shape.weekdays.values()).copied().collect()
+        };
+        self.shapes.iter().flat_map(move |shape| of(shape).into_iter().chain(names(shape)))
     }
 
     pub(super) fn renumber(&mut self, new: &dyn Fn(u32) -> u32) {
-        let orders = self.shapes.iter_mut().flat_map(|shape| &mut shape.orders);
-        orders.flat_map(|order| &mut order.refused).for_each(|example| example.renumber(new));
+        for shape in &mut self.shapes {
+            let refused = shape.orders.iter_mut().flat_map(|order| &mut order.refused);
+            refused.chain(&mut shape.first).for_each(|example| example.renumber(new));
+        }
     }
 
     pub(super) fn merge(&mut self, other: DateFacts) {
@@ -131,12 +159,30 @@ impl DateFacts {
         for theirs in other.shapes {
             let Some(ours) = self.of(theirs.shape) else { continue };
             ours.count += theirs.count;
+            earlier(&mut ours.first, theirs.first);
             ours.fraction_digits = ours.fraction_digits.max(theirs.fraction_digits);
+            for (name, count) in theirs.months {
+                *ours.months.entry(name).or_default() += count;
+            }
+            for (name, count) in theirs.weekdays {
+                *ours.weekdays.entry(name).or_default() += count;
+            }
             for (ours, theirs) in ours.orders.iter_mut().zip(theirs.orders) {
                 ours.valid += theirs.valid;
                 earlier(&mut ours.refused, theirs.refused);
                 ours.range = join(ours.range, theirs.range, |(a, b), (c, d)| (a.min(c), b.max(d)));
             }
+        }
+    }
+}
+
+/// Counts a name, in small letters.
+fn note(names: &mut BTreeMap<String, u64>, name: &[u8], count: u64) {
+    let known = std::str::from_utf8(name).ok().and_then(|name| names.get_mut(name));
+    match known {
+        Some(known) => *known += count,
+        None => {
+            *names.entry(String::from_utf8_lossy(name).to_lowercase()).or_default() += count;
         }
     }
 }

@@ -91,6 +91,8 @@ pub struct Facts {
     pub dates: DateFacts,
     /// Eight-digit integers that are days between 1900 and 2100.
     pub compact_days: u64,
+    /// Fourteen-digit integers that are such days and times of day.
+    pub compact_times: u64,
     /// Numbers that are written plainly.
     pub numbers: NumberFacts,
     /// Numbers that are not, where there are any.
@@ -218,6 +220,17 @@ impl Facts {
                 && (1..=i64::from(days_in_month(year as i32, month as u32))).contains(&day);
             self.compact_days += if exists { count } else { 0 };
         }
+        if value.len() == 14 {
+            let (day, time) = (number / 1_000_000, number % 1_000_000);
+            let (year, month, of_month) = (day / 10_000, day / 100 % 100, day % 100);
+            let exists = COMPACT_DAYS.contains(&day)
+                && (1..=12).contains(&month)
+                && (1..=i64::from(days_in_month(year as i32, month as u32))).contains(&of_month)
+                && time / 10_000 < 24
+                && time / 100 % 100 < 60
+                && time % 100 < 60;
+            self.compact_times += if exists { count } else { 0 };
+        }
         self.numbers.large_integer(value, number, place);
     }
 
@@ -239,6 +252,12 @@ impl Facts {
     /// test says so by a byte or two.
     #[inline]
     fn classify_form(&mut self, value: &[u8], count: u64, place: Place) -> Class {
+        if (value[0].is_ascii_alphabetic() || value[0] >= 0x80)
+            && let Some(shaped) = read_shape(value)
+        {
+            self.dates.add(&shaped, value, count, place);
+            return Class::Date;
+        }
         // The first and last byte of numbers in any clothes: digits, signs, parentheses, letters of a
         // currency beside a digit, or the start of something longer than a byte.
         let (first, last) = (value[0], value[value.len() - 1]);
@@ -346,6 +365,7 @@ impl Facts {
         let written = self.written.iter().flat_map(|written| written.counts());
         let others = [
             self.compact_days,
+            self.compact_times,
             self.text.count,
             self.text.padded,
             self.written_points,
@@ -376,6 +396,7 @@ impl Facts {
         self.text.merge(other.text);
         self.dates.merge(other.dates);
         self.compact_days += other.compact_days;
+        self.compact_times += other.compact_times;
         self.numbers.merge(other.numbers);
         self.written_points += other.written_points;
         match (&mut self.written, other.written) {

@@ -65,6 +65,7 @@ fn column(survey: &Survey, at: usize, decision: &Decision) -> Value {
         "max": decision.range.as_ref().map(|(_, high)| high),
         "max_chars": decision.max_chars,
         "patterns": patterns.collect::<Vec<_>>(),
+        "locale": decision.locale,
         "values": decision.values,
         "evidence": decision.evidence,
         "blockers": blockers.collect::<Vec<_>>(),
@@ -75,8 +76,8 @@ fn column(survey: &Survey, at: usize, decision: &Decision) -> Value {
 
 fn question_json(question: &Question) -> Value {
     let choice = |choice: &Choice| match choice {
-        Choice::Dates(order, patterns) => {
-            json!({ "date_order": order.name(), "patterns": patterns })
+        Choice::Dates(order, patterns, locale) => {
+            json!({ "date_order": order.name(), "patterns": patterns, "locale": locale })
         }
         Choice::Numbers(mark, ty) => {
             json!({ "decimal_mark": mark.letter().to_string(), "type": ty.to_string() })

@@ -201,7 +201,7 @@ pub fn questions(looked: &Looked) -> Vec<String> {
         Some((&looked.survey.source.names[*at], question))
     });
     let way = |choice: &Choice| match choice {
-        Choice::Dates(order, patterns) => {
+        Choice::Dates(order, patterns, _) => {
             format!("{} (--date-order {})", patterns.join(" and "), order.name())
         }
         Choice::Numbers(mark, ty) => format!("{ty} (--decimal-mark '{}')", mark.letter()),

@@ -1,0 +1,144 @@
+//! Names of months and weekdays in every language at once: how a survey finds dates with words in them
+//! before anyone said a language.
+//!
+//! A word that two of these languages use for different months is left out: who has such dates says the
+//! `locale`.
+
+use std::collections::HashMap;
+use std::sync::LazyLock;
+
+use super::names::{Form, Named, Names, names};
+
+/// Languages whose names are found, those first that are preferred where several know all names of a
+/// column.
+pub const FOUND_LOCALES: [&str; 30] = [
+    "en", "de", "fr", "es", "pt", "it", "nl", "nb", "da", "sv", "fi", "is", "pl", "cs", "sk", "hu",
+    "ro", "tr", "el", "ru", "uk", "bg", "hr", "sl", "et", "lv", "lt", "ca", "id", "vi",
+];
+
+/// The longest name that is looked for, in bytes.
+const MOST_BYTES: usize = 32;
+
+/// What a name stands for, by the name in small letters.
+type Table = HashMap<Box<str>, u8>;
+
+static MONTHS: LazyLock<Table> = LazyLock::new(|| table(Named::Month));
+static WEEKDAYS: LazyLock<Table> = LazyLock::new(|| table(Named::Weekday));
+
+fn table(named: Named) -> Table {
+    let mut found: HashMap<Box<str>, Option<u8>> = HashMap::new();
+    for locale in FOUND_LOCALES {
+        let Ok(names) = names(locale, named, Form::Any) else { continue };
+        for (name, number) in names.iter().filter(|(name, _)| is_word(name)) {
+            let known = found.entry(name.into()).or_insert(Some(number));
+            *known = known.filter(|known| *known == number);
+        }
+    }
+    found.into_iter().filter_map(|(name, number)| Some((name, number?))).collect()
+}
+
+/// Whether a name is one word of letters, with a point inside at most.
+fn is_word(name: &str) -> bool {
+    name.len() <= MOST_BYTES && name.chars().all(char::is_alphabetic)
+}
+
+/// The letters that a value starts with, as bytes; nothing where there are too many for a name.
+pub(super) fn word(value: &[u8]) -> Option<&[u8]> {
+    let ascii =
+        value.iter().take(MOST_BYTES + 1).take_while(|byte| byte.is_ascii_alphabetic()).count();
+    let length = match value.get(ascii) {
+        Some(0x80..) => {
+            let longest = &value[..value.len().min(MOST_BYTES + 4)];
+            let text = match std::str::from_utf8(longest) {
+                Ok(text) => text,
+                Err(error) => std::str::from_utf8(&longest[..error.valid_up_to()]).ok()?,
+            };
+            text.find(|letter: char| !letter.is_alphabetic()).unwrap_or(text.len())
+        }
+        _ => ascii,
+    };
+    (1..=MOST_BYTES).contains(&length).then(|| &value[..length])
+}
+
+/// What a word stands for, if it is a name of that kind in some language.
+pub(super) fn number(named: Named, word: &[u8]) -> Option<u8> {
+    let table = if named == Named::Month { &MONTHS } else { &WEEKDAYS };
+    if word.len() < 2 {
+        return None;
+    }
+    let mut small = [0; MOST_BYTES];
+    if word.is_ascii() {
+        let small = small.get_mut(..word.len())?;
+        small.copy_from_slice(word);
+        small.make_ascii_lowercase();
+        return table.get(std::str::from_utf8(small).ok()?).copied();
+    }
+    table.get(&*std::str::from_utf8(word).ok()?.to_lowercase()).copied()
+}
+
+/// The first language that has all of some names, in small letters, with the form of each; `None` where
+/// none has.
+pub fn language_of<'w>(
+    months: impl Iterator<Item = &'w str> + Clone,
+    weekdays: impl Iterator<Item = &'w str> + Clone,
+) -> Option<&'static str> {
+    let knows = |locale: &str, named: Named, word: &str| {
+        names(locale, named, Form::Any).is_ok_and(|names| has(&names, word))
+    };
+    FOUND_LOCALES.into_iter().find(|locale| {
+        months.clone().all(|word| knows(locale, Named::Month, word))
+            && weekdays.clone().all(|word| knows(locale, Named::Weekday, word))
+    })
+}
+
+/// The shortest form in which a language has a name: abbreviated, or written out.
+pub fn form_of(locale: &str, named: Named, word: &str) -> Form {
+    let is = |form| names(locale, named, form).is_ok_and(|names| has(&names, word));
+    match (is(Form::Short), is(Form::Long)) {
+        (true, true) => Form::Any,
+        (true, false) => Form::Short,
+        _ => Form::Long,
+    }
+}
+
+fn has(names: &Names, word: &str) -> bool {
+    names.iter().any(|(name, _)| name == word)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn words_of_all_languages() {
+        for (value, named, want) in [
+            ("MARCH 5", Named::Month, Some(3)),
+            ("März", Named::Month, Some(3)),
+            ("août", Named::Month, Some(8)),
+            ("okt", Named::Month, Some(10)),
+            ("января", Named::Month, Some(1)),
+            ("fri", Named::Weekday, Some(5)),
+            ("Donnerstag", Named::Weekday, Some(4)),
+            ("crates", Named::Month, None),
+            ("m", Named::Month, None),
+            // November in Poland, October in Croatia.
+            ("listopad", Named::Month, None),
+        ] {
+            let found = word(value.as_bytes()).and_then(|word| number(named, word));
+            assert_eq!(found, want, "{value}");
+        }
+        assert_eq!(word(b"5"), None);
+        assert_eq!(word("é".repeat(40).as_bytes()), None);
+    }
+
+    #[test]
+    fn a_language_is_found_by_all_its_names() {
+        let of = |months: &[&'static str]| language_of(months.iter().copied(), [].into_iter());
+        assert_eq!(of(&["mar", "apr"]), Some("en"));
+        assert_eq!(of(&["mai", "des"]), Some("nb"));
+        assert_eq!(of(&["märz", "okt"]), Some("de"));
+        assert_eq!(of(&["märz", "octobre"]), None);
+        assert_eq!(form_of("en", Named::Month, "may"), Form::Any);
+        assert_eq!(form_of("en", Named::Month, "march"), Form::Long);
+    }
+}
