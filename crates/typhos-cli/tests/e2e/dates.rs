@@ -27,7 +27,7 @@ fn dates_are_found_in_the_shapes_they_have_and_loaded() {
         r#"unix    = { type = "uint32","#,
         r#"could be seconds since 1970: patterns = ["epoch-s"] would read them"#,
         r#"compact = { type = "timestamp(s)", patterns = ["yyyyMMddHHmmss"],"#,
-        r#"open    = { type = "text","#,
+        r#"open    = { type = "text(8)","#,
         r#"far     = { type = "date", patterns = ["M/d/yy"],"#,
         "two-digit years reach 2060-01-31, which is still to come; pivot = ",
     ] {

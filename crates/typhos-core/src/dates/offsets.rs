@@ -53,7 +53,7 @@ impl OffsetForm {
             2 => (two(3)?, 5),
             _ => two(3).map_or((0, 3), |minutes| (minutes, 5)),
         };
-        Some((sign * (hours * 3600 + minutes * 60), length))
+        (minutes < 60).then_some((sign * (hours * 3600 + minutes * 60), length))
     }
 }
 
@@ -213,6 +213,27 @@ impl Zone {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn offsets_are_read_as_far_as_they_go() {
+        for (letters, value, want) in [
+            (1, "+01 x", Some((3600, 3))),
+            (1, "-0130", Some((-5400, 5))),
+            (1, "Z", Some((0, 1))),
+            (2, "+01", None),
+            (2, "+0160", None),
+            (3, "+01:59", Some((7140, 6))),
+            (3, "+01:60", None),
+            (3, "+0100", None),
+            (3, "01:00", None),
+            (3, "+1:00", None),
+            (3, "", None),
+        ] {
+            let form = OffsetForm::new(letters, true);
+            assert_eq!(form.read(value.as_bytes()), want, "{letters} {value}");
+        }
+        assert_eq!(OffsetForm::new(3, false).read(b"Z"), None);
+    }
 
     #[test]
     fn no_name_means_one_offset_and_several() {
