@@ -63,6 +63,7 @@ const OFFSETS: [&str; 13] =
 
 const ZONES: [&str; 4] = ["Europe/Oslo", "Asia/Tokyo", "America/New_York", "UTC"];
 
+#[expect(clippy::print_stderr, reason = "a tool tells what is wrong")]
 fn main() -> std::io::Result<()> {
     let mut numbers = std::env::args().skip(1).filter_map(|word| word.parse::<u64>().ok());
     let count = numbers.next().unwrap_or(200_000);
@@ -146,7 +147,7 @@ fn pair(dice: &mut Dice) -> (&'static str, String, String) {
             value.push_str(&written(dice, offset, 1, locale));
         }
     }
-    if dice.below(3) == 0 {
+    if dice.below(3) == 0 && !source.contains("VV") {
         // Where fewer digits or more of them would be a deviation, no digit is added or taken away.
         let is_exact = source.split(|c: char| !c.is_ascii_alphabetic()).all(|symbol| {
             symbol.len() > 1 && !symbol.starts_with('S') || matches!(symbol, "" | "e" | "T")
