@@ -299,21 +299,28 @@ fn shape_row(shape: &ShapeFacts, survey: &Survey) -> Vec<(String, Look)> {
     let (example, line) = shape.first.as_ref().map_or_else(Default::default, |first| {
         (shown(&first.text()), line_of(first.place, &survey.files()))
     });
-    let orders = Order::ALL.into_iter().filter(|order| shape.shape.allows(*order));
-    let (mut can, mut not) = (Vec::new(), Vec::new());
-    for order in orders {
-        let facts = &shape.orders[order as usize];
-        match &facts.refused {
-            None => can.push(order.words()),
-            Some(refused) => {
-                let line = line_of(refused.place, &survey.files());
-                not.push(format!("not {}: {} in {line}", order.words(), shown(&refused.text())));
-            }
+    // The orders that read the most first; of those that do not read all, by how many and why.
+    let mut orders: Vec<Order> =
+        Order::ALL.into_iter().filter(|order| shape.shape.allows(*order)).collect();
+    orders.sort_by_key(|order| std::cmp::Reverse(shape.orders[*order as usize].valid));
+    let reads_all = |order: &Order| shape.orders[*order as usize].refused.is_none();
+    let all: Vec<&str> = orders.iter().copied().filter(reads_all).map(Order::words).collect();
+    let some = orders.iter().filter(|order| !reads_all(order)).map(|order| {
+        let facts = &shape.orders[*order as usize];
+        let why = facts.refused.as_ref().map_or_else(String::new, |refused| {
+            let line = line_of(refused.place, &survey.files());
+            format!("not {} in {line}", shown(&refused.text()))
+        });
+        match facts.valid {
+            0 => format!("none {}: {why}", order.words()),
+            valid => format!("{} {}: {why}", grouped(valid), order.words()),
         }
-    }
-    let can = if shape.shape.date.is_none() { "as a time".to_owned() } else { can.join(" or ") };
-    let clauses: Vec<String> =
-        Some(can).filter(|can| !can.is_empty()).into_iter().chain(not).collect();
+    });
+    let all = match shape.shape.date {
+        None => Some("as a time".to_owned()),
+        Some(_) => Some(all.join(" or ")).filter(|all| !all.is_empty()),
+    };
+    let clauses: Vec<String> = all.into_iter().chain(some).collect();
     vec![
         (grouped(shape.count), Look::Plain),
         (example, Look::Type),

@@ -166,7 +166,9 @@ fn the_bench_looks_at_a_column() {
         .ok("dates --input odd.csv --column mixed")
         .says("5 of 5 values look like a date or a time")
         .says("       3  '2024-03-05'  line 2  year first")
-        .says("       2  '12.05.2024'  line 3  day first; not month first: '24.12.2024' in line 5")
+        .says(
+            "       2  '12.05.2024'  line 3  day first; 1 month first: not '24.12.2024' in line 5",
+        )
         .says("             3  yyyy-MM-dd")
         .says("             2  dd.MM.yyyy");
     world

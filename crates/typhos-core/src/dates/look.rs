@@ -477,6 +477,19 @@ mod tests {
         }
     }
 
+    proptest::proptest! {
+        /// Whatever it is given, looking ends, and what it finds is as long as the value.
+        #[test]
+        fn any_value_is_answered(bytes in proptest::collection::vec(proptest::prelude::any::<u8>(), 0..70), text in "(Fri|März|Sept\\.?|[0-9]{1,4})[-/. ,T:0-9A-Za-zäé+]{0,30}") {
+            for value in [&bytes[..], text.as_bytes()] {
+                if let Some(shaped) = read_shape(value) {
+                    let found = pattern(&shaped, Order::ALL.into_iter().find(|o| shaped.shape.allows(*o)).unwrap_or(Order::Ymd));
+                    proptest::prop_assert!(Pattern::compile(&found).is_ok(), "{} {:?}", found, value);
+                }
+            }
+        }
+    }
+
     #[test]
     fn two_digit_years_fall_in_the_hundred_years_from_the_pivot() {
         for (value, pivot, year) in [

@@ -282,3 +282,57 @@ fn years_still_to_come_are_pointed_out() {
     let later = crate::dates::days_from_civil(2060, 2, 1);
     assert_eq!(notes(Some(later)), Vec::<String>::new());
 }
+
+/// A day written in one of several ways.
+fn dated((style, year, month, day): (usize, i32, u32, u32)) -> String {
+    let names = [
+        "Jan",
+        "February",
+        "Mar",
+        "April",
+        "May",
+        "Jun",
+        "July",
+        "Aug",
+        "September",
+        "Oct",
+        "Nov",
+        "December",
+    ];
+    let name = names[month as usize - 1];
+    match style {
+        0 => format!("{year}-{month:02}-{day:02}"),
+        1 => format!("{day:02}.{month:02}.{:02}", year % 100),
+        2 => format!("{month}/{day}/{year}"),
+        3 => format!("{day} {name} {year}"),
+        4 => format!("{name} {day} {year}"),
+        5 => format!("{year}-{month:02}-{day:02} 10:20"),
+        6 => format!("{day:02}-{month:02}-{year} 1:05 pm"),
+        7 => format!("{day:02}.{month:02}.{year}"),
+        8 => format!("{year}{month:02}{day:02} 1020"),
+        _ => format!("{month:02}/{day:02}/{:02}", year % 100),
+    }
+}
+
+proptest::proptest! {
+    /// Where several patterns are drafted, each value is read, and by all that read it alike.
+    #[test]
+    fn no_value_is_read_in_two_ways(
+        styles in proptest::collection::vec(0usize..10, 1..4),
+        picks in proptest::collection::vec((0usize..4, 1970i32..2069, 1u32..13, 1u32..29), 1..30),
+        order in proptest::option::of(proptest::sample::select(&[Order::Dmy, Order::Mdy][..])),
+    ) {
+        let values: Vec<String> = picks.iter().map(|(at, year, month, day)| dated((styles[at % styles.len()], *year, *month, *day))).collect();
+        let survey = survey_of(&format!("a\n{}\n", values.join("\n")), 1, 1 << 20);
+        let decision = decide(&survey, &Rules { date_order: order, ..Rules::default() }).remove(0);
+        let compile = |pattern: &String| crate::dates::Pattern::compile(pattern).unwrap();
+        let patterns: Vec<_> = decision.patterns.iter().map(|(pattern, _)| compile(pattern)).collect();
+        proptest::prop_assert_eq!(decision.patterns.iter().map(|(_, count)| count).sum::<u64>(), if patterns.is_empty() { 0 } else { values.len() as u64 });
+        for value in values.iter().filter(|_| !patterns.is_empty()) {
+            let options = crate::dates::ReadOptions::default();
+            let mut read: Vec<_> = patterns.iter().filter_map(|pattern| pattern.read(value.as_bytes(), &options).ok()).collect();
+            read.dedup();
+            proptest::prop_assert_eq!(read.len(), 1, "{} by {:?}", value, &decision.patterns);
+        }
+    }
+}
