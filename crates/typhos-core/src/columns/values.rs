@@ -247,7 +247,7 @@ impl PatternRead {
     #[inline]
     fn moment(&self, value: &[u8]) -> Result<Moment, Reason> {
         for pattern in &self.patterns {
-            if let Ok(moment) = pattern.read(value, &self.options) {
+            if let Some(moment) = pattern.read_if(value, &self.options) {
                 return Ok(moment);
             }
         }

@@ -4,17 +4,22 @@
 //! reading is a length, a few literal bytes and a few pairs of digits. A property test in
 //! [`tests`](super) holds it against the steps.
 
+use super::offsets::MOST_OFFSET;
 use super::pattern::{Moment, Step, StepKind};
+use super::read::digits;
 use super::symbols::Field;
 use super::{days_from_civil, days_in_month};
 
-/// The fast way for patterns whose every part has a fixed width: places of the digits, and of the
-/// literal bytes between them. It says yes or nothing; why a value is misread is found the long way.
+/// The fast way for patterns whose parts have a fixed width: places of the digits, and of the literal
+/// bytes between them. Fractions and offsets may stand behind those. It says yes or nothing; why a value
+/// is misread is found the long way.
 ///
-/// Left for the long way: loose parts, fractions, offsets, literals that are not ASCII.
+/// Left for the long way: loose parts, names, zones, literals that are not ASCII.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) struct Fixed {
     length: usize,
+    /// How many steps these places are of; those behind have no fixed width.
+    covers: usize,
     year: Option<u8>,
     short_year: Option<u8>,
     /// Places of month, day, hour, minute and second.
@@ -26,6 +31,7 @@ impl Fixed {
     pub fn of(steps: &[Step]) -> Option<Fixed> {
         let mut fixed = Fixed {
             length: 0,
+            covers: 0,
             year: None,
             short_year: None,
             parts: [None; 5],
@@ -52,17 +58,36 @@ impl Fixed {
                     }
                     usize::from(*most)
                 }
+                StepKind::Fraction { .. } | StepKind::Offset(_) => break,
                 _ => return None,
             };
+            fixed.covers += 1;
+        }
+        let is_tail = |step: &Step| {
+            matches!(
+                step.kind,
+                StepKind::Fraction { .. } | StepKind::Offset(_) | StepKind::Literal(_)
+            )
+        };
+        if !steps[fixed.covers..].iter().all(is_tail) {
+            return None;
         }
         Some(fixed)
     }
 
     #[inline]
-    pub fn read(&self, value: &[u8], pivot: i32, has_date: bool) -> Option<Moment> {
-        if value.len() != self.length {
+    pub fn read(&self, value: &[u8], steps: &[Step], pivot: i32, has_date: bool) -> Option<Moment> {
+        let tail = &steps[self.covers..];
+        if value.len() < self.length || tail.is_empty() && value.len() > self.length {
             return None;
         }
+        let moment = self.places(value, pivot, has_date)?;
+        if tail.is_empty() { Some(moment) } else { finish(&value[self.length..], tail, moment) }
+    }
+
+    /// What stands in the places.
+    #[inline(always)]
+    fn places(&self, value: &[u8], pivot: i32, has_date: bool) -> Option<Moment> {
         if self.literals.iter().any(|(at, byte)| value[usize::from(*at)] != *byte) {
             return None;
         }
@@ -97,3 +122,31 @@ impl Fixed {
         Some(Moment { days: days_from_civil(year, month, day), nanos, offset: None })
     }
 }
+
+/// Reads what has no fixed width: fractions, offsets, and what is between them.
+fn finish(mut rest: &[u8], tail: &[Step], mut moment: Moment) -> Option<Moment> {
+    for step in tail {
+        let length = match &step.kind {
+            StepKind::Literal(literal) => {
+                rest.starts_with(literal.as_bytes()).then_some(literal.len())?
+            }
+            StepKind::Fraction { most } => {
+                let (number, length) = digits(rest, 1, *most, 0)?;
+                moment.nanos += i64::from(number) * POWERS[9 - length];
+                length
+            }
+            StepKind::Offset(form) => {
+                let (seconds, length) = form.read(rest)?;
+                moment.offset = Some(seconds).filter(|seconds| seconds.abs() <= MOST_OFFSET);
+                moment.offset?;
+                length
+            }
+            _ => return None,
+        };
+        rest = &rest[length..];
+    }
+    rest.is_empty().then_some(moment)
+}
+
+/// Powers of ten up to a second's nanoseconds.
+const POWERS: [i64; 9] = [1, 10, 100, 1_000, 10_000, 100_000, 1_000_000, 10_000_000, 100_000_000];

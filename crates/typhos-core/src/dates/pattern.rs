@@ -377,6 +377,18 @@ impl Pattern {
         }
     }
 
+    /// Reads a value, where nobody asks why it is misread: with several patterns, most values are read
+    /// by another one.
+    #[inline]
+    pub fn read_if(&self, value: &[u8], options: &ReadOptions) -> Option<Moment> {
+        match &self.program {
+            Program::Steps { steps, fixed: Some(fixed), .. } if options.zone.is_none() => {
+                fixed.read(value, steps, options.pivot, self.has_date)
+            }
+            _ => self.read(value, options).ok(),
+        }
+    }
+
     /// Reads a value.
     ///
     /// # Errors

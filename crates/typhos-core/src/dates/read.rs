@@ -40,7 +40,7 @@ pub(super) fn read(
     options: &ReadOptions,
 ) -> Result<Moment, Misread> {
     if let Some(fixed) = fixed
-        && let Some(moment) = fixed.read(value, options.pivot, calendar != Calendar::None)
+        && let Some(moment) = fixed.read(value, steps, options.pivot, calendar != Calendar::None)
     {
         return Ok(moment);
     }
@@ -242,7 +242,7 @@ impl Parts {
 
 /// The number that the first digits say: at least so many, at most so many, and so many left for others.
 #[inline]
-fn digits(rest: &[u8], least: u8, most: u8, reserve: u8) -> Option<(u32, usize)> {
+pub(super) fn digits(rest: &[u8], least: u8, most: u8, reserve: u8) -> Option<(u32, usize)> {
     let most = usize::from(most);
     let mut length = 0;
     let mut number = 0;
