@@ -49,6 +49,14 @@ public final class Dates {
             if (date == null || date.getYear() < 1 || date.getYear() > 9999) {
                 return "no";
             }
+            int week = pattern.replace("'", "").indexOf("ww");
+            if (week >= 0) {
+                // This library takes a week 53 in a year that has 52 for another week.
+                int is = date.get(IsoFields.WEEK_OF_WEEK_BASED_YEAR);
+                if (!value.startsWith(String.format("%02d", is), week)) {
+                    return "no";
+                }
+            }
             long nanos = field(parsed, ChronoField.HOUR_OF_DAY, 0) * 3_600_000_000_000L
                 + field(parsed, ChronoField.MINUTE_OF_HOUR, 0) * 60_000_000_000L
                 + field(parsed, ChronoField.SECOND_OF_MINUTE, 0) * 1_000_000_000L

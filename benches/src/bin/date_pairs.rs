@@ -93,52 +93,13 @@ fn pair(dice: &mut Dice) -> (&'static str, String, String) {
     let time = TIMES[dice.below(TIMES.len())];
     // Weeks are those of ISO where Britain counts them.
     let locale = if day.contains(&"ww") { "en-GB" } else { "en" };
-    let (mut source, mut value) = (String::new(), String::new());
-    let mut add = |dice: &mut Dice, symbols: &[&str], separators: &[&str]| {
-        let separator = dice.pick(separators);
-        for (at, symbol) in symbols.iter().enumerate() {
-            if at > 0 {
-                // A fraction stands behind its mark, and AM and PM behind a space.
-                let between = match *symbol {
-                    "S" => ".",
-                    "a" => " ",
-                    _ => separator,
-                };
-                source.push_str(between);
-                value.push_str(&between.replace('\'', ""));
-            }
-            let letters = if *symbol == "S" { 1 + dice.below(9) } else { 1 };
-            source.push_str(&symbol.repeat(letters));
-            value.push_str(&written(dice, symbol, letters, locale));
-        }
-    };
-    add(dice, day, &["-", "/", ".", " ", ", ", "'of'", "_"]);
+    let (mut source, mut value) =
+        parts(dice, day, &["-", "/", ".", " ", ", ", "'of'", "_"], locale);
     if !time.is_empty() {
         let glue = dice.pick(&["'T'", " ", ", ", " 'at' "]);
-        source.push_str(glue);
-        value.push_str(&glue.replace('\'', ""));
-        let add_time = |dice: &mut Dice| {
-            let (mut pattern, mut text) = (String::new(), String::new());
-            let separator = dice.pick(&[":", ".", "'h'"]);
-            for (at, symbol) in time.iter().enumerate() {
-                if at > 0 {
-                    let between = match *symbol {
-                        "S" => ".",
-                        "a" => " ",
-                        _ => separator,
-                    };
-                    pattern.push_str(between);
-                    text.push_str(&between.replace('\'', ""));
-                }
-                let letters = if *symbol == "S" { 1 + dice.below(9) } else { 1 };
-                pattern.push_str(&symbol.repeat(letters));
-                text.push_str(&written(dice, symbol, letters, locale));
-            }
-            (pattern, text)
-        };
-        let (pattern, text) = add_time(dice);
-        source.push_str(&pattern);
-        value.push_str(&text);
+        let (pattern, text) = parts(dice, time, &[":", ".", "'h'"], locale);
+        source.extend([glue, &pattern]);
+        value.extend([&*glue.replace('\'', ""), &text]);
         let offset = dice.pick(&OFFSETS);
         if !offset.is_empty() {
             source.push(' ');
@@ -157,6 +118,27 @@ fn pair(dice: &mut Dice) -> (&'static str, String, String) {
     (locale, source, value)
 }
 
+/// Symbols with one separator between them, and something that they read, or nearly.
+fn parts(dice: &mut Dice, symbols: &[&str], separators: &[&str], locale: &str) -> (String, String) {
+    let (mut pattern, mut text) = (String::new(), String::new());
+    let separator = dice.pick(separators);
+    for (at, symbol) in symbols.iter().enumerate() {
+        // A fraction stands behind its mark, and AM and PM behind a space.
+        let between = match *symbol {
+            _ if at == 0 => "",
+            "S" => ".",
+            "a" => " ",
+            _ => separator,
+        };
+        let letters = if *symbol == "S" { 1 + dice.below(9) } else { 1 };
+        pattern.push_str(between);
+        text.push_str(&between.replace('\'', ""));
+        pattern.push_str(&symbol.repeat(letters));
+        text.push_str(&written(dice, symbol, letters, locale));
+    }
+    (pattern, text)
+}
+
 /// Something that a symbol reads, or nearly.
 fn written(dice: &mut Dice, symbol: &str, letters: usize, locale: &str) -> String {
     match symbol {
@@ -168,8 +150,7 @@ fn written(dice: &mut Dice, symbol: &str, letters: usize, locale: &str) -> Strin
         "dd" => dice.number(33, 2),
         "d" => dice.number(33, 1),
         "DDD" => dice.number(368, 3),
-        // That library takes a week 53 in years that have 52 for another one.
-        "ww" => dice.number(53, 2),
+        "ww" => dice.number(55, 2),
         "e" => dice.number(9, 1),
         "QQQ" => format!("Q{}", dice.below(6)),
         "HH" | "kk" => dice.number(26, 2),

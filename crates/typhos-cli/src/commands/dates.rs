@@ -4,7 +4,7 @@ use std::path::Path;
 
 use typhos_core::dates::{
     COUNTS, DEFAULT_LOCALE, DEFAULT_PIVOT, Misread, Moment, Order, Pattern, ReadOptions, SYMBOLS,
-    deciders, format_days, format_nanos, ways, weekday,
+    deciders, format_days, format_nanos, ways, weekday_name,
 };
 use typhos_core::infer::{DateFindings, counted, find_dates, grouped, line_of, shown};
 use typhos_core::schema::Diagnostic;
@@ -32,7 +32,6 @@ pub fn run(args: &Dates, common: &Common, console: &mut Console) -> Result<Outco
 
 /// What a value says, as far as its pattern goes.
 fn told(pattern: &Pattern, moment: &Moment) -> String {
-    let names = ["Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday"];
     let mut text = String::new();
     if pattern.has_date() {
         text.push_str(&format_days(moment.days));
@@ -46,7 +45,7 @@ fn told(pattern: &Pattern, moment: &Moment) -> String {
         text.push_str(&format!(" {sign}{:02}:{:02}", minutes / 60, minutes % 60));
     }
     if pattern.has_date() {
-        text.push_str(&format!("  {}", names[weekday(moment.days) as usize - 1]));
+        text.push_str(&format!("  {}", weekday_name(moment.days)));
     }
     text
 }

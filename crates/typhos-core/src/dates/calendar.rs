@@ -49,6 +49,13 @@ pub fn weekday(days: i32) -> u32 {
     (days + 3).rem_euclid(7) as u32 + 1
 }
 
+/// The English name of the weekday of a day counted from 1970-01-01.
+pub fn weekday_name(days: i32) -> &'static str {
+    const NAMES: [&str; 7] =
+        ["Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday"];
+    NAMES[weekday(days) as usize - 1]
+}
+
 /// ISO weeks of a year, 52 or 53: as many as there are Thursdays.
 pub fn weeks_of_year(year: i32) -> u32 {
     let first = weekday(days_from_civil(year, 1, 1));

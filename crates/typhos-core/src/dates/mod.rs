@@ -22,11 +22,11 @@ mod words;
 
 pub use calendar::{
     civil_from_days, days_from_civil, days_in_month, days_of_year, format_days, format_nanos,
-    weekday, weeks_of_year,
+    weekday, weekday_name, weeks_of_year,
 };
 pub use look::read_shape;
 pub use names::{DEFAULT_LOCALE, Form, Named, Names, names};
-pub use offsets::{AMBIGUOUS_ZONE_NAMES, Overlap, ZONE_NAMES, Zone};
+pub use offsets::{Overlap, Zone};
 pub use pattern::{DEFAULT_PIVOT, Misread, Moment, Pattern, PatternError, ReadOptions};
 pub use shape::{DateShape, Order, Separator, Shape, Shaped, TimeShape, Wording, ZoneShape};
 pub use symbols::{COUNTS, SYMBOLS, Symbol};

@@ -61,7 +61,7 @@ impl OffsetForm {
 pub(super) const MOST_OFFSET: i32 = 18 * 3600;
 
 /// Abbreviations that mean one offset wherever they are used, with their seconds.
-pub const ZONE_NAMES: &[(&str, i32)] = &[
+pub(super) const ZONE_NAMES: &[(&str, i32)] = &[
     ("UTC", 0),
     ("GMT", 0),
     ("UT", 0),
@@ -95,7 +95,7 @@ pub const ZONE_NAMES: &[(&str, i32)] = &[
 ];
 
 /// Abbreviations of several zones, and what they may mean.
-pub const AMBIGUOUS_ZONE_NAMES: &[(&str, &str)] = &[
+pub(super) const AMBIGUOUS_ZONE_NAMES: &[(&str, &str)] = &[
     ("EST", "-05:00 in America, +10:00 in Australia"),
     ("CST", "-06:00 in America, +08:00 in China, -05:00 in Cuba"),
     ("MST", "-07:00 in America, +08:00 in Malaysia"),

@@ -17,7 +17,7 @@ use super::fixed::Fixed;
 use super::names::{DEFAULT_LOCALE, Names};
 use super::offsets::{OffsetForm, Overlap, Zone};
 use super::symbols::Field;
-use super::{DAY_NANOS, format_days};
+use super::{DAY_NANOS, format_days, weekday_name};
 
 /// The first year that a two-digit year can mean, where a column does not say: 69 is 1969, as POSIX
 /// has it.
@@ -184,8 +184,6 @@ pub enum Misread {
     },
     /// The day is another weekday.
     Weekday {
-        /// The one it is, from 1 for Monday.
-        is: u8,
         /// The day, since 1970-01-01.
         days: i32,
     },
@@ -248,10 +246,7 @@ impl Misread {
             Misread::NotInYear { part, number, most, year } => {
                 format!("{part} {number} in the year {year}, which has {most}")
             }
-            Misread::Weekday { is, days } => {
-                let names = ["Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday"];
-                format!("{} was a {}", format_days(days), names[usize::from(is - 1)])
-            }
+            Misread::Weekday { days } => format!("{} was a {}", format_days(days), weekday_name(days)),
             Misread::Half { hour } => {
                 format!("hour {hour} is in the other half of the day")
             }
@@ -325,12 +320,6 @@ impl Pattern {
     /// Whether it reads an offset from UTC, or says a point in time otherwise.
     pub fn has_offset(&self) -> bool {
         self.has_offset
-    }
-
-    /// Whether it reads names, which a language has.
-    pub fn has_names(&self) -> bool {
-        let is_name = |step: &Step| matches!(step.kind, StepKind::Name { .. });
-        matches!(&self.program, Program::Steps { steps, .. } if steps.iter().any(is_name))
     }
 
     /// The most digits of a second's fraction that it reads.

@@ -25,12 +25,6 @@ struct Parts {
     offset: Option<i32>,
 }
 
-/// A zone that a value names: the offset is known once the time is.
-enum Named {
-    None,
-    Zone(Box<Zone>),
-}
-
 #[inline]
 pub(super) fn read(
     value: &[u8],
@@ -70,7 +64,8 @@ pub(super) fn read_steps(
         nanos: 0,
         offset: None,
     };
-    let mut named = Named::None;
+    // A zone that the value names: the offset is known once the time is.
+    let mut named = None;
     let mut at = 0;
     for (index, step) in steps.iter().enumerate() {
         let rest = &value[at..];
@@ -128,7 +123,7 @@ pub(super) fn read_steps(
                     length: name.len(),
                     meanings: None,
                 })?;
-                named = Named::Zone(Box::new(zone));
+                named = Some(zone);
                 name.len()
             }
         };
@@ -142,12 +137,12 @@ pub(super) fn read_steps(
         && let Some(said) = parts.weekday.filter(|_| calendar != Calendar::Week)
         && said != weekday(days)
     {
-        return Err(Misread::Weekday { is: weekday(days) as u8, days });
+        return Err(Misread::Weekday { days });
     }
     let seconds = i64::from(hour * 3600 + parts.minute * 60 + parts.second);
     let mut moment =
         Moment { days, nanos: seconds * 1_000_000_000 + parts.nanos, offset: parts.offset };
-    if let Named::Zone(zone) = named {
+    if let Some(zone) = named {
         moment.offset = Some(zone.offset(moment, options.overlap)?);
     }
     Ok(moment)
