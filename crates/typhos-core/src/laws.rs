@@ -33,7 +33,7 @@ pub(crate) fn value() -> impl Strategy<Value = String> {
             .prop_map(|(a, b, c, d, e)| format!("{a}{b}{c}{d}{e}")),
         1 => "[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}",
         1 => (any::<std::net::IpAddr>(), -95.0..95.0f64).prop_map(|(ip, lat)| if lat > 0.0 { ip.to_string() } else { format!("{lat:.3},10.5") }),
-        1 => prop_oneof![Just("{}"), Just("[1,2]"), Just("{\"a\": [true]}"), Just("[1"), Just("inf"), Just("-Infinity"), Just("\u{2212}5")].prop_map(str::to_owned),
+        1 => prop_oneof![Just("{}"), Just("[1,2]"), Just("{\"a\": [true]}"), Just("[1"), Just("inf"), Just("-Infinity"), Just("\u{2212}5"), Just("- 5"), Just("+ 0"), Just("+ 1.5")].prop_map(str::to_owned),
         1 => any::<String>(),
     ]
 }

@@ -63,12 +63,13 @@ impl<R: ReadNumber> Read for Styled<R> {
     }
 }
 
-/// A number written plainly, but for a typographer's minus.
+/// A number written plainly, but for a typographer's minus, or a space behind the sign.
 #[inline]
 fn plain_number(value: &[u8]) -> Option<Number> {
     parse_number(value).or_else(|| {
-        let is_minus = value.starts_with("\u{2212}".as_bytes());
-        is_minus.then(|| NumberStyle::default().read(value)).flatten()
+        let is_signed =
+            matches!(value, [b'+' | b'-', ..]) || value.starts_with("\u{2212}".as_bytes());
+        is_signed.then(|| NumberStyle::default().read(value)).flatten()
     })
 }
 
@@ -406,6 +407,9 @@ mod tests {
             ("1e3", Some(1000)),
             ("-0", Some(0)),
             ("007", Some(7)),
+            ("- 5", Some(-5)),
+            ("+ 0", Some(0)),
+            ("\u{2212}5", Some(-5)),
         ] {
             assert_eq!(read.read(text.as_bytes()).ok(), want, "{text}");
         }
