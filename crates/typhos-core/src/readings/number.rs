@@ -512,11 +512,19 @@ mod tests {
             let float = text.parse::<f32>().unwrap();
             let printed = format!("{float:e}");
             let shortest = parse_number(printed.as_bytes()).unwrap();
-            // A float halfway between two of its shortest forms is printed as either.
-            let digits = significant_digits(shortest.mantissa.unsigned_abs()).max(1) as usize - 1;
-            let rounded = format!("{float:.digits$e}");
-            let forms = [shortest, parse_number(rounded.as_bytes()).unwrap()];
-            let survived = forms.iter().any(|form| same_worth(form, &number));
+            // Exactly halfway between two numbers of as few digits, a float may be printed as either: twice
+            // the float is their sum, all of them as integers.
+            let (bits, digits) = (float.to_bits(), significant_digits(mantissa.unsigned_abs()));
+            let exponent = (bits >> 23).max(1) as i32 - 150;
+            let fraction = i128::from(bits & 0x7f_ffff | if bits >> 23 > 0 { 1 << 23 } else { 0 });
+            let (up, down) = (1i128 << exponent.max(0), 1i128 << (-exponent).clamp(0, 60));
+            let at = |n: &Number| Decimal { mantissa: n.mantissa, scale: 0 }
+                .at_scale(18)
+                .map(|m| m / POW10[(i32::from(n.scale) - n.exponent.unwrap_or(0)).clamp(0, 38) as usize]
+                    * POW10[(n.exponent.unwrap_or(0) - i32::from(n.scale)).clamp(0, 38) as usize]);
+            let is_tie = significant_digits(shortest.mantissa.unsigned_abs()) == digits
+                && at(&shortest).zip(at(&number)).is_some_and(|(x, y)| 2 * fraction * up * POW10[18] == (x + y) * down);
+            let survived = same_worth(&shortest, &number) || is_tie;
             prop_assert_eq!(survives_float32(&text, &number), survived, "{}", text);
         }
     }
