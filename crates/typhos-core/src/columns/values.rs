@@ -66,11 +66,15 @@ impl<R: ReadNumber> Read for Styled<R> {
 /// A number written plainly, but for a typographer's minus, or a space behind the sign.
 #[inline]
 fn plain_number(value: &[u8]) -> Option<Number> {
-    parse_number(value).or_else(|| {
-        let is_signed =
-            matches!(value, [b'+' | b'-', ..]) || value.starts_with("\u{2212}".as_bytes());
-        is_signed.then(|| NumberStyle::default().read(value)).flatten()
-    })
+    parse_number(value)
+        .or_else(|| has_loose_sign(value).then(|| NumberStyle::default().read(value)).flatten())
+}
+
+/// Whether a value starts with a sign that is no part of a plain number: a typographer's minus, or one
+/// with a space behind it.
+#[inline]
+fn has_loose_sign(value: &[u8]) -> bool {
+    matches!(value, [b'+' | b'-', b' ' | b'\t' | 0x80.., ..] | [0xe2, 0x88, 0x92, ..])
 }
 
 /// Integers.
@@ -208,7 +212,7 @@ macro_rules! float_read {
 
             #[inline]
             fn read(&self, value: &[u8]) -> Result<$native, Reason> {
-                if value.starts_with("\u{2212}".as_bytes()) {
+                if has_loose_sign(value) {
                     let number = plain_number(value).ok_or(Reason::NotA($type))?;
                     return self.number(&number);
                 }
@@ -455,6 +459,8 @@ mod tests {
         assert_eq!(large.read(b"1e39"), Ok(1e39));
         assert_eq!(large.read(b"1e309"), Err(Reason::OutOfRange(Type::Float64)));
         assert_eq!(large.read(b"-inf"), Ok(f64::NEG_INFINITY));
+        assert_eq!(large.read(b"- 1.5"), Ok(-1.5));
+        assert_eq!(small.read("\u{2212}1.5".as_bytes()), Ok(-1.5));
         assert!(large.read(b"NaN").unwrap().is_nan());
         for text in ["", "abc", "1,5", "0x1", "infinite", "1e", "e5", "."] {
             assert_eq!(large.read(text.as_bytes()), Err(Reason::NotA(Type::Float64)), "{text}");
