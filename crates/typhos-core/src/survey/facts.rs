@@ -164,6 +164,7 @@ impl Facts {
     /// As [`add`](Self::add) of a valid text, where what is left of it without white space is known.
     #[inline(always)]
     pub(super) fn add_trimmed(&mut self, value: &[u8], trimmed: &[u8], count: u64, place: Place) {
+        self.last_integer = None;
         if !self.said.is_empty()
             && let Some((_, seen)) =
                 self.said.iter_mut().find(|(text, _)| text.as_bytes() == trimmed)
