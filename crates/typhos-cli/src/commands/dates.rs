@@ -302,11 +302,11 @@ fn shape_row(shape: &ShapeFacts, survey: &Survey) -> Vec<(String, Look)> {
     let mut orders: Vec<Order> =
         Order::ALL.into_iter().filter(|order| shape.shape.allows(*order)).collect();
     orders.sort_by_key(|order| std::cmp::Reverse(shape.orders[*order as usize].valid));
-    let reads_all = |order: &Order| shape.orders[*order as usize].refused.is_none();
+    let reads_all = |order: &Order| shape.orders[*order as usize].refused.count == 0;
     let all: Vec<&str> = orders.iter().copied().filter(reads_all).map(Order::words).collect();
     let some = orders.iter().filter(|order| !reads_all(order)).map(|order| {
         let facts = &shape.orders[*order as usize];
-        let why = facts.refused.as_ref().map_or_else(String::new, |refused| {
+        let why = facts.refused.examples.first().map_or_else(String::new, |refused| {
             let line = line_of(refused.place, &survey.files());
             format!("not {} in {line}", shown(&refused.text()))
         });

@@ -12,7 +12,7 @@ use crate::dates::{
 };
 use crate::readings::Mark;
 use crate::schema::{TimeUnit, Type};
-use crate::survey::{Class, Example, Facts, Place, ShapeFacts, Survey};
+use crate::survey::{Class, Example, Facts, Place, ShapeFacts, Survey, Tally};
 
 /// Why a column of date shapes is no date column.
 #[derive(Debug)]
@@ -73,6 +73,15 @@ impl Style<'_> {
         }
     }
 
+    /// Values that are existing days in an order, or in the one that reads them all.
+    fn valid_in(&self, order: Order) -> u64 {
+        if self.orders().is_empty() {
+            self.shapes.iter().map(|shape| shape.orders[order as usize].valid).sum()
+        } else {
+            self.count()
+        }
+    }
+
     /// The patterns that read its values in an order, with how many each: one, unless some names are
     /// abbreviated and others written out.
     fn patterns(&self, order: Order, locale: &str) -> Vec<(String, u64)> {
@@ -118,7 +127,7 @@ impl Style<'_> {
             Order::ALL
                 .into_iter()
                 .filter(|other| *other != order)
-                .filter_map(|other| shape.orders[other as usize].refused.as_ref())
+                .filter_map(|other| shape.orders[other as usize].refused.examples.first())
         });
         let example = refused.min_by_key(|example| example.place)?;
         Some(format!("{}: {}", order.words(), context.example(example)))
@@ -322,6 +331,59 @@ pub(super) fn decide(
     Ok(decision)
 }
 
+/// Values that are days if those dates that no one order reads are read in this one; 0 where orders that
+/// read all are there.
+pub(super) fn read_in(facts: &Facts, order: Order) -> u64 {
+    let styles = Style::of(facts);
+    if styles.iter().all(|style| !style.orders().is_empty()) {
+        return 0;
+    }
+    styles.iter().map(|style| style.valid_in(order)).sum()
+}
+
+/// The first values that are no days then.
+pub(super) fn refused_in(facts: &Facts, order: Order) -> Tally {
+    let styles = Style::of(facts);
+    let open = styles.iter().filter(|style| style.orders().is_empty());
+    let shapes = open.flat_map(|style| &style.shapes);
+    Tally::first_of(shapes.map(|shape| &shape.orders[order as usize].refused))
+}
+
+/// The type of the values that an order reads, where it reads more than any other.
+pub(super) fn decide_in(facts: &Facts, order: Order) -> Result<Decision, String> {
+    let read = read_in(facts, order);
+    let others = Order::ALL.into_iter().filter(|other| *other != order);
+    if others.into_iter().any(|other| read_in(facts, other) >= read) {
+        return Err("another order reads as many".into());
+    }
+    let styles = Style::of(facts);
+    let own = |style: &Style<'_>| style.orders().first().copied().unwrap_or(order);
+    let chosen: Vec<Order> = styles.iter().map(own).collect();
+    let names = |of: fn(&ShapeFacts) -> &BTreeMap<String, u64>| {
+        styles.iter().flat_map(|style| &style.shapes).flat_map(move |shape| of(shape).keys())
+    };
+    let months = names(|shape| &shape.months).map(String::as_str);
+    let weekdays = names(|shape| &shape.weekdays).map(String::as_str);
+    let locale = language_of(months, weekdays).ok_or("no language has all the names")?;
+    let (ty, range, _) = type_of(&styles, &chosen).map_err(|reason| match reason {
+        NoDate::Unfit(reason) => reason,
+        NoDate::Ambiguous(_) => "more than one order reads them".into(),
+    })?;
+    let mut decision = Decision::new(ty);
+    decision.range = Some(range);
+    decision.locale = (locale != DEFAULT_LOCALE).then(|| locale.to_owned());
+    decision.evidence.push(order.words().to_owned());
+    for (style, order) in styles.iter().zip(&chosen) {
+        let mut patterns = style.patterns(*order, locale);
+        if let Some((_, count)) = patterns.first_mut() {
+            *count -= (style.count() - style.valid_in(*order)).min(*count);
+        }
+        decision.patterns.extend(patterns.into_iter().filter(|(_, count)| *count > 0));
+    }
+    decision.patterns.sort_by_key(|(_, count)| std::cmp::Reverse(*count));
+    Ok(decision)
+}
+
 /// What to know where years of two digits end in the future.
 fn still_to_come(latest: i32, rules: &Rules) -> Option<String> {
     let today = rules.today.filter(|today| latest > *today)?;
@@ -341,9 +403,8 @@ fn no_order(style: &Style<'_>, context: &Context<'_>) -> String {
             Order::ALL
                 .into_iter()
                 .filter(|o| shape.shape.allows(*o))
-                .map(|o| &shape.orders[o as usize].refused)
+                .filter_map(|o| shape.orders[o as usize].refused.examples.first())
         })
-        .flatten()
         .collect();
     refused.sort_by_key(|example| example.place);
     refused.dedup_by_key(|example| example.place);

@@ -6,6 +6,7 @@
 
 use super::dates::{self, Context, NoDate};
 use super::{BOOL_PAIRS, Blocker, Decision, Misfit, Question, Rules, counted, grouped, number};
+use crate::dates::Order;
 use crate::readings::Mark;
 use crate::schema::Type;
 use crate::survey::{CLASSES, Class, ColumnFacts, Facts, Tally};
@@ -19,6 +20,8 @@ pub(super) enum Reading {
     /// Numbers in any clothes, with this mark.
     Written(Mark),
     Date,
+    /// Dates in this order, where no order reads all of them.
+    DateIn(Order),
     Uuid,
     Ip,
     Geopoint,
@@ -26,13 +29,16 @@ pub(super) enum Reading {
 }
 
 /// All readings, the narrower ones first.
-pub(super) const READINGS: [Reading; 10] = [
+pub(super) const READINGS: [Reading; 13] = [
     Reading::Bool,
     Reading::Integer,
     Reading::Number,
     Reading::Written(Mark::Point),
     Reading::Written(Mark::Comma),
     Reading::Date,
+    Reading::DateIn(Order::Ymd),
+    Reading::DateIn(Order::Dmy),
+    Reading::DateIn(Order::Mdy),
     Reading::Uuid,
     Reading::Ip,
     Reading::Geopoint,
@@ -60,6 +66,9 @@ impl Reading {
             Reading::Written(Mark::Point) => "number with a decimal point",
             Reading::Written(Mark::Comma) => "number with a decimal comma",
             Reading::Date => "date or time",
+            Reading::DateIn(Order::Ymd) => "date, year first",
+            Reading::DateIn(Order::Dmy) => "date, day first",
+            Reading::DateIn(Order::Mdy) => "date, month first",
             Reading::Uuid => "uuid",
             Reading::Ip => "ip",
             Reading::Geopoint => "geopoint",
@@ -75,7 +84,7 @@ impl Reading {
             Reading::Integer => &[Integer, Signed],
             Reading::Number => &[Integer, Signed, Decimal, Exponent, Infinite],
             Reading::Written(_) => &[Integer, Signed, Decimal, Written],
-            Reading::Date => &[Date],
+            Reading::Date | Reading::DateIn(_) => &[Date],
             Reading::Uuid => &[Uuid],
             Reading::Ip => &[Ip],
             Reading::Geopoint => &[Geopoint],
@@ -88,6 +97,7 @@ impl Reading {
         match self {
             Reading::Written(_) if facts.written.is_none() => 0,
             Reading::Written(mark) => number::read_by(facts, mark),
+            Reading::DateIn(order) => dates::read_in(facts, order),
             Reading::Geopoint => facts.count(Class::Geopoint) + facts.written_points,
             _ => self.classes().iter().map(|class| facts.count(*class)).sum(),
         }
@@ -106,6 +116,9 @@ impl Reading {
             let others = scales.filter(|(scale, _)| mark == Mark::Comma && **scale != 3);
             let others = others.map(|(_, tally)| tally);
             tally = Tally::first_of(others.chain([&tally, &first]));
+        }
+        if let Reading::DateIn(order) = self {
+            tally = Tally::first_of([&tally, &dates::refused_in(facts, order)]);
         }
         tally.count = facts.plain_count() - self.read(facts).min(facts.plain_count());
         tally
@@ -143,6 +156,7 @@ impl Reading {
                 Err(NoDate::Ambiguous(question)) => return Outcome::Asked(question),
                 Err(NoDate::Unfit(reason)) => Err(reason),
             },
+            Reading::DateIn(order) => dates::decide_in(facts, order),
             Reading::Uuid => form(Type::Uuid, "all are UUIDs"),
             Reading::Ip => form(Type::Ip, "all are network addresses"),
             Reading::Geopoint => form(Type::Geopoint, "all are latitude and longitude"),

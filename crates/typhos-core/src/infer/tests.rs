@@ -336,3 +336,30 @@ proptest::proptest! {
         }
     }
 }
+
+#[test]
+fn dates_in_an_order_but_for_a_few_are_blocked_or_tolerated() {
+    let mut values: Vec<String> =
+        (0..60).map(|n| format!("{:02}/{:02}/24", 1 + n % 12, 13 + n % 16)).collect();
+    values.insert(7, "13/02/24".into());
+    values.insert(50, "31/12/24".into());
+    let refs: Vec<&str> = values.iter().map(String::as_str).collect();
+    let decision = decide_column(&refs, 1.0);
+    assert_eq!(decision.ty.to_string(), "text(8)");
+    let [blocker] = &decision.blockers[..] else { panic!("{:?}", decision.blockers) };
+    assert_eq!((blocker.ty, blocker.count), (Type::Date, 2));
+    let lines: Vec<u64> = blocker.examples.iter().map(|example| example.place.line).collect();
+    assert_eq!(lines, [9, 52]);
+    let survey = survey_of(&format!("a\n{}\n", values.join("\n")), 1, 1 << 20);
+    let rules = Rules { tolerate: 0.05, ..Rules::default() };
+    let tolerated = decide(&survey, &rules).remove(0);
+    assert_eq!((tolerated.ty, tolerated.misfit), (Type::Date, Misfit::Reject));
+    assert_eq!(tolerated.patterns, [("MM/dd/yy".to_owned(), 60)]);
+    // Where two orders read as many, neither is proposed.
+    let open: Vec<String> = (0..60)
+        .map(|n| format!("{:02}/{:02}/24", 1 + n % 12, 1 + n % 12))
+        .chain(["13/02/24".into(), "02/13/24".into()])
+        .collect();
+    let refs: Vec<&str> = open.iter().map(String::as_str).collect();
+    assert_eq!(decide_column(&refs, 1.0).blockers, Vec::new());
+}

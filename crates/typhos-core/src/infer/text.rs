@@ -3,6 +3,7 @@
 use super::dates::Context;
 use super::readings::{self, Outcome, READINGS, Reading};
 use super::{Choice, Decision, Rules, counted};
+use crate::dates::Order;
 use crate::schema::Type;
 use crate::survey::{Class, ColumnFacts, Facts, MAX_DISTINCT};
 
@@ -134,6 +135,14 @@ fn why_not_narrower(
                 if is_coded {
                     let blocker = readings::blocker(reading, column, facts, rules, context);
                     decision.blockers.extend(blocker);
+                }
+                if reading == Reading::Date {
+                    // Dates in one order, but for a few: it says more than that there is none.
+                    for order in Order::ALL.map(Reading::DateIn) {
+                        let blocker = readings::blocker(order, column, facts, rules, context);
+                        decision.evidence.splice(0..0, blocker.iter().map(|b| b.clause(context)));
+                        decision.blockers.extend(blocker);
+                    }
                 }
                 return;
             }

@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 use super::example::earlier;
 use super::facts::join;
 use super::saved::ranges;
-use super::{Example, Place};
+use super::{Example, Place, Tally};
 use crate::dates::{DAY_NANOS, DEFAULT_PIVOT, Order, Shape, Shaped, days_from_civil};
 
 /// Shapes of one column that are told apart. A column of more is no date column.
@@ -19,8 +19,8 @@ const MAX_SHAPES: usize = 24;
 pub struct OrderFacts {
     /// Values that are existing days in this order.
     pub valid: u64,
-    /// The first value that is not: it rules the order out.
-    pub refused: Option<Example>,
+    /// Values that are not, and the first of them: they rule the order out.
+    pub refused: Tally,
     /// Smallest and largest moment, in nanoseconds since 1970 (in UTC, where there is an offset).
     #[serde(with = "ranges")]
     pub range: Option<(i128, i128)>,
@@ -103,10 +103,7 @@ impl DateFacts {
                     known.range = Some((low.min(moment), high.max(moment)));
                     known.valid += count;
                 }
-                None if known.refused.as_ref().is_none_or(|refused| place < refused.place) => {
-                    known.refused = Some(Example::new(value, place));
-                }
-                None => {}
+                None => known.refused.add(value, count, place),
             }
         }
     }
@@ -138,8 +135,9 @@ impl DateFacts {
     /// Every count there is.
     pub(super) fn counts(&self) -> impl Iterator<Item = u64> {
         let of = |shape: &ShapeFacts| {
-            let valid = shape.orders.each_ref().map(|order| order.valid);
-            [shape.count, valid[0], valid[1], valid[2]]
+            // Each value is in an order or is not.
+            let seen = shape.orders.each_ref().map(|order| order.valid.max(order.refused.count));
+            [shape.count, seen[0], seen[1], seen[2]]
         };
         let names = |shape: &'_ ShapeFacts| -> Vec<u64> {
             shape.months.values().chain(shape.weekdays.values()).copied().collect()
@@ -149,8 +147,9 @@ impl DateFacts {
 
     pub(super) fn renumber(&mut self, new: &dyn Fn(u32) -> u32) {
         for shape in &mut self.shapes {
-            let refused = shape.orders.iter_mut().flat_map(|order| &mut order.refused);
-            refused.chain(&mut shape.first).for_each(|example| example.renumber(new));
+            let refused = shape.orders.iter_mut().map(|order| &mut order.refused);
+            refused.for_each(|tally| tally.renumber(new));
+            shape.first.iter_mut().for_each(|example| example.renumber(new));
         }
     }
 
@@ -169,7 +168,7 @@ impl DateFacts {
             }
             for (ours, theirs) in ours.orders.iter_mut().zip(theirs.orders) {
                 ours.valid += theirs.valid;
-                earlier(&mut ours.refused, theirs.refused);
+                ours.refused.merge(theirs.refused);
                 ours.range = join(ours.range, theirs.range, |(a, b), (c, d)| (a.min(c), b.max(d)));
             }
         }
