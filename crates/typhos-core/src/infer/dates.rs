@@ -354,7 +354,7 @@ pub(super) fn decide_in(facts: &Facts, order: Order) -> Result<Decision, String>
     let read = read_in(facts, order);
     let others = Order::ALL.into_iter().filter(|other| *other != order);
     if others.into_iter().any(|other| read_in(facts, other) >= read) {
-        return Err("another order reads as many".into());
+        return Err("another order reads as many, or more".into());
     }
     let styles = Style::of(facts);
     let own = |style: &Style<'_>| style.orders().first().copied().unwrap_or(order);
