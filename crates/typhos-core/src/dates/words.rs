@@ -37,7 +37,7 @@ fn table(named: Named) -> Table {
     found.into_iter().filter_map(|(name, number)| Some((name, number?))).collect()
 }
 
-/// Whether a name is one word of letters, with a point inside at most.
+/// Whether a name is one word of letters.
 fn is_word(name: &str) -> bool {
     name.len() <= MOST_BYTES && name.chars().all(char::is_alphabetic)
 }
