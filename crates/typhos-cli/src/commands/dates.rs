@@ -53,7 +53,7 @@ fn told(pattern: &Pattern, moment: &Moment) -> String {
 /// Each value by every pattern that reads it.
 fn by_any(values: &[String], console: &mut Console) -> Result<Outcome, Failure> {
     let mut unread = 0;
-    let mut common: Option<Vec<String>> = None;
+    let mut patterns: Vec<Pattern> = Vec::new();
     for (at, value) in values.iter().enumerate() {
         let found = ways(value);
         if at > 0 {
@@ -96,32 +96,29 @@ fn by_any(values: &[String], console: &mut Console) -> Result<Outcome, Failure> 
                 paint(DIM, format!("one value decides: {}", deciding.join(", ")))
             ))?;
         }
-        let patterns: Vec<String> =
-            found.iter().map(|way| way.pattern.source().to_owned()).collect();
-        common = Some(match common {
-            None => patterns,
-            Some(known) => known.into_iter().filter(|pattern| reads(pattern, value)).collect(),
-        });
+        patterns.extend(found.into_iter().map(|way| way.pattern));
     }
     if values.len() > 1 {
         console.say("")?;
-        match common.as_deref() {
-            Some([only]) => {
-                console.say(format!("{} reads all {}", paint(FOUND, only), values.len()))?
-            }
-            Some([]) | None => console.say(format!("no one pattern reads all {}", values.len()))?,
-            Some(several) => {
+        // The pattern that one value shows may read another: that of '1/5' reads '12/25', not the other way.
+        let options = ReadOptions::default();
+        let reads_all = |pattern: &Pattern| {
+            values.iter().all(|value| pattern.read_if(value.as_bytes(), &options).is_some())
+        };
+        let all = patterns.iter().filter(|pattern| reads_all(pattern)).map(Pattern::source);
+        let mut common: Vec<&str> = all.collect();
+        common.sort_unstable();
+        common.dedup();
+        match &common[..] {
+            [only] => console.say(format!("{} reads all {}", paint(FOUND, only), values.len()))?,
+            [] => console.say(format!("no one pattern reads all {}", values.len()))?,
+            several => {
                 let several: Vec<_> = several.iter().map(|pattern| paint(FOUND, pattern)).collect();
                 console.say(format!("{} read all {}", several.join(" and "), values.len()))?;
             }
         }
     }
     Ok(Outcome::objecting_if(unread > 0))
-}
-
-fn reads(pattern: &str, value: &str) -> bool {
-    let compiled = Pattern::compile(pattern);
-    compiled.is_ok_and(|compiled| compiled.read(value.as_bytes(), &ReadOptions::default()).is_ok())
 }
 
 /// Each value by one pattern: what it says, or where it fails.

@@ -130,6 +130,9 @@ fn the_bench_tells_every_way_to_read_a_value() {
         .says("  dd.MM.yyyy  1999-12-31  Friday")
         .says("no one pattern reads all 2");
     world.ok("dates 03/04/24 03/31/24").says("MM/dd/yy reads all 2");
+    // Of any of the values, in the language of its names.
+    world.ok("dates 12/25/2019 1/5/2019").says("M/d/yyyy reads all 2");
+    world.ok("dates 5-Okt-24 6-Dez-24").says("d-MMM-yy reads all 2");
     world.run("dates crate").status(1).says("is read by no pattern");
     world.run("dates").status(2);
 }

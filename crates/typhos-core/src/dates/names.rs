@@ -128,8 +128,11 @@ fn load(locale: &str, named: Named, form: Form) -> Result<Names, String> {
                 (Form::Long, "MMMM", Wide),
                 (Form::Long, "LLLL", StandaloneWide),
             ] {
+                if !wants(form) {
+                    continue;
+                }
                 let mut names = empty().map_err(|_| none())?;
-                if wants(form) && names.include_month_names(length).is_ok() {
+                if names.include_month_names(length).is_ok() {
                     sets.push((pattern, names));
                 }
             }
@@ -142,8 +145,11 @@ fn load(locale: &str, named: Named, form: Form) -> Result<Names, String> {
                 (Form::Long, "EEEE", Wide),
                 (Form::Long, "cccc", StandaloneWide),
             ] {
+                if !wants(form) {
+                    continue;
+                }
                 let mut names = empty().map_err(|_| none())?;
-                if wants(form) && names.include_weekday_names(length).is_ok() {
+                if names.include_weekday_names(length).is_ok() {
                     sets.push((pattern, names));
                 }
             }

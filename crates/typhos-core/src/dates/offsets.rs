@@ -165,8 +165,7 @@ impl Zone {
     /// # Errors
     /// A sentence about a name that is not in it.
     pub fn named(name: &str) -> Result<Zone, String> {
-        let found = TimeZone::get(name).ok().filter(|_| name != "local");
-        let zone = found.ok_or_else(|| {
+        let zone = find_zone(name).ok_or_else(|| {
             let known: Vec<String> =
                 jiff::tz::db().available().map(|zone| zone.to_string()).collect();
             let near = crate::nearest(name, known.iter().map(String::as_str));
@@ -183,30 +182,45 @@ impl Zone {
         &self.name
     }
 
-    /// The offset that a time on the clocks of the zone has.
-    ///
-    /// # Errors
-    /// A time that these clocks never showed, or showed twice where `overlap` does not say which is meant.
+    /// As [`offset_in`] of this zone.
     pub(super) fn offset(&self, moment: Moment, overlap: Option<Overlap>) -> Result<i32, Misread> {
-        let (year, month, day) = civil_from_days(moment.days);
-        let seconds = (moment.nanos / 1_000_000_000) as i32;
-        let time = DateTime::new(
-            year as i16,
-            month as i8,
-            day as i8,
-            (seconds / 3600) as i8,
-            (seconds / 60 % 60) as i8,
-            (seconds % 60) as i8,
-            0,
-        );
-        let time = time.map_err(|_| Misread::FarOut)?;
-        match (self.zone.to_ambiguous_timestamp(time).offset(), overlap) {
-            (AmbiguousOffset::Unambiguous { offset }, _) => Ok(offset.seconds()),
-            (AmbiguousOffset::Gap { .. }, _) => Err(Misread::Gap),
-            (AmbiguousOffset::Fold { before, .. }, Some(Overlap::Earlier)) => Ok(before.seconds()),
-            (AmbiguousOffset::Fold { after, .. }, Some(Overlap::Later)) => Ok(after.seconds()),
-            (AmbiguousOffset::Fold { .. }, None) => Err(Misread::Overlap),
-        }
+        offset_in(&self.zone, moment, overlap)
+    }
+}
+
+/// A zone by its name in the IANA time zone database. Values name zones too, so that it costs no more
+/// than the look-up where there is none.
+pub(super) fn find_zone(name: &str) -> Option<TimeZone> {
+    TimeZone::get(name).ok().filter(|_| name != "local")
+}
+
+/// The offset that a time on the clocks of a zone has.
+///
+/// # Errors
+/// A time that these clocks never showed, or showed twice where `overlap` does not say which is meant.
+pub(super) fn offset_in(
+    zone: &TimeZone,
+    moment: Moment,
+    overlap: Option<Overlap>,
+) -> Result<i32, Misread> {
+    let (year, month, day) = civil_from_days(moment.days);
+    let seconds = (moment.nanos / 1_000_000_000) as i32;
+    let time = DateTime::new(
+        year as i16,
+        month as i8,
+        day as i8,
+        (seconds / 3600) as i8,
+        (seconds / 60 % 60) as i8,
+        (seconds % 60) as i8,
+        0,
+    );
+    let time = time.map_err(|_| Misread::FarOut)?;
+    match (zone.to_ambiguous_timestamp(time).offset(), overlap) {
+        (AmbiguousOffset::Unambiguous { offset }, _) => Ok(offset.seconds()),
+        (AmbiguousOffset::Gap { .. }, _) => Err(Misread::Gap),
+        (AmbiguousOffset::Fold { before, .. }, Some(Overlap::Earlier)) => Ok(before.seconds()),
+        (AmbiguousOffset::Fold { after, .. }, Some(Overlap::Later)) => Ok(after.seconds()),
+        (AmbiguousOffset::Fold { .. }, None) => Err(Misread::Overlap),
     }
 }
 

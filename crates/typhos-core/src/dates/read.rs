@@ -1,7 +1,9 @@
 //! Reading a value step by step, and making a day of the numbers found.
 
 use super::fixed::Fixed;
-use super::offsets::{AMBIGUOUS_ZONE_NAMES, MOST_OFFSET, ZONE_NAMES, Zone, letters, zone_id};
+use super::offsets::{
+    AMBIGUOUS_ZONE_NAMES, MOST_OFFSET, ZONE_NAMES, find_zone, letters, offset_in, zone_id,
+};
 use super::pattern::{Calendar, Misread, Moment, ReadOptions, Step, StepKind};
 use super::symbols::Field;
 use super::{days_from_civil, days_in_month, days_of_year, weekday, weeks_of_year};
@@ -98,10 +100,9 @@ pub(super) fn read_steps(
             }
             StepKind::Offset(form) => {
                 let (seconds, length) = form.read(rest).ok_or(expected)?;
-                let out =
-                    |part, number: i32| Misread::Range { part, number: number.unsigned_abs(), at };
                 if seconds.abs() > MOST_OFFSET {
-                    return Err(out("offset hour", seconds / 3600));
+                    let number = seconds.unsigned_abs() / 3600;
+                    return Err(Misread::Range { part: "offset hour", number, at });
                 }
                 parts.offset = Some(seconds);
                 length
@@ -118,12 +119,8 @@ pub(super) fn read_steps(
             StepKind::ZoneId => {
                 let name = zone_id(rest);
                 let text = std::str::from_utf8(name).ok().filter(|text| !text.is_empty());
-                let zone = Zone::named(text.ok_or(expected)?).map_err(|_| Misread::Zone {
-                    at,
-                    length: name.len(),
-                    meanings: None,
-                })?;
-                named = Some(zone);
+                let unknown = Misread::Zone { at, length: name.len(), meanings: None };
+                named = Some(find_zone(text.ok_or(expected)?).ok_or(unknown)?);
                 name.len()
             }
         };
@@ -143,7 +140,7 @@ pub(super) fn read_steps(
     let mut moment =
         Moment { days, nanos: seconds * 1_000_000_000 + parts.nanos, offset: parts.offset };
     if let Some(zone) = named {
-        moment.offset = Some(zone.offset(moment, options.overlap)?);
+        moment.offset = Some(offset_in(&zone, moment, options.overlap)?);
     }
     Ok(moment)
 }

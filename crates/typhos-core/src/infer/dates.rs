@@ -257,23 +257,12 @@ pub(super) fn decide(
     rules: &Rules,
     context: &Context<'_>,
 ) -> Result<Decision, NoDate> {
-    if facts.dates.too_many {
-        return Err(NoDate::Unfit("too many ways of writing a date".into()));
-    }
-    let styles = Style::of(facts);
+    let styles = styles_of(facts).map_err(NoDate::Unfit)?;
     let mut evidence = Vec::new();
     let mut chosen = Vec::new();
     let mut open = Vec::new();
-    let shapes = || styles.iter().flat_map(|style| &style.shapes);
-    let months = shapes().flat_map(|shape| shape.months.keys()).map(String::as_str);
-    let weekdays = shapes().flat_map(|shape| shape.weekdays.keys()).map(String::as_str);
-    let Some(locale) = language_of(months, weekdays) else {
-        return Err(NoDate::Unfit("no language has all the names in its dates".into()));
-    };
+    let locale = language(&styles).map_err(NoDate::Unfit)?;
     for style in &styles {
-        if style.mixes_weekdays(locale) {
-            return Err(NoDate::Unfit("some weekdays are abbreviated and some written out".into()));
-        }
         let orders = style.orders();
         match orders[..] {
             [] => return Err(NoDate::Unfit(no_order(style, context))),
@@ -356,15 +345,10 @@ pub(super) fn decide_in(facts: &Facts, order: Order) -> Result<Decision, String>
     if others.into_iter().any(|other| read_in(facts, other) >= read) {
         return Err("another order reads as many, or more".into());
     }
-    let styles = Style::of(facts);
+    let styles = styles_of(facts)?;
     let own = |style: &Style<'_>| style.orders().first().copied().unwrap_or(order);
     let chosen: Vec<Order> = styles.iter().map(own).collect();
-    let names = |of: fn(&ShapeFacts) -> &BTreeMap<String, u64>| {
-        styles.iter().flat_map(|style| &style.shapes).flat_map(move |shape| of(shape).keys())
-    };
-    let months = names(|shape| &shape.months).map(String::as_str);
-    let weekdays = names(|shape| &shape.weekdays).map(String::as_str);
-    let locale = language_of(months, weekdays).ok_or("no language has all the names")?;
+    let locale = language(&styles)?;
     let (ty, range, _) = type_of(&styles, &chosen).map_err(|reason| match reason {
         NoDate::Unfit(reason) => reason,
         NoDate::Ambiguous(_) => "more than one order reads them".into(),
@@ -382,6 +366,27 @@ pub(super) fn decide_in(facts: &Facts, order: Order) -> Result<Decision, String>
     }
     decision.patterns.sort_by_key(|(_, count)| std::cmp::Reverse(*count));
     Ok(decision)
+}
+
+/// The styles of a column that can be told apart.
+fn styles_of(facts: &Facts) -> Result<Vec<Style<'_>>, String> {
+    if facts.dates.too_many {
+        return Err("too many ways of writing a date".into());
+    }
+    Ok(Style::of(facts))
+}
+
+/// The language that has all names of a column.
+fn language(styles: &[Style<'_>]) -> Result<&'static str, String> {
+    let shapes = || styles.iter().flat_map(|style| &style.shapes);
+    let months = shapes().flat_map(|shape| shape.months.keys()).map(String::as_str);
+    let weekdays = shapes().flat_map(|shape| shape.weekdays.keys()).map(String::as_str);
+    let locale =
+        language_of(months, weekdays).ok_or("no language has all the names in its dates")?;
+    if styles.iter().any(|style| style.mixes_weekdays(locale)) {
+        return Err("some weekdays are abbreviated and some written out".into());
+    }
+    Ok(locale)
 }
 
 /// What to know where years of two digits end in the future.
