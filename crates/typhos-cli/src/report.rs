@@ -3,6 +3,7 @@
 use serde_json::{Value, json};
 use typhos_core::columns::{Account, ColumnMisfits, MisfitValue, Plan};
 use typhos_core::infer::{counted, grouped, shown};
+use typhos_core::schema::{ColumnDecl, Type};
 use typhos_core::survey::Source;
 use typhos_core::text::{Dialect, Escape, Input, InputFile, Packing, delimiter_name};
 use typhos_core::wording::listed;
@@ -251,14 +252,44 @@ pub fn account_json(account: &Account, plan: &Plan, input: &Input) -> Value {
         entry["name"] = json!(column.name);
         entry
     });
+    let changed = changed(account, plan).map(|(column, count)| {
+        json!({ "name": column.name, "count": count, "how": how_changed(column) })
+    });
     json!({
         "read": account.read,
         "loaded": account.loaded,
         "set_aside": account.set_aside,
         "nulled": account.nulled,
+        "changed": changed.collect::<Vec<_>>(),
         "misfits": columns.collect::<Vec<_>>(),
         "broken_records": misfits_json(&account.broken, input),
     })
+}
+
+/// The columns that declare a loss, and how many values it changed.
+fn changed<'p>(
+    account: &'p Account,
+    plan: &'p Plan,
+) -> impl Iterator<Item = (&'p ColumnDecl, u64)> {
+    let columns = plan.schema().columns.iter().zip(account.changed.iter().copied());
+    columns.filter(|(_, count)| *count > 0)
+}
+
+/// What happened to values that a declared loss changed: "rounded (half-up)".
+fn how_changed(column: &ColumnDecl) -> String {
+    match column.ty {
+        Type::Text { most: Some(most) } => format!("cut to {}", counted(most.into(), "character")),
+        _ => format!("rounded ({})", column.rounding.name()),
+    }
+}
+
+/// What a run changed, as declared: a line for each column.
+pub fn changed_lines(account: &Account, plan: &Plan) -> Vec<String> {
+    let line = |(column, count): (&ColumnDecl, u64)| {
+        let what = format!("{} {}", counted(count, "value"), how_changed(column));
+        format!("  {}: {} {}", safe(&column.name), paint(WARN, what), paint(DIM, "as declared"))
+    };
+    changed(account, plan).map(line).collect()
 }
 
 /// The line every run ends with.
@@ -273,10 +304,7 @@ pub fn account_line(account: &Account, would: bool) -> String {
         paint(style, grouped(account.set_aside)),
     );
     if account.nulled > 0 {
-        line.push_str(&format!(
-            "; {} made null",
-            paint(WARN, typhos_core::infer::counted(account.nulled, "value"))
-        ));
+        line.push_str(&format!("; {} made null", paint(WARN, counted(account.nulled, "value"))));
     }
     line
 }

@@ -37,8 +37,9 @@ fn storage(data_type: &DataType) -> Storage {
         DataType::Boolean => Storage::Integer,
         number if number.is_integer() => Storage::Integer,
         DataType::Float32 | DataType::Float64 => Storage::Real,
-        DataType::Decimal128(precision, 0) if *precision <= 18 => Storage::Integer,
-        DataType::Decimal128(precision, _) if *precision <= REAL_DIGITS => Storage::Real,
+        DataType::Decimal32(_, 0) | DataType::Decimal64(_, 0) => Storage::Integer,
+        DataType::Decimal32(..) => Storage::Real,
+        DataType::Decimal64(precision, _) if *precision <= REAL_DIGITS => Storage::Real,
         _ => Storage::Text,
     }
 }
@@ -48,10 +49,12 @@ pub fn fidelity_notes(schema: &ArrowSchema) -> Vec<String> {
     let note = |name: &str, data_type: &DataType| {
         let what = match (data_type, storage(data_type)) {
             (DataType::Boolean, _) => "as 0 and 1: SQLite has no booleans",
-            (DataType::Decimal128(..), Storage::Real) => {
+            (DataType::Decimal32(..) | DataType::Decimal64(..), Storage::Real) => {
                 "as REAL, which keeps its digits: SQLite has no decimals"
             }
-            (DataType::Decimal128(..), Storage::Text) => "as TEXT, exactly: SQLite has no decimals",
+            (DataType::Decimal64(..) | DataType::Decimal128(..), Storage::Text) => {
+                "as TEXT, exactly: SQLite has no decimals"
+            }
             (DataType::UInt64, _) => "as INTEGER; a value above 9223372036854775807 stops the load",
             (
                 DataType::Date32
@@ -216,6 +219,14 @@ fn stored(array: &ArrayRef, column: &str) -> Result<Stored, TargetError> {
             array.as_primitive::<A>().values().iter().map(|value| (*value).into()).collect(),
         )
     }
+    fn decimals(mantissas: impl Iterator<Item = i64>, scale: i8, array: &ArrayRef) -> Stored {
+        if storage(array.data_type()) == Storage::Integer {
+            return Stored::Integer(mantissas.collect());
+        }
+        // Both are exact in a double up to 15 digits, so the quotient is the nearest double.
+        let power = 10f64.powi(i32::from(scale));
+        Stored::Real(mantissas.map(|mantissa| mantissa as f64 / power).collect())
+    }
     Ok(match array.data_type() {
         DataType::Boolean => {
             Stored::Integer(array.as_boolean().values().iter().map(i64::from).collect())
@@ -248,15 +259,12 @@ fn stored(array: &ArrayRef, column: &str) -> Result<Stored, TargetError> {
                 .collect(),
         ),
         DataType::Float64 => Stored::Real(array.as_primitive::<Float64Type>().values().to_vec()),
-        DataType::Decimal128(_, scale) if storage(array.data_type()) != Storage::Text => {
-            let mantissas = array.as_primitive::<Decimal128Type>().values().iter();
-            if storage(array.data_type()) == Storage::Integer {
-                Stored::Integer(mantissas.map(|mantissa| *mantissa as i64).collect())
-            } else {
-                // Both are exact in a double up to 15 digits, so the quotient is the nearest double.
-                let power = 10f64.powi(i32::from(*scale));
-                Stored::Real(mantissas.map(|mantissa| *mantissa as f64 / power).collect())
-            }
+        DataType::Decimal32(_, scale) => {
+            let mantissas = array.as_primitive::<Decimal32Type>().values().iter();
+            decimals(mantissas.map(|mantissa| i64::from(*mantissa)), *scale, array)
+        }
+        DataType::Decimal64(_, scale) if storage(array.data_type()) != Storage::Text => {
+            decimals(array.as_primitive::<Decimal64Type>().values().iter().copied(), *scale, array)
         }
         DataType::Utf8 => Stored::Text(array.as_string::<i32>().clone()),
         DataType::Dictionary(..) => {

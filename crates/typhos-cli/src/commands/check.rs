@@ -12,7 +12,7 @@ use crate::console::{BOLD, Console, DIM, GOOD, WARN, paint, safe};
 use crate::outcome::{Failure, Outcome};
 use crate::progress::Progress;
 use crate::report::{
-    account_json, account_line, input_json, input_line, misfit_line, skipped_note,
+    account_json, account_line, changed_lines, input_json, input_line, misfit_line, skipped_note,
 };
 
 pub fn run(args: &Check, common: &Common, console: &mut Console) -> Result<Outcome, Failure> {
@@ -97,6 +97,10 @@ fn show(
             console.say(format!("  {}", misfit_line(misfit, input, None)))?;
         }
         more(misfits.count, misfits.examples.len(), console)?;
+        if misfits.longest > 0 {
+            let longest = format!("  text({}) would hold the longest", misfits.longest);
+            console.say(paint(DIM, longest))?;
+        }
     }
     if account.broken.count > 0 {
         console.say("")?;
@@ -119,6 +123,9 @@ fn show(
     console.say("")?;
     if account.misfits() == 0 {
         console.say(format!("{} every value fits.", paint(GOOD, "✓")))?;
+    }
+    for line in changed_lines(account, plan) {
+        console.say(line)?;
     }
     console.say(account_line(account, true))
 }

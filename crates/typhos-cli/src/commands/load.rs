@@ -11,7 +11,7 @@ use crate::console::{self, BOLD, Console, DIM, WARN, paint};
 use crate::outcome::{Failure, Outcome};
 use crate::progress::Progress;
 use crate::report::{
-    account_json, account_line, input_json, misfit_line, skipped_note, stopped_by,
+    account_json, account_line, changed_lines, input_json, misfit_line, skipped_note, stopped_by,
 };
 
 pub fn run(args: &Load, common: &Common, console: &mut Console) -> Result<Outcome, Failure> {
@@ -79,6 +79,9 @@ pub fn run(args: &Load, common: &Common, console: &mut Console) -> Result<Outcom
     let more = account.misfits().saturating_sub(SHOWN_MISFITS as u64);
     if more > 0 {
         console.say(paint(DIM, format!("  … and {}", counted(more, "more misfit"))))?;
+    }
+    for line in changed_lines(account, &plan) {
+        console.say(line)?;
     }
     if let Some(path) = &report.rejects {
         console.say(format!("  {} {}", paint(WARN, "set aside in"), path.display()))?;

@@ -194,7 +194,9 @@ fn type_name(data_type: &DataType) -> String {
         DataType::Utf8 => "text".into(),
         DataType::Dictionary(..) => "lowcard".into(),
         DataType::Date32 => "date".into(),
-        DataType::Decimal128(precision, scale) => format!("decimal({precision},{scale})"),
+        DataType::Decimal32(precision, scale)
+        | DataType::Decimal64(precision, scale)
+        | DataType::Decimal128(precision, scale) => format!("decimal({precision},{scale})"),
         DataType::Time32(resolution) | DataType::Time64(resolution) => {
             format!("time({})", unit(resolution))
         }

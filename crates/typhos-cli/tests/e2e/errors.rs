@@ -162,7 +162,7 @@ fn broken_records_are_told_by_scout_and_draft() {
     assert_eq!(report["broken_records"]["count"], 4);
     assert_eq!(party["type"], "uint16", "a party of 300");
     let fare = &report["columns"][6];
-    assert_eq!((&fare["type"], &fare["blockers"][0]["count"]), (&"text".into(), &1.into()));
+    assert_eq!((&fare["type"], &fare["blockers"][0]["count"]), (&"text(10)".into(), &1.into()));
     assert_eq!(fare["blockers"][0]["examples"][0]["value"], "7,25");
     assert_eq!(fare["blockers"][0]["examples"][0]["line"], 34);
 }

@@ -119,7 +119,7 @@ fn tolerated_misfits_are_set_aside_and_not_lost() {
         .map(|n| format!("{},x\n", if n == 7 { "007".into() } else { n.to_string() }))
         .collect();
     world.write("codes.csv", format!("c,d\n{codes}"));
-    world.ok("draft codes.csv --tolerate 10%").says("type = \"text\"");
+    world.ok("draft codes.csv --tolerate 10%").says("type = \"text(6)\"");
 }
 
 #[test]
@@ -159,7 +159,7 @@ fn options_decide_what_is_drafted() {
         ("", "f = { type = \"float32\""),
         ("--fractions exact", "f = { type = \"decimal(3,2)\""),
         ("--fractions float --never float32", "f = { type = \"float64\""),
-        ("--never float,decimal", "f = { type = \"text\""),
+        ("--never float,decimal", "f = { type = \"text(8)\""),
         ("--never unsigned", "n = { type = \"int8\""),
         ("--never date", "t = { type = \"text(10)\""),
         ("--quoted text", "q = { type = \"text(1)\""),

@@ -14,10 +14,10 @@ use arrow_buffer::{
 use arrow_schema::DataType;
 
 use super::Reason;
-use super::plan::{arrow_type, point_fields};
+use super::plan::{arrow_type, code_type, point_fields};
 use super::values::{
-    DateRead, DecimalRead, FloatRead, IntRead, PatternRead, Read, Styled, TimeRead, TimestampRead,
-    read_bool,
+    DateRead, DecimalRead, FloatRead, IntRead, Loss, PatternRead, Read, Styled, TimeRead,
+    TimestampRead, read_bool,
 };
 use crate::intern::Interner;
 use crate::readings::{is_ip, is_json, point, uuid};
@@ -32,6 +32,11 @@ pub(super) trait Cells: Send {
 
     /// Takes the array of all cells since the last time.
     fn finish(&mut self) -> ArrayRef;
+
+    /// How many values were changed since the last time, as the column declares.
+    fn changed(&mut self) -> u64 {
+        0
+    }
 
     /// Forgets what was kept from one array for the next.
     fn reset(&mut self) {}
@@ -49,9 +54,13 @@ pub(super) trait Visit {
 /// # Errors
 /// A bound that is not a value of the type.
 pub(super) fn with_cells<V: Visit>(column: &ColumnDecl, visitor: V) -> Result<V::Out, String> {
-    let ty = column.ty;
-    let patterns =
-        || PatternRead { patterns: column.patterns.clone(), options: column.dates.clone(), ty };
+    let (ty, rounding) = (column.ty, column.rounding);
+    let patterns = || PatternRead {
+        patterns: column.patterns.clone(),
+        options: column.dates.clone(),
+        ty,
+        loss: Loss::new(rounding),
+    };
     macro_rules! primitive {
         ($arrow:ty, $read:expr) => {
             visitor.visit(Primitive::<$arrow, _>::new($read, column)?)
@@ -72,20 +81,26 @@ pub(super) fn with_cells<V: Visit>(column: &ColumnDecl, visitor: V) -> Result<V:
             validity: NullBufferBuilder::new(0),
         }),
         Type::Int(int) => match int {
-            IntType::Int8 => number!(Int8Type, IntRead::<i8>::new(int)),
-            IntType::Int16 => number!(Int16Type, IntRead::<i16>::new(int)),
-            IntType::Int32 => number!(Int32Type, IntRead::<i32>::new(int)),
-            IntType::Int64 => number!(Int64Type, IntRead::<i64>::new(int)),
-            IntType::UInt8 => number!(UInt8Type, IntRead::<u8>::new(int)),
-            IntType::UInt16 => number!(UInt16Type, IntRead::<u16>::new(int)),
-            IntType::UInt32 => number!(UInt32Type, IntRead::<u32>::new(int)),
-            IntType::UInt64 => number!(UInt64Type, IntRead::<u64>::new(int)),
+            IntType::Int8 => number!(Int8Type, IntRead::<i8>::new(int, rounding)),
+            IntType::Int16 => number!(Int16Type, IntRead::<i16>::new(int, rounding)),
+            IntType::Int32 => number!(Int32Type, IntRead::<i32>::new(int, rounding)),
+            IntType::Int64 => number!(Int64Type, IntRead::<i64>::new(int, rounding)),
+            IntType::UInt8 => number!(UInt8Type, IntRead::<u8>::new(int, rounding)),
+            IntType::UInt16 => number!(UInt16Type, IntRead::<u16>::new(int, rounding)),
+            IntType::UInt32 => number!(UInt32Type, IntRead::<u32>::new(int, rounding)),
+            IntType::UInt64 => number!(UInt64Type, IntRead::<u64>::new(int, rounding)),
         },
-        Type::Float32 => number!(Float32Type, FloatRead::<f32>::new()),
-        Type::Float64 => number!(Float64Type, FloatRead::<f64>::new()),
-        Type::Decimal { precision, scale } => {
-            number!(Decimal128Type, DecimalRead { precision, scale })
-        }
+        Type::Float32 => number!(Float32Type, FloatRead::<f32>::new(rounding)),
+        Type::Float64 => number!(Float64Type, FloatRead::<f64>::new(rounding)),
+        Type::Decimal { precision, scale } => match arrow_type(ty, 0) {
+            DataType::Decimal32(..) => {
+                number!(Decimal32Type, DecimalRead::<i32>::new(precision, scale, rounding))
+            }
+            DataType::Decimal64(..) => {
+                number!(Decimal64Type, DecimalRead::<i64>::new(precision, scale, rounding))
+            }
+            _ => number!(Decimal128Type, DecimalRead::<i128>::new(precision, scale, rounding)),
+        },
         Type::Date => primitive!(Date32Type, DateRead(patterns())),
         Type::Time(unit) => match unit {
             TimeUnit::Second => primitive!(Time32SecondType, time::<i32>(patterns(), unit)),
@@ -102,18 +117,19 @@ pub(super) fn with_cells<V: Visit>(column: &ColumnDecl, visitor: V) -> Result<V:
                 TimeUnit::Nano => primitive!(TimestampNanosecondType, read),
             }
         }
-        Type::Text { most } => visitor.visit(Texts::new(most, None)),
-        Type::Ip => visitor.visit(Texts::new(None, Some((ty, is_ip)))),
-        Type::Json => visitor.visit(Texts::new(None, Some((ty, is_json)))),
+        Type::Text { most } => visitor.visit(Texts::new(most, column.clip, None)),
+        Type::Ip => visitor.visit(Texts::new(None, false, Some((ty, is_ip)))),
+        Type::Json => visitor.visit(Texts::new(None, false, Some((ty, is_json)))),
         Type::Uuid => {
             visitor.visit(Uuids { bytes: Vec::new(), validity: NullBufferBuilder::new(0) })
         }
         Type::Geopoint => visitor.visit(Points::default()),
         Type::Lowcard => visitor.visit(Codes::<UInt32Type>::new(&[])),
-        Type::Category if column.values.len() <= 256 => {
-            visitor.visit(Codes::<UInt8Type>::new(&column.values))
-        }
-        Type::Category => visitor.visit(Codes::<UInt32Type>::new(&column.values)),
+        Type::Category => match code_type(column.values.len() as u64) {
+            DataType::UInt8 => visitor.visit(Codes::<UInt8Type>::new(&column.values)),
+            DataType::UInt16 => visitor.visit(Codes::<UInt16Type>::new(&column.values)),
+            _ => visitor.visit(Codes::<UInt32Type>::new(&column.values)),
+        },
     })
 }
 
@@ -178,15 +194,14 @@ impl<A: ArrowPrimitiveType, R: Read<Native = A::Native> + Send> Cells for Primit
     #[inline]
     fn push(&mut self, value: &[u8]) -> Result<(), Reason> {
         let native = self.read.read(value)?;
-        if let Some((low, bound)) = &self.low
-            && native < *low
-        {
-            return Err(Reason::Beyond { key: "low", bound: bound.clone() });
-        }
-        if let Some((high, bound)) = &self.high
-            && native > *high
-        {
-            return Err(Reason::Beyond { key: "high", bound: bound.clone() });
+        let beyond = match (&self.low, &self.high) {
+            (Some((low, bound)), _) if native < *low => Some(("low", bound)),
+            (_, Some((high, bound))) if native > *high => Some(("high", bound)),
+            _ => None,
+        };
+        if let Some((key, bound)) = beyond {
+            self.read.loss().forget(|| _ = self.read.read(value));
+            return Err(Reason::Beyond { key, bound: bound.clone() });
         }
         self.values.push(native);
         self.validity.append_non_null();
@@ -204,6 +219,10 @@ impl<A: ArrowPrimitiveType, R: Read<Native = A::Native> + Send> Cells for Primit
         let values = std::mem::replace(&mut self.values, Vec::with_capacity(capacity));
         let array = PrimitiveArray::<A>::new(ScalarBuffer::from(values), self.validity.finish());
         Arc::new(array.with_data_type(self.data_type.clone()))
+    }
+
+    fn changed(&mut self) -> u64 {
+        self.read.loss().take()
     }
 }
 
@@ -235,6 +254,9 @@ type Form = (Type, fn(&[u8]) -> bool);
 /// Plain text. The values are known to be UTF-8: [`convert`](super::convert) sees to it.
 struct Texts {
     most: Option<u32>,
+    /// Whether longer ones are cut.
+    clip: bool,
+    clipped: u64,
     /// The type that every value must be a text of, and what says so.
     form: Option<Form>,
     bytes: Vec<u8>,
@@ -243,9 +265,9 @@ struct Texts {
 }
 
 impl Texts {
-    fn new(most: Option<u32>, form: Option<Form>) -> Texts {
+    fn new(most: Option<u32>, clip: bool, form: Option<Form>) -> Texts {
         let validity = NullBufferBuilder::new(0);
-        Texts { most, form, bytes: Vec::new(), offsets: vec![0], validity }
+        Texts { most, clip, clipped: 0, form, bytes: Vec::new(), offsets: vec![0], validity }
     }
 }
 
@@ -254,15 +276,26 @@ fn chars(value: &[u8]) -> usize {
     value.iter().filter(|byte| !matches!(byte, 0x80..=0xbf)).count()
 }
 
+/// The first characters of a text that is valid UTF-8.
+fn first_chars(value: &[u8], count: u32) -> &[u8] {
+    let starts = value.iter().enumerate().filter(|(_, byte)| !matches!(byte, 0x80..=0xbf));
+    let end = starts.map(|(at, _)| at).nth(count as usize);
+    &value[..end.unwrap_or(value.len())]
+}
+
 impl Cells for Texts {
     #[inline]
-    fn push(&mut self, value: &[u8]) -> Result<(), Reason> {
+    fn push(&mut self, mut value: &[u8]) -> Result<(), Reason> {
         if let Some(most) = self.most
             && value.len() > most as usize
         {
             let chars = chars(value);
             if chars > most as usize {
-                return Err(Reason::TooLong { chars, most });
+                if !self.clip {
+                    return Err(Reason::TooLong { chars, most });
+                }
+                self.clipped += 1;
+                value = first_chars(value, most);
             }
         }
         if let Some((ty, is_one)) = self.form
@@ -288,6 +321,10 @@ impl Cells for Texts {
         let bytes = std::mem::replace(&mut self.bytes, Vec::with_capacity(capacity));
         let offsets = OffsetBuffer::new(ScalarBuffer::from(offsets));
         Arc::new(StringArray::new(offsets, bytes.into(), self.validity.finish()))
+    }
+
+    fn changed(&mut self) -> u64 {
+        std::mem::take(&mut self.clipped)
     }
 }
 

@@ -102,7 +102,12 @@ impl<'p> Converter<'p> {
             let rejected = self.rejected_rows();
             if rejected.iter().any(|is_rejected| *is_rejected) {
                 self.records.retain(|row| !rejected[row]);
+                // What the first filling changed, the second changes again.
+                self.columns.iter_mut().for_each(|column| _ = column.changed());
                 arrays = self.fill(slice);
+            }
+            for (changed, column) in report.account.changed.iter_mut().zip(&mut self.columns) {
+                *changed += column.changed();
             }
             report.account.nulled += self.misfits.len() as u64;
             report.account.loaded += self.records.len() as u64;
@@ -160,7 +165,7 @@ impl<'p> Converter<'p> {
             let record = &text[broken.start as usize..broken.end as usize];
             let reason = Reason::Broken(broken.kind.describe(slice.block.first_line).into_owned());
             let misfit = MisfitValue::new(slice.place(broken.line), None, record, reason);
-            report.account.broken.note(|| misfit.clone());
+            report.account.broken.note(&misfit.reason, || misfit.clone());
             // What is not at hand cannot be set aside word for word.
             let policy = match self.mode {
                 OnMisfit::AsDeclared if !broken.kind.is_whole() => Misfit::Stop,
@@ -194,7 +199,7 @@ impl<'p> Converter<'p> {
                     misfit.reason.clone(),
                 )
             };
-            report.account.columns[misfit.column].note(value);
+            report.account.columns[misfit.column].note(&misfit.reason, value);
             match self.policy(misfit.column) {
                 Misfit::Stop if stop.as_ref().is_none_or(|(known, _)| line < *known) => {
                     stop = Some((line, value()))
@@ -259,6 +264,9 @@ trait FillColumn: Send {
         scratch: &mut Vec<u8>,
         note: &mut dyn FnMut(usize, Reason),
     ) -> ArrayRef;
+
+    /// How many values the last filling changed, as declared.
+    fn changed(&mut self) -> u64;
 
     fn reset(&mut self);
 }
@@ -348,6 +356,10 @@ impl<C: Cells> FillColumn for Column<C> {
             }
         }
         self.cells.finish()
+    }
+
+    fn changed(&mut self) -> u64 {
+        self.cells.changed()
     }
 
     fn reset(&mut self) {

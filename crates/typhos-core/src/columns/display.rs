@@ -23,6 +23,8 @@ pub fn cell_text(array: &dyn Array, row: usize) -> Option<String> {
     {
         array.as_primitive::<A>().value(row).to_string()
     }
+    let decimal =
+        |mantissa, scale: i8| Decimal { mantissa, scale: scale.unsigned_abs() }.to_string();
     Some(match array.data_type() {
         DataType::Boolean => array.as_boolean().value(row).to_string(),
         DataType::Int8 => number::<Int8Type>(array, row),
@@ -35,9 +37,14 @@ pub fn cell_text(array: &dyn Array, row: usize) -> Option<String> {
         DataType::UInt64 => number::<UInt64Type>(array, row),
         DataType::Float32 => number::<Float32Type>(array, row),
         DataType::Float64 => number::<Float64Type>(array, row),
+        DataType::Decimal32(_, scale) => {
+            decimal(array.as_primitive::<Decimal32Type>().value(row).into(), *scale)
+        }
+        DataType::Decimal64(_, scale) => {
+            decimal(array.as_primitive::<Decimal64Type>().value(row).into(), *scale)
+        }
         DataType::Decimal128(_, scale) => {
-            let mantissa = array.as_primitive::<Decimal128Type>().value(row);
-            Decimal { mantissa, scale: scale.unsigned_abs() }.to_string()
+            decimal(array.as_primitive::<Decimal128Type>().value(row), *scale)
         }
         DataType::FixedSizeBinary(16) => {
             let bytes = array.as_fixed_size_binary().value(row);
@@ -55,6 +62,9 @@ pub fn cell_text(array: &dyn Array, row: usize) -> Option<String> {
             let code = match **codes {
                 DataType::UInt8 => {
                     usize::from(dictionary.keys().as_primitive::<UInt8Type>().value(row))
+                }
+                DataType::UInt16 => {
+                    usize::from(dictionary.keys().as_primitive::<UInt16Type>().value(row))
                 }
                 DataType::UInt32 => {
                     dictionary.keys().as_primitive::<UInt32Type>().value(row) as usize

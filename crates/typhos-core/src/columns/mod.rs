@@ -8,6 +8,7 @@
 mod cells;
 mod convert;
 mod display;
+mod float32;
 mod plan;
 mod reason;
 mod values;
@@ -18,5 +19,6 @@ mod tests;
 pub use cells::Bounds;
 pub use convert::{BlockReport, Converter, DEFAULT_BATCH_RECORDS, OnMisfit};
 pub use display::cell_text;
-pub use plan::{Plan, TYPE_KEY, arrow_type};
+pub use float32::{Float32Change, float32_change};
+pub use plan::{Plan, TYPE_KEY, arrow_type, code_type};
 pub use reason::{Account, ColumnMisfits, MAX_MISFIT_EXAMPLES, MisfitValue, Reason, SetAside};

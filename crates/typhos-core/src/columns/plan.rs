@@ -3,7 +3,8 @@
 use std::sync::Arc;
 
 use arrow_schema::{
-    DataType, Field, Fields, Schema as ArrowSchema, SchemaRef, TimeUnit as ArrowUnit,
+    DECIMAL32_MAX_PRECISION, DECIMAL64_MAX_PRECISION, DataType, Field, Fields,
+    Schema as ArrowSchema, SchemaRef, TimeUnit as ArrowUnit,
 };
 
 use crate::schema::{Diagnostic, IntType, Schema, TimeUnit, Type};
@@ -105,13 +106,18 @@ pub fn arrow_type(ty: Type, values: usize) -> DataType {
         },
         Type::Float32 => DataType::Float32,
         Type::Float64 => DataType::Float64,
-        Type::Decimal { precision, scale } => DataType::Decimal128(precision, scale.cast_signed()),
+        // The narrowest integers that hold the digits.
+        Type::Decimal { precision, scale } => match precision {
+            ..=DECIMAL32_MAX_PRECISION => DataType::Decimal32(precision, scale.cast_signed()),
+            ..=DECIMAL64_MAX_PRECISION => DataType::Decimal64(precision, scale.cast_signed()),
+            _ => DataType::Decimal128(precision, scale.cast_signed()),
+        },
         Type::Text { .. } | Type::Ip | Type::Json => DataType::Utf8,
         Type::Uuid => DataType::FixedSizeBinary(16),
         Type::Geopoint => DataType::Struct(point_fields()),
+        // How many values there will be is not known before the last.
         Type::Lowcard => dictionary(DataType::UInt32),
-        Type::Category if values <= 256 => dictionary(DataType::UInt8),
-        Type::Category => dictionary(DataType::UInt32),
+        Type::Category => dictionary(code_type(values as u64)),
         Type::Date => DataType::Date32,
         Type::Time(unit @ (TimeUnit::Second | TimeUnit::Milli)) => {
             DataType::Time32(arrow_unit(unit))
@@ -120,6 +126,15 @@ pub fn arrow_type(ty: Type, values: usize) -> DataType {
         Type::Timestamp { unit, utc } => {
             DataType::Timestamp(arrow_unit(unit), utc.then(|| "UTC".into()))
         }
+    }
+}
+
+/// The narrowest unsigned integers that are codes for so many values. Absent is not a code.
+pub fn code_type(values: u64) -> DataType {
+    match values {
+        0..=0x100 => DataType::UInt8,
+        0x101..=0x1_0000 => DataType::UInt16,
+        _ => DataType::UInt32,
     }
 }
 

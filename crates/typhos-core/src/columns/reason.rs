@@ -21,7 +21,9 @@ pub enum Reason {
     },
     /// It is a number, and not one that the type holds.
     OutOfRange(Type),
-    /// It has more digits after the mark than the decimal keeps.
+    /// It is a number with a fraction, and the type holds integers.
+    NotWhole(Type),
+    /// It is finer than the type keeps.
     TooPrecise(Type),
     /// It is absent in a required column.
     Absent,
@@ -95,12 +97,25 @@ impl fmt::Display for Reason {
                 write!(f, "is outside of {}: {low} to {high}", int.name())
             }
             Reason::OutOfRange(ty) => write!(f, "is outside of what {ty} holds"),
+            Reason::NotWhole(ty) => {
+                write!(
+                    f,
+                    "has a fraction, and {ty} has none; rounding = \"half-even\" would round it"
+                )
+            }
             Reason::TooPrecise(ty) => match ty {
                 Type::Decimal { scale, .. } => {
                     write!(f, "has more than {scale} digits after the mark")
                 }
-                Type::Date => write!(f, "has a time of day, and a date keeps midnight only"),
-                _ => write!(f, "is finer than {ty} keeps"),
+                Type::Float32 | Type::Float64 => write!(
+                    f,
+                    "is another number as {ty}; rounding = \"half-even\" would take the nearest"
+                ),
+                Type::Date => write!(
+                    f,
+                    "has a time of day, and a date keeps midnight only; rounding = \"down\" would drop it"
+                ),
+                _ => write!(f, "is finer than {ty} keeps; rounding = \"down\" would cut it"),
             },
             Reason::Absent => write!(f, "is absent, and the column is required"),
             Reason::TooLong { chars, most } => {
@@ -173,11 +188,16 @@ pub struct ColumnMisfits {
     pub count: u64,
     /// The first of them.
     pub examples: Vec<MisfitValue>,
+    /// Characters of the longest text that was too long; 0 where none was.
+    pub longest: usize,
 }
 
 impl ColumnMisfits {
-    pub(super) fn note(&mut self, misfit: impl FnOnce() -> MisfitValue) {
+    pub(super) fn note(&mut self, reason: &Reason, misfit: impl FnOnce() -> MisfitValue) {
         self.count += 1;
+        if let Reason::TooLong { chars, .. } = reason {
+            self.longest = self.longest.max(*chars);
+        }
         if self.examples.len() < MAX_MISFIT_EXAMPLES {
             self.examples.push(misfit());
         }
@@ -185,6 +205,7 @@ impl ColumnMisfits {
 
     fn add(&mut self, later: &ColumnMisfits) {
         self.count += later.count;
+        self.longest = self.longest.max(later.longest);
         let room = MAX_MISFIT_EXAMPLES - self.examples.len();
         self.examples.extend(later.examples.iter().take(room).cloned());
     }
@@ -203,6 +224,8 @@ pub struct Account {
     pub nulled: u64,
     /// Misfits per declared column.
     pub columns: Vec<ColumnMisfits>,
+    /// Values of each declared column that were rounded or cut, as it declares, in records loaded.
+    pub changed: Vec<u64>,
     /// Records that could not be split.
     pub broken: ColumnMisfits,
 }
@@ -210,7 +233,11 @@ pub struct Account {
 impl Account {
     /// An account of nothing yet.
     pub fn new(columns: usize) -> Account {
-        Account { columns: vec![ColumnMisfits::default(); columns], ..Account::default() }
+        Account {
+            columns: vec![ColumnMisfits::default(); columns],
+            changed: vec![0; columns],
+            ..Account::default()
+        }
     }
 
     /// Adds the account of what follows in the input.
@@ -222,6 +249,9 @@ impl Account {
         self.broken.add(&later.broken);
         for (ours, theirs) in self.columns.iter_mut().zip(&later.columns) {
             ours.add(theirs);
+        }
+        for (ours, theirs) in self.changed.iter_mut().zip(&later.changed) {
+            *ours += theirs;
         }
         self.assert_balance();
     }

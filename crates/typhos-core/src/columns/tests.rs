@@ -89,7 +89,7 @@ fn cell(column: &ArrayRef, row: usize) -> String {
         D::Int32 => column.as_primitive::<Int32Type>().value(row).to_string(),
         D::Date32 => column.as_primitive::<Date32Type>().value(row).to_string(),
         D::Boolean => column.as_boolean().value(row).to_string(),
-        D::Decimal128(..) => column.as_primitive::<Decimal128Type>().value_as_string(row),
+        D::Decimal32(..) => column.as_primitive::<Decimal32Type>().value_as_string(row),
         D::Dictionary(keys, _) if **keys == D::UInt8 => {
             let dictionary = column.as_dictionary::<UInt8Type>();
             dictionary.values().as_string::<i32>().value(dictionary.key(row).unwrap()).into()
@@ -297,7 +297,11 @@ fn arrow_types_of_all_types() {
     for (spelling, want) in [
         ("bool", D::Boolean),
         ("uint16", D::UInt16),
-        ("decimal(6,2)", D::Decimal128(6, 2)),
+        ("decimal(6,2)", D::Decimal32(6, 2)),
+        ("decimal(9,2)", D::Decimal32(9, 2)),
+        ("decimal(10,2)", D::Decimal64(10, 2)),
+        ("decimal(18,0)", D::Decimal64(18, 0)),
+        ("decimal(19,0)", D::Decimal128(19, 0)),
         ("time(s)", D::Time32(arrow_schema::TimeUnit::Second)),
         ("time(ns)", D::Time64(arrow_schema::TimeUnit::Nanosecond)),
         (

@@ -3,14 +3,16 @@
 //! A [`Read`] reads what the declared type can hold, and nothing near it. White space around a value
 //! is taken off before.
 
+use std::cell::Cell;
 use std::marker::PhantomData;
 
 use super::Reason;
 use crate::dates::{Moment, Pattern, ReadOptions};
 use crate::readings::{
-    Decimal, Number, NumberStyle, POW10, bool_word, infinity, parse_integer, parse_number,
+    Number, NumberStyle, POW10, bool_word, infinity, parse_integer, parse_number, survives_float32,
+    survives_float64,
 };
-use crate::schema::{IntType, TimeUnit, Type};
+use crate::schema::{IntType, Rounding, TimeUnit, Type};
 
 /// Reads the values of one type.
 pub(super) trait Read {
@@ -22,6 +24,44 @@ pub(super) trait Read {
     /// Reads a bound as it stands in a schema file.
     fn bound(&self, text: &str) -> Result<Self::Native, Reason> {
         self.read(text.as_bytes())
+    }
+
+    /// What a declaration lets be lost.
+    fn loss(&self) -> &Loss;
+}
+
+/// What a declaration lets be lost of a value, and of how many values something was.
+#[derive(Debug, Default)]
+pub(super) struct Loss {
+    rounding: Rounding,
+    changed: Cell<u64>,
+}
+
+impl Loss {
+    pub fn new(rounding: Rounding) -> Loss {
+        Loss { rounding, changed: Cell::new(0) }
+    }
+
+    /// Takes note of a value that is changed, where that is declared.
+    fn change(&self) -> bool {
+        let is_declared = self.rounding != Rounding::Exact;
+        if is_declared {
+            self.changed.set(self.changed.get() + 1);
+        }
+        is_declared
+    }
+
+    /// How many values were changed since the last time.
+    pub fn take(&self) -> u64 {
+        self.changed.take()
+    }
+
+    /// Reads a value again that turned out not to fit, so that it does not count as changed.
+    #[cold]
+    pub fn forget(&self, read_again: impl FnOnce()) {
+        let before = self.changed.get();
+        read_again();
+        self.changed.set(2 * before - self.changed.get());
     }
 }
 
@@ -61,6 +101,10 @@ impl<R: ReadNumber> Read for Styled<R> {
     fn bound(&self, text: &str) -> Result<R::Native, Reason> {
         self.read.read(text.as_bytes())
     }
+
+    fn loss(&self) -> &Loss {
+        self.read.loss()
+    }
 }
 
 /// A number written plainly, but for a typographer's minus, or a space behind the sign.
@@ -80,12 +124,13 @@ fn has_loose_sign(value: &[u8]) -> bool {
 /// Integers.
 pub(super) struct IntRead<N> {
     ty: IntType,
+    loss: Loss,
     native: PhantomData<N>,
 }
 
 impl<N> IntRead<N> {
-    pub fn new(ty: IntType) -> Self {
-        IntRead { ty, native: PhantomData }
+    pub fn new(ty: IntType, rounding: Rounding) -> Self {
+        IntRead { ty, loss: Loss::new(rounding), native: PhantomData }
     }
 }
 
@@ -98,6 +143,10 @@ impl<N: Copy + PartialOrd + Default + TryFrom<i64> + TryFrom<i128>> Read for Int
             Some(number) => N::try_from(number).map_err(|_| Reason::OutOfRange(Type::Int(self.ty))),
             None => self.read_long(value),
         }
+    }
+
+    fn loss(&self) -> &Loss {
+        &self.loss
     }
 }
 
@@ -116,8 +165,16 @@ impl<N: TryFrom<i128>> IntRead<N> {
 
     fn whole(&self, number: &Number) -> Result<N, Reason> {
         let ty = Type::Int(self.ty);
-        let whole = exact(number, 0).ok_or(Reason::NotA(ty))?;
-        N::try_from(whole).map_err(|_| Reason::OutOfRange(ty))
+        let out_of_range = || Reason::OutOfRange(ty);
+        let (whole, is_exact) = at_scale(number, 0, self.loss.rounding).ok_or_else(out_of_range)?;
+        if !is_exact && self.loss.rounding == Rounding::Exact {
+            return Err(Reason::NotWhole(ty));
+        }
+        let whole = N::try_from(whole).map_err(|_| out_of_range())?;
+        if !is_exact {
+            self.loss.change();
+        }
+        Ok(whole)
     }
 }
 
@@ -131,68 +188,98 @@ impl<N: Copy + PartialOrd + Default + TryFrom<i64> + TryFrom<i128>> ReadNumber f
     }
 }
 
-/// A number as an integer at a scale, where no digit is lost.
-fn exact(number: &Number, scale: u8) -> Option<i128> {
-    let exponent = number.exponent.unwrap_or(0);
-    let decimal = Decimal { mantissa: number.mantissa, scale: number.scale };
-    if exponent == 0 {
-        return decimal.at_scale(scale);
+/// A number as an integer at a scale, rounded where it has more digits, and whether it is exact. `None`
+/// where it is too large.
+fn at_scale(number: &Number, scale: u8, rounding: Rounding) -> Option<(i128, bool)> {
+    let mantissa = number.mantissa;
+    if mantissa == 0 {
+        return Some((0, true));
     }
-    if number.mantissa == 0 {
-        return Some(0);
-    }
-    let shift = exponent + i32::from(scale) - i32::from(number.scale);
-    let power = *POW10.get(usize::try_from(shift.unsigned_abs()).ok()?)?;
+    let shift = number.exponent.unwrap_or(0) + i32::from(scale) - i32::from(number.scale);
+    let power = POW10.get(usize::try_from(shift.unsigned_abs()).ok()?);
     if shift >= 0 {
-        number.mantissa.checked_mul(power)
-    } else {
-        (number.mantissa % power == 0).then_some(number.mantissa / power)
+        return Some((mantissa.checked_mul(*power?)?, true));
     }
+    // No mantissa is as large as half of a power that is not in the table.
+    let Some(&power) = power else { return Some((0, false)) };
+    let (whole, rest) = (mantissa / power, mantissa % power);
+    let away = match rounding {
+        Rounding::Exact | Rounding::Down => false,
+        Rounding::HalfUp => rest.abs() >= power - rest.abs(),
+        Rounding::HalfEven => {
+            let below = power - rest.abs();
+            rest.abs() > below || rest.abs() == below && whole % 2 != 0
+        }
+    };
+    Some((if away { whole + mantissa.signum() } else { whole }, rest == 0))
 }
 
 /// Decimals, as integers at their scale.
-pub(super) struct DecimalRead {
-    pub precision: u8,
-    pub scale: u8,
+pub(super) struct DecimalRead<N> {
+    precision: u8,
+    scale: u8,
+    loss: Loss,
+    native: PhantomData<N>,
 }
 
-impl Read for DecimalRead {
-    type Native = i128;
-
-    #[inline]
-    fn read(&self, value: &[u8]) -> Result<i128, Reason> {
-        let number = plain_number(value).ok_or(Reason::NotA(self.ty()))?;
-        self.number(&number)
+impl<N> DecimalRead<N> {
+    pub fn new(precision: u8, scale: u8, rounding: Rounding) -> Self {
+        DecimalRead { precision, scale, loss: Loss::new(rounding), native: PhantomData }
     }
 }
 
-impl ReadNumber for DecimalRead {
+impl<N: Copy + PartialOrd + Default + TryFrom<i128>> Read for DecimalRead<N> {
+    type Native = N;
+
+    #[inline]
+    fn read(&self, value: &[u8]) -> Result<N, Reason> {
+        let number = plain_number(value).ok_or(Reason::NotA(self.ty()))?;
+        self.number(&number)
+    }
+
+    fn loss(&self) -> &Loss {
+        &self.loss
+    }
+}
+
+impl<N: Copy + PartialOrd + Default + TryFrom<i128>> ReadNumber for DecimalRead<N> {
     fn ty(&self) -> Type {
         Type::Decimal { precision: self.precision, scale: self.scale }
     }
 
     #[inline]
-    fn number(&self, number: &Number) -> Result<i128, Reason> {
+    fn number(&self, number: &Number) -> Result<N, Reason> {
         let ty = self.ty();
-        let Some(unscaled) = exact(number, self.scale) else {
-            let wide = number.exponent.is_none() && number.scale <= self.scale;
-            return Err(if wide { Reason::OutOfRange(ty) } else { Reason::TooPrecise(ty) });
-        };
-        if unscaled.unsigned_abs() >= POW10[usize::from(self.precision)].unsigned_abs() {
-            return Err(Reason::OutOfRange(ty));
+        let out_of_range = || Reason::OutOfRange(ty);
+        let (unscaled, is_exact) =
+            at_scale(number, self.scale, self.loss.rounding).ok_or_else(out_of_range)?;
+        if !is_exact && self.loss.rounding == Rounding::Exact {
+            return Err(Reason::TooPrecise(ty));
         }
-        Ok(unscaled)
+        if unscaled.unsigned_abs() >= POW10[usize::from(self.precision)].unsigned_abs() {
+            return Err(out_of_range());
+        }
+        if !is_exact {
+            self.loss.change();
+        }
+        N::try_from(unscaled).map_err(|_| out_of_range())
     }
 }
 
 /// Floats of either size.
 pub(super) struct FloatRead<N> {
+    loss: Loss,
     native: PhantomData<N>,
 }
 
 impl<N> FloatRead<N> {
-    pub fn new() -> Self {
-        FloatRead { native: PhantomData }
+    pub fn new(rounding: Rounding) -> Self {
+        FloatRead { loss: Loss::new(rounding), native: PhantomData }
+    }
+
+    /// Whether a number may stand for what was written: it does, or it is rounded as declared.
+    fn keeps(&self, survives: bool, ty: Type) -> Result<(), Reason> {
+        if survives || self.loss.change() { Ok(()) } else { Err(Reason::TooPrecise(ty)) }
     }
 }
 
@@ -205,8 +292,20 @@ fn float_text(value: &[u8], ty: Type) -> Result<&str, Reason> {
     if plain || is_special() { Ok(text) } else { Err(Reason::NotA(ty)) }
 }
 
+/// The digits of a number without zeros around them, and the power of ten of the last: of numbers too
+/// long to be read otherwise.
+fn significant(text: &str) -> (String, i64) {
+    let (digits, exponent) = text.split_once(['e', 'E']).unwrap_or((text, "0"));
+    let digits = digits.trim_start_matches(['+', '-']);
+    let fraction = digits.split_once('.').map_or(0, |(_, fraction)| fraction.len());
+    let all = digits.replace('.', "");
+    let kept = all.trim_end_matches('0');
+    let power = exponent.parse().unwrap_or(0) + (all.len() - kept.len()) as i64 - fraction as i64;
+    (kept.trim_start_matches('0').to_owned(), power)
+}
+
 macro_rules! float_read {
-    ($native:ty, $type:expr) => {
+    ($native:ident, $type:expr, $survives:ident) => {
         impl Read for FloatRead<$native> {
             type Native = $native;
 
@@ -222,7 +321,30 @@ macro_rules! float_read {
                 if float.is_infinite() && value.iter().any(u8::is_ascii_digit) {
                     return Err(Reason::OutOfRange($type));
                 }
+                // So few digits survive; an exponent may take any of them away.
+                if value.len() > $native::DIGITS as usize
+                    || value.contains(&b'e')
+                    || value.contains(&b'E')
+                {
+                    self.look(value, text, float)?;
+                }
                 Ok(float)
+            }
+
+            fn loss(&self) -> &Loss {
+                &self.loss
+            }
+        }
+
+        impl FloatRead<$native> {
+            /// Looks whether a number of many digits survives.
+            fn look(&self, value: &[u8], text: &str, float: $native) -> Result<(), Reason> {
+                let survives = !float.is_finite()
+                    || match parse_number(value) {
+                        Some(number) => $survives(text, &number),
+                        None => significant(text) == significant(&format!("{float:e}")),
+                    };
+                self.keeps(survives, $type)
             }
         }
 
@@ -232,20 +354,27 @@ macro_rules! float_read {
             }
 
             fn number(&self, number: &Number) -> Result<$native, Reason> {
-                let text = format!("{}e-{}", number.mantissa, number.scale);
-                text.parse().map_err(|_| Reason::NotA($type))
+                let exponent = i64::from(number.exponent.unwrap_or(0)) - i64::from(number.scale);
+                let text = format!("{}e{exponent}", number.mantissa);
+                let float: $native = text.parse().map_err(|_| Reason::NotA($type))?;
+                if float.is_infinite() {
+                    return Err(Reason::OutOfRange($type));
+                }
+                self.keeps($survives(&text, number), $type)?;
+                Ok(float)
             }
         }
     };
 }
-float_read!(f32, Type::Float32);
-float_read!(f64, Type::Float64);
+float_read!(f32, Type::Float32, survives_float32);
+float_read!(f64, Type::Float64, survives_float64);
 
 /// The patterns of a date column.
 pub(super) struct PatternRead {
     pub patterns: Vec<Pattern>,
     pub options: ReadOptions,
     pub ty: Type,
+    pub loss: Loss,
 }
 
 impl PatternRead {
@@ -303,7 +432,14 @@ impl Read for DateRead {
     fn read(&self, value: &[u8]) -> Result<i32, Reason> {
         let moment = self.0.moment(value)?;
         // A time of day would be lost, unless it says no more than the day does.
-        if moment.nanos != 0 { Err(Reason::TooPrecise(Type::Date)) } else { Ok(moment.days) }
+        if moment.nanos != 0 && !self.0.loss.change() {
+            return Err(Reason::TooPrecise(Type::Date));
+        }
+        Ok(moment.days)
+    }
+
+    fn loss(&self) -> &Loss {
+        &self.0.loss
     }
 
     fn bound(&self, text: &str) -> Result<i32, Reason> {
@@ -328,12 +464,16 @@ impl<N: Copy + PartialOrd + Default + TryFrom<i64>> Read for TimeRead<N> {
     fn bound(&self, text: &str) -> Result<N, Reason> {
         self.in_units(self.patterns.iso(text)?)
     }
+
+    fn loss(&self) -> &Loss {
+        &self.patterns.loss
+    }
 }
 
 impl<N: TryFrom<i64>> TimeRead<N> {
     fn in_units(&self, moment: Moment) -> Result<N, Reason> {
         let ty = Type::Time(self.unit);
-        if moment.nanos % self.unit.nanos() != 0 {
+        if moment.nanos % self.unit.nanos() != 0 && !self.patterns.loss.change() {
             return Err(Reason::TooPrecise(ty));
         }
         N::try_from(moment.nanos / self.unit.nanos()).map_err(|_| Reason::OutOfTime(ty))
@@ -357,13 +497,17 @@ impl Read for TimestampRead {
     fn bound(&self, text: &str) -> Result<i64, Reason> {
         self.in_units(self.patterns.iso(text)?)
     }
+
+    fn loss(&self) -> &Loss {
+        &self.patterns.loss
+    }
 }
 
 impl TimestampRead {
     #[inline]
     fn in_units(&self, moment: Moment) -> Result<i64, Reason> {
         let unit = self.unit.nanos();
-        if moment.nanos % unit != 0 {
+        if moment.nanos % unit != 0 && !self.patterns.loss.change() {
             return Err(Reason::TooPrecise(self.patterns.ty));
         }
         // In whole seconds first: years 1 to 9999 fit there, and in nanoseconds they do not.
@@ -382,7 +526,7 @@ mod tests {
     #[test]
     fn integers_at_every_boundary() {
         fn holds<N: Copy + PartialOrd + Default + TryFrom<i64> + TryFrom<i128>>(ty: IntType) {
-            let read = IntRead::<N>::new(ty);
+            let read = IntRead::<N>::new(ty, Rounding::Exact);
             let (low, high) = ty.range();
             for (value, fits) in [(low, true), (low - 1, false), (high, true), (high + 1, false)] {
                 let got = read.read(value.to_string().as_bytes());
@@ -404,7 +548,7 @@ mod tests {
 
     #[test]
     fn integers_written_in_other_ways() {
-        let read = IntRead::<i32>::new(IntType::Int32);
+        let read = IntRead::<i32>::new(IntType::Int32, Rounding::Exact);
         for (text, want) in [
             ("+7", Some(7)),
             ("12.00", Some(12)),
@@ -417,7 +561,14 @@ mod tests {
         ] {
             assert_eq!(read.read(text.as_bytes()).ok(), want, "{text}");
         }
-        for text in ["", "12.5", "1e-3", "x", "1 2", "--1", "0x10"] {
+        for text in ["12.5", "1e-3", "1e-60"] {
+            assert_eq!(
+                read.read(text.as_bytes()),
+                Err(Reason::NotWhole(Type::Int(IntType::Int32))),
+                "{text}"
+            );
+        }
+        for text in ["", "x", "1 2", "--1", "0x10"] {
             assert_eq!(
                 read.read(text.as_bytes()),
                 Err(Reason::NotA(Type::Int(IntType::Int32))),
@@ -430,7 +581,7 @@ mod tests {
 
     #[test]
     fn decimals_are_exact_or_misfits() {
-        let read = DecimalRead { precision: 6, scale: 2 };
+        let read = DecimalRead::<i32>::new(6, 2, Rounding::Exact);
         let ty = Type::Decimal { precision: 6, scale: 2 };
         for (text, want) in [
             ("12.5", Ok(1250)),
@@ -447,14 +598,15 @@ mod tests {
         ] {
             assert_eq!(read.read(text.as_bytes()), want, "{text}");
         }
-        let widest = DecimalRead { precision: 38, scale: 0 };
+        let widest = DecimalRead::<i128>::new(38, 0, Rounding::Exact);
         let nines = "9".repeat(38);
         assert_eq!(widest.read(nines.as_bytes()), Ok(10i128.pow(38) - 1));
     }
 
     #[test]
     fn floats_do_not_overflow_in_silence() {
-        let (small, large) = (FloatRead::<f32>::new(), FloatRead::<f64>::new());
+        let (small, large) =
+            (FloatRead::<f32>::new(Rounding::Exact), FloatRead::<f64>::new(Rounding::Exact));
         assert_eq!(small.read(b"1e39"), Err(Reason::OutOfRange(Type::Float32)));
         assert_eq!(large.read(b"1e39"), Ok(1e39));
         assert_eq!(large.read(b"1e309"), Err(Reason::OutOfRange(Type::Float64)));
@@ -467,12 +619,75 @@ mod tests {
         }
     }
 
+    #[test]
+    fn rounding_is_as_declared_and_counted() {
+        let whole = |text: &str, rounding| {
+            let read = IntRead::<i32>::new(IntType::Int32, rounding);
+            (read.read(text.as_bytes()).ok(), read.loss().take())
+        };
+        for (text, even, up, down) in [
+            ("2.5", 2, 3, 2),
+            ("3.5", 4, 4, 3),
+            ("-2.5", -2, -3, -2),
+            ("-3.5", -4, -4, -3),
+            ("2.4999", 2, 2, 2),
+            ("2.5001", 3, 3, 2),
+            ("-0.5", 0, -1, 0),
+            ("25e-1", 2, 3, 2),
+            ("1e-60", 0, 0, 0),
+            ("99999999999999999999999999999999999999e-38", 1, 1, 0),
+        ] {
+            for (rounding, want) in
+                [(Rounding::HalfEven, even), (Rounding::HalfUp, up), (Rounding::Down, down)]
+            {
+                assert_eq!(whole(text, rounding), (Some(want), 1), "{text} {}", rounding.name());
+            }
+            assert_eq!(whole(text, Rounding::Exact), (None, 0), "{text}");
+        }
+        assert_eq!(whole("7.000", Rounding::Down), (Some(7), 0), "nothing is lost");
+        let cents = DecimalRead::<i64>::new(10, 2, Rounding::HalfUp);
+        assert_eq!(cents.read(b"1.005"), Ok(101));
+        assert_eq!(cents.read(b"99999999.995"), Err(Reason::OutOfRange(cents.ty())));
+    }
+
+    #[test]
+    fn floats_keep_what_is_written_or_say_so() {
+        let small = FloatRead::<f32>::new(Rounding::Exact);
+        for text in ["0.1", "16777216", "3.4028235e38", "-1.5e-3", "0.000", "123456.7"] {
+            assert!(small.read(text.as_bytes()).is_ok(), "{text}");
+        }
+        let longest = f32::MAX.to_string();
+        assert_eq!(small.read(longest.as_bytes()), Ok(f32::MAX), "of more than 38 digits");
+        assert!(small.read(longest.replace('8', "9").as_bytes()).is_err());
+        for text in ["16777217", "0.123456789", "1e-46", "12345678.9"] {
+            assert_eq!(
+                small.read(text.as_bytes()),
+                Err(Reason::TooPrecise(Type::Float32)),
+                "{text}"
+            );
+        }
+        let nearest = FloatRead::<f32>::new(Rounding::HalfEven);
+        assert_eq!(nearest.read(b"16777217"), Ok(16_777_216.0));
+        assert_eq!(nearest.read(b"0.5"), Ok(0.5));
+        assert_eq!(nearest.loss().take(), 1);
+        let large = FloatRead::<f64>::new(Rounding::Exact);
+        assert_eq!(large.read(b"0.30000000000000004"), Ok(0.1 + 0.2));
+        let pi = b"3.14159265358979323846";
+        assert_eq!(large.read(pi), Err(Reason::TooPrecise(Type::Float64)));
+        assert_eq!(FloatRead::<f64>::new(Rounding::HalfEven).read(pi), Ok(std::f64::consts::PI));
+    }
+
     fn timestamps(unit: TimeUnit, pattern: &str) -> TimestampRead {
         let utc = pattern.contains('X');
         let ty = Type::Timestamp { unit, utc };
         let patterns = vec![Pattern::compile(pattern).unwrap()];
         TimestampRead {
-            patterns: PatternRead { patterns, options: ReadOptions::default(), ty },
+            patterns: PatternRead {
+                patterns,
+                options: ReadOptions::default(),
+                ty,
+                loss: Loss::default(),
+            },
             unit,
         }
     }

@@ -12,6 +12,7 @@ mod auto;
 mod dates;
 mod draft;
 mod house;
+mod ladders;
 mod number;
 mod profile;
 mod readings;

@@ -87,7 +87,8 @@ fn types_by_the_rules() {
         assert_eq!(found, want, "{values:?}");
     }
     assert_eq!(type_of(&["+47", "+46"]), "text(3)", "a code has one length");
-    assert_eq!(type_of(&["x", "yy"]), "text");
+    assert_eq!(type_of(&["x", "yy"]), "text(2)", "of other texts the longest, with headroom");
+    assert_eq!(decide_column(&["x", "Tårnvik"], 2.0).ty.to_string(), "text(14)");
 }
 
 #[test]
@@ -178,11 +179,41 @@ fn dictionaries_only_where_they_are_smaller() {
     let half = |n: usize| {
         (0..1000).map(|row| format!("a long enough word to save {}", row % n)).collect::<Vec<_>>()
     };
-    assert_eq!(rows(&half(300)), "lowcard");
-    assert_eq!(rows(&half(501)), "text");
-    // All distinct never becomes codes, and single letters save too little.
-    let distinct: Vec<_> = (0..500).map(|row| format!("vessel {row}")).collect();
-    assert_eq!(rows(&distinct), "text");
+    assert_eq!(rows(&half(500)), "lowcard");
+    assert_eq!(rows(&half(501)), "text(30)");
+    // Codes have to save 30 % of the bytes: 900 rows of two letters take 5400 as text; as codes of two
+    // bytes 1800, and 6 for each value.
+    let letter = |n: usize| char::from(b'a' + (n % 26) as u8);
+    let words = |values: usize| {
+        let word = |row: usize| [letter(row % values), letter(row % values / 26)];
+        (0..900).map(|row| String::from_iter(word(row))).collect::<Vec<_>>()
+    };
+    assert_eq!(rows(&words(330)), "lowcard");
+    assert_eq!(rows(&words(331)), "text(2)");
+}
+
+/// A column with all values distinct never becomes codes, and the figures say why.
+#[test]
+fn the_trap_of_small_tables_is_refused_with_figures() {
+    let names: Vec<_> = (0..12).map(|row| format!("vessel {}", "x".repeat(row))).collect();
+    let refs: Vec<&str> = names.iter().map(String::as_str).collect();
+    let decision = decide_column(&refs, 2.0);
+    assert_eq!(decision.ty.to_string(), "text(36)");
+    let (text, codes) = (names.concat().len() + 4 * 12, 12 + names.concat().len() + 4 * 12);
+    assert!(
+        decision.evidence.contains(&format!("{codes} bytes as codes, {text} bytes as text")),
+        "{:?}",
+        decision.evidence
+    );
+}
+
+#[test]
+fn known_ladders_are_proposed_and_not_taken_for_granted() {
+    let values: Vec<&str> = ["low", "high", "medium"].into_iter().cycle().take(90).collect();
+    let decision = decide_column(&values, 2.0);
+    assert_eq!((decision.ty, &decision.values[0]), (Type::Category, &"high".to_owned()));
+    let note = "a ladder? ranked = true, values = [\"low\", \"medium\", \"high\"]";
+    assert!(decision.notes.contains(&note.to_owned()), "{:?}", decision.notes);
 }
 
 /// Everything a decision says, as text.
@@ -257,7 +288,7 @@ fn dates_with_names_are_read_in_one_language() {
             &["2024-03-05T10:20:30+0100", "2024-03-05T10:20:30+01:00"],
             told("timestamp(s, utc)", "yyyy-MM-dd'T'HH:mm:ssXX | yyyy-MM-dd'T'HH:mm:ssXXX", None),
         ),
-        (&["5 mars 2024", "12 März 2024"], told("text", "", None)),
+        (&["5 mars 2024", "12 März 2024"], told("text(12)", "", None)),
         (
             &["2024-03-05 10:20", "2024-03-06"],
             told("timestamp(s)", "yyyy-MM-dd | yyyy-MM-dd HH:mm", None),

@@ -7,8 +7,8 @@ use crate::dates::Order;
 use crate::schema::Type;
 use crate::survey::{Class, ColumnFacts, Facts, MAX_DISTINCT};
 
-/// A lowcard saves at least this share of the bytes of the text.
-const MIN_SAVING: f64 = 0.30;
+/// A lowcard saves at least so many percent of the bytes of the text.
+const MIN_SAVING_PERCENT: u64 = 30;
 
 /// A category has at most so many values, of at most so many characters, in so many times more rows.
 const MAX_CATEGORY: u64 = 16;
@@ -52,12 +52,13 @@ pub(super) fn decide(
 /// Plain, lowcard or category, by the bytes each would take.
 fn by_bytes(column: &ColumnFacts, facts: &Facts, records: u64, rules: &Rules) -> Decision {
     let longest = facts.text.max_chars;
-    // A code has one length; a bound on anything else would be a guess about next month.
+    // A code has one length; of other texts the next month's may be longer.
     let fixed = facts.text.bytes_range == Some((longest, longest)) && facts.text.count > 1;
-    let plain = |clause: String| {
-        let most = u32::try_from(longest).ok().filter(|_| fixed);
+    let plain = |clause: Vec<String>| {
+        let most = if fixed { longest.into() } else { rules.stretch(longest.into()) };
+        let most = u32::try_from(most).ok().filter(|most| *most > 0);
         let mut decision = Decision::new(Type::Text { most });
-        decision.evidence.push(clause);
+        decision.evidence.extend(clause);
         decision
     };
     if facts.text.count == 0 {
@@ -65,19 +66,23 @@ fn by_bytes(column: &ColumnFacts, facts: &Facts, records: u64, rules: &Rules) ->
     }
     let length =
         format!("{} {}", if fixed { "all have" } else { "longest" }, counted(longest, "character"));
-    let Some(bytes) = column.distinct_bytes() else { return plain(length) };
+    let Some(bytes) = column.distinct_bytes() else { return plain(vec![length]) };
     let distinct = column.distinct().count;
-    if facts.count(Class::Malformed) > 0
-        || distinct * 2 > facts.text.count
-        || distinct > MAX_DISTINCT as u64
-    {
-        return plain(length);
+    if facts.count(Class::Malformed) > 0 || distinct > MAX_DISTINCT as u64 {
+        return plain(vec![length]);
     }
     let text_cost = facts.text.bytes + TEXT_OVERHEAD * records;
     let code = if distinct <= 1 << 8 { 1 } else { 2 };
     let coded_cost = code * records + bytes + TEXT_OVERHEAD * distinct;
-    if coded_cost as f64 > text_cost as f64 * (1.0 - MIN_SAVING) {
-        return plain(length);
+    if distinct * 2 > facts.text.count || coded_cost * 100 > text_cost * (100 - MIN_SAVING_PERCENT)
+    {
+        let figures = format!(
+            "{} as codes, {} as text",
+            counted(coded_cost, "byte"),
+            counted(text_cost, "byte")
+        );
+        let is_trap = coded_cost >= text_cost && facts.text.count > 1;
+        return plain(std::iter::once(length).chain(is_trap.then_some(figures)).collect());
     }
     let factor = text_cost as f64 / coded_cost as f64;
     let clause = format!("{}; {factor:.1}x smaller than text", counted(distinct, "value"));
@@ -94,10 +99,16 @@ fn by_bytes(column: &ColumnFacts, facts: &Facts, records: u64, rules: &Rules) ->
             .collect();
         decision.values.sort();
         decision.evidence.push(clause);
+        if let Some(ladder) = super::ladders::ladder(&decision.values) {
+            let values: Vec<_> = ladder.iter().map(|value| crate::schema::quoted(value)).collect();
+            decision
+                .notes
+                .push(format!("a ladder? ranked = true, values = [{}]", values.join(", ")));
+        }
         return decision;
     }
     if !rules.never.allows(Type::Lowcard) {
-        return plain(length);
+        return plain(vec![length]);
     }
     let mut decision = Decision::new(Type::Lowcard);
     decision.evidence.push(clause);

@@ -2,7 +2,7 @@
 
 use std::ops::Range;
 
-use super::{ColumnDecl, Diagnostic, Misfit, Type};
+use super::{ColumnDecl, Diagnostic, Misfit, Rounding, Type};
 use crate::columns::Bounds;
 
 /// The mistakes of a column whose keys are sound one by one. `spans` says where each of them stands.
@@ -41,6 +41,16 @@ impl Agreement {
             ("grouping", ty.is_number(), "grouping belongs to numbers"),
             ("strip", ty.is_number(), "what is stripped stands around numbers"),
             ("accounting", ty.is_number(), "only numbers are negative in the way of accounts"),
+            (
+                "rounding",
+                ty.is_number() || ty.takes_patterns(),
+                "what is rounded are numbers, dates and times",
+            ),
+            (
+                "clip",
+                matches!(ty, Type::Text { most: Some(_) }),
+                "say how many characters are kept: type = \"text(40)\"",
+            ),
             ("values", ty == Type::Category, "a closed list of values belongs to category"),
             ("ranked", ty == Type::Category, "only a category can be ranked"),
             (
@@ -74,6 +84,7 @@ impl Agreement {
         if column.auto {
             self.auto_agrees(column, &at);
         }
+        self.rounding_agrees(column, &at);
         if column.required && column.misfit == Misfit::Null {
             let span = at("misfit").unwrap_or_default();
             let help = "drop 'required', or use \"stop\" or \"reject\"";
@@ -90,6 +101,21 @@ impl Agreement {
             {
                 self.wrong(span, message, format!("write it as a value of {ty}"));
             }
+        }
+    }
+
+    /// Floats have one way to be rounded, and so have dates and times.
+    fn rounding_agrees(&mut self, column: &ColumnDecl, at: &dyn Fn(&str) -> Option<Range<usize>>) {
+        let ty = column.ty;
+        let (way, only) = match ty {
+            Type::Float32 | Type::Float64 => ("to the nearest", Rounding::HalfEven),
+            _ if ty.takes_patterns() => ("to the one before", Rounding::Down),
+            _ => return,
+        };
+        if column.rounding != Rounding::Exact && column.rounding != only {
+            let span = at("rounding").unwrap_or_default();
+            let help = format!("write rounding = \"{}\"", only.name());
+            self.wrong(span, format!("a {ty} is rounded {way}"), help);
         }
     }
 

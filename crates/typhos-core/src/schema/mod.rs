@@ -8,6 +8,7 @@
 mod agree;
 mod bind;
 mod keep;
+mod layout;
 mod model;
 pub(crate) mod read;
 mod read_input;
@@ -15,7 +16,8 @@ mod types;
 mod write;
 
 pub use keep::{Kept, keep};
-pub use model::{ColumnDecl, Diagnostic, From, InputDecl, Misfit, Schema};
+pub use layout::{Compression, LAYOUT_KEYS, Layout, SortKey};
+pub use model::{ColumnDecl, Diagnostic, From, InputDecl, Misfit, Rounding, Schema};
 pub use read::{COLUMN_KEYS, read};
 pub use read_input::{INPUT_KEYS, read_input};
 pub use types::{IntType, MAX_PRECISION, TYPE_NAMES, TimeUnit, Type, TypeError};

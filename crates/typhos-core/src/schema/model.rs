@@ -2,7 +2,7 @@
 
 use std::ops::Range;
 
-use super::Type;
+use super::{Layout, Type};
 use crate::dates::{Pattern, ReadOptions};
 use crate::readings::NumberStyle;
 use crate::text::{Dialect, InputChoice};
@@ -30,6 +30,48 @@ impl Misfit {
             Misfit::Null => "null",
             Misfit::Reject => "reject",
         }
+    }
+}
+
+/// What a value becomes that has more digits than its type keeps.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Rounding {
+    /// Nothing: it is a misfit.
+    #[default]
+    Exact,
+    /// The nearest value; of two that are as near, the one whose last digit is even.
+    HalfEven,
+    /// The nearest value; of two that are as near, the one farther from zero.
+    HalfUp,
+    /// The value without the digits too many: nearer to zero, and earlier in time.
+    Down,
+}
+
+impl Rounding {
+    /// All of them.
+    pub const ALL: [Rounding; 4] =
+        [Rounding::Exact, Rounding::HalfEven, Rounding::HalfUp, Rounding::Down];
+
+    /// Its spelling.
+    pub fn name(self) -> &'static str {
+        match self {
+            Rounding::Exact => "exact",
+            Rounding::HalfEven => "half-even",
+            Rounding::HalfUp => "half-up",
+            Rounding::Down => "down",
+        }
+    }
+
+    /// Reads its spelling.
+    ///
+    /// # Errors
+    /// A sentence that says what there is.
+    pub fn parse(word: &str) -> Result<Rounding, String> {
+        let found = Rounding::ALL.into_iter().find(|rounding| rounding.name() == word);
+        found.ok_or_else(|| {
+            let word = word.escape_debug();
+            format!("'{word}' is no way to round: use half-even, half-up, down or exact")
+        })
     }
 }
 
@@ -61,6 +103,10 @@ pub struct ColumnDecl {
     pub locale: Option<String>,
     /// How numbers are written.
     pub style: NumberStyle,
+    /// What a value becomes that has more digits than the type keeps.
+    pub rounding: Rounding,
+    /// Whether a text that is too long is cut.
+    pub clip: bool,
     /// Whether absent is a misfit.
     pub required: bool,
     /// Texts that mean "no value" here, where they are not those of the input.
@@ -102,6 +148,8 @@ impl ColumnDecl {
             dates: ReadOptions::default(),
             locale: None,
             style: NumberStyle::default(),
+            rounding: Rounding::Exact,
+            clip: false,
             required: false,
             absent: None,
             misfit: Misfit::Stop,
@@ -134,6 +182,8 @@ pub struct Schema {
     pub input: InputDecl,
     /// The columns, in the order they are loaded.
     pub columns: Vec<ColumnDecl>,
+    /// How rows are laid out where they go.
+    pub layout: Layout,
 }
 
 impl Schema {

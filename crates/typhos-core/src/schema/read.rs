@@ -10,12 +10,12 @@ use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
 use super::agree::agree;
-use super::{ColumnDecl, Diagnostic, FORMAT_VERSION, From, Misfit, Schema, Type};
+use super::{ColumnDecl, Diagnostic, FORMAT_VERSION, From, Misfit, Rounding, Schema, Type};
 use crate::dates::{DEFAULT_LOCALE, Form, Named, Overlap, Pattern, Zone, names};
 use crate::readings::{Grouping, Mark};
 
 /// The keys of a column, in the order they are written.
-pub const COLUMN_KEYS: [&str; 18] = [
+pub const COLUMN_KEYS: [&str; 20] = [
     "type",
     "from",
     "patterns",
@@ -27,6 +27,8 @@ pub const COLUMN_KEYS: [&str; 18] = [
     "grouping",
     "strip",
     "accounting",
+    "rounding",
+    "clip",
     "required",
     "absent",
     "misfit",
@@ -36,7 +38,8 @@ pub const COLUMN_KEYS: [&str; 18] = [
     "ranked",
 ];
 
-const TOP_KEYS: [&str; 4] = ["typhos", "table", "input", "columns"];
+const TOP_KEYS: [&str; 5] = ["typhos", "table", "input", "columns", "layout"];
+
 /// Reads a schema.
 ///
 /// # Errors
@@ -125,6 +128,7 @@ impl Reader<'_> {
         let mut schema = Schema::default();
         let mut version = false;
         let mut columns = false;
+        let mut layout = None;
         for (key, value) in table.iter() {
             match key.get_ref().as_ref() {
                 "typhos" => {
@@ -143,8 +147,13 @@ impl Reader<'_> {
                         schema.columns = self.columns(table);
                     }
                 }
+                "layout" => layout = self.table(value, "'layout'"),
                 _ => self.unknown_key(key, "a schema file", &TOP_KEYS),
             }
+        }
+        // It names columns, and may stand above them.
+        if let Some(table) = layout {
+            schema.layout = self.layout(table, &schema.columns);
         }
         if !version {
             self.wrong(
@@ -258,6 +267,12 @@ impl Reader<'_> {
                 "accounting" => {
                     column.style.accounting = self.truth(value, "accounting").unwrap_or_default()
                 }
+                "rounding" => {
+                    column.rounding = self
+                        .word(value, "a way to round", Rounding::parse, "\"half-even\"")
+                        .unwrap_or_default();
+                }
+                "clip" => column.clip = self.truth(value, "clip").unwrap_or_default(),
                 "required" => column.required = self.truth(value, "required").unwrap_or_default(),
                 "absent" => column.absent = self.texts(value, "absent"),
                 "misfit" => column.misfit = self.misfit(value).unwrap_or_default(),
@@ -508,7 +523,7 @@ sold_on = { type = "date", patterns = ["yyyy-mm-dd"] }
         assert_eq!(
             mistakes(source),
             [
-                "2:1 'colour' is no key of a schema file / the keys are typhos, table, input, columns",
+                "2:1 'colour' is no key of a schema file / the keys are typhos, table, input, columns, layout",
                 "4:1 'delimeter' is no key of [input] / did you mean 'delimiter'?",
                 "6:22 'unit32' is no type / did you mean 'uint32'?",
                 "7:33 'hihg' is no key of a column / did you mean 'high'?",
@@ -583,6 +598,17 @@ sold_on = { type = "date", patterns = ["yyyy-mm-dd"] }
                 "{ type = \"int8\", required = \"yes\" }",
                 "'required' is true or false / write required = true",
             ),
+            ("{ type = \"int8\", rounding = \"up\" }", "'up' is no way to round: use half-even"),
+            ("{ type = \"text\", rounding = \"down\" }", "'rounding' says nothing about text"),
+            (
+                "{ type = \"float32\", rounding = \"half-up\" }",
+                "a float32 is rounded to the nearest / write rounding = \"half-even\"",
+            ),
+            (
+                "{ type = \"date\", patterns = [\"yyyy-MM-dd HH:mm\"], rounding = \"half-even\" }",
+                "a date is rounded to the one before / write rounding = \"down\"",
+            ),
+            ("{ type = \"text\", clip = true }", "'clip' says nothing about text / say how many"),
             ("{ type = \"int8\", low = \"x\" }", "'x' is no int8"),
             ("{ type = \"int8\", high = 1000 }", "'1000' is no int8"),
             ("{ type = \"text\", from = 0 }", "'from' is a whole number from 1"),

@@ -1,9 +1,10 @@
 //! A schema as TOML, one line a column, with its evidence as comments.
 
-use super::{ColumnDecl, FORMAT_VERSION, From, Misfit, Schema};
+use super::layout::layout_table;
+use super::{ColumnDecl, FORMAT_VERSION, From, Misfit, Rounding, Schema};
 use crate::dates::DEFAULT_PIVOT;
 use crate::readings::Mark;
-use crate::text::{delimiter_word, record_limit_name};
+use crate::text::{delimiter_word, size_name};
 
 /// Writes a schema. `heading` stands above it as a comment, and each of `comments` behind the column
 /// at the same place.
@@ -36,6 +37,7 @@ pub fn write(schema: &Schema, heading: &[String], comments: &[String]) -> String
             ));
         }
     }
+    text.push_str(&layout_table(schema));
     text
 }
 
@@ -79,7 +81,7 @@ fn input_table(schema: &Schema) -> String {
     say("encoding", choice.encoding.map(|encoding| quoted(&encoding.name().to_lowercase())));
     say("columns_differ", choice.columns_differ.map(|policy| quoted(policy.name())));
     say("quoted_empty", choice.quoted_empty.map(|empty| quoted(empty.name())));
-    say("record_limit", choice.record_limit.map(|bytes| quoted(&record_limit_word(bytes))));
+    say("record_limit", choice.record_limit.map(|bytes| quoted(&size_name(bytes))));
     if let Some(absent) = &input.absent {
         lines.push(format!("absent = {}", list(absent)));
     }
@@ -87,11 +89,6 @@ fn input_table(schema: &Schema) -> String {
         lines.push(format!("misfit = {}", quoted(input.misfit.name())));
     }
     if lines.is_empty() { String::new() } else { format!("\n[input]\n{}\n", lines.join("\n")) }
-}
-
-/// A record limit as it reads back: bytes without a unit are just a number.
-fn record_limit_word(bytes: usize) -> String {
-    record_limit_name(bytes).trim_end_matches(" bytes").to_owned()
 }
 
 fn declaration(column: &ColumnDecl) -> String {
@@ -138,6 +135,12 @@ fn parts(column: &ColumnDecl) -> Vec<String> {
     }
     if style.accounting {
         parts.push("accounting = true".into());
+    }
+    if column.rounding != Rounding::Exact {
+        parts.push(format!("rounding = {}", quoted(column.rounding.name())));
+    }
+    if column.clip {
+        parts.push("clip = true".into());
     }
     if column.required {
         parts.push("required = true".into());

@@ -139,22 +139,25 @@ pub const DEFAULT_RECORD_LIMIT: usize = 16 << 20;
 /// Record limits that can be said, in bytes: memory grows with them, and offsets have 32 bits.
 const RECORD_LIMITS: std::ops::RangeInclusive<usize> = 1 << 10..=1 << 30;
 
+/// Reads a number of bytes as people say it: `65536`, `64 KiB`, `1g`.
+pub fn parse_size(word: &str) -> Option<usize> {
+    let digits = word.trim_end_matches(|letter: char| !letter.is_ascii_digit());
+    let shift = match word[digits.len()..].trim().to_ascii_lowercase().as_str() {
+        "" | "b" | "bytes" => 0,
+        "kib" | "k" => 10,
+        "mib" | "m" => 20,
+        "gib" | "g" => 30,
+        _ => return None,
+    };
+    digits.parse::<usize>().ok()?.checked_mul(1 << shift)
+}
+
 /// Reads a record limit: bytes, or KiB, MiB or GiB.
 ///
 /// # Errors
 /// Says what is allowed, where `word` is none of it: 1 KiB to 1 GiB.
 pub fn parse_record_limit(word: &str) -> Result<usize, String> {
-    let digits = word.trim_end_matches(|letter: char| !letter.is_ascii_digit());
-    let unit = match word[digits.len()..].trim().to_ascii_lowercase().as_str() {
-        "" | "b" => Some(0),
-        "kib" | "k" => Some(10),
-        "mib" | "m" => Some(20),
-        "gib" | "g" => Some(30),
-        _ => None,
-    };
-    let bytes = digits.parse::<usize>().ok().zip(unit);
-    let bytes = bytes.and_then(|(number, shift)| number.checked_mul(1 << shift));
-    bytes.filter(|bytes| RECORD_LIMITS.contains(bytes)).ok_or_else(|| {
+    parse_size(word).filter(|bytes| RECORD_LIMITS.contains(bytes)).ok_or_else(|| {
         format!(
             "'{}' is no record limit: give bytes, or as in '64 MiB', from 1 KiB to 1 GiB",
             word.escape_debug()
@@ -162,8 +165,8 @@ pub fn parse_record_limit(word: &str) -> Result<usize, String> {
     })
 }
 
-/// A record limit as it is said: `16 MiB`.
-pub fn record_limit_name(bytes: usize) -> String {
+/// A number of bytes as [`parse_size`] reads it: `16 MiB`.
+pub fn size_name(bytes: usize) -> String {
     for (unit, shift) in [("GiB", 30), ("MiB", 20), ("KiB", 10)] {
         if bytes >= 1 << shift && bytes.is_multiple_of(1 << shift) {
             return format!("{} {unit}", bytes >> shift);
@@ -194,8 +197,8 @@ mod tests {
             assert!(parse_record_limit(word).is_err(), "{word}");
         }
         for bytes in [1 << 30, 16 << 20, 3 << 10] {
-            assert_eq!(parse_record_limit(&record_limit_name(bytes)), Ok(bytes));
+            assert_eq!(parse_record_limit(&size_name(bytes)), Ok(bytes));
         }
-        assert_eq!(record_limit_name(1500), "1500 bytes");
+        assert_eq!(size_name(1500), "1500 bytes");
     }
 }

@@ -38,8 +38,8 @@ mod walk;
 
 pub use blocks::{Block, BlockReader, DEFAULT_BLOCK_BYTES};
 pub use choice::{
-    ColumnsDiffer, DEFAULT_RECORD_LIMIT, InputChoice, QuotedEmpty, parse_record_limit,
-    record_limit_name,
+    ColumnsDiffer, DEFAULT_RECORD_LIMIT, InputChoice, QuotedEmpty, parse_record_limit, parse_size,
+    size_name,
 };
 pub use dialect::{
     Dialect, Escape, LineEnds, delimiter_name, delimiter_word, parse_comment, parse_delimiter,

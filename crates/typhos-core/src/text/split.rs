@@ -6,7 +6,7 @@
 use std::borrow::Cow;
 
 use super::walk::{Events, Walk};
-use super::{Block, Dialect, PlainRecords, record_limit_name};
+use super::{Block, Dialect, PlainRecords, size_name};
 use crate::readings::trim;
 
 /// What is wrong with a record that could not be split into the columns expected.
@@ -64,7 +64,7 @@ impl BrokenKind {
                 format!("has a quote, opened in line {line}, that is never closed").into()
             }
             BrokenKind::TooLong { limit, quote } => {
-                let limit = record_limit_name(limit);
+                let limit = size_name(limit);
                 match quote {
                     None => format!("is longer than the record limit of {limit}").into(),
                     Some(lines) => {

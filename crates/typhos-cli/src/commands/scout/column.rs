@@ -1,14 +1,18 @@
 //! `typhos scout --column`: everything about one column.
 
+use typhos_core::columns::{Float32Change, float32_change};
 use typhos_core::infer::{
-    Bin, Blocker, Decision, Profile, ReadingFacts, counted, distinct_clause,
+    Bin, Blocker, Decision, Profile, ReadingFacts, Wanted, counted, distinct_clause, draft,
     estimate_error_percent, grouped, line_of, profile, shown,
 };
 use typhos_core::schema::Type;
 use typhos_core::survey::{Survey, Trend};
 
 use super::super::look::Looked;
+use crate::args::Common;
 use crate::console::{BOLD, Console, DIM, FOUND, WARN, paint, safe};
+use crate::outcome::Failure;
+use crate::progress::Progress;
 use crate::table::{Heading, Look, cut, render};
 
 /// Distinct values listed.
@@ -17,7 +21,32 @@ const SHOWN_VALUES: usize = 8;
 /// Characters of the longest bar.
 const BAR: f64 = 40.0;
 
-pub fn show(looked: &Looked, at: usize, console: &mut Console) -> std::io::Result<()> {
+/// What the column would lose as float32, where that is the question and the data is at hand.
+pub fn float32(
+    looked: &Looked,
+    at: usize,
+    common: &Common,
+) -> Result<Option<Float32Change>, Failure> {
+    let Some(input) = looked.input.as_ref().filter(|input| !input.is_stream()) else {
+        return Ok(None);
+    };
+    let (survey, decisions) = (&looked.survey, &looked.decisions);
+    if decisions[at].ty != Type::Float64 || survey.is_sample {
+        return Ok(None);
+    }
+    let wanted = Wanted { columns: Some(vec![at]), ..Wanted::default() };
+    let drafted = draft(survey, decisions, &wanted).schema;
+    let progress = Progress::new("comparing floats", input.bytes(), common.quiet);
+    let options = common.run_options();
+    Ok(Some(float32_change(input, &drafted.columns[0], &options, &progress)?))
+}
+
+pub fn show(
+    looked: &Looked,
+    at: usize,
+    float32: Option<Float32Change>,
+    console: &mut Console,
+) -> std::io::Result<()> {
     let (survey, decision) = (&looked.survey, &looked.decisions[at]);
     let profile = profile(survey, at, decision, &looked.settings.rules());
     let name = &survey.source.names[at];
@@ -36,6 +65,9 @@ pub fn show(looked: &Looked, at: usize, console: &mut Console) -> std::io::Resul
     }
     console.say("")?;
     facts(survey, decision, &profile, console)?;
+    if let Some(change) = float32 {
+        console.say(format!("  {} {}", paint(DIM, "float32   "), float32_line(change)))?;
+    }
     readings(survey, &profile, console)?;
     for blocker in &decision.blockers {
         in_the_way(blocker, survey, console)?;
@@ -120,6 +152,20 @@ fn facts(
         line("length", format!("{bytes}; at most {chars}"))?;
     }
     line("order", order(decision, profile))
+}
+
+/// What float32 would change, in words.
+fn float32_line(change: Float32Change) -> String {
+    let mut line = format!("{} would change", counted(change.changed, "value"));
+    if let Some((difference, value)) = change.most {
+        // Two digits of a difference say all there is to say.
+        let difference = format!("{difference:.1e}").parse::<f64>().unwrap_or(difference);
+        line += &format!(", by at most {difference} ({value})");
+    }
+    if change.too_large > 0 {
+        line += &format!("; {} too large for it", counted(change.too_large, "value"));
+    }
+    line
 }
 
 /// How the values stand, in words.

@@ -30,7 +30,8 @@ pub fn run(args: &Scout, common: &Common, console: &mut Console) -> Result<Outco
     if args.json {
         console.json(&json::report(&looked, one))?;
     } else if let Some(at) = one {
-        column::show(&looked, at, console)?;
+        let float32 = column::float32(&looked, at, common)?;
+        column::show(&looked, at, float32, console)?;
     } else {
         whole(&looked, common, console)?;
     }
