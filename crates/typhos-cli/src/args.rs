@@ -10,9 +10,10 @@ use typhos_core::infer::{
 };
 use typhos_core::readings::Mark;
 use typhos_core::run::RunOptions;
+use typhos_core::sorting::LEAST_SORT_MEMORY;
 use typhos_core::text::{
     ColumnsDiffer, Escape, InputChoice, LineEnds, QuotedEmpty, parse_comment, parse_delimiter,
-    parse_encoding, parse_quote, parse_record_limit,
+    parse_encoding, parse_quote, parse_record_limit, parse_size, size_name,
 };
 
 use crate::world;
@@ -235,6 +236,15 @@ pub struct RuleArgs {
     pub rows: Option<u64>,
 }
 
+fn parse_sort_memory(word: &str) -> Result<usize, String> {
+    parse_size(word).filter(|bytes| *bytes >= LEAST_SORT_MEMORY).ok_or_else(|| {
+        format!(
+            "'{word}' is no size of memory: '512 MiB', and {} at least",
+            size_name(LEAST_SORT_MEMORY)
+        )
+    })
+}
+
 fn parse_never(word: &str) -> Result<Never, String> {
     let mut never = Never::default();
     never.add(word).map(|()| never)
@@ -420,6 +430,10 @@ pub struct Load {
     /// Replace the output if it exists
     #[arg(long)]
     pub replace: bool,
+
+    /// The most memory that sorting takes, where [layout] says what rows are sorted by [default: 256 MiB]
+    #[arg(long, value_name = "SIZE", value_parser = parse_sort_memory)]
+    pub sort_memory: Option<usize>,
 
     /// Where records go that are set aside [default: beside the target]
     #[arg(long, value_name = "FILE")]

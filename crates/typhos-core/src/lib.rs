@@ -9,6 +9,7 @@
 //! * [`schema`]: types and the declaration a person keeps: the model, TOML in and out.
 //! * [`infer`]: facts → types with reasons; a survey becomes a draft.
 //! * [`columns`]: text → typed Arrow arrays under a declaration, with every misfit named.
+//! * [`sorting`]: typed rows in an order, in little memory.
 //! * [`run`]: the one loop that feeds blocks to all cores and puts results back in order.
 //!
 //! Nothing here prints, reads the command line, ends the process or opens a connection. Progress is
@@ -22,6 +23,7 @@ mod intern;
 pub mod readings;
 pub mod run;
 pub mod schema;
+pub mod sorting;
 pub mod survey;
 pub mod text;
 pub mod wording;

@@ -104,7 +104,33 @@ pub fn map_blocks<S, T: Send, E: Send + From<RunError>>(
     work: impl Fn(&mut S, &Block) -> Result<T, E> + Sync,
     sink: impl FnMut(T) -> Result<(), E> + Send,
 ) -> Result<(), E> {
-    let reader = Mutex::new(BlockReader::new(input, options.block_bytes));
+    let mut reader = BlockReader::new(input, options.block_bytes);
+    let next = |block: &mut Block| Ok(reader.next(block).map_err(RunError::from)?);
+    let work = |state: &mut S, block: &Block| {
+        let result = work(state, block);
+        monitor.advance(block.bytes);
+        result
+    };
+    map_items(next, options, monitor, start, work, sink)
+}
+
+/// Works on every item that `next` makes, on any thread, and hands the results to `sink` in the order in
+/// which the items were made. One item is made at a time, by whichever thread needs one; `false` is the
+/// end. Nothing is told to the monitor of how the work goes: only the caller knows what an item is.
+///
+/// At most four results per thread wait for their turn.
+///
+/// # Errors
+/// The first error of `next`, of `work` or of `sink`, by the order of the items.
+pub fn map_items<I: Default, S, T: Send, E: Send + From<RunError>>(
+    next: impl FnMut(&mut I) -> Result<bool, E> + Send,
+    options: &RunOptions,
+    monitor: &dyn Monitor,
+    start: impl Fn() -> S + Sync,
+    work: impl Fn(&mut S, &I) -> Result<T, E> + Sync,
+    sink: impl FnMut(T) -> Result<(), E> + Send,
+) -> Result<(), E> {
+    let source = Mutex::new((0, next));
     let order = Order {
         state: Mutex::new(OrderState {
             next: 0,
@@ -119,21 +145,23 @@ pub fn map_blocks<S, T: Send, E: Send + From<RunError>>(
     let worker = || {
         let _release = ReleaseOnPanic(&order);
         let mut state = start();
-        let mut block = Block::default();
+        let mut item = I::default();
         loop {
             let more = if monitor.stopped() {
-                Err(RunError::Interrupted)
+                Err(RunError::Interrupted.into())
             } else {
-                lock(&reader).next(&mut block).map_err(RunError::from)
+                let (count, next) = &mut *lock(&source);
+                next(&mut item).map(|more| {
+                    *count += 1;
+                    more.then_some(*count - 1)
+                })
             };
-            match more {
-                Ok(true) => {}
-                Ok(false) => return,
-                Err(error) => return order.fail(error.into()),
-            }
-            let result = work(&mut state, &block);
-            monitor.advance(block.bytes);
-            if !order.hand_in(block.sequence, result) {
+            let sequence = match more {
+                Ok(Some(sequence)) => sequence,
+                Ok(None) => return,
+                Err(error) => return order.fail(error),
+            };
+            if !order.hand_in(sequence, work(&mut state, &item)) {
                 return;
             }
         }

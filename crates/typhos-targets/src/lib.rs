@@ -12,6 +12,7 @@
 mod load;
 pub mod parquet;
 mod rejects;
+mod sorted;
 pub mod sqlite;
 mod whole;
 
@@ -19,6 +20,7 @@ use std::path::{Path, PathBuf};
 
 use arrow_array::RecordBatch;
 use thiserror::Error;
+use typhos_core::sorting::SortError;
 
 pub use load::{Destination, LoadError, LoadOptions, LoadReport, load};
 pub use whole::{refuse_existing, write_file};
@@ -71,6 +73,9 @@ pub enum TargetError {
         /// What the writer said.
         source: ::parquet::errors::ParquetError,
     },
+    /// Rows could not be sorted.
+    #[error(transparent)]
+    Sort(#[from] SortError),
     /// SQLite failed.
     #[error("{}: {source}", path.display())]
     Sqlite {
@@ -92,13 +97,15 @@ pub trait Encoder: Sync {
     /// What one block becomes.
     type Encoded: Send;
     /// The work on one block.
-    type Unit: EncodeUnit<Encoded = Self::Encoded>;
+    type Unit<'e>: EncodeUnit<Encoded = Self::Encoded>
+    where
+        Self: 'e;
 
-    /// Begins a block whose middle stands `offset` bytes into the input.
+    /// Begins a block whose middle stands at a share of the whole, from 0 to 1: 0 where nobody knows.
     ///
     /// # Errors
     /// Whatever keeps the target from taking it.
-    fn begin(&self, offset: u64) -> Result<Self::Unit, TargetError>;
+    fn begin(&self, share: f64) -> Result<Self::Unit<'_>, TargetError>;
 }
 
 /// One block being encoded.

@@ -1,14 +1,18 @@
 //! A load: every block converted and encoded on any thread, taken by the sink in order, accounted for.
 
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use arrow_schema::SchemaRef;
 use thiserror::Error;
-use typhos_core::columns::{Account, Converter, MisfitValue, OnMisfit, Plan};
+use typhos_core::columns::{Account, BlockReport, Converter, MisfitValue, OnMisfit, Plan};
 use typhos_core::run::{self, Monitor, RunError, RunOptions};
+use typhos_core::sorting::{SortError, SortOrder};
 use typhos_core::text::Input;
 
+use crate::parquet::Form;
 use crate::rejects::Rejects;
+use crate::sorted::Sorted;
 use crate::{EncodeUnit, Encoder, Sink, TargetError, parquet, sqlite};
 
 /// Where rows go.
@@ -56,6 +60,8 @@ pub struct LoadOptions {
     pub replace: bool,
     /// Where records that are set aside go.
     pub rejects: PathBuf,
+    /// Bytes that sorting may take, in all.
+    pub sort_memory: usize,
 }
 
 /// What a load did.
@@ -83,6 +89,12 @@ pub enum LoadError {
     Target(#[from] TargetError),
 }
 
+impl From<SortError> for LoadError {
+    fn from(error: SortError) -> Self {
+        LoadError::Target(error.into())
+    }
+}
+
 impl From<MisfitValue> for LoadError {
     fn from(misfit: MisfitValue) -> Self {
         LoadError::Misfit(Box::new(misfit))
@@ -100,27 +112,22 @@ pub fn load(
     options: &LoadOptions,
     monitor: &dyn Monitor,
 ) -> Result<LoadReport, LoadError> {
-    let schema = plan.arrow();
-    let bytes = input.bytes();
+    let rows = plan.arrow();
     let mut options = options.clone();
     match destination {
         Destination::Parquet { path, parts } => {
-            // Each part gets at least one block, where the input is large enough to be shared out; of a
-            // stream nobody knows.
-            let whole = parquet::ROW_GROUP_INPUT_BYTES;
-            options.run.block_bytes = match parts {
-                Some(parts) if bytes > 0 => whole.min((bytes / u64::from(*parts)).max(1) as usize),
-                _ => whole,
-            };
-            let (encoder, sink) = parquet::open(path, *parts, options.replace, &schema, bytes)?;
+            let form = Form::of(plan.schema(), &rows);
+            options.run.block_bytes =
+                parquet::block_bytes(&form, input, *parts).map_err(RunError::from)?;
+            let (encoder, sink) = parquet::open(path, *parts, options.replace, form)?;
             run_load(input, plan, encoder, sink, &options, monitor)
         }
         Destination::Sqlite { path, table } => {
-            let (encoder, sink) = sqlite::open(path, table, options.replace, &schema)?;
+            let (encoder, sink) = sqlite::open(path, table, options.replace, &rows)?;
             run_load(input, plan, encoder, sink, &options, monitor)
         }
     }
-    .map(|report| LoadReport { notes: destination.fidelity_notes(&schema), ..report })
+    .map(|report| LoadReport { notes: destination.fidelity_notes(&rows), ..report })
 }
 
 fn run_load<E, S>(
@@ -137,22 +144,39 @@ where
 {
     let mut rejects = Rejects::new(&options.rejects, options.replace, input, plan)?;
     let mut account = Account::new(plan.schema().columns.len());
-    run::map_blocks::<_, _, LoadError>(
-        input,
-        &options.run,
-        monitor,
-        || Converter::new(plan, OnMisfit::AsDeclared),
-        |converter, block| {
-            let mut unit = encoder.begin(block.offset + block.bytes / 2)?;
-            let report = converter.convert::<LoadError>(block, |batch| Ok(unit.push(batch)?))?;
-            Ok((unit.finish()?, report))
-        },
-        |(encoded, report)| {
-            account.add(&report.account);
-            rejects.write(&report.set_aside)?;
-            Ok(sink.append(encoded)?)
-        },
-    )?;
+    let mut note = |report: BlockReport| {
+        account.add(&report.account);
+        rejects.write(&report.set_aside)
+    };
+    match SortOrder::of(plan.schema(), &plan.arrow()) {
+        None => {
+            let bytes = input.bytes().max(1) as f64;
+            run::map_blocks::<_, _, LoadError>(
+                input,
+                &options.run,
+                monitor,
+                || Converter::new(plan, OnMisfit::AsDeclared),
+                |converter, block| {
+                    let mut unit =
+                        encoder.begin((block.offset + block.bytes / 2) as f64 / bytes)?;
+                    let report =
+                        converter.convert::<LoadError>(block, |batch| Ok(unit.push(batch)?))?;
+                    Ok((unit.finish()?, report))
+                },
+                |(encoded, report)| {
+                    note(report)?;
+                    Ok(sink.append(encoded)?)
+                },
+            )?;
+        }
+        Some(order) => {
+            // Beside the rejects there is room for what is loaded too, or nearly so.
+            let folder = crate::whole::parent(&options.rejects);
+            let sorted = Sorted { order: Arc::new(order), folder, options };
+            let runs = sorted.runs(input, plan, monitor, &mut note)?;
+            sorted.merge(runs, plan, &encoder, monitor, |encoded| Ok(sink.append(encoded)?))?;
+        }
+    }
     account.assert_balance();
     if monitor.stopped() {
         return Err(RunError::Interrupted.into());

@@ -164,9 +164,9 @@ pub struct SqliteEncoder;
 
 impl Encoder for SqliteEncoder {
     type Encoded = Vec<StoredBatch>;
-    type Unit = StoredUnit;
+    type Unit<'e> = StoredUnit;
 
-    fn begin(&self, _offset: u64) -> Result<StoredUnit, TargetError> {
+    fn begin(&self, _share: f64) -> Result<StoredUnit, TargetError> {
         Ok(StoredUnit(Vec::new()))
     }
 }

@@ -15,7 +15,7 @@ use crate::TargetError;
 const PREFIX: &str = ".typhos-unfinished-";
 
 /// The directory an output is to stand in.
-fn parent(path: &Path) -> &Path {
+pub(crate) fn parent(path: &Path) -> &Path {
     match path.parent() {
         Some(parent) if !parent.as_os_str().is_empty() => parent,
         _ => Path::new("."),

@@ -5,6 +5,7 @@ use std::path::Path;
 use typhos_core::columns::{Plan, cell_text};
 use typhos_core::run::{NoMonitor, RunOptions};
 use typhos_core::schema::read;
+use typhos_core::sorting::DEFAULT_SORT_MEMORY;
 use typhos_core::text::{Dialect, Input, InputChoice};
 use typhos_targets::{Destination, LoadError, LoadOptions, LoadReport, TargetError, load, sqlite};
 
@@ -75,6 +76,7 @@ fn load_into(
         run: RunOptions::default(),
         replace: false,
         rejects: folder.join("rejects.csv"),
+        sort_memory: DEFAULT_SORT_MEMORY,
     };
     load(input, plan, destination, &options, &NoMonitor)
 }

@@ -4,6 +4,7 @@ use std::path::{Path, PathBuf};
 
 use serde_json::json;
 use typhos_core::infer::counted;
+use typhos_core::sorting::DEFAULT_SORT_MEMORY;
 use typhos_targets::{Destination, LoadError, LoadOptions};
 
 use crate::args::{Common, Load};
@@ -26,6 +27,7 @@ pub fn run(args: &Load, common: &Common, console: &mut Console) -> Result<Outcom
         run: common.run_options(),
         replace: args.replace,
         rejects: args.rejects.clone().unwrap_or_else(|| beside(&args.into)),
+        sort_memory: args.sort_memory.unwrap_or(DEFAULT_SORT_MEMORY),
     };
     let progress = Progress::new("loading", input.bytes(), common.quiet);
     let loaded = typhos_targets::load(&input, &plan, &destination, &options, &progress);

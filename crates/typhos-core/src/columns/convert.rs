@@ -73,6 +73,12 @@ impl<'p> Converter<'p> {
         }
     }
 
+    /// Makes one batch of a block, for who sorts it, where it has fewer records than 32 bits count.
+    pub fn in_one_batch(mut self) -> Self {
+        self.batch_records = u32::MAX as usize;
+        self
+    }
+
     /// Converts a block and hands each batch to `each`.
     ///
     /// # Errors

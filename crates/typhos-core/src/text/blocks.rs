@@ -9,6 +9,7 @@ use std::sync::atomic::Ordering;
 
 use super::cut::Cutter;
 use super::source::Opened;
+use super::split::{Records, Splitter};
 use super::{BrokenKind, Dialect, Input, InputError, InputFile, PlainRecords};
 
 /// Bytes read at a time: large enough that locks and system calls do not show, small enough that a block
@@ -200,6 +201,28 @@ fn too_long(text: &[u8], dialect: &Dialect, limit: usize) -> BrokenKind {
         _ => None,
     };
     BrokenKind::TooLong { limit, quote }
+}
+
+/// Bytes of a record, as the first few thousand have on average; `None` of a stream, which is read only
+/// once, and of an input without records.
+///
+/// # Errors
+/// An input that cannot be read.
+pub fn mean_record_bytes(input: &Input) -> Result<Option<f64>, InputError> {
+    if input.is_stream() {
+        return Ok(None);
+    }
+    let mut block = Block::default();
+    if !BlockReader::new(input, 1 << 18).next(&mut block)? {
+        return Ok(None);
+    }
+    let layout = input.files()[block.file as usize].layout();
+    let mut splitter = Splitter::new(&block, &layout.dialect, layout.fields);
+    let (mut records, mut count) = (Records::default(), 0);
+    while splitter.fill(&mut records, 1 << 12) {
+        count += records.len() + records.broken().len();
+    }
+    Ok((count > 0).then(|| block.bytes as f64 / count as f64))
 }
 
 #[cfg(test)]

@@ -36,7 +36,7 @@ mod split;
 mod testing;
 mod walk;
 
-pub use blocks::{Block, BlockReader, DEFAULT_BLOCK_BYTES};
+pub use blocks::{Block, BlockReader, DEFAULT_BLOCK_BYTES, mean_record_bytes};
 pub use choice::{
     ColumnsDiffer, DEFAULT_RECORD_LIMIT, InputChoice, QuotedEmpty, parse_record_limit, parse_size,
     size_name,

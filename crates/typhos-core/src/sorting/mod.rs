@@ -1,0 +1,46 @@
+//! Typed rows in an order: what comes first, and how many rows are sorted in little memory.
+//!
+//! A [`SortOrder`] turns rows into keys that compare as bytes. Each block of the input is sorted on the
+//! thread that converted it and becomes a run; [`Runs`] holds runs in memory up to a limit and puts the
+//! others into temporary files; a [`Merge`] reads all of them at once, a stretch of each at a time, and
+//! gives the rows back in order. Rows with equal keys stay in the order of the input, so the result does
+//! not depend on threads, blocks or the limit.
+//!
+//! Absent comes last, whichever way a column is sorted. A ranked category is sorted by the order of its
+//! list, every other text by its bytes, floats with NaN after all numbers.
+
+mod merge;
+mod order;
+mod runs;
+
+#[cfg(test)]
+mod tests;
+
+use std::path::PathBuf;
+
+use thiserror::Error;
+
+pub use merge::Merge;
+pub use order::{SortOrder, SortedBatch};
+pub use runs::{DEFAULT_SORT_MEMORY, LEAST_SORT_MEMORY, Runs};
+
+/// Why rows could not be sorted.
+#[derive(Debug, Error)]
+pub enum SortError {
+    /// A temporary file cannot be made, written or read.
+    #[error("sorting in {}: {source}", folder.display())]
+    Io {
+        /// The folder of the temporary files.
+        folder: PathBuf,
+        /// What the operating system said.
+        source: std::io::Error,
+    },
+    /// The rows of a temporary file cannot be written or read.
+    #[error("sorting in {}: {source}", folder.display())]
+    Arrow {
+        /// The folder of the temporary files.
+        folder: PathBuf,
+        /// What is wrong with them.
+        source: arrow_schema::ArrowError,
+    },
+}

@@ -1,0 +1,343 @@
+//! Parquet: one file, or a directory of parts.
+//!
+//! Each block of the input becomes a row group, encoded and compressed on the thread that converted
+//! it; the sink only appends bytes. [`form`] says how files are written, [`read`] reads them back.
+
+mod form;
+mod read;
+
+use std::fs::File;
+use std::io::Write;
+use std::path::{Path, PathBuf};
+
+use ::parquet::arrow::ArrowWriter;
+use ::parquet::arrow::arrow_writer::{
+    ArrowColumnChunk, ArrowColumnWriter, ArrowRowGroupWriterFactory, ArrowWriterOptions,
+    compute_leaves,
+};
+use ::parquet::errors::ParquetError;
+use ::parquet::file::metadata::ParquetMetaData;
+use ::parquet::file::writer::SerializedFileWriter;
+use arrow_array::{ArrayRef, RecordBatch, StringArray};
+use arrow_schema::{Field, SchemaRef};
+
+pub use form::{Form, SORT_KEY, fidelity_notes};
+use form::{Values, leaves, stored_array};
+pub use read::{files, head};
+
+use typhos_core::text::{Input, InputError, mean_record_bytes};
+
+use crate::whole::{WholeDirectory, WholeFile};
+use crate::{EncodeUnit, Encoder, Sink, TargetError};
+
+/// Bytes of input that become one row group.
+pub const ROW_GROUP_INPUT_BYTES: usize = 32 << 20;
+
+/// The most bytes of input that are held for one row group, whatever is declared: four of them may be at
+/// hand for each thread.
+const MOST_BLOCK_BYTES: usize = 64 << 20;
+
+/// Rows of a row group where rows are sorted and nothing else is said.
+pub const SORTED_ROW_GROUP: u64 = 250_000;
+
+/// Bytes of input that become one row group where rows are not sorted: about as many as the form asks
+/// for, and little enough that each of some parts gets one.
+///
+/// # Errors
+/// An input that cannot be read.
+pub fn block_bytes(form: &Form, input: &Input, parts: Option<u32>) -> Result<usize, InputError> {
+    let whole = match form.row_group {
+        Some(rows) => {
+            let wanted = match mean_record_bytes(input)? {
+                // A little less, so that the rest of a block is not a row group of its own.
+                Some(bytes) => bytes * rows as f64 * 0.98,
+                None => ROW_GROUP_INPUT_BYTES as f64,
+            };
+            (wanted as usize).clamp(1 << 16, MOST_BLOCK_BYTES)
+        }
+        None => ROW_GROUP_INPUT_BYTES,
+    };
+    // Each part gets at least one block, where the input is large enough to be shared out; of a stream
+    // nobody knows.
+    Ok(match parts {
+        Some(parts) if input.bytes() > 0 => {
+            whole.min((input.bytes() / u64::from(parts)).max(1) as usize)
+        }
+        _ => whole,
+    })
+}
+
+/// Opens a Parquet target at `path`: a file, or with `parts` a directory of so many files.
+///
+/// # Errors
+/// An output that exists and is not to be replaced, or a place that cannot be written to.
+pub fn open(
+    path: &Path,
+    parts: Option<u32>,
+    replace: bool,
+    form: Form,
+) -> Result<(ParquetEncoder, ParquetSink), TargetError> {
+    let (place, files) = match parts {
+        None => {
+            let file = WholeFile::create(path, replace)?;
+            let writer = file.writer()?;
+            (Place::File(file), vec![writer])
+        }
+        Some(parts) => {
+            let directory = WholeDirectory::create(path, replace)?;
+            let files = (0..parts.max(1)).map(|part| {
+                let name = directory.side_path().join(format!("part-{:05}.parquet", part + 1));
+                File::create_new(&name).map_err(TargetError::io(&name))
+            });
+            let files = files.collect::<Result<_, _>>()?;
+            (Place::Directory(directory), files)
+        }
+    };
+    let (encoder, writers) = writers(path, files, form)?;
+    Ok((encoder, ParquetSink { place, writers }))
+}
+
+/// Encoder and writers of the files of an output.
+fn writers<W: Write + Send>(
+    path: &Path,
+    files: Vec<W>,
+    form: Form,
+) -> Result<(ParquetEncoder, Writers<W>), TargetError> {
+    let failed = |source| TargetError::Parquet { path: path.to_path_buf(), source };
+    let mut open = Vec::new();
+    let mut factory = None;
+    for file in files {
+        // What readers are told of the columns is known at the end.
+        let options = ArrowWriterOptions::new()
+            .with_properties(form.properties())
+            .with_skip_arrow_metadata(true);
+        let writer = ArrowWriter::try_new_with_options(file, form.stored.clone(), options)
+            .map_err(failed)?;
+        let (writer, made) = writer.into_serialized_writer().map_err(failed)?;
+        factory.get_or_insert(made);
+        open.push(writer);
+    }
+    let encoder = ParquetEncoder {
+        factory: factory.expect("there is at least one part"),
+        form: form.clone(),
+        path: path.to_path_buf(),
+        parts: open.len(),
+    };
+    let writers =
+        Writers { files: open, form, values: Values::default(), path: path.to_path_buf() };
+    Ok((encoder, writers))
+}
+
+/// Makes row groups.
+pub struct ParquetEncoder {
+    factory: ArrowRowGroupWriterFactory,
+    form: Form,
+    path: PathBuf,
+    parts: usize,
+}
+
+impl ParquetEncoder {
+    fn failed(&self) -> impl FnOnce(ParquetError) -> TargetError + '_ {
+        |source| TargetError::Parquet { path: self.path.clone(), source }
+    }
+}
+
+impl Encoder for ParquetEncoder {
+    type Encoded = RowGroups;
+    type Unit<'e> = RowGroupUnit<'e>;
+
+    fn begin(&self, share: f64) -> Result<RowGroupUnit<'_>, TargetError> {
+        let part = ((share * self.parts as f64) as usize).min(self.parts - 1);
+        Ok(RowGroupUnit {
+            encoder: self,
+            part,
+            columns: Vec::new(),
+            rows: 0,
+            done: Vec::new(),
+            values: Vec::new(),
+        })
+    }
+}
+
+/// A block being encoded: one row group, or more where that would have too many rows.
+pub struct RowGroupUnit<'e> {
+    encoder: &'e ParquetEncoder,
+    part: usize,
+    columns: Vec<ArrowColumnWriter>,
+    rows: u64,
+    done: Vec<RowGroup>,
+    /// The values of columns with an open set.
+    values: Vec<(usize, StringArray)>,
+}
+
+/// Encoded row groups of one part.
+pub struct RowGroups {
+    groups: Vec<RowGroup>,
+    part: usize,
+    values: Vec<(usize, StringArray)>,
+}
+
+struct RowGroup {
+    chunks: Vec<ArrowColumnChunk>,
+}
+
+impl RowGroups {
+    /// Bytes that each column takes, column by column of the rows, with the headers of its pages.
+    pub fn column_bytes(&self, form: &Form) -> Vec<u64> {
+        let of = |group: &RowGroup| {
+            let mut chunks = group.chunks.iter();
+            let column = |field: &std::sync::Arc<Field>| {
+                chunks
+                    .by_ref()
+                    .take(leaves(field.data_type()))
+                    .map(|c| c.close().bytes_written)
+                    .sum()
+            };
+            form.stored.fields().iter().map(column).collect::<Vec<u64>>()
+        };
+        let mut total = vec![0; form.stored.fields().len()];
+        for bytes in self.groups.iter().map(of) {
+            total.iter_mut().zip(bytes).for_each(|(total, bytes)| *total += bytes);
+        }
+        total
+    }
+}
+
+impl RowGroupUnit<'_> {
+    /// Adds rows to the row group at hand.
+    fn write(&mut self, batch: &RecordBatch) -> Result<(), TargetError> {
+        if self.columns.is_empty() {
+            self.columns =
+                self.encoder.factory.create_column_writers(0).map_err(self.encoder.failed())?;
+        }
+        let mut writers = self.columns.iter_mut();
+        let mut write = |field: &Field, array: &ArrayRef| -> Result<(), ParquetError> {
+            for leaf in compute_leaves(field, &stored_array(array))? {
+                writers.next().expect("a writer for every leaf").write(&leaf)?;
+            }
+            Ok(())
+        };
+        let schema: &SchemaRef = &self.encoder.form.stored;
+        for (field, array) in schema.fields().iter().zip(batch.columns()) {
+            write(field, array).map_err(self.encoder.failed())?;
+        }
+        self.rows += batch.num_rows() as u64;
+        Ok(())
+    }
+
+    /// Ends the row group at hand, where there is one.
+    fn close(&mut self) -> Result<(), TargetError> {
+        if self.rows > 0 {
+            let columns = std::mem::take(&mut self.columns).into_iter();
+            let chunks = columns.map(ArrowColumnWriter::close).collect::<Result<_, _>>();
+            self.done.push(RowGroup { chunks: chunks.map_err(self.encoder.failed())? });
+            self.rows = 0;
+        }
+        Ok(())
+    }
+}
+
+impl EncodeUnit for RowGroupUnit<'_> {
+    type Encoded = RowGroups;
+
+    fn push(&mut self, batch: RecordBatch) -> Result<(), TargetError> {
+        for (column, words) in self.encoder.form.values_of(&batch) {
+            // Most batches of a block bring the array of the one before.
+            let is_known = |(known, array): &(usize, StringArray)| {
+                *known == column && array.values().ptr_eq(words.values())
+            };
+            if !self.values.iter().any(is_known) {
+                self.values.push((column, words));
+            }
+        }
+        let most = self.encoder.form.row_group.unwrap_or(u64::MAX);
+        let mut rest = batch;
+        while rest.num_rows() > 0 {
+            let room = usize::try_from(most - self.rows).unwrap_or(usize::MAX);
+            let now = rest.num_rows().min(room);
+            self.write(&rest.slice(0, now))?;
+            if self.rows == most {
+                self.close()?;
+            }
+            rest = rest.slice(now, rest.num_rows() - now);
+        }
+        Ok(())
+    }
+
+    fn finish(mut self) -> Result<RowGroups, TargetError> {
+        self.close()?;
+        Ok(RowGroups { groups: self.done, part: self.part, values: self.values })
+    }
+}
+
+/// The writers of the files of an output.
+struct Writers<W: Write> {
+    files: Vec<SerializedFileWriter<W>>,
+    form: Form,
+    values: Values,
+    path: PathBuf,
+}
+
+impl<W: Write + Send> Writers<W> {
+    fn append(&mut self, encoded: RowGroups) -> Result<(), TargetError> {
+        for (column, words) in &encoded.values {
+            self.values.add(*column, words);
+        }
+        let writer = &mut self.files[encoded.part];
+        let mut append = |group: RowGroup| -> Result<(), ParquetError> {
+            let mut open = writer.next_row_group()?;
+            for chunk in group.chunks {
+                chunk.append_to_row_group(&mut open)?;
+            }
+            open.close()?;
+            Ok(())
+        };
+        encoded.groups.into_iter().try_for_each(&mut append).map_err(|source| self.failed(source))
+    }
+
+    fn failed(&self, source: ParquetError) -> TargetError {
+        TargetError::Parquet { path: self.path.clone(), source }
+    }
+
+    /// Writes what stands at the end of files, and hands each to `done` with it.
+    fn finish(
+        mut self,
+        mut done: impl FnMut(&W, ParquetMetaData) -> Result<(), TargetError>,
+    ) -> Result<(), TargetError> {
+        let metadata = self.form.metadata(&self.values);
+        for mut writer in std::mem::take(&mut self.files) {
+            metadata.iter().for_each(|entry| writer.append_key_value_metadata(entry.clone()));
+            let about = writer.finish().map_err(|source| self.failed(source))?;
+            done(writer.inner(), about)?;
+        }
+        Ok(())
+    }
+}
+
+enum Place {
+    File(WholeFile),
+    Directory(WholeDirectory),
+}
+
+/// Appends row groups, and names the output when it is whole.
+pub struct ParquetSink {
+    place: Place,
+    writers: Writers<File>,
+}
+
+impl Sink for ParquetSink {
+    type Encoded = RowGroups;
+
+    fn append(&mut self, encoded: RowGroups) -> Result<(), TargetError> {
+        self.writers.append(encoded)
+    }
+
+    fn finish(self) -> Result<(), TargetError> {
+        let path = self.writers.path.clone();
+        self.writers.finish(|file, _| file.sync_all().map_err(TargetError::io(&path)))?;
+        match self.place {
+            Place::File(file) => file.keep(),
+            Place::Directory(directory) => directory.keep(),
+        }
+    }
+}

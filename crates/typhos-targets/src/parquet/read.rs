@@ -1,0 +1,61 @@
+//! What was written to Parquet, read back: the files at a path, and their first rows.
+
+use std::fs::File;
+use std::path::{Path, PathBuf};
+
+use ::parquet::arrow::arrow_reader::{ParquetRecordBatchReader, ParquetRecordBatchReaderBuilder};
+use arrow_array::RecordBatch;
+use arrow_schema::SchemaRef;
+
+use crate::TargetError;
+
+/// The Parquet files at a path: the file itself, or all parts in a directory, in order.
+///
+/// # Errors
+/// A path that cannot be read, and a directory without Parquet files.
+pub fn files(path: &Path) -> Result<Vec<PathBuf>, TargetError> {
+    if !path.is_dir() {
+        return Ok(vec![path.to_path_buf()]);
+    }
+    let mut files = Vec::new();
+    for entry in std::fs::read_dir(path).map_err(TargetError::io(path))? {
+        let file = entry.map_err(TargetError::io(path))?.path();
+        if file.extension().is_some_and(|extension| extension == "parquet") {
+            files.push(file);
+        }
+    }
+    files.sort();
+    if files.is_empty() {
+        let what = "has no Parquet files in it".into();
+        return Err(TargetError::NotThat { path: path.to_path_buf(), what });
+    }
+    Ok(files)
+}
+
+/// The first rows of what was loaded, and how many there are.
+///
+/// # Errors
+/// Files that cannot be read or are no Parquet.
+pub fn head(path: &Path, rows: usize) -> Result<(SchemaRef, Vec<RecordBatch>, u64), TargetError> {
+    let mut total = 0;
+    let mut batches: Vec<RecordBatch> = Vec::new();
+    let mut schema = None;
+    let mut missing = rows;
+    for file in files(path)? {
+        let failed = |source| TargetError::Parquet { path: file.clone(), source };
+        let open = File::open(&file).map_err(TargetError::io(&file))?;
+        let builder = ParquetRecordBatchReaderBuilder::try_new(open).map_err(failed)?;
+        total += builder.metadata().file_metadata().num_rows().unsigned_abs();
+        schema.get_or_insert_with(|| builder.schema().clone());
+        if missing > 0 {
+            let reader: ParquetRecordBatchReader =
+                builder.with_limit(missing).build().map_err(failed)?;
+            for batch in reader {
+                let batch = batch.map_err(|error| failed(error.into()))?;
+                missing -= batch.num_rows();
+                batches.push(batch);
+            }
+        }
+    }
+    Ok((schema.expect("there is at least one file"), batches, total))
+}

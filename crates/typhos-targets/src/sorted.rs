@@ -1,0 +1,119 @@
+//! A load in an order: blocks are sorted as they are converted and become runs; the runs are merged and
+//! encoded, a row group at a time.
+
+use std::path::Path;
+use std::sync::Arc;
+
+use arrow_array::RecordBatch;
+use arrow_select::concat::concat_batches;
+use typhos_core::columns::{BlockReport, Converter, OnMisfit, Plan};
+use typhos_core::run::{self, Monitor, RunOptions};
+use typhos_core::sorting::{Runs, SortOrder};
+use typhos_core::text::Input;
+
+use crate::load::{LoadError, LoadOptions};
+use crate::parquet::SORTED_ROW_GROUP;
+use crate::{EncodeUnit, Encoder, TargetError};
+
+/// Rows that are merged at once.
+const MERGED_ROWS: usize = 8192;
+
+/// Bytes of a block at least and at most.
+const BLOCK_BYTES: (usize, usize) = (1 << 18, 8 << 20);
+
+/// What a load in an order needs to know.
+pub(crate) struct Sorted<'l> {
+    pub order: Arc<SortOrder>,
+    /// Where temporary files may be.
+    pub folder: &'l Path,
+    pub options: &'l LoadOptions,
+}
+
+/// Rows that become a row group, and where the first of them stands among all.
+#[derive(Default)]
+struct Stretch {
+    batches: Vec<RecordBatch>,
+    start: u64,
+}
+
+impl Sorted<'_> {
+    /// Converts and sorts an input. Misfits are told to `note`, block by block.
+    pub fn runs(
+        &self,
+        input: &Input,
+        plan: &Plan,
+        monitor: &dyn Monitor,
+        mut note: impl FnMut(BlockReport) -> Result<(), TargetError> + Send,
+    ) -> Result<Runs, LoadError> {
+        let LoadOptions { run, sort_memory, .. } = self.options;
+        // A thread has a block, its arrays, the same in order, their keys, and results that wait.
+        let (least, most) = BLOCK_BYTES;
+        let block_bytes = (sort_memory / run.threads.get() / 32).clamp(least, most);
+        let run = RunOptions { block_bytes, ..*run };
+        let mut runs = Runs::new(self.order.clone(), plan.arrow(), *sort_memory, self.folder);
+        run::map_blocks::<_, _, LoadError>(
+            input,
+            &run,
+            monitor,
+            || Converter::new(plan, OnMisfit::AsDeclared).in_one_batch(),
+            |converter, block| {
+                let mut batches = Vec::new();
+                let report = converter.convert::<LoadError>(block, |batch| {
+                    batches.push(batch);
+                    Ok(())
+                })?;
+                let batch = match &batches[..] {
+                    [one] => one.clone(),
+                    several => concat_batches(&plan.arrow(), several)
+                        .expect("batches of one block have one schema"),
+                };
+                Ok((self.order.sort(&batch), report))
+            },
+            |(batch, report)| {
+                note(report)?;
+                Ok(runs.push(batch)?)
+            },
+        )?;
+        Ok(runs)
+    }
+
+    /// Merges runs and encodes them in order.
+    pub fn merge<E: Encoder>(
+        &self,
+        runs: Runs,
+        plan: &Plan,
+        encoder: &E,
+        monitor: &dyn Monitor,
+        sink: impl FnMut(E::Encoded) -> Result<(), LoadError> + Send,
+    ) -> Result<(), LoadError> {
+        let most = plan.schema().layout.row_group.unwrap_or(SORTED_ROW_GROUP);
+        let total = runs.rows().max(1) as f64;
+        let mut merge = runs.merge()?;
+        let mut done = 0;
+        run::map_items::<Stretch, _, _, LoadError>(
+            |stretch| {
+                stretch.batches.clear();
+                stretch.start = done;
+                let end = done + most;
+                while done < end {
+                    let room = usize::try_from(end - done).unwrap_or(usize::MAX);
+                    let Some(batch) = merge.next(room.min(MERGED_ROWS))? else { break };
+                    done += batch.num_rows() as u64;
+                    stretch.batches.push(batch);
+                }
+                Ok(done > stretch.start)
+            },
+            &self.options.run,
+            monitor,
+            || (),
+            |(), stretch| {
+                let mut unit = encoder.begin(stretch.start as f64 / total)?;
+                for batch in &stretch.batches {
+                    unit.push(batch.clone())?;
+                }
+                Ok(unit.finish()?)
+            },
+            sink,
+        )
+    }
+}
