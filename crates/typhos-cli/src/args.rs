@@ -69,6 +69,8 @@ pub enum Command {
     Pool(Pool),
     /// Hold files against a schema: every value that does not fit, where, and why
     Check(Check),
+    /// Weigh a table: bytes per column as text, with wide types, and as declared, in memory and in a file
+    Weigh(Weigh),
     /// Convert files under a schema and load them; all of it or nothing
     Load(Load),
     /// Show the first typed rows, of an input or of what was loaded
@@ -399,6 +401,40 @@ pub struct Check {
     pub inputs: Vec<PathBuf>,
 
     /// Print the findings as JSON
+    #[arg(long)]
+    pub json: bool,
+
+    #[command(flatten)]
+    pub input: InputArgs,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct Weigh {
+    /// The schema file; or two, to compare what they make of the same data
+    #[arg(required = true, value_name = "SCHEMA")]
+    pub schema: PathBuf,
+
+    /// Files, directories or patterns to weigh; '-' is standard input
+    #[arg(required = true, value_name = "INPUT")]
+    pub inputs: Vec<PathBuf>,
+
+    /// Say what would save more, with the line to change and what it risks
+    #[arg(long)]
+    pub advice: bool,
+
+    /// A question such as "route = 'Holm' and cabin > 'deck'": how much of a file has to be read for it
+    #[arg(long = "where", value_name = "QUESTION")]
+    pub filter: Option<String>,
+
+    /// Try the sort keys that could make the question cheaper, and rank them
+    #[arg(long, requires = "filter")]
+    pub suggest_sort: bool,
+
+    /// The most memory that sorting takes, where [layout] says what rows are sorted by [default: 256 MiB]
+    #[arg(long, value_name = "SIZE", value_parser = parse_sort_memory)]
+    pub sort_memory: Option<usize>,
+
+    /// Print the ledger as JSON
     #[arg(long)]
     pub json: bool,
 

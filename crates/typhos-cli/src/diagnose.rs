@@ -3,6 +3,7 @@
 use std::path::Path;
 
 use annotate_snippets::{AnnotationKind, Level, Renderer, Snippet};
+use typhos_core::filter::FilterError;
 use typhos_core::schema::{Diagnostic, Schema, read};
 
 use crate::outcome::Failure;
@@ -25,6 +26,12 @@ pub fn read_schema(path: &Path) -> Result<(Schema, String), Failure> {
         Ok(schema) => Ok((schema, source)),
         Err(wrong) => Err(Failure::Schema(show(&wrong, &source, path))),
     }
+}
+
+/// A question that cannot be asked.
+pub fn question(source: &str, error: &FilterError) -> String {
+    let wrong = Diagnostic::new(error.span.clone(), &error.message);
+    show(&[wrong], source, Path::new("--where"))
 }
 
 /// All mistakes, one after another, and how many there are.

@@ -10,6 +10,8 @@
 //! * [`infer`]: facts → types with reasons; a survey becomes a draft.
 //! * [`columns`]: text → typed Arrow arrays under a declaration, with every misfit named.
 //! * [`sorting`]: typed rows in an order, in little memory.
+//! * [`filter`]: a question such as `route = 'Holm'`, answered by rows and by statistics.
+//! * [`ledger`]: bytes per column, before and after, and what would save more.
 //! * [`run`]: the one loop that feeds blocks to all cores and puts results back in order.
 //!
 //! Nothing here prints, reads the command line, ends the process or opens a connection. Progress is
@@ -18,8 +20,10 @@
 
 pub mod columns;
 pub mod dates;
+pub mod filter;
 pub mod infer;
 mod intern;
+pub mod ledger;
 pub mod readings;
 pub mod run;
 pub mod schema;

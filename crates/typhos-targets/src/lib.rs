@@ -14,6 +14,7 @@ pub mod parquet;
 mod rejects;
 mod sorted;
 pub mod sqlite;
+mod weigh;
 mod whole;
 
 use std::path::{Path, PathBuf};
@@ -23,6 +24,7 @@ use thiserror::Error;
 use typhos_core::sorting::SortError;
 
 pub use load::{Destination, LoadError, LoadOptions, LoadReport, load};
+pub use weigh::{Wanted, Weighed, Weighing, Weight, weigh};
 pub use whole::{refuse_existing, write_file};
 
 /// Why a target failed.

@@ -172,7 +172,13 @@ where
         Some(order) => {
             // Beside the rejects there is room for what is loaded too, or nearly so.
             let folder = crate::whole::parent(&options.rejects);
-            let sorted = Sorted { order: Arc::new(order), folder, options };
+            let sorted = Sorted {
+                order: Arc::new(order),
+                folder,
+                run: options.run,
+                memory: options.sort_memory,
+                mode: OnMisfit::AsDeclared,
+            };
             let runs = sorted.runs(input, plan, monitor, &mut note)?;
             sorted.merge(runs, plan, &encoder, monitor, |encoded| Ok(sink.append(encoded)?))?;
         }

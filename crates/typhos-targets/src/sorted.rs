@@ -11,7 +11,7 @@ use typhos_core::run::{self, Monitor, RunOptions};
 use typhos_core::sorting::{Runs, SortOrder};
 use typhos_core::text::Input;
 
-use crate::load::{LoadError, LoadOptions};
+use crate::load::LoadError;
 use crate::parquet::SORTED_ROW_GROUP;
 use crate::{EncodeUnit, Encoder, TargetError};
 
@@ -26,7 +26,10 @@ pub(crate) struct Sorted<'l> {
     pub order: Arc<SortOrder>,
     /// Where temporary files may be.
     pub folder: &'l Path,
-    pub options: &'l LoadOptions,
+    pub run: RunOptions,
+    /// Bytes that sorting may take.
+    pub memory: usize,
+    pub mode: OnMisfit,
 }
 
 /// Rows that become a row group, and where the first of them stands among all.
@@ -45,17 +48,16 @@ impl Sorted<'_> {
         monitor: &dyn Monitor,
         mut note: impl FnMut(BlockReport) -> Result<(), TargetError> + Send,
     ) -> Result<Runs, LoadError> {
-        let LoadOptions { run, sort_memory, .. } = self.options;
         // A thread has a block, its arrays, the same in order, their keys, and results that wait.
         let (least, most) = BLOCK_BYTES;
-        let block_bytes = (sort_memory / run.threads.get() / 32).clamp(least, most);
-        let run = RunOptions { block_bytes, ..*run };
-        let mut runs = Runs::new(self.order.clone(), plan.arrow(), *sort_memory, self.folder);
+        let block_bytes = (self.memory / self.run.threads.get() / 32).clamp(least, most);
+        let run = RunOptions { block_bytes, ..self.run };
+        let mut runs = Runs::new(self.order.clone(), plan.arrow(), self.memory, self.folder);
         run::map_blocks::<_, _, LoadError>(
             input,
             &run,
             monitor,
-            || Converter::new(plan, OnMisfit::AsDeclared).in_one_batch(),
+            || Converter::new(plan, self.mode).in_one_batch(),
             |converter, block| {
                 let mut batches = Vec::new();
                 let report = converter.convert::<LoadError>(block, |batch| {
@@ -103,7 +105,7 @@ impl Sorted<'_> {
                 }
                 Ok(done > stretch.start)
             },
-            &self.options.run,
+            &self.run,
             monitor,
             || (),
             |(), stretch| {

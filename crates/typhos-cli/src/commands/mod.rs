@@ -10,6 +10,7 @@ mod look;
 mod peek;
 mod pool;
 mod scout;
+mod weigh;
 
 use clap::Parser;
 use typhos_core::columns::Plan;
@@ -42,6 +43,7 @@ fn run(args: Args, console: &mut Console) -> Result<Outcome, Failure> {
         Command::Draft(args) => draft::run(&args, common, console),
         Command::Pool(args) => pool::run(&args, console),
         Command::Check(args) => check::run(&args, common, console),
+        Command::Weigh(args) => weigh::run(&args, common, console),
         Command::Load(args) => load::run(&args, common, console),
         Command::Peek(args) => peek::run(&args, common, console),
         Command::Dates(args) => dates::run(&args, common, console),

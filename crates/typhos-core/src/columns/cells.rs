@@ -33,6 +33,11 @@ pub(super) trait Cells: Send {
     /// Takes the array of all cells since the last time.
     fn finish(&mut self) -> ArrayRef;
 
+    /// The declared lower bound in the units of the type, where values are numbers of units.
+    fn low(&self) -> Option<i64> {
+        None
+    }
+
     /// How many values were changed since the last time, as the column declares.
     fn changed(&mut self) -> u64 {
         0
@@ -147,14 +152,24 @@ impl Bounds {
     /// # Errors
     /// A sentence that says why it is not.
     pub fn parse(ty: Type, text: &str) -> Result<(), String> {
-        struct Ignore;
-        impl Visit for Ignore {
-            type Out = ();
-            fn visit<C: Cells + 'static>(self, _: C) {}
+        Bounds::units(ty, text).map(|_| ())
+    }
+
+    /// A day, time or instant, as a bound in a schema file says it, in the units of its type.
+    ///
+    /// # Errors
+    /// A sentence that says why it is none.
+    pub(crate) fn units(ty: Type, text: &str) -> Result<Option<i64>, String> {
+        struct Low;
+        impl Visit for Low {
+            type Out = Option<i64>;
+            fn visit<C: Cells + 'static>(self, cells: C) -> Option<i64> {
+                cells.low()
+            }
         }
         let mut column = ColumnDecl::new("", ty);
         column.low = Some(text.to_owned());
-        with_cells(&column, Ignore)
+        with_cells(&column, Low)
     }
 }
 
@@ -219,6 +234,10 @@ impl<A: ArrowPrimitiveType, R: Read<Native = A::Native> + Send> Cells for Primit
         let values = std::mem::replace(&mut self.values, Vec::with_capacity(capacity));
         let array = PrimitiveArray::<A>::new(ScalarBuffer::from(values), self.validity.finish());
         Arc::new(array.with_data_type(self.data_type.clone()))
+    }
+
+    fn low(&self) -> Option<i64> {
+        self.low.as_ref()?.0.to_i64()
     }
 
     fn changed(&mut self) -> u64 {

@@ -40,6 +40,7 @@ pub struct Converter<'p> {
     plan: &'p Plan,
     mode: OnMisfit,
     columns: Vec<Box<dyn FillColumn>>,
+    beside: Vec<(&'p Plan, Vec<Box<dyn FillColumn>>)>,
     records: Records,
     misfits: Vec<RowMisfit>,
     scratch: Vec<u8>,
@@ -56,21 +57,23 @@ struct RowMisfit {
 impl<'p> Converter<'p> {
     /// A converter for one thread.
     pub fn new(plan: &'p Plan, mode: OnMisfit) -> Converter<'p> {
-        let schema = plan.schema();
-        let columns = schema.columns.iter().map(|column| {
-            let absent = Absent::new(&schema.absent_of(column));
-            let visitor = MakeColumn { absent, column };
-            with_cells(column, visitor).expect("bounds were parsed when the schema was read")
-        });
         Converter {
             plan,
             mode,
-            columns: columns.collect(),
+            columns: columns_of(plan),
+            beside: Vec::new(),
             records: Records::default(),
             misfits: Vec::new(),
             scratch: Vec::new(),
             batch_records: DEFAULT_BATCH_RECORDS,
         }
+    }
+
+    /// Converts the records that are loaded in other ways too. What does not fit there is null, and no
+    /// report says so.
+    pub fn beside(mut self, plans: &'p [Plan]) -> Self {
+        self.beside = plans.iter().map(|plan| (plan, columns_of(plan))).collect();
+        self
     }
 
     /// Makes one batch of a block, for who sorts it, where it has fewer records than 32 bits count.
@@ -89,12 +92,26 @@ impl<'p> Converter<'p> {
         block: &Block,
         mut each: impl FnMut(RecordBatch) -> Result<(), E>,
     ) -> Result<BlockReport, E> {
+        self.convert_all(block, |batches| batches.into_iter().try_for_each(&mut each))
+    }
+
+    /// As [`convert`](Self::convert), and with each batch hands over the same records as the plans
+    /// [beside](Self::beside) make them.
+    ///
+    /// # Errors
+    /// The same.
+    pub fn convert_all<E: From<MisfitValue>>(
+        &mut self,
+        block: &Block,
+        mut each: impl FnMut(Vec<RecordBatch>) -> Result<(), E>,
+    ) -> Result<BlockReport, E> {
         let plan = self.plan;
         let mut report =
             BlockReport { account: Account::new(self.columns.len()), set_aside: Vec::new() };
         let layout = plan.layout(block.file);
         let is_utf8 = simdutf8::basic::from_utf8(block.text()).is_ok();
-        self.columns.iter_mut().for_each(|column| column.reset());
+        let others = self.beside.iter_mut().flat_map(|(_, columns)| columns);
+        self.columns.iter_mut().chain(others).for_each(|column| column.reset());
         let mut splitter = Splitter::new(block, &layout.dialect, layout.fields);
         while splitter.fill(&mut self.records, self.batch_records) {
             let slice = Slice { block, layout, keeps_empty: plan.keeps_empty(), is_utf8 };
@@ -119,10 +136,13 @@ impl<'p> Converter<'p> {
             report.account.loaded += self.records.len() as u64;
             report.account.set_aside += (report.set_aside.len() - aside_before) as u64;
             if !self.records.is_empty() {
-                let options = RecordBatchOptions::new().with_row_count(Some(self.records.len()));
-                let batch = RecordBatch::try_new_with_options(plan.arrow(), arrays, &options)
-                    .expect("every column has the type and length of the plan");
-                each(batch)?;
+                let mut batches = vec![batch(plan, arrays, self.records.len())];
+                let Converter { beside, records, scratch, .. } = self;
+                for (plan, columns) in beside {
+                    let arrays = fill(plan, columns, slice, records, scratch, &mut |_, _, _| {});
+                    batches.push(batch(plan, arrays, records.len()));
+                }
+                each(batches)?;
             }
         }
         report.account.assert_balance();
@@ -133,12 +153,8 @@ impl<'p> Converter<'p> {
     fn fill(&mut self, slice: Slice<'_>) -> Vec<ArrayRef> {
         self.misfits.clear();
         let Converter { plan, columns, records, misfits, scratch, .. } = self;
-        let filled = columns.iter_mut().enumerate().map(|(index, column)| {
-            let mut note = |row, reason| misfits.push(RowMisfit { row, column: index, reason });
-            let field = slice.layout.place(plan.sources()[index]);
-            column.fill(slice, records, field, scratch, &mut note)
-        });
-        filled.collect()
+        let mut note = |row, column, reason| misfits.push(RowMisfit { row, column, reason });
+        fill(plan, columns, slice, records, scratch, &mut note)
     }
 
     fn policy(&self, column: usize) -> Misfit {
@@ -242,6 +258,38 @@ impl<'p> Converter<'p> {
         }
         record
     }
+}
+
+fn columns_of(plan: &Plan) -> Vec<Box<dyn FillColumn>> {
+    let schema = plan.schema();
+    let columns = schema.columns.iter().map(|column| {
+        let absent = Absent::new(&schema.absent_of(column));
+        let visitor = MakeColumn { absent, column };
+        with_cells(column, visitor).expect("bounds were parsed when the schema was read")
+    });
+    columns.collect()
+}
+
+/// Fills all columns of a plan; what does not fit is null, and noted with its row and column.
+fn fill(
+    plan: &Plan,
+    columns: &mut [Box<dyn FillColumn>],
+    slice: Slice<'_>,
+    records: &Records,
+    scratch: &mut Vec<u8>,
+    note: &mut dyn FnMut(usize, usize, Reason),
+) -> Vec<ArrayRef> {
+    let filled = columns.iter_mut().enumerate().map(|(index, column)| {
+        let field = slice.layout.place(plan.sources()[index]);
+        column.fill(slice, records, field, scratch, &mut |row, reason| note(row, index, reason))
+    });
+    filled.collect()
+}
+
+fn batch(plan: &Plan, arrays: Vec<ArrayRef>, rows: usize) -> RecordBatch {
+    let options = RecordBatchOptions::new().with_row_count(Some(rows));
+    RecordBatch::try_new_with_options(plan.arrow(), arrays, &options)
+        .expect("every column has the type and length of the plan")
 }
 
 /// What a column needs to know of the block it is filled from.

@@ -27,6 +27,7 @@ use crate::survey::{ColumnFacts, DistinctCount, ESTIMATE_ERROR, Example, Facts, 
 pub use crate::wording::{counted, grouped, shown};
 pub use auto::{settle, survey_for};
 pub use dates::{DateFindings, find_dates};
+pub(crate) use draft::declare;
 pub use draft::{Draft, Naming, Wanted, draft, snake_case};
 pub use house::{HOUSE_KEYS, House, parse_headroom, parse_quoted, parse_share, share_name};
 pub use profile::{Bin, Profile, ReadingFacts, profile};

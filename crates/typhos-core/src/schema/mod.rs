@@ -16,6 +16,7 @@ mod types;
 mod write;
 
 pub use keep::{Kept, keep};
+pub(crate) use layout::unknown_column;
 pub use layout::{Compression, LAYOUT_KEYS, Layout, SortKey};
 pub use model::{ColumnDecl, Diagnostic, From, InputDecl, Misfit, Rounding, Schema};
 pub use read::{COLUMN_KEYS, read};

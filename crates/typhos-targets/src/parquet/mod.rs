@@ -3,6 +3,7 @@
 //! Each block of the input becomes a row group, encoded and compressed on the thread that converted
 //! it; the sink only appends bytes. [`form`] says how files are written, [`read`] reads them back.
 
+mod footprint;
 mod form;
 mod read;
 
@@ -16,17 +17,19 @@ use ::parquet::arrow::arrow_writer::{
     compute_leaves,
 };
 use ::parquet::errors::ParquetError;
-use ::parquet::file::metadata::ParquetMetaData;
 use ::parquet::file::writer::SerializedFileWriter;
 use arrow_array::{ArrayRef, RecordBatch, StringArray};
 use arrow_schema::{Field, SchemaRef};
 
+pub use footprint::Footprint;
 pub use form::{Form, SORT_KEY, fidelity_notes};
 use form::{Values, leaves, stored_array};
 pub use read::{files, head};
 
+use typhos_core::filter::Filter;
 use typhos_core::text::{Input, InputError, mean_record_bytes};
 
+use crate::weigh::Nowhere;
 use crate::whole::{WholeDirectory, WholeFile};
 use crate::{EncodeUnit, Encoder, Sink, TargetError};
 
@@ -95,6 +98,62 @@ pub fn open(
     };
     let (encoder, writers) = writers(path, files, form)?;
     Ok((encoder, ParquetSink { place, writers }))
+}
+
+/// Opens a Parquet target that keeps nothing but sizes, and for a question what a reader has to read.
+pub(crate) fn nowhere(
+    form: Form,
+    rows: SchemaRef,
+    filter: Option<&Filter>,
+) -> Result<(ParquetEncoder, Counted<'_>), TargetError> {
+    let path = crate::weigh::no_path();
+    let (encoder, writers) = writers(&path, vec![Nowhere::default()], form)?;
+    let columns = vec![0; rows.fields().len()];
+    let footprint = filter.map(|filter| (filter, Footprint::default()));
+    Ok((encoder, Counted { writers, rows, columns, footprint }))
+}
+
+/// A file that is written nowhere, and counted.
+pub(crate) struct Counted<'f> {
+    writers: Writers<Nowhere>,
+    rows: SchemaRef,
+    columns: Vec<u64>,
+    footprint: Option<(&'f Filter, Footprint)>,
+}
+
+/// What a file that is written nowhere would take.
+pub(crate) struct Sizes {
+    /// Bytes of the pages and dictionaries of each column.
+    pub columns: Vec<u64>,
+    /// Bytes of the whole file.
+    pub file: u64,
+    pub footprint: Option<Footprint>,
+}
+
+impl Counted<'_> {
+    pub fn append(&mut self, encoded: RowGroups) -> Result<(), TargetError> {
+        for group in &encoded.groups {
+            let leaf: Vec<_> = group.chunks.iter().map(ArrowColumnChunk::close).collect();
+            let mut sizes = leaf.iter().map(|leaf| leaf.bytes_written);
+            for (total, field) in self.columns.iter_mut().zip(self.rows.fields()) {
+                *total += sizes.by_ref().take(leaves(field.data_type())).sum::<u64>();
+            }
+            if let Some((filter, footprint)) = &mut self.footprint {
+                footprint.add(&leaf, &self.rows, filter);
+            }
+        }
+        self.writers.append(encoded)
+    }
+
+    pub fn finish(self) -> Result<Sizes, TargetError> {
+        let mut file = 0;
+        self.writers.finish(|nowhere| {
+            file += nowhere.0;
+            Ok(())
+        })?;
+        let footprint = self.footprint.map(|(_, footprint)| footprint);
+        Ok(Sizes { columns: self.columns, file, footprint })
+    }
 }
 
 /// Encoder and writers of the files of an output.
@@ -179,28 +238,6 @@ pub struct RowGroups {
 
 struct RowGroup {
     chunks: Vec<ArrowColumnChunk>,
-}
-
-impl RowGroups {
-    /// Bytes that each column takes, column by column of the rows, with the headers of its pages.
-    pub fn column_bytes(&self, form: &Form) -> Vec<u64> {
-        let of = |group: &RowGroup| {
-            let mut chunks = group.chunks.iter();
-            let column = |field: &std::sync::Arc<Field>| {
-                chunks
-                    .by_ref()
-                    .take(leaves(field.data_type()))
-                    .map(|c| c.close().bytes_written)
-                    .sum()
-            };
-            form.stored.fields().iter().map(column).collect::<Vec<u64>>()
-        };
-        let mut total = vec![0; form.stored.fields().len()];
-        for bytes in self.groups.iter().map(of) {
-            total.iter_mut().zip(bytes).for_each(|(total, bytes)| *total += bytes);
-        }
-        total
-    }
 }
 
 impl RowGroupUnit<'_> {
@@ -299,16 +336,16 @@ impl<W: Write + Send> Writers<W> {
         TargetError::Parquet { path: self.path.clone(), source }
     }
 
-    /// Writes what stands at the end of files, and hands each to `done` with it.
+    /// Writes what stands at the end of files, and hands each to `done`.
     fn finish(
         mut self,
-        mut done: impl FnMut(&W, ParquetMetaData) -> Result<(), TargetError>,
+        mut done: impl FnMut(&W) -> Result<(), TargetError>,
     ) -> Result<(), TargetError> {
         let metadata = self.form.metadata(&self.values);
         for mut writer in std::mem::take(&mut self.files) {
             metadata.iter().for_each(|entry| writer.append_key_value_metadata(entry.clone()));
-            let about = writer.finish().map_err(|source| self.failed(source))?;
-            done(writer.inner(), about)?;
+            writer.finish().map_err(|source| self.failed(source))?;
+            done(writer.inner())?;
         }
         Ok(())
     }
@@ -334,7 +371,7 @@ impl Sink for ParquetSink {
 
     fn finish(self) -> Result<(), TargetError> {
         let path = self.writers.path.clone();
-        self.writers.finish(|file, _| file.sync_all().map_err(TargetError::io(&path)))?;
+        self.writers.finish(|file| file.sync_all().map_err(TargetError::io(&path)))?;
         match self.place {
             Place::File(file) => file.keep(),
             Place::Directory(directory) => directory.keep(),

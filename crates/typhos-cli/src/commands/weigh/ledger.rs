@@ -1,0 +1,305 @@
+//! The ledger of one declaration, for a person.
+
+use std::collections::BTreeMap;
+
+use typhos_core::infer::{counted, grouped};
+use typhos_core::ledger::{Advice, Step};
+use typhos_core::schema::Type;
+
+use super::{Ledger, factor, reads, title};
+use crate::args::Weigh;
+use crate::console::{self, BOLD, Console, DIM, FOUND, GOOD, WARN, paint, safe};
+use crate::table::{Heading, Look, render};
+
+/// Characters of the longest bar, at least and at most.
+const BAR: (usize, usize) = (8, 36);
+
+/// Terminals narrower than this show of files only what is declared.
+const WIDE: usize = 120;
+
+/// A column of the input, or one that is declared, and what it takes in each way.
+pub struct Line {
+    pub name: String,
+    /// Its declared type; `None` where it is left out.
+    pub ty: Option<Type>,
+    /// In memory as text, with wide types, and as declared.
+    pub memory: [u64; 3],
+    /// In a file, the same.
+    pub disk: [u64; 3],
+}
+
+/// The lines of a ledger: declared columns as they are declared, then those that are left out.
+pub fn lines(ledger: &Ledger) -> Vec<Line> {
+    let schema = ledger.plan.schema();
+    let [text, wide] = &ledger.weighed.others[..] else { unreachable!("two ways beside") };
+    let declared = &ledger.weighed.declared;
+    let source = |at: usize| ledger.faces.declared.iter().position(|of| *of == Some(at));
+    let columns = schema.columns.iter().enumerate().map(|(at, column)| {
+        // A column made of one that another is made of has no text of its own.
+        let as_is = source(at).map_or([0; 4], |source| {
+            [
+                text.memory[source].total(),
+                wide.memory[source].total(),
+                text.disk[source],
+                wide.disk[source],
+            ]
+        });
+        Line {
+            name: column.name.clone(),
+            ty: Some(column.ty),
+            memory: [as_is[0], as_is[1], declared.memory[at].total()],
+            disk: [as_is[2], as_is[3], declared.disk[at]],
+        }
+    });
+    let left_out = ledger.faces.declared.iter().enumerate().filter(|(_, of)| of.is_none());
+    let left_out = left_out.map(|(source, _)| Line {
+        name: ledger.input.names()[source].clone(),
+        ty: None,
+        memory: [text.memory[source].total(), wide.memory[source].total(), 0],
+        disk: [text.disk[source], wide.disk[source], 0],
+    });
+    columns.chain(left_out).collect()
+}
+
+/// Sums of the lines.
+pub fn totals(lines: &[Line]) -> ([u64; 3], [u64; 3]) {
+    let sum = |of: fn(&Line) -> [u64; 3]| {
+        lines.iter().map(of).fold([0; 3], |a, b| [a[0] + b[0], a[1] + b[1], a[2] + b[2]])
+    };
+    (sum(|line| line.memory), sum(|line| line.disk))
+}
+
+/// The bytes that each step saved in memory.
+pub fn steps(lines: &[Line]) -> BTreeMap<Step, i64> {
+    let mut steps = BTreeMap::new();
+    for line in lines {
+        let [text, wide, declared] = line.memory;
+        let taken = match line.ty {
+            Some(ty) => Step::of(ty, text, wide, declared),
+            None => vec![(Step::Dropped, text as i64)],
+        };
+        taken.into_iter().for_each(|(step, bytes)| *steps.entry(step).or_default() += bytes);
+    }
+    steps
+}
+
+pub fn show(ledger: &Ledger, args: &Weigh, console: &mut Console) -> std::io::Result<()> {
+    let weighed = &ledger.weighed;
+    let rows = counted(weighed.account.loaded, "row");
+    console.say(format!(
+        "{}  {}",
+        title(&ledger.input, &args.schema.display().to_string()),
+        paint(BOLD, rows)
+    ))?;
+    console.say("")?;
+    let lines = lines(ledger);
+    let (memory, disk) = totals(&lines);
+    table(ledger, &lines, memory, disk, console)?;
+    console.say("")?;
+    console.say(format!(
+        "  in memory {}: {} as declared; {} with wide types, {} as text",
+        paint(GOOD, format!("{} smaller than text", factor(memory[0], memory[2]))),
+        paint(BOLD, console::bytes(memory[2])),
+        console::bytes(memory[1]),
+        console::bytes(memory[0]),
+    ))?;
+    let source = ledger.input.bytes();
+    let share = if source > 0 {
+        format!("; {:.1} % of the input", weighed.declared.file as f64 / source as f64 * 100.0)
+    } else {
+        String::new()
+    };
+    console.say(format!(
+        "  in a file {}: {} as declared{share}",
+        paint(
+            GOOD,
+            format!("{} smaller than text", factor(weighed.others[0].file, weighed.declared.file))
+        ),
+        paint(BOLD, console::bytes(weighed.declared.file)),
+    ))?;
+    show_steps(&lines, memory, console)?;
+    traps(&lines, console)?;
+    if let (Some(footprint), Some(question)) = (weighed.footprint, &args.filter) {
+        console.say("")?;
+        let meant = counted(weighed.matched, "row");
+        console.say(format!(
+            "{}  {}",
+            paint(BOLD, safe(question)),
+            paint(DIM, format!("{meant} are meant"))
+        ))?;
+        for (what, (part, all)) in
+            [("row groups", footprint.groups), ("rows", footprint.rows), ("bytes", footprint.bytes)]
+        {
+            console.say(format!("  reads {}", reads(what, part, all)))?;
+        }
+    }
+    if let Some(advice) = &ledger.advice {
+        show_advice(advice, console)?;
+    }
+    Ok(())
+}
+
+fn table(
+    ledger: &Ledger,
+    lines: &[Line],
+    memory: [u64; 3],
+    disk: [u64; 3],
+    console: &mut Console,
+) -> std::io::Result<()> {
+    let wide = console.width.is_none_or(|width| width >= WIDE);
+    let mut headings = vec![
+        Heading::left("column").most(24),
+        Heading::left("type").most(20),
+        Heading::right("as text"),
+        Heading::right("wide"),
+        Heading::right("declared"),
+        Heading::right("smaller"),
+    ];
+    if wide {
+        headings.extend(["file: text", "wide", "declared"].map(Heading::right));
+    } else {
+        headings.push(Heading::right("in a file"));
+    }
+    let files = |disk: [u64; 3], look: Look| {
+        let figures = if wide { &disk[..] } else { &disk[2..] };
+        figures.iter().map(|bytes| (grouped(*bytes), look)).collect::<Vec<_>>()
+    };
+    let row = |line: &Line| {
+        let [text, of_wide, declared] = line.memory;
+        let (ty, look) = match line.ty {
+            Some(ty) => (ty.to_string(), Look::Type),
+            None => ("left out".into(), Look::Dim),
+        };
+        let larger = if declared > text { Look::Warn } else { Look::Plain };
+        let mut cells = vec![
+            (line.name.clone(), Look::Plain),
+            (ty, look),
+            (grouped(text), Look::Dim),
+            (grouped(of_wide), Look::Dim),
+            (grouped(declared), larger),
+            (if line.ty.is_some() { factor(text, declared) } else { String::new() }, larger),
+        ];
+        cells.extend(files(line.disk, Look::Dim));
+        cells
+    };
+    let mut rows: Vec<_> = lines.iter().map(row).collect();
+    let sizes = [&ledger.weighed.others[0], &ledger.weighed.others[1], &ledger.weighed.declared];
+    let frames = [0, 1, 2].map(|at| sizes[at].file - disk[at]);
+    // What belongs to no column: the schema, the indexes, the ends of the files.
+    let mut frame = vec![("indexes, ends of the file".into(), Look::Dim)];
+    frame.extend(std::iter::repeat_n((String::new(), Look::Dim), 5));
+    frame.extend(files(frames, Look::Dim));
+    rows.push(frame);
+    let [text, of_wide, declared] = memory;
+    let mut total = vec![
+        ("total".into(), Look::Plain),
+        (String::new(), Look::Plain),
+        (grouped(text), Look::Plain),
+        (grouped(of_wide), Look::Plain),
+        (grouped(declared), Look::Plain),
+        (factor(text, declared), Look::Plain),
+    ];
+    total.extend(files([0, 1, 2].map(|at| sizes[at].file), Look::Plain));
+    rows.push(total);
+    let drawn = render(console, &headings, rows, false);
+    let drawn: Vec<&str> = drawn.lines().collect();
+    let used = drawn.iter().map(|line| visible_width(line)).max().unwrap_or(0);
+    let room = console.width.map_or(BAR.1, |width| width.saturating_sub(used + 3));
+    if room < BAR.0 {
+        return console.say(drawn.join("\n"));
+    }
+    let most = lines.iter().map(|line| line.memory[0].max(line.memory[2])).max().unwrap_or(0);
+    for (at, line) in drawn.iter().enumerate() {
+        match at.checked_sub(1).and_then(|at| lines.get(at)) {
+            Some(of) => {
+                let pad = " ".repeat(used - visible_width(line));
+                console.say(format!("{line}{pad}  {}", bar(of, most, room.min(BAR.1))))?;
+            }
+            None => console.say(line)?,
+        }
+    }
+    console.say(paint(
+        DIM,
+        "  bytes; bars: in memory as declared (solid), and what text would take more",
+    ))
+}
+
+/// Characters that a styled line takes on a terminal.
+fn visible_width(line: &str) -> usize {
+    let plain = anstream::adapter::strip_str(line).to_string();
+    unicode_width::UnicodeWidthStr::width(&plain[..])
+}
+
+/// A bar as long as the text is, solid as far as the declared column goes.
+fn bar(line: &Line, most: u64, room: usize) -> String {
+    let length = |bytes: u64| (bytes as f64 / most.max(1) as f64 * room as f64).ceil() as usize;
+    let [text, _, declared] = line.memory;
+    let solid = length(declared);
+    let rest = length(text).saturating_sub(solid);
+    let style = if declared > text { WARN } else { FOUND };
+    format!("{}{}", paint(style, "█".repeat(solid)), paint(DIM, "░".repeat(rest)))
+}
+
+fn show_steps(lines: &[Line], memory: [u64; 3], console: &mut Console) -> std::io::Result<()> {
+    let steps = steps(lines);
+    console.say("")?;
+    console.say(paint(BOLD, "what made it smaller, in memory"))?;
+    let most = steps.values().map(|bytes| bytes.unsigned_abs()).max().unwrap_or(0);
+    for (step, bytes) in &steps {
+        if *bytes == 0 {
+            continue;
+        }
+        let sign = if *bytes > 0 { "-" } else { "+" };
+        let figure = format!("{sign}{}", grouped(bytes.unsigned_abs()));
+        let length = bytes.unsigned_abs() as f64 / most.max(1) as f64 * 30.0;
+        let style = if *bytes > 0 { GOOD } else { WARN };
+        let share = *bytes as f64 / memory[0].max(1) as f64 * 100.0;
+        console.say(format!(
+            "  {:<28} {figure:>15} {} {}",
+            step.name(),
+            paint(DIM, format!("{share:>5.1} %")),
+            paint(style, "█".repeat(length.ceil() as usize)),
+        ))?;
+    }
+    Ok(())
+}
+
+/// Columns that codes made larger: they are obeyed, and told.
+fn traps(lines: &[Line], console: &mut Console) -> std::io::Result<()> {
+    let coded = |ty: Option<Type>| matches!(ty, Some(Type::Lowcard | Type::Category));
+    for line in lines.iter().filter(|line| coded(line.ty) && line.memory[2] > line.memory[0]) {
+        let text = format!(
+            "'{}' takes {} as codes with their dictionary, and {} as text: declare it as text",
+            safe(&line.name),
+            counted(line.memory[2], "byte"),
+            counted(line.memory[0], "byte"),
+        );
+        console.note(paint(WARN, text))?;
+    }
+    Ok(())
+}
+
+fn show_advice(advice: &[Advice], console: &mut Console) -> std::io::Result<()> {
+    console.say("")?;
+    if advice.is_empty() {
+        return console
+            .say(format!("{} nothing would be smaller in another type.", paint(GOOD, "✓")));
+    }
+    let sum: u64 = advice.iter().map(|advice| advice.saves).sum();
+    console.say(format!(
+        "{}  {}",
+        paint(BOLD, "what would save more, in memory"),
+        paint(DIM, format!("{} in all", console::bytes(sum)))
+    ))?;
+    for Advice { column, change: (from, to), saves, line, risk } in advice {
+        console.say(format!(
+            "  {}: {from} → {} saves {}; {}",
+            paint(BOLD, safe(column)),
+            paint(FOUND, to),
+            paint(GOOD, console::bytes(*saves)),
+            paint(DIM, safe(risk))
+        ))?;
+        console.say(format!("    {}", safe(line)))?;
+    }
+    Ok(())
+}

@@ -1,0 +1,189 @@
+//! `typhos weigh`: the ledger of a table, what would save more, and two declarations compared.
+
+mod compare;
+mod json;
+mod ledger;
+mod suggest;
+
+use std::path::Path;
+
+use typhos_core::columns::Plan;
+use typhos_core::filter::Filter;
+use typhos_core::infer::{Decision, counted, decide, grouped, survey_for};
+use typhos_core::ledger::{Advice, Faces, advise, faces};
+use typhos_core::schema::Schema;
+use typhos_core::sorting::DEFAULT_SORT_MEMORY;
+use typhos_core::survey::Survey;
+use typhos_core::text::Input;
+use typhos_targets::{LoadError, Wanted, Weighed, Weighing};
+
+use crate::args::{Common, RuleArgs, Weigh};
+use crate::console::{BOLD, Console, DIM, WARN, paint};
+use crate::diagnose;
+use crate::outcome::{Failure, Outcome};
+use crate::progress::Progress;
+use crate::report::{input_line, skipped_note};
+use crate::settings::Settings;
+
+pub fn run(args: &Weigh, common: &Common, console: &mut Console) -> Result<Outcome, Failure> {
+    let is_schema = |path: &Path| path.extension().is_some_and(|extension| extension == "toml");
+    let misfits = match &args.inputs[..] {
+        [second] if is_schema(second) => {
+            return Err(Failure::Usage(format!(
+                "give the files to weigh: typhos weigh {} {} INPUT",
+                args.schema.display(),
+                second.display()
+            )));
+        }
+        [second, ..] if is_schema(second) => compare::run(args, common, console)?,
+        _ if args.suggest_sort => suggest::run(args, common, console)?,
+        _ => one(args, common, console)?,
+    };
+    if misfits > 0 {
+        let text = format!(
+            "{} left out of the ledger; 'typhos check' lists them",
+            counted(misfits, "misfit")
+        );
+        console.note(paint(WARN, text))?;
+    }
+    Ok(Outcome::objecting_if(misfits > 0))
+}
+
+/// A declaration and everything that its ledger says.
+pub struct Ledger {
+    pub plan: Plan,
+    pub input: Input,
+    pub faces: Faces,
+    pub weighed: Weighed,
+    pub advice: Option<Vec<Advice>>,
+}
+
+/// Weighs under one declaration.
+fn one(args: &Weigh, common: &Common, console: &mut Console) -> Result<u64, Failure> {
+    let (plan, input) = super::plan(&args.schema, &args.inputs, &args.input, common, console)?;
+    let filter = filter(args, &plan)?;
+    let is_sorted = !plan.schema().layout.sort.is_empty();
+    if input.is_stream() && (is_sorted || args.advice) {
+        return Err(Failure::Usage(
+            "a stream is read only once, and to weigh sorted rows, or to give advice, it would be read \
+             twice; give a file"
+                .into(),
+        ));
+    }
+    let schema = plan.schema();
+    let has_more = plan.source_columns() > plan.sources().len();
+    let looked = if args.advice || has_more && !input.is_stream() {
+        Some(look(&plan, &input, args, common)?)
+    } else {
+        None
+    };
+    let decisions = looked.as_ref().map(|(_, decisions)| &decisions[..]);
+    let faces = faces(schema, plan.sources(), input.names(), decisions);
+    let others = [&faces.text, &faces.wide].map(|face| bind(face.clone(), &input));
+    let what = weighing(args, &plan, &others, filter.as_ref(), common, &input, Wanted::Ledger);
+    let weighed = weigh(&what, common, "weighing")?;
+    let advice = looked.as_ref().filter(|_| args.advice).map(|(survey, decisions)| {
+        let rows = weighed.account.loaded;
+        advise(schema, plan.sources(), survey, decisions, &weighed.declared.memory, rows)
+    });
+    let misfits = weighed.account.misfits();
+    let ledger = Ledger { plan, input, faces, weighed, advice };
+    if let Some(note) = skipped_note(&ledger.input) {
+        console.note(paint(DIM, note))?;
+    }
+    if args.json {
+        console.json(&json::one(&ledger, args))?;
+    } else {
+        ledger::show(&ledger, args, console)?;
+    }
+    Ok(misfits)
+}
+
+/// Surveys the input under what the declaration says of absent values, and decides about its columns.
+fn look(
+    plan: &Plan,
+    input: &Input,
+    args: &Weigh,
+    common: &Common,
+) -> Result<(Survey, Vec<Decision>), Failure> {
+    let options = survey_for(plan.schema(), plan.sources(), input.names().len());
+    let survey = super::survey(input, &options, common)?;
+    let first = args.inputs.first().map(AsRef::as_ref);
+    let decisions = decide(&survey, &Settings::gather(&RuleArgs::default(), first)?.rules());
+    Ok((survey, decisions))
+}
+
+/// Binds a schema whose columns are said by their place in the input.
+fn bind(schema: Schema, input: &Input) -> Plan {
+    Plan::new(schema, input).expect("columns of the input by their place")
+}
+
+/// Reads the question, and shows where it is wrong.
+fn filter(args: &Weigh, plan: &Plan) -> Result<Option<Filter>, Failure> {
+    let Some(question) = &args.filter else { return Ok(None) };
+    match Filter::parse(question, plan.schema(), &plan.arrow()) {
+        Ok(filter) => Ok(Some(filter)),
+        Err(error) => Err(Failure::Schema(diagnose::question(question, &error))),
+    }
+}
+
+fn weighing<'w>(
+    args: &Weigh,
+    plan: &'w Plan,
+    others: &'w [Plan],
+    filter: Option<&'w Filter>,
+    common: &Common,
+    input: &'w Input,
+    wanted: Wanted,
+) -> Weighing<'w> {
+    Weighing {
+        input,
+        plan,
+        others,
+        filter,
+        run: common.run_options(),
+        sort_memory: args.sort_memory.unwrap_or(DEFAULT_SORT_MEMORY),
+        folder: Path::new("."),
+        wanted,
+    }
+}
+
+fn weigh(what: &Weighing<'_>, common: &Common, doing: &'static str) -> Result<Weighed, Failure> {
+    let is_sorted = !what.plan.schema().layout.sort.is_empty();
+    let passes = match what.wanted {
+        Wanted::Ledger => 1 + u64::from(is_sorted),
+        Wanted::Time => 2,
+        Wanted::File => 1,
+    };
+    let progress = Progress::new(doing, passes * what.input.bytes(), common.quiet);
+    typhos_targets::weigh(what, &progress).map_err(|error| match error {
+        LoadError::Misfit(_) => unreachable!("misfits are noted, and stop nothing"),
+        LoadError::Target(error) => error.into(),
+        LoadError::Run(error) => error.into(),
+    })
+}
+
+/// The input and its declaration, above every report.
+fn title(input: &Input, under: &str) -> String {
+    format!("{}  {}", input_line(input), paint(DIM, format!("under {under}")))
+}
+
+/// How much of a file a question reads, in a line.
+fn reads(what: &str, part: u64, all: u64) -> String {
+    let share = part as f64 / all.max(1) as f64 * 100.0;
+    format!(
+        "{} of {} {what} {}",
+        paint(BOLD, grouped(part)),
+        grouped(all),
+        paint(DIM, format!("({share:.1} %)"))
+    )
+}
+
+/// How many times smaller, in a few characters.
+fn factor(from: u64, to: u64) -> String {
+    match (from, to) {
+        (0, 0) => "1.0x".into(),
+        (_, 0) => "∞".into(),
+        _ => format!("{:.1}x", from as f64 / to as f64),
+    }
+}

@@ -1,0 +1,145 @@
+//! A question about rows, such as `route = 'Holm' and cabin > 'deck'`: typed, and answered twice.
+//!
+//! [`Filter::matches`] says of each row whether it is meant. [`Filter::candidates`] says which rows of a
+//! file could be, as far as the smallest and largest values of its pages tell: what a reader cannot skip.
+//!
+//! Comparisons are those of the declared types: numbers as numbers, dates as dates, ranked categories by
+//! their rank, other texts by their bytes. What is absent fits no comparison, neither `=` nor `!=`; only
+//! `is absent` finds it. A float that is no number fits none either.
+//!
+//! The grammar, with words in any letter case:
+//!
+//! ```text
+//! question = all { "or" all }          all  = part { "and" part }
+//! part     = "not" part | "(" question ")" | test
+//! test     = column ( "=" | "!=" | "<>" | "<" | "<=" | ">" | ">=" ) value
+//!          | column [ "not" ] "in" "(" value { "," value } ")"
+//!          | column [ "not" ] "between" value "and" value
+//!          | column "is" [ "not" ] ( "absent" | "null" )
+//! column   = a name, in double quotes where it has more than letters, digits and underscores
+//! value    = a text in single quotes, or a number, true or false
+//! ```
+
+mod allowed;
+mod parse;
+mod rows;
+
+#[cfg(test)]
+mod tests;
+
+use std::ops::Range;
+
+use arrow_schema::Schema as ArrowSchema;
+use thiserror::Error;
+
+use crate::schema::Schema;
+use allowed::Allowed;
+use parse::Expr;
+pub use rows::{Extremes, Page};
+
+/// A question that cannot be asked.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+#[error("{message}")]
+pub struct FilterError {
+    /// The bytes of the question that are wrong.
+    pub span: Range<usize>,
+    /// What is wrong, and what to do about it.
+    pub message: String,
+}
+
+/// A question about the rows of a schema.
+#[derive(Debug, Clone)]
+pub struct Filter {
+    root: Node,
+}
+
+/// A part of a question. There is no "not": it is turned around where it stands.
+#[derive(Debug, Clone)]
+enum Node {
+    All(Vec<Node>),
+    Any(Vec<Node>),
+    Test(Test),
+}
+
+#[derive(Debug, Clone)]
+struct Test {
+    column: usize,
+    fits: Fits,
+}
+
+#[derive(Debug, Clone)]
+enum Fits {
+    Absent,
+    Present,
+    Values(Allowed),
+}
+
+impl Filter {
+    /// Reads a question about the rows of `schema`, which are held as `arrow` says.
+    ///
+    /// # Errors
+    /// A question that is not understood, a column that is not there, a value that its type cannot have.
+    pub fn parse(
+        question: &str,
+        schema: &Schema,
+        arrow: &ArrowSchema,
+    ) -> Result<Filter, FilterError> {
+        let expr = parse::parse(question)?;
+        Ok(Filter { root: node(&expr, true, schema, arrow)? })
+    }
+
+    /// The columns that are asked about, each once, in the order of the question.
+    pub fn columns(&self) -> Vec<usize> {
+        fn collect(node: &Node, columns: &mut Vec<usize>) {
+            match node {
+                Node::All(parts) | Node::Any(parts) => {
+                    parts.iter().for_each(|part| collect(part, columns));
+                }
+                Node::Test(test) if !columns.contains(&test.column) => columns.push(test.column),
+                Node::Test(_) => {}
+            }
+        }
+        let mut columns = Vec::new();
+        collect(&self.root, &mut columns);
+        columns
+    }
+}
+
+/// Makes a node of a part that is meant as it stands, or turned around.
+fn node(
+    expr: &Expr,
+    meant: bool,
+    schema: &Schema,
+    arrow: &ArrowSchema,
+) -> Result<Node, FilterError> {
+    Ok(match expr {
+        Expr::Not(part) => node(part, !meant, schema, arrow)?,
+        Expr::All(parts) | Expr::Any(parts) => {
+            let parts: Vec<Node> = parts
+                .iter()
+                .map(|part| node(part, meant, schema, arrow))
+                .collect::<Result<_, _>>()?;
+            // Of "not (a and b)" one of the two is not so.
+            if matches!(expr, Expr::All(_)) == meant { Node::All(parts) } else { Node::Any(parts) }
+        }
+        Expr::Absent(column) => {
+            let fits = if meant { Fits::Absent } else { Fits::Present };
+            Node::Test(Test { column: find(column, schema)?, fits })
+        }
+        Expr::Compare(column, comparison) => {
+            let at = find(column, schema)?;
+            let allowed =
+                Allowed::by(comparison, &schema.columns[at], arrow.field(at).data_type())?;
+            let allowed = if meant { allowed } else { allowed.complement() };
+            Node::Test(Test { column: at, fits: Fits::Values(allowed) })
+        }
+    })
+}
+
+fn find(column: &parse::Word, schema: &Schema) -> Result<usize, FilterError> {
+    let found = schema.columns.iter().position(|known| known.name == column.text);
+    found.ok_or_else(|| FilterError {
+        span: column.span.clone(),
+        message: crate::schema::unknown_column(&column.text, &schema.columns),
+    })
+}

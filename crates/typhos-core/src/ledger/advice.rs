@@ -1,0 +1,189 @@
+//! What would save more: for each column the narrower types that the data allows, with the line to change
+//! and what it risks.
+
+use super::ColumnBytes;
+use super::measure::{bits, code_bytes, text_bytes};
+use crate::columns::arrow_type;
+use crate::infer::{Decision, counted, declare, grouped, shown};
+use crate::schema::{ColumnDecl, From, Rounding, Schema, Type, column_line};
+use crate::survey::Survey;
+
+/// A change to one column that saves memory.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Advice {
+    /// The declared column.
+    pub column: String,
+    /// What it is, and what it could be: types, or that it is left out.
+    pub change: (String, String),
+    /// Bytes that it saves in memory.
+    pub saves: u64,
+    /// The line of the schema as it would be; a comment where the column is left out.
+    pub line: String,
+    /// What speaks against it.
+    pub risk: String,
+}
+
+/// What would make columns smaller, the largest saving first.
+///
+/// `sources` says of which column of the survey each declared column is made, `decisions` what was decided
+/// about those, and `weights` what the declared columns take of `rows` rows.
+pub fn advise(
+    schema: &Schema,
+    sources: &[usize],
+    survey: &Survey,
+    decisions: &[Decision],
+    weights: &[ColumnBytes],
+    rows: u64,
+) -> Vec<Advice> {
+    let mut all = Vec::new();
+    for ((column, source), weight) in schema.columns.iter().zip(sources).zip(weights) {
+        let known = Known { column, decision: &decisions[*source], survey, source: *source, rows };
+        all.extend(known.advise(*weight));
+    }
+    all.sort_by(|a, b| b.saves.cmp(&a.saves).then_with(|| a.column.cmp(&b.column)));
+    all
+}
+
+/// All there is to know of a column.
+struct Known<'k> {
+    column: &'k ColumnDecl,
+    decision: &'k Decision,
+    survey: &'k Survey,
+    source: usize,
+    rows: u64,
+}
+
+impl Known<'_> {
+    fn advise(&self, weight: ColumnBytes) -> Option<Advice> {
+        let (column, decision) = (self.column, self.decision);
+        let present = self.survey.records - decision.absent.min(self.survey.records);
+        if present == 0
+            || decision.distinct.is_exact && decision.distinct.count == 1 && decision.absent == 0
+        {
+            let risk = match (present, &decision.range) {
+                (0, _) => "it has no value at all".to_owned(),
+                (_, Some((value, _))) => format!("every value is {}", shown(value)),
+                _ => "every value is the same".to_owned(),
+            };
+            return Some(Advice {
+                column: column.name.clone(),
+                change: (column.ty.to_string(), "left out".into()),
+                saves: weight.total(),
+                line: format!("# {}", column_line(column, "")),
+                risk,
+            });
+        }
+        let narrower = self.narrower().or_else(|| self.float32())?;
+        let (changed, risk) = narrower;
+        let saves = weight.values.checked_sub(self.values(&changed)?).filter(|saves| *saves > 0)?;
+        Some(Advice {
+            column: column.name.clone(),
+            change: (column.ty.to_string(), changed.ty.to_string()),
+            saves,
+            line: column_line(&changed, ""),
+            risk,
+        })
+    }
+
+    /// The column as the data would have it drafted, where that is another type.
+    fn narrower(&self) -> Option<(ColumnDecl, String)> {
+        let (column, decision) = (self.column, self.decision);
+        if decision.ty == column.ty || decision.question.is_some() {
+            return None;
+        }
+        let drafted = declare(column.name.clone(), decision, &self.survey.absent);
+        let mut changed = ColumnDecl {
+            ty: drafted.ty,
+            patterns: drafted.patterns,
+            locale: drafted.locale,
+            style: drafted.style,
+            values: drafted.values,
+            ranked: false,
+            clip: false,
+            rounding: Rounding::Exact,
+            ..column.clone()
+        };
+        if changed.absent.is_none() {
+            changed.absent = drafted.absent;
+        }
+        if !(changed.ty.is_number() && column.ty.is_number()) {
+            (changed.low, changed.high) = (None, None);
+        }
+        Some((changed, self.risk(drafted.ty)))
+    }
+
+    /// A float64 that float32 would change.
+    fn float32(&self) -> Option<(ColumnDecl, String)> {
+        let is_both = |ty| self.column.ty == ty && self.decision.ty == ty;
+        if !is_both(Type::Float64) {
+            return None;
+        }
+        let facts = self.survey.columns[self.source].facts();
+        let losses = facts.numbers.float32_losses.count.max(1);
+        let changed =
+            ColumnDecl { ty: Type::Float32, rounding: Rounding::HalfEven, ..self.column.clone() };
+        let risk = format!(
+            "at least {} would change; 'typhos scout --column {}' says by how much",
+            counted(losses, "value"),
+            self.source_name()
+        );
+        Some((changed, risk))
+    }
+
+    fn source_name(&self) -> &str {
+        match &self.column.from {
+            Some(From::Name(name)) => name,
+            _ => &self.column.name,
+        }
+    }
+
+    fn risk(&self, ty: Type) -> String {
+        let decision = self.decision;
+        let range = decision.shown_range();
+        match ty {
+            Type::Category => {
+                format!(
+                    "a value that is not among the {} is a misfit",
+                    grouped(decision.distinct.count)
+                )
+            }
+            Type::Lowcard => format!(
+                "{} seen; with many more it would pay less",
+                counted(decision.distinct.count, "value")
+            ),
+            _ if ty.is_number() => match range {
+                Some((low, high)) if low.starts_with('-') => {
+                    format!("values seen from {low} to {high}")
+                }
+                Some((_, high)) => format!("largest value seen {high}"),
+                None => "no value seen".into(),
+            },
+            _ if ty.takes_patterns() => {
+                let patterns: Vec<&str> =
+                    decision.patterns.iter().map(|(pattern, _)| pattern.as_str()).collect();
+                format!("a value not written as {} is a misfit", patterns.join(" or "))
+            }
+            Type::Text { most: Some(most) } => {
+                format!("texts of more than {most} characters are misfits")
+            }
+            Type::Text { most: None } => "none".into(),
+            _ => format!("a value that is no {ty} is a misfit"),
+        }
+    }
+
+    /// Bytes of the values of a column as it is declared; `None` where that takes counting again.
+    fn values(&self, column: &ColumnDecl) -> Option<u64> {
+        let facts = &self.survey.columns[self.source];
+        Some(match column.ty {
+            Type::Lowcard | Type::Category => {
+                let bytes = facts.distinct_bytes()?;
+                let count = self.decision.distinct.count;
+                code_bytes(count) * self.rows + text_bytes(count, bytes)
+            }
+            Type::Text { .. } | Type::Ip | Type::Json => {
+                text_bytes(self.rows, facts.facts().text.bytes)
+            }
+            ty => (bits(&arrow_type(ty, 0)) * self.rows).div_ceil(8),
+        })
+    }
+}

@@ -1,0 +1,279 @@
+//! A load that goes nowhere: what a table takes in memory and in Parquet, in one way or several, without
+//! a byte on disk but for what sorting puts aside.
+
+use std::io::{self, Write};
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+use arrow_array::RecordBatch;
+use typhos_core::columns::{Account, BlockReport, Converter, OnMisfit, Plan};
+use typhos_core::filter::Filter;
+use typhos_core::ledger::{ColumnBytes, Measure};
+use typhos_core::run::{self, Monitor, RunError, RunOptions};
+use typhos_core::sorting::SortOrder;
+use typhos_core::text::Input;
+
+use crate::load::LoadError;
+use crate::parquet::{self, Counted, Footprint, Form, RowGroupUnit, RowGroups};
+use crate::sorted::Sorted;
+use crate::{EncodeUnit, Encoder, TargetError};
+
+/// What is weighed, and how.
+pub struct Weighing<'w> {
+    /// The input.
+    pub input: &'w Input,
+    /// The declaration, bound to it.
+    pub plan: &'w Plan,
+    /// Other ways to hold the same records.
+    pub others: &'w [Plan],
+    /// A question that readers ask of what is declared.
+    pub filter: Option<&'w Filter>,
+    /// Threads.
+    pub run: RunOptions,
+    /// Bytes that sorting may take.
+    pub sort_memory: usize,
+    /// Where temporary files may be.
+    pub folder: &'w Path,
+    /// What is to be found out.
+    pub wanted: Wanted,
+}
+
+/// What weighing is to find out.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Wanted {
+    /// Memory and file of all ways.
+    Ledger,
+    /// That, and how long a load takes: it is done by itself for that.
+    Time,
+    /// The file, what has to be read of it, and the time: nothing of memory and of rows that are meant.
+    File,
+}
+
+/// What a table takes in one way.
+#[derive(Debug, Clone, Default)]
+pub struct Weight {
+    /// Each column in memory.
+    pub memory: Vec<ColumnBytes>,
+    /// Each column in the file: its pages and dictionaries.
+    pub disk: Vec<u64>,
+    /// The whole file.
+    pub file: u64,
+}
+
+/// What weighing found.
+#[derive(Debug, Clone)]
+pub struct Weighed {
+    /// What became of every record; misfits are noted, and would not stop it.
+    pub account: Account,
+    /// As it is declared.
+    pub declared: Weight,
+    /// In the other ways.
+    pub others: Vec<Weight>,
+    /// Rows that the question means.
+    pub matched: u64,
+    /// What a reader has to read for it.
+    pub footprint: Option<Footprint>,
+    /// How long the load took, without writing it anywhere; of a timed weighing.
+    pub took: Duration,
+}
+
+/// Weighs a table.
+///
+/// # Errors
+/// An input that cannot be read, an interruption, a temporary file that cannot be written.
+pub fn weigh(weighing: &Weighing<'_>, monitor: &dyn Monitor) -> Result<Weighed, LoadError> {
+    let order = SortOrder::of(weighing.plan.schema(), &weighing.plan.arrow());
+    let apart = order.is_some() || weighing.wanted != Wanted::Ledger;
+    let measured = match weighing.wanted {
+        Wanted::File => None,
+        _ => Some(weighing.measure(!apart, monitor)?),
+    };
+    if !apart && let Some(measured) = measured {
+        return Ok(measured);
+    }
+    let loaded = weighing.load(order, monitor)?;
+    Ok(match measured {
+        Some(measured) => {
+            let memory = measured.declared.memory;
+            let declared = Weight { memory, ..loaded.declared };
+            Weighed { declared, footprint: loaded.footprint, took: loaded.took, ..measured }
+        }
+        None => loaded,
+    })
+}
+
+/// One way to hold records, being written to nowhere.
+struct Face<'f> {
+    encoder: parquet::ParquetEncoder,
+    file: Mutex<Counted<'f>>,
+    is_written: bool,
+}
+
+impl Weighing<'_> {
+    fn face<'f>(
+        &self,
+        plan: &Plan,
+        filter: Option<&'f Filter>,
+        is_written: bool,
+    ) -> Result<Face<'f>, TargetError> {
+        let form = Form::of(plan.schema(), &plan.arrow());
+        let (encoder, file) = parquet::nowhere(form, plan.arrow(), filter)?;
+        Ok(Face { encoder, file: Mutex::new(file), is_written })
+    }
+
+    /// Measures all ways in one pass, and writes the others; what is declared too, where that is wanted.
+    fn measure(&self, writes_declared: bool, monitor: &dyn Monitor) -> Result<Weighed, LoadError> {
+        let mut faces = vec![self.face(self.plan, self.filter, writes_declared)?];
+        for plan in self.others {
+            faces.push(self.face(plan, None, true)?);
+        }
+        let form = Form::of(self.plan.schema(), &self.plan.arrow());
+        let block_bytes = parquet::block_bytes(&form, self.input, None).map_err(RunError::from)?;
+        let run = RunOptions { block_bytes, ..self.run };
+        let plans: Vec<&Plan> = std::iter::once(self.plan).chain(self.others).collect();
+        // Measures are taken by whichever thread needs one, and put back.
+        let pool: Mutex<Vec<Vec<Measure>>> = Mutex::new(Vec::new());
+        let fresh = || plans.iter().map(|plan| Measure::new(plan)).collect::<Vec<_>>();
+        let mut account = Account::new(self.plan.schema().columns.len());
+        let mut matched = 0;
+        run::map_blocks::<_, _, LoadError>(
+            self.input,
+            &run,
+            monitor,
+            || Converter::new(self.plan, OnMisfit::NoteAll).beside(self.others),
+            |converter, block| {
+                let mut measures = lock(&pool).pop().unwrap_or_else(fresh);
+                measures.iter_mut().for_each(Measure::begin_block);
+                let mut units = faces.iter().map(|face| face.encoder.begin(0.0)).collect::<Result<
+                    Vec<RowGroupUnit<'_>>,
+                    _,
+                >>(
+                )?;
+                let mut meant = 0;
+                let report = converter.convert_all::<LoadError>(block, |batches| {
+                    if let Some(filter) = self.filter {
+                        let matches = filter.matches(&batches[0]);
+                        meant += matches.into_iter().filter(|is| *is).count() as u64;
+                    }
+                    for (at, batch) in batches.into_iter().enumerate() {
+                        measures[at].add(&batch).map_err(self.aside())?;
+                        if faces[at].is_written {
+                            units[at].push(batch)?;
+                        }
+                    }
+                    Ok(())
+                })?;
+                lock(&pool).push(measures);
+                let encoded: Vec<RowGroups> =
+                    units.into_iter().map(EncodeUnit::finish).collect::<Result<_, _>>()?;
+                Ok((encoded, report, meant))
+            },
+            |(encoded, report, meant)| {
+                account.add(&report.account);
+                matched += meant;
+                for (face, encoded) in faces.iter().zip(encoded) {
+                    lock(&face.file).append(encoded)?;
+                }
+                Ok(())
+            },
+        )?;
+        let mut measures = fresh();
+        for part in pool.into_inner().unwrap_or_else(PoisonError::into_inner) {
+            for (measure, part) in measures.iter_mut().zip(part) {
+                measure.merge(part).map_err(self.aside())?;
+            }
+        }
+        let mut weights = Vec::new();
+        let mut footprint = None;
+        for (face, measure) in faces.into_iter().zip(measures) {
+            let file = face.file.into_inner().unwrap_or_else(PoisonError::into_inner);
+            let counted = file.finish()?;
+            footprint = footprint.or(counted.footprint);
+            let memory = measure.finish().map_err(self.aside())?;
+            weights.push(Weight { memory, disk: counted.columns, file: counted.file });
+        }
+        let declared = weights.remove(0);
+        let took = Duration::ZERO;
+        Ok(Weighed { account, declared, others: weights, matched, footprint, took })
+    }
+
+    /// Loads what is declared, in its order, to nowhere.
+    fn load(&self, order: Option<SortOrder>, monitor: &dyn Monitor) -> Result<Weighed, LoadError> {
+        let start = Instant::now();
+        let face = self.face(self.plan, self.filter, true)?;
+        let mut account = Account::new(self.plan.schema().columns.len());
+        let append = |encoded| Ok(lock(&face.file).append(encoded)?);
+        match order {
+            Some(order) => {
+                let sorted = Sorted {
+                    order: Arc::new(order),
+                    folder: self.folder,
+                    run: self.run,
+                    memory: self.sort_memory,
+                    mode: OnMisfit::NoteAll,
+                };
+                let note = |report: BlockReport| {
+                    account.add(&report.account);
+                    Ok(())
+                };
+                let runs = sorted.runs(self.input, self.plan, monitor, note)?;
+                sorted.merge(runs, self.plan, &face.encoder, monitor, append)?;
+            }
+            None => {
+                let form = Form::of(self.plan.schema(), &self.plan.arrow());
+                let block_bytes =
+                    parquet::block_bytes(&form, self.input, None).map_err(RunError::from)?;
+                run::map_blocks::<_, _, LoadError>(
+                    self.input,
+                    &RunOptions { block_bytes, ..self.run },
+                    monitor,
+                    || Converter::new(self.plan, OnMisfit::NoteAll),
+                    |converter, block| {
+                        let mut unit = face.encoder.begin(0.0)?;
+                        let push = |batch: RecordBatch| Ok(unit.push(batch)?);
+                        let report = converter.convert::<LoadError>(block, push)?;
+                        Ok((unit.finish()?, report))
+                    },
+                    |(encoded, report)| {
+                        account.add(&report.account);
+                        append(encoded)
+                    },
+                )?;
+            }
+        }
+        let counted = face.file.into_inner().unwrap_or_else(PoisonError::into_inner).finish()?;
+        let declared = Weight { memory: Vec::new(), disk: counted.columns, file: counted.file };
+        let (footprint, took) = (counted.footprint, start.elapsed());
+        Ok(Weighed { account, declared, others: Vec::new(), matched: 0, footprint, took })
+    }
+
+    /// Says where a temporary file failed.
+    fn aside(&self) -> impl Fn(io::Error) -> LoadError + use<> {
+        |source| TargetError::Io { path: std::env::temp_dir(), source }.into()
+    }
+}
+
+fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// Takes bytes, and keeps only how many they were.
+#[derive(Debug, Default)]
+pub(crate) struct Nowhere(pub u64);
+
+impl Write for Nowhere {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        self.0 += bytes.len() as u64;
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        Ok(())
+    }
+}
+
+/// The path that errors of a file that is written nowhere name.
+pub(crate) fn no_path() -> PathBuf {
+    PathBuf::from("the file that is weighed")
+}
