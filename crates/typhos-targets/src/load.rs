@@ -116,9 +116,9 @@ pub fn load(
     let mut options = options.clone();
     match destination {
         Destination::Parquet { path, parts } => {
-            let form = Form::of(plan.schema(), &rows);
+            let mut form = Form::of(plan.schema(), &rows);
             options.run.block_bytes =
-                parquet::block_bytes(&form, input, *parts).map_err(RunError::from)?;
+                parquet::block_bytes(&mut form, input, *parts).map_err(RunError::from)?;
             let (encoder, sink) = parquet::open(path, *parts, options.replace, form)?;
             run_load(input, plan, encoder, sink, &options, monitor)
         }

@@ -108,6 +108,8 @@ struct Face<'f> {
     encoder: parquet::ParquetEncoder,
     file: Mutex<Counted<'f>>,
     is_written: bool,
+    /// Bytes of input that become a row group.
+    block_bytes: usize,
 }
 
 impl Weighing<'_> {
@@ -116,10 +118,12 @@ impl Weighing<'_> {
         plan: &Plan,
         filter: Option<&'f Filter>,
         is_written: bool,
-    ) -> Result<Face<'f>, TargetError> {
-        let form = Form::of(plan.schema(), &plan.arrow());
+    ) -> Result<Face<'f>, LoadError> {
+        let mut form = Form::of(plan.schema(), &plan.arrow());
+        let block_bytes =
+            parquet::block_bytes(&mut form, self.input, None).map_err(RunError::from)?;
         let (encoder, file) = parquet::nowhere(form, plan.arrow(), filter)?;
-        Ok(Face { encoder, file: Mutex::new(file), is_written })
+        Ok(Face { encoder, file: Mutex::new(file), is_written, block_bytes })
     }
 
     /// Measures all ways in one pass, and writes the others; what is declared too, where that is wanted.
@@ -128,9 +132,7 @@ impl Weighing<'_> {
         for plan in self.others {
             faces.push(self.face(plan, None, true)?);
         }
-        let form = Form::of(self.plan.schema(), &self.plan.arrow());
-        let block_bytes = parquet::block_bytes(&form, self.input, None).map_err(RunError::from)?;
-        let run = RunOptions { block_bytes, ..self.run };
+        let run = RunOptions { block_bytes: faces[0].block_bytes, ..self.run };
         let plans: Vec<&Plan> = std::iter::once(self.plan).chain(self.others).collect();
         // Measures are taken by whichever thread needs one, and put back.
         let pool: Mutex<Vec<Vec<Measure>>> = Mutex::new(Vec::new());
@@ -221,12 +223,9 @@ impl Weighing<'_> {
                 sorted.merge(runs, self.plan, &face.encoder, monitor, append)?;
             }
             None => {
-                let form = Form::of(self.plan.schema(), &self.plan.arrow());
-                let block_bytes =
-                    parquet::block_bytes(&form, self.input, None).map_err(RunError::from)?;
                 run::map_blocks::<_, _, LoadError>(
                     self.input,
-                    &RunOptions { block_bytes, ..self.run },
+                    &RunOptions { block_bytes: face.block_bytes, ..self.run },
                     monitor,
                     || Converter::new(self.plan, OnMisfit::NoteAll),
                     |converter, block| {

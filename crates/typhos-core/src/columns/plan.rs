@@ -107,11 +107,14 @@ pub fn arrow_type(ty: Type, values: usize) -> DataType {
         Type::Float32 => DataType::Float32,
         Type::Float64 => DataType::Float64,
         // The narrowest integers that hold the digits.
-        Type::Decimal { precision, scale } => match precision {
-            ..=DECIMAL32_MAX_PRECISION => DataType::Decimal32(precision, scale.cast_signed()),
-            ..=DECIMAL64_MAX_PRECISION => DataType::Decimal64(precision, scale.cast_signed()),
-            _ => DataType::Decimal128(precision, scale.cast_signed()),
-        },
+        Type::Decimal { precision, scale } => {
+            let of = match precision {
+                p if p <= DECIMAL32_MAX_PRECISION => DataType::Decimal32,
+                p if p <= DECIMAL64_MAX_PRECISION => DataType::Decimal64,
+                _ => DataType::Decimal128,
+            };
+            of(precision, scale.cast_signed())
+        }
         Type::Text { .. } | Type::Ip | Type::Json => DataType::Utf8,
         Type::Uuid => DataType::FixedSizeBinary(16),
         Type::Geopoint => DataType::Struct(point_fields()),

@@ -60,7 +60,7 @@ impl Node {
     }
 
     fn candidates(&self, rows: u64, pages: &dyn Fn(usize) -> Vec<Page>) -> Vec<Range<u64>> {
-        let join = |parts: &[Node], with: fn(&[Range<u64>], &[Range<u64>]) -> Vec<Range<u64>>| {
+        let join = |parts: &[Node], with: Joined| {
             let all = parts.iter().map(|part| part.candidates(rows, pages));
             all.reduce(|a, b| with(&a, &b)).unwrap_or_default()
         };
@@ -77,6 +77,9 @@ impl Node {
         }
     }
 }
+
+/// Makes one list of ranges of two.
+type Joined = fn(&[Range<u64>], &[Range<u64>]) -> Vec<Range<u64>>;
 
 /// All rows of two lists of ranges.
 fn union(a: &[Range<u64>], b: &[Range<u64>]) -> Vec<Range<u64>> {

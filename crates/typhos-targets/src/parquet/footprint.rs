@@ -49,7 +49,7 @@ impl Footprint {
 
 /// The rows of each page of a column.
 fn page_rows(leaf: &ColumnCloseResult, rows: u64) -> Vec<Range<u64>> {
-    let Some(index) = &leaf.offset_index else { return vec![0..rows] };
+    let Some(index) = &leaf.offset_index else { return std::iter::once(0..rows).collect() };
     let starts: Vec<u64> =
         index.page_locations().iter().map(|page| page.first_row_index.unsigned_abs()).collect();
     let ends = starts.iter().skip(1).copied().chain([rows]);

@@ -1,8 +1,8 @@
 //! How a Parquet file is written: its schema, its properties, and what it says of itself.
 //!
 //! The file embeds the Arrow schema that a reader should make of it. It is that of the rows, but for
-//! three things: Parquet has no whole seconds; codes are as wide as the values turned out to ask for; and
-//! decimals are announced in the width that every reader of Arrow knows, however few bytes they take in
+//! three things: Parquet has no whole seconds; codes are as wide as the values turned out to ask for, and
+//! one more; and decimals are announced in the width that every reader of Arrow knows, however few bytes they take in
 //! the file.
 
 use std::collections::HashMap;
@@ -22,6 +22,8 @@ use arrow_schema::{DataType, Field, Schema as ArrowSchema, SchemaRef, TimeUnit};
 use typhos_core::columns::code_type;
 use typhos_core::schema::{Compression, Schema, Type};
 
+use super::{SORTED_ROW_GROUP, encoding};
+
 /// The key under which a file says what its rows are sorted by: a JSON list of columns, as the schema
 /// file has it. The sorting columns of Parquet cannot say that a text is sorted by its rank.
 pub const SORT_KEY: &str = "typhos.sort";
@@ -37,9 +39,17 @@ pub struct Form {
     /// The most rows of a row group.
     pub(super) row_group: Option<u64>,
     properties: WriterProperties,
+    /// Those of columns that are written without a dictionary.
+    direct: WriterProperties,
+    /// Whether columns have dictionaries, where that is declared.
+    dictionary: Option<bool>,
+    /// Rows that a row group is expected to have.
+    expected: u64,
     sort: Vec<String>,
     /// Which columns have codes for an open set of values.
     open_sets: Vec<usize>,
+    /// For each column with a closed list how long that is.
+    lists: Vec<Option<usize>>,
 }
 
 impl Form {
@@ -62,19 +72,22 @@ impl Form {
         if let Some(bytes) = layout.page {
             builder = builder.set_data_page_size_limit(bytes);
         }
-        if let Some(is_used) = layout.dictionary {
-            builder = builder.set_dictionary_enabled(is_used);
-        }
         let sorting = sorting_columns(schema, rows);
         if !sorting.is_empty() {
             builder = builder.set_sorting_columns(Some(sorting));
         }
         let open_sets = schema.columns.iter().enumerate();
+        let lists = schema.columns.iter();
+        let stored = stored_schema(rows);
         Form {
-            stored: stored_schema(rows),
+            direct: encoding::direct(builder.clone(), &stored).build(),
+            dictionary: layout.dictionary,
+            expected: layout.row_group.unwrap_or(SORTED_ROW_GROUP),
+            stored,
             row_group: layout.row_group,
             properties: builder.build(),
             sort: layout.sort.iter().map(ToString::to_string).collect(),
+            lists: lists.map(|c| (c.ty == Type::Category).then_some(c.values.len())).collect(),
             open_sets: open_sets.filter(|(_, c)| c.ty == Type::Lowcard).map(|(at, _)| at).collect(),
         }
     }
@@ -83,12 +96,34 @@ impl Form {
         self.properties.clone()
     }
 
+    pub(super) fn direct(&self) -> WriterProperties {
+        self.direct.clone()
+    }
+
+    /// Takes note of how many rows a row group will have.
+    pub(super) fn expect_rows(&mut self, rows: u64) {
+        self.expected = rows.min(self.row_group.unwrap_or(u64::MAX)).max(1);
+    }
+
+    /// Whether a column of a row group that starts like this is written without a dictionary.
+    pub(super) fn is_direct(&self, field: &Field, array: &ArrayRef) -> bool {
+        match self.dictionary {
+            Some(is_used) => !is_used,
+            None => {
+                let sample = stored_array(&array.slice(0, array.len().min(encoding::SAMPLE)));
+                encoding::is_better_direct(field, &sample, self.expected)
+            }
+        }
+    }
+
     /// What a file says of itself, once all its rows are known.
     pub(super) fn metadata(&self, values: &Values) -> Vec<KeyValue> {
         let fields = self.stored.fields().iter().enumerate().map(|(at, field)| {
             let data_type = match field.data_type() {
-                DataType::Dictionary(_, words) if self.open_sets.contains(&at) => {
-                    let codes = code_type(values.count(at) as u64);
+                DataType::Dictionary(_, words) => {
+                    let count = self.lists[at].unwrap_or_else(|| values.count(at));
+                    // One more: some readers cannot use the largest code of a width.
+                    let codes = code_type(count as u64 + 1);
                     DataType::Dictionary(Box::new(codes), words.clone())
                 }
                 DataType::Decimal32(precision, scale) | DataType::Decimal64(precision, scale) => {

@@ -3,6 +3,7 @@
 //! Each block of the input becomes a row group, encoded and compressed on the thread that converted
 //! it; the sink only appends bytes. [`form`] says how files are written, [`read`] reads them back.
 
+mod encoding;
 mod footprint;
 mod form;
 mod read;
@@ -44,14 +45,19 @@ const MOST_BLOCK_BYTES: usize = 64 << 20;
 pub const SORTED_ROW_GROUP: u64 = 250_000;
 
 /// Bytes of input that become one row group where rows are not sorted: about as many as the form asks
-/// for, and little enough that each of some parts gets one.
+/// for, and little enough that each of some parts gets one. The form learns how many rows that will be.
 ///
 /// # Errors
 /// An input that cannot be read.
-pub fn block_bytes(form: &Form, input: &Input, parts: Option<u32>) -> Result<usize, InputError> {
+pub fn block_bytes(
+    form: &mut Form,
+    input: &Input,
+    parts: Option<u32>,
+) -> Result<usize, InputError> {
+    let record = mean_record_bytes(input)?;
     let whole = match form.row_group {
         Some(rows) => {
-            let wanted = match mean_record_bytes(input)? {
+            let wanted = match record {
                 // A little less, so that the rest of a block is not a row group of its own.
                 Some(bytes) => bytes * rows as f64 * 0.98,
                 None => ROW_GROUP_INPUT_BYTES as f64,
@@ -60,6 +66,9 @@ pub fn block_bytes(form: &Form, input: &Input, parts: Option<u32>) -> Result<usi
         }
         None => ROW_GROUP_INPUT_BYTES,
     };
+    if let Some(record) = record {
+        form.expect_rows((input.bytes().min(whole as u64) as f64 / record) as u64);
+    }
     // Each part gets at least one block, where the input is large enough to be shared out; of a stream
     // nobody knows.
     Ok(match parts {
@@ -165,19 +174,29 @@ fn writers<W: Write + Send>(
     let failed = |source| TargetError::Parquet { path: path.to_path_buf(), source };
     let mut open = Vec::new();
     let mut factory = None;
-    for file in files {
+    let options = |properties| {
         // What readers are told of the columns is known at the end.
-        let options = ArrowWriterOptions::new()
-            .with_properties(form.properties())
-            .with_skip_arrow_metadata(true);
-        let writer = ArrowWriter::try_new_with_options(file, form.stored.clone(), options)
-            .map_err(failed)?;
+        ArrowWriterOptions::new().with_properties(properties).with_skip_arrow_metadata(true)
+    };
+    for file in files {
+        let writer = ArrowWriter::try_new_with_options(
+            file,
+            form.stored.clone(),
+            options(form.properties()),
+        );
+        let writer = writer.map_err(failed)?;
         let (writer, made) = writer.into_serialized_writer().map_err(failed)?;
         factory.get_or_insert(made);
         open.push(writer);
     }
+    // A row group may take some of its columns from here.
+    let nowhere = Nowhere::default();
+    let aside =
+        ArrowWriter::try_new_with_options(nowhere, form.stored.clone(), options(form.direct()));
+    let (_, direct) = aside.and_then(ArrowWriter::into_serialized_writer).map_err(failed)?;
     let encoder = ParquetEncoder {
-        factory: factory.expect("there is at least one part"),
+        as_codes: factory.expect("there is at least one part"),
+        direct,
         form: form.clone(),
         path: path.to_path_buf(),
         parts: open.len(),
@@ -189,13 +208,32 @@ fn writers<W: Write + Send>(
 
 /// Makes row groups.
 pub struct ParquetEncoder {
-    factory: ArrowRowGroupWriterFactory,
+    /// Makes writers of columns with dictionaries, and of columns without.
+    as_codes: ArrowRowGroupWriterFactory,
+    direct: ArrowRowGroupWriterFactory,
     form: Form,
     path: PathBuf,
     parts: usize,
 }
 
 impl ParquetEncoder {
+    /// Writers of the columns of a row group that starts with these rows.
+    fn columns(&self, first: &RecordBatch) -> Result<Vec<ArrowColumnWriter>, TargetError> {
+        let as_codes = self.as_codes.create_column_writers(0).map_err(self.failed())?;
+        let direct = self.direct.create_column_writers(0).map_err(self.failed())?;
+        let (mut as_codes, mut direct) = (as_codes.into_iter(), direct.into_iter());
+        let mut writers = Vec::new();
+        for (field, array) in self.form.stored.fields().iter().zip(first.columns()) {
+            let is_direct = self.form.is_direct(field, array);
+            for _ in 0..leaves(field.data_type()) {
+                let both = [as_codes.next(), direct.next()];
+                let [as_codes, direct] = both.map(|w| w.expect("a writer for every leaf"));
+                writers.push(if is_direct { direct } else { as_codes });
+            }
+        }
+        Ok(writers)
+    }
+
     fn failed(&self) -> impl FnOnce(ParquetError) -> TargetError + '_ {
         |source| TargetError::Parquet { path: self.path.clone(), source }
     }
@@ -244,8 +282,7 @@ impl RowGroupUnit<'_> {
     /// Adds rows to the row group at hand.
     fn write(&mut self, batch: &RecordBatch) -> Result<(), TargetError> {
         if self.columns.is_empty() {
-            self.columns =
-                self.encoder.factory.create_column_writers(0).map_err(self.encoder.failed())?;
+            self.columns = self.encoder.columns(batch)?;
         }
         let mut writers = self.columns.iter_mut();
         let mut write = |field: &Field, array: &ArrayRef| -> Result<(), ParquetError> {

@@ -253,11 +253,12 @@ fn show_steps(lines: &[Line], memory: [u64; 3], console: &mut Console) -> std::i
         let figure = format!("{sign}{}", grouped(bytes.unsigned_abs()));
         let length = bytes.unsigned_abs() as f64 / most.max(1) as f64 * 30.0;
         let style = if *bytes > 0 { GOOD } else { WARN };
-        let share = *bytes as f64 / memory[0].max(1) as f64 * 100.0;
+        let share = bytes.unsigned_abs() as f64 / memory[0].max(1) as f64 * 100.0;
+        let share = format!("{sign}{share:.1} %");
         console.say(format!(
             "  {:<28} {figure:>15} {} {}",
             step.name(),
-            paint(DIM, format!("{share:>5.1} %")),
+            paint(DIM, format!("{share:>7}")),
             paint(style, "█".repeat(length.ceil() as usize)),
         ))?;
     }

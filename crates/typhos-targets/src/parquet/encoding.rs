@@ -1,0 +1,260 @@
+//! Which columns of a row group are written as codes for a dictionary, and which directly.
+//!
+//! A dictionary pays where values come again. Where they do not, it is written beside codes that are
+//! nearly as long as the values: numbers are smaller as differences to the one before
+//! (DELTA_BINARY_PACKED), texts one after the other with their lengths apart
+//! (DELTA_LENGTH_BYTE_ARRAY), floats byte by byte (BYTE_STREAM_SPLIT). What comes of a column is
+//! estimated from its first rows: how many distinct values the row group will have, and how long the
+//! differences are.
+
+use std::collections::HashSet;
+use std::hash::Hash;
+
+use ::parquet::basic::Encoding;
+use ::parquet::file::properties::WriterPropertiesBuilder;
+use ::parquet::schema::types::ColumnPath;
+use arrow_array::cast::AsArray;
+use arrow_array::types::*;
+use arrow_array::{Array, ArrayRef, ArrowPrimitiveType};
+use arrow_schema::{DataType, Field, Schema as ArrowSchema};
+
+/// Rows that are looked at.
+pub(super) const SAMPLE: usize = 8192;
+
+/// Bytes of a dictionary beyond which the writer gives it up.
+const MOST_DICTIONARY: f64 = (1 << 20) as f64;
+
+/// What compression leaves of texts, roughly; of packed numbers it leaves nearly all.
+const TEXT_LEFT: f64 = 0.5;
+
+/// Properties for columns that are written directly.
+pub(super) fn direct(
+    mut builder: WriterPropertiesBuilder,
+    schema: &ArrowSchema,
+) -> WriterPropertiesBuilder {
+    builder = builder.set_dictionary_enabled(false);
+    let mut say = |path: Vec<String>, data_type: &DataType| {
+        let encoding = match data_type {
+            DataType::Utf8 => Encoding::DELTA_LENGTH_BYTE_ARRAY,
+            DataType::Float32 | DataType::Float64 => Encoding::BYTE_STREAM_SPLIT,
+            DataType::Decimal32(..) | DataType::Decimal64(..) => Encoding::DELTA_BINARY_PACKED,
+            // Decimals and UUIDs of sixteen bytes, bools, and dictionaries that are no codes here.
+            DataType::Decimal128(..) | DataType::Boolean | DataType::FixedSizeBinary(_) => return,
+            DataType::Dictionary(..) => Encoding::DELTA_LENGTH_BYTE_ARRAY,
+            _ => Encoding::DELTA_BINARY_PACKED,
+        };
+        let taken = std::mem::take(&mut builder);
+        builder = taken.set_column_encoding(ColumnPath::new(path), encoding);
+    };
+    for field in schema.fields() {
+        match field.data_type() {
+            DataType::Struct(inner) => inner.iter().for_each(|leaf| {
+                say(vec![field.name().clone(), leaf.name().clone()], leaf.data_type());
+            }),
+            data_type => say(vec![field.name().clone()], data_type),
+        }
+    }
+    builder
+}
+
+/// Whether a column of about `rows` rows that starts like this is better written directly. The first rows
+/// are given as they are stored.
+pub(super) fn is_better_direct(field: &Field, array: &ArrayRef, rows: u64) -> bool {
+    if array.len() == array.null_count() {
+        return false;
+    }
+    let rows = rows as f64 * (1.0 - array.null_count() as f64 / array.len() as f64);
+    macro_rules! numbers {
+        ($arrow:ty, $width:expr) => {
+            numbers(&primitive::<$arrow>(array), $width, rows)
+        };
+    }
+    match field.data_type() {
+        DataType::Int8 => numbers!(Int8Type, 4.0),
+        DataType::Int16 => numbers!(Int16Type, 4.0),
+        DataType::Int32 => numbers!(Int32Type, 4.0),
+        DataType::Int64 => numbers!(Int64Type, 8.0),
+        DataType::UInt8 => numbers!(UInt8Type, 4.0),
+        DataType::UInt16 => numbers!(UInt16Type, 4.0),
+        DataType::UInt32 => numbers!(UInt32Type, 4.0),
+        DataType::UInt64 => {
+            let values = array.as_primitive::<UInt64Type>().iter().flatten();
+            numbers(&values.map(u64::cast_signed).collect::<Vec<_>>(), 8.0, rows)
+        }
+        DataType::Decimal32(..) => numbers!(Decimal32Type, 4.0),
+        DataType::Decimal64(..) => numbers!(Decimal64Type, 8.0),
+        DataType::Date32 => numbers!(Date32Type, 4.0),
+        DataType::Time32(_) => numbers!(Time32MillisecondType, 4.0),
+        DataType::Time64(_) => numbers(&as_i64(array), 8.0, rows),
+        DataType::Timestamp(..) => numbers(&as_i64(array), 8.0, rows),
+        DataType::Float32 => {
+            let values = array.as_primitive::<Float32Type>().iter().flatten();
+            floats(&values.map(|value| u64::from(value.to_bits())).collect::<Vec<_>>(), 4.0, rows)
+        }
+        DataType::Float64 => {
+            let values = array.as_primitive::<Float64Type>().iter().flatten();
+            floats(&values.map(f64::to_bits).collect::<Vec<_>>(), 8.0, rows)
+        }
+        DataType::Struct(_) => {
+            let first = array.as_struct().column(0).as_primitive::<Float64Type>();
+            floats(
+                &first.values().iter().map(|value| value.to_bits()).collect::<Vec<_>>(),
+                8.0,
+                rows,
+            )
+        }
+        DataType::Utf8 => {
+            let values: Vec<&str> = array.as_string::<i32>().iter().flatten().collect();
+            let length = values.iter().map(|v| v.len()).sum::<usize>() as f64 / values.len() as f64;
+            let found = Found::of(&values, rows);
+            let direct = rows * (TEXT_LEFT * length + 0.25);
+            found.as_codes(length + 4.0, TEXT_LEFT) > direct
+        }
+        DataType::FixedSizeBinary(width) => {
+            let values: Vec<&[u8]> = array.as_fixed_size_binary().iter().flatten().collect();
+            let width = f64::from(*width);
+            Found::of(&values, rows).as_codes(width, 1.0) > rows * width
+        }
+        _ => false,
+    }
+}
+
+fn primitive<A: ArrowPrimitiveType>(array: &ArrayRef) -> Vec<i64>
+where
+    A::Native: Into<i64>,
+{
+    array.as_primitive::<A>().iter().flatten().map(Into::into).collect()
+}
+
+/// The units of times and timestamps, whichever they are.
+fn as_i64(array: &ArrayRef) -> Vec<i64> {
+    match array.data_type() {
+        DataType::Time64(arrow_schema::TimeUnit::Microsecond) => {
+            primitive::<Time64MicrosecondType>(array)
+        }
+        DataType::Time64(_) => primitive::<Time64NanosecondType>(array),
+        DataType::Timestamp(arrow_schema::TimeUnit::Millisecond, _) => {
+            primitive::<TimestampMillisecondType>(array)
+        }
+        DataType::Timestamp(arrow_schema::TimeUnit::Microsecond, _) => {
+            primitive::<TimestampMicrosecondType>(array)
+        }
+        _ => primitive::<TimestampNanosecondType>(array),
+    }
+}
+
+fn numbers(values: &[i64], width: f64, rows: f64) -> bool {
+    let found = Found::of(values, rows);
+    found.as_codes(width, 1.0) > difference_bytes(values) * rows
+}
+
+fn floats(values: &[u64], width: f64, rows: f64) -> bool {
+    // Of floats byte by byte the sign and exponent are left out by compression, or nearly.
+    Found::of(values, rows).as_codes(width, 1.0) > rows * (width - 1.0)
+}
+
+/// Bytes of a difference from one value to the next, on average, as DELTA_BINARY_PACKED has them: packed
+/// in fours of 32, each four with its smallest difference.
+fn difference_bytes(values: &[i64]) -> f64 {
+    if values.len() < 2 {
+        return 8.0;
+    }
+    let differences: Vec<i64> =
+        values.windows(2).map(|pair| pair[1].wrapping_sub(pair[0])).collect();
+    let bits: f64 = differences
+        .chunks(128)
+        .map(|block| {
+            let least = block.iter().min().copied().unwrap_or(0);
+            let head = 64.0;
+            let packed = block.chunks(32).map(|few| {
+                let most = few.iter().map(|d| d.wrapping_sub(least).cast_unsigned()).max();
+                f64::from(u64::BITS - most.unwrap_or(0).leading_zeros()) * few.len() as f64
+            });
+            head + packed.sum::<f64>()
+        })
+        .sum();
+    bits / 8.0 / differences.len() as f64
+}
+
+/// What is to be expected of a row group.
+struct Found {
+    rows: f64,
+    /// Distinct values.
+    distinct: f64,
+    /// Rows whose value is another than that before, out of all.
+    changes: f64,
+}
+
+impl Found {
+    fn of<T: Hash + Eq>(values: &[T], rows: f64) -> Found {
+        let seen = values.iter().collect::<HashSet<_>>().len() as f64;
+        let changes = values.windows(2).filter(|pair| pair[0] != pair[1]).count() + 1;
+        let n = values.len() as f64;
+        Found { rows, distinct: expected_distinct(n, seen, rows), changes: changes as f64 / n }
+    }
+
+    /// Bytes of a dictionary and its codes; of values of so many bytes, of which compression leaves so
+    /// much.
+    fn as_codes(&self, width: f64, left: f64) -> f64 {
+        if self.distinct * width > MOST_DICTIONARY {
+            return f64::INFINITY;
+        }
+        let packed = self.rows * self.distinct.max(1.0).log2().ceil() / 8.0;
+        let runs = self.rows * self.changes * 3.0;
+        self.distinct * width * left + packed.min(runs)
+    }
+}
+
+/// Distinct values to expect in `rows` rows, where `n` of them have `seen`: if values come with equal
+/// chances out of D, n rows have D (1 - exp(-n / D)) of them, which is solved for D by halving.
+fn expected_distinct(n: f64, seen: f64, rows: f64) -> f64 {
+    if seen >= n || rows <= n {
+        return seen.max(rows.min(n) * seen / n).max(if seen >= n { rows } else { 0.0 });
+    }
+    let drawn = |d: f64, n: f64| d * -(-n / d).exp_m1();
+    let (mut low, mut high) = (seen, 1e12);
+    for _ in 0..80 {
+        let middle = (low * high).sqrt();
+        if drawn(middle, n) < seen { low = middle } else { high = middle }
+    }
+    drawn(high, rows).min(rows)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn distinct_values_are_expected_from_the_first_rows() {
+        // A thousand values, a draw each: 8192 rows have seen all of them.
+        assert!((expected_distinct(8192.0, 999.0, 400_000.0) - 999.0).abs() < 2.0);
+        // Seven thousand values: 8192 rows have seen two thirds of them.
+        let seen = 7300.0 * -(-8192.0f64 / 7300.0).exp_m1();
+        assert!((expected_distinct(8192.0, seen, 400_000.0) - 7300.0).abs() < 10.0);
+        assert_eq!(expected_distinct(8192.0, 8192.0, 400_000.0), 400_000.0, "all distinct");
+        assert_eq!(expected_distinct(100.0, 40.0, 100.0), 40.0, "all rows are seen");
+    }
+
+    #[test]
+    fn numbers_that_count_are_differences_and_numbers_that_come_again_are_codes() {
+        let rising: Vec<i64> = (0..8192).collect();
+        assert!(numbers(&rising, 4.0, 400_000.0));
+        let few: Vec<i64> = (0..8192).map(|n| n * 7919 % 40 * 1_000_003).collect();
+        assert!(!numbers(&few, 8.0, 400_000.0));
+        let mut state = 0x9e37_79b9_7f4a_7c15u64;
+        let mut draw = || {
+            // Marsaglia's xorshift.
+            state ^= state << 13;
+            state ^= state >> 7;
+            state ^= state << 17;
+            state.cast_signed()
+        };
+        let random: Vec<i64> = (0..8192).map(|_| draw()).collect();
+        assert!(
+            numbers(&random, 8.0, 400_000.0),
+            "a dictionary of random numbers is given up anyway"
+        );
+        assert!(difference_bytes(&rising) < 0.1);
+        assert!(difference_bytes(&random) > 7.5);
+    }
+}
