@@ -1,6 +1,7 @@
 //! The built program on real files in temporary folders: what people type, and what they get.
 #![expect(clippy::print_stderr, reason = "tests say which of them were skipped")]
 
+mod compact;
 mod dates;
 mod docs;
 mod errors;

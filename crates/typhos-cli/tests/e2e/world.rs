@@ -1,5 +1,6 @@
 //! A folder to work in, and the program to run there.
 
+use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output, Stdio};
 
@@ -79,6 +80,22 @@ impl World {
         ran(line, self.folder.path(), self.command(line).output().unwrap())
     }
 
+    /// Runs the program with arguments that have spaces in them.
+    pub fn run_args(&self, args: &[&str]) -> Ran {
+        let output = self.command("").args(args).output().unwrap();
+        ran(&args.join(" "), self.folder.path(), output)
+    }
+
+    /// Runs a line that reads a text from standard input.
+    pub fn run_with(&self, line: &str, text: &str) -> Ran {
+        let mut command = self.command(line);
+        command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
+        let mut child = command.spawn().unwrap();
+        // Who refuses to read closes the pipe, and that is an answer too.
+        let _ = child.stdin.take().unwrap().write_all(text.as_bytes());
+        ran(line, self.folder.path(), child.wait_with_output().unwrap())
+    }
+
     /// Runs a line that must end with 0.
     pub fn ok(&self, line: &str) -> Ran {
         self.run(line).status(0)
@@ -86,8 +103,7 @@ impl World {
 
     /// Runs a line whose result is JSON.
     pub fn json(&self, line: &str) -> Value {
-        let ran = self.run(line);
-        serde_json::from_str(&ran.out).unwrap_or_else(|error| panic!("{error}\n{}", ran.told))
+        self.run(line).parsed()
     }
 }
 
@@ -112,6 +128,11 @@ impl Ran {
     pub fn says(self, text: &str) -> Ran {
         assert!(self.out.contains(text), "standard output lacks: {text}\n{}", self.told);
         self
+    }
+
+    /// Standard output is JSON.
+    pub fn parsed(&self) -> Value {
+        serde_json::from_str(&self.out).unwrap_or_else(|error| panic!("{error}\n{}", self.told))
     }
 
     /// Standard error has this text.

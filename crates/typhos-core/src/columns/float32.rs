@@ -6,7 +6,7 @@ use arrow_array::types::{Float32Type, Float64Type};
 
 use super::{Converter, MisfitValue, OnMisfit, Plan};
 use crate::run::{Monitor, RunError, RunOptions, fold_blocks};
-use crate::schema::{ColumnDecl, Misfit, Rounding, Schema, Type};
+use crate::schema::{self, ColumnDecl, Misfit, Rounding, Schema, Type};
 use crate::text::Input;
 
 /// What float32 would make of the values of a column.
@@ -44,6 +44,9 @@ impl Float32Change {
 ///
 /// # Errors
 /// An input that cannot be read, and an interruption.
+///
+/// # Panics
+/// If the column is none of the input.
 pub fn float32_change(
     input: &Input,
     column: &ColumnDecl,
@@ -52,6 +55,7 @@ pub fn float32_change(
 ) -> Result<Float32Change, RunError> {
     let both = [("wide", Type::Float64), ("narrow", Type::Float32)].map(|(name, ty)| ColumnDecl {
         name: name.to_owned(),
+        from: column.from.clone().or_else(|| Some(schema::From::Name(column.name.clone()))),
         ty,
         auto: false,
         rounding: Rounding::HalfEven,
@@ -62,8 +66,7 @@ pub fn float32_change(
         ..column.clone()
     });
     let schema = Schema { columns: both.into(), ..Schema::default() };
-    // The column was found in this input.
-    let Ok(plan) = Plan::new(schema, input) else { return Ok(Float32Change::default()) };
+    let plan = Plan::new(schema, input).expect("a column of this input");
     let found = fold_blocks(
         input,
         options,
@@ -121,8 +124,6 @@ mod tests {
         for threads in 1..4 {
             let options =
                 RunOptions { threads: NonZeroUsize::new(threads).unwrap(), block_bytes: 8 };
-            let mut column = column.clone();
-            column.from = Some(crate::schema::From::Name("a".into()));
             let change = float32_change(&input, &column, &options, &NoMonitor).unwrap();
             assert_eq!((change.changed, change.too_large), (3, 1));
             assert_eq!(change.most, Some((1.0, -33_554_433.0)));

@@ -6,7 +6,7 @@ use typhos_core::infer::{counted, grouped};
 use typhos_targets::{Wanted, Weighed};
 
 use super::json::footprint_json;
-use super::{factor, filter, title, weigh, weighing};
+use super::{change, filter, title, weigh, weighing};
 use crate::args::{Common, Weigh};
 use crate::console::{BOLD, Console, DIM, FOUND, GOOD, WARN, paint, safe};
 use crate::outcome::Failure;
@@ -94,10 +94,10 @@ fn columns(old: &Side, new: &Side, console: &mut Console) -> std::io::Result<()>
         Heading::left("new").most(20),
         Heading::right("old, in memory"),
         Heading::right("new"),
-        Heading::right("smaller"),
+        Heading::right("change"),
         Heading::right("old, in a file"),
         Heading::right("new"),
-        Heading::right("smaller"),
+        Heading::right("change"),
     ];
     let names = |side: &Side| -> Vec<String> {
         side.plan.schema().columns.iter().map(|column| column.name.clone()).collect()
@@ -112,11 +112,11 @@ fn columns(old: &Side, new: &Side, console: &mut Console) -> std::io::Result<()>
             Some((ty, declared.memory[at].total(), declared.disk[at]))
         };
         let (before, after) = (of(old, &theirs), of(new, &ours));
+        let changes = before.as_ref().map(|(ty, ..)| ty) != after.as_ref().map(|(ty, ..)| ty);
         let ty = |side: &Option<(String, u64, u64)>| match side {
-            Some((ty, ..)) => (ty.clone(), Look::Type),
+            Some((ty, ..)) => (ty.clone(), if changes { Look::Type } else { Look::Dim }),
             None => ("-".into(), Look::Dim),
         };
-        let changes = before.as_ref().map(|(ty, ..)| ty) != after.as_ref().map(|(ty, ..)| ty);
         let mut cells = vec![(name.clone(), Look::Plain), ty(&before), ty(&after)];
         for pick in [|side: &(String, u64, u64)| side.1, |side: &(String, u64, u64)| side.2] {
             let (a, b) = (before.as_ref().map(pick), after.as_ref().map(pick));
@@ -127,7 +127,7 @@ fn columns(old: &Side, new: &Side, console: &mut Console) -> std::io::Result<()>
             };
             let figure = |bytes: Option<u64>| bytes.map_or("-".into(), grouped);
             cells.extend([(figure(a), Look::Dim), (figure(b), look)]);
-            let ratio = a.zip(b).map_or(String::new(), |(a, b)| factor(a, b));
+            let ratio = a.zip(b).map_or(String::new(), |(a, b)| change(a, b));
             cells.push((ratio, look));
         }
         cells
@@ -140,17 +140,12 @@ fn columns(old: &Side, new: &Side, console: &mut Console) -> std::io::Result<()>
 fn whole(old: &Side, new: &Side, args: &Weigh, console: &mut Console) -> std::io::Result<()> {
     let mut line = |what: &str, a: u64, b: u64, show: &dyn Fn(u64) -> String| {
         let style = if b > a { WARN } else { GOOD };
-        let change = match (a, b) {
-            (a, b) if a == b => "the same".to_owned(),
-            (a, b) if b < a => format!("{} less", factor(a, b)),
-            (a, b) => format!("{} more", factor(b, a)),
-        };
         console.say(format!(
             "  {what:<24} {:>16} {} {:>16}  {}",
             show(a),
             paint(DIM, "→"),
             show(b),
-            paint(style, change)
+            paint(style, change(a, b))
         ))
     };
     let bytes = |bytes: u64| grouped(bytes);

@@ -6,7 +6,7 @@ use typhos_core::infer::{counted, grouped};
 use typhos_core::ledger::{Advice, Step};
 use typhos_core::schema::Type;
 
-use super::{Ledger, factor, reads, title};
+use super::{Ledger, change, reads, title};
 use crate::args::Weigh;
 use crate::console::{self, BOLD, Console, DIM, FOUND, GOOD, WARN, paint, safe};
 use crate::table::{Heading, Look, render};
@@ -98,7 +98,7 @@ pub fn show(ledger: &Ledger, args: &Weigh, console: &mut Console) -> std::io::Re
     console.say("")?;
     console.say(format!(
         "  in memory {}: {} as declared; {} with wide types, {} as text",
-        paint(GOOD, format!("{} smaller than text", factor(memory[0], memory[2]))),
+        than_text(memory[0], memory[2]),
         paint(BOLD, console::bytes(memory[2])),
         console::bytes(memory[1]),
         console::bytes(memory[0]),
@@ -111,10 +111,7 @@ pub fn show(ledger: &Ledger, args: &Weigh, console: &mut Console) -> std::io::Re
     };
     console.say(format!(
         "  in a file {}: {} as declared{share}",
-        paint(
-            GOOD,
-            format!("{} smaller than text", factor(weighed.others[0].file, weighed.declared.file))
-        ),
+        than_text(weighed.others[0].file, weighed.declared.file),
         paint(BOLD, console::bytes(weighed.declared.file)),
     ))?;
     show_steps(&lines, memory, console)?;
@@ -139,6 +136,15 @@ pub fn show(ledger: &Ledger, args: &Weigh, console: &mut Console) -> std::io::Re
     Ok(())
 }
 
+/// How a figure stands to that of all columns as text.
+fn than_text(text: u64, declared: u64) -> String {
+    let style = if declared > text { WARN } else { GOOD };
+    match change(text, declared) {
+        same if text == declared => format!("the {same} as text"),
+        change => paint(style, format!("{change} than text")),
+    }
+}
+
 fn table(
     ledger: &Ledger,
     lines: &[Line],
@@ -153,7 +159,7 @@ fn table(
         Heading::right("as text"),
         Heading::right("wide"),
         Heading::right("declared"),
-        Heading::right("smaller"),
+        Heading::right("change"),
     ];
     if wide {
         headings.extend(["file: text", "wide", "declared"].map(Heading::right));
@@ -177,7 +183,7 @@ fn table(
             (grouped(text), Look::Dim),
             (grouped(of_wide), Look::Dim),
             (grouped(declared), larger),
-            (if line.ty.is_some() { factor(text, declared) } else { String::new() }, larger),
+            (if line.ty.is_some() { change(text, declared) } else { String::new() }, larger),
         ];
         cells.extend(files(line.disk, Look::Dim));
         cells
@@ -186,7 +192,7 @@ fn table(
     let sizes = [&ledger.weighed.others[0], &ledger.weighed.others[1], &ledger.weighed.declared];
     let frames = [0, 1, 2].map(|at| sizes[at].file - disk[at]);
     // What belongs to no column: the schema, the indexes, the ends of the files.
-    let mut frame = vec![("indexes, ends of the file".into(), Look::Dim)];
+    let mut frame = vec![("indexes and footer".into(), Look::Dim)];
     frame.extend(std::iter::repeat_n((String::new(), Look::Dim), 5));
     frame.extend(files(frames, Look::Dim));
     rows.push(frame);
@@ -197,7 +203,7 @@ fn table(
         (grouped(text), Look::Plain),
         (grouped(of_wide), Look::Plain),
         (grouped(declared), Look::Plain),
-        (factor(text, declared), Look::Plain),
+        (change(text, declared), Look::Plain),
     ];
     total.extend(files([0, 1, 2].map(|at| sizes[at].file), Look::Plain));
     rows.push(total);

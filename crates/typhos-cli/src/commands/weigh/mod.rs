@@ -179,11 +179,29 @@ fn reads(what: &str, part: u64, all: u64) -> String {
     )
 }
 
+/// How much less or more it became, in a few words.
+fn change(from: u64, to: u64) -> String {
+    let (word, more, fewer) = if to > from { ("more", to, from) } else { ("less", from, to) };
+    if more == fewer {
+        return "same".into();
+    }
+    let ratio = more as f64 / fewer as f64;
+    match fewer {
+        0 => format!("all {word}"),
+        _ if ratio < 1.1 => format!("{:.1} % {word}", (ratio - 1.0) * 100.0),
+        _ => format!("{} {word}", factor(more, fewer)),
+    }
+}
+
 /// How many times smaller, in a few characters.
 fn factor(from: u64, to: u64) -> String {
     match (from, to) {
         (0, 0) => "1.0x".into(),
         (_, 0) => "∞".into(),
-        _ => format!("{:.1}x", from as f64 / to as f64),
+        _ => {
+            let ratio = from as f64 / to as f64;
+            let digits = usize::from(ratio < 100.0);
+            format!("{ratio:.digits$}x")
+        }
     }
 }
