@@ -4,11 +4,12 @@ use std::num::NonZeroUsize;
 
 use proptest::prelude::*;
 
-use crate::columns::{Converter, MisfitValue, OnMisfit, Plan, Reason};
+use crate::columns::{Converter, MisfitValue, OnMisfit, Plan, Reason, cell_text};
 use crate::dates::Order;
 use crate::infer::{Rules, Wanted, decide, draft};
+use crate::readings::{Decimal, parse_number};
 use crate::run::{NoMonitor, RunOptions};
-use crate::schema::read;
+use crate::schema::{ColumnDecl, IntType, Type, read};
 use crate::survey::{Absent, Survey, SurveyOptions};
 use crate::text::{Block, BlockReader, Dialect, Input, InputChoice, QuotedEmpty};
 
@@ -89,8 +90,9 @@ proptest! {
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(1500))]
 
-    /// A draft fits the data it was drafted from: every value reads under it, and nothing that was
-    /// present becomes absent or the other way round.
+    /// A draft fits the data it was drafted from: every value reads under it as the number or text that was
+    /// written, nothing that was present becomes absent or the other way round, and without headroom no
+    /// narrower type would do.
     #[test]
     fn a_draft_fits_the_data_it_was_drafted_from(
         kinds in proptest::collection::vec(value(), 1..6),
@@ -110,15 +112,30 @@ proptest! {
         let mut reader = BlockReader::new(&input, 1 << 20);
         let mut block = Block::default();
         let (mut nulls, mut rows) = (0, 0);
+        let mut cells = Vec::new();
         while reader.next(&mut block).unwrap() {
             let converted = Converter::new(&plan, OnMisfit::AsDeclared).convert::<MisfitValue>(&block, |batch| {
                 nulls += batch.column(0).null_count() as u64;
                 rows += batch.num_rows() as u64;
+                cells.extend((0..batch.num_rows()).map(|row| cell_text(batch.column(0), row)));
                 Ok(())
             });
             prop_assert!(converted.is_ok(), "{:?} under\n{drafted}\nof\n{text}", converted.err());
+            prop_assert!(converted.unwrap().account.changed.iter().all(|count| *count == 0));
         }
         prop_assert_eq!(rows, survey.records);
+        // Records that cannot be split are not among the rows; without them each row is its pick.
+        if survey.broken == 0 && cells.len() == picks.len() {
+            let column = &plan.schema().columns[0];
+            let written = picks.iter().map(|at| &kinds[at % kinds.len()]);
+            for (cell, written) in cells.iter().zip(written) {
+                let Some(cell) = cell else { continue };
+                prop_assert!(is_the_same(cell, written, column), "{written:?} became {cell:?} under\n{drafted}");
+            }
+            if headroom == 1.0 {
+                is_narrowest(&cells, column)?;
+            }
+        }
         prop_assert_eq!(nulls, decisions[0].absent, "{}\n{}", drafted, text);
     }
 
@@ -165,6 +182,50 @@ proptest! {
         prop_assert_eq!(read, survey.records + survey.broken);
         prop_assert!(loaded <= survey.records);
     }
+}
+
+/// Whether a cell says what was written: as a text, or as a number where it was written plainly.
+fn is_the_same(cell: &str, written: &str, column: &ColumnDecl) -> bool {
+    let plain = |text: &str| parse_number(text.trim().as_bytes()).filter(|n| n.exponent.is_none());
+    let decimal =
+        |text: &str| plain(text).map(|n| Decimal { mantissa: n.mantissa, scale: n.scale });
+    match column.ty {
+        Type::Text { .. } | Type::Lowcard | Type::Category => cell == written,
+        Type::Int(_) | Type::Decimal { .. } if column.style.is_plain() => {
+            decimal(written).is_none_or(|written| decimal(cell) == Some(written))
+        }
+        Type::Float32 if column.style.is_plain() => {
+            written.trim().parse::<f32>().is_ok_and(|w| Ok(w) == cell.parse())
+                || plain(written).is_none()
+        }
+        Type::Float64 if column.style.is_plain() => {
+            written.trim().parse::<f64>().is_ok_and(|w| Ok(w) == cell.parse())
+                || plain(written).is_none()
+        }
+        _ => true,
+    }
+}
+
+/// The narrowest integers, and texts of no more characters than there are.
+fn is_narrowest(cells: &[Option<String>], column: &ColumnDecl) -> Result<(), TestCaseError> {
+    let values = || cells.iter().flatten();
+    match column.ty {
+        Type::Int(ty) => {
+            let number = |cell: &String| cell.parse::<i128>().unwrap_or_default();
+            let (low, high) = (values().map(number).min(), values().map(number).max());
+            let narrowest = low.zip(high).and_then(|(low, high)| IntType::narrowest(low, high));
+            prop_assert!(
+                narrowest.is_none_or(|narrowest| narrowest == ty),
+                "{narrowest:?}, not {ty:?}"
+            );
+        }
+        Type::Text { most: Some(most) } => {
+            let longest = values().map(|cell| cell.chars().count()).max().unwrap_or(0);
+            prop_assert_eq!(most as usize, longest);
+        }
+        _ => {}
+    }
+    Ok(())
 }
 
 /// Texts of white space and absent fields of the same bytes are told apart, wherever blocks end.

@@ -36,7 +36,8 @@ fn the_schema_of_the_document_checks_the_demo_tickets() {
 #[test]
 fn the_document_lists_every_key_and_type() {
     let text = document("docs/schema-file.md");
-    for word in typhos_core::schema::COLUMN_KEYS.iter().chain(&typhos_core::schema::TYPE_NAMES) {
+    use typhos_core::schema::{COLUMN_KEYS, LAYOUT_KEYS, TYPE_NAMES};
+    for word in COLUMN_KEYS.iter().chain(&LAYOUT_KEYS).chain(&TYPE_NAMES) {
         assert!(
             text.contains(&format!("`{word}`")),
             "docs/schema-file.md does not mention `{word}`"

@@ -14,11 +14,10 @@ use arrow_buffer::{
 use arrow_schema::DataType;
 
 use super::Reason;
+use super::instants::{DateRead, PatternRead, TimeRead, TimestampRead};
+use super::numbers::{DecimalRead, FloatRead, IntRead, Styled};
 use super::plan::{arrow_type, code_type, point_fields};
-use super::values::{
-    DateRead, DecimalRead, FloatRead, IntRead, Loss, PatternRead, Read, Styled, TimeRead,
-    TimestampRead, read_bool,
-};
+use super::values::{Loss, Read, read_bool};
 use crate::intern::Interner;
 use crate::readings::{is_ip, is_json, point, uuid};
 use crate::schema::{ColumnDecl, IntType, TimeUnit, Type};

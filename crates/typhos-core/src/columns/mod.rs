@@ -9,6 +9,8 @@ mod cells;
 mod convert;
 mod display;
 mod float32;
+mod instants;
+mod numbers;
 mod plan;
 mod reason;
 mod values;

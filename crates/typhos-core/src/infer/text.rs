@@ -15,6 +15,9 @@ const MAX_CATEGORY: u64 = 16;
 const MAX_CATEGORY_CHARS: u64 = 32;
 const MIN_CATEGORY_ROWS: u64 = 20;
 
+/// Tables of fewer values are those whose texts people take for categories: they are told why not.
+const SMALL_TABLE: u64 = 1000;
+
 /// Bytes that one text costs beside its own: the offset.
 const TEXT_OVERHEAD: u64 = 4;
 
@@ -81,7 +84,8 @@ fn by_bytes(column: &ColumnFacts, facts: &Facts, records: u64, rules: &Rules) ->
             counted(coded_cost, "byte"),
             counted(text_cost, "byte")
         );
-        let is_trap = coded_cost >= text_cost && facts.text.count > 1;
+        let is_small = (2..SMALL_TABLE).contains(&facts.text.count);
+        let is_trap = coded_cost >= text_cost && is_small;
         return plain(std::iter::once(length).chain(is_trap.then_some(figures)).collect());
     }
     let factor = text_cost as f64 / coded_cost as f64;

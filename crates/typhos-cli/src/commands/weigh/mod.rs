@@ -182,10 +182,11 @@ fn reads(what: &str, part: u64, all: u64) -> String {
 /// How much less or more it became, in a few words.
 fn change(from: u64, to: u64) -> String {
     let (word, more, fewer) = if to > from { ("more", to, from) } else { ("less", from, to) };
-    if more == fewer {
+    let ratio = more as f64 / fewer as f64;
+    // To the digit that is shown.
+    if more == fewer || ratio < 1.0005 {
         return "same".into();
     }
-    let ratio = more as f64 / fewer as f64;
     match fewer {
         0 => format!("all {word}"),
         _ if ratio < 1.1 => format!("{:.1} % {word}", (ratio - 1.0) * 100.0),

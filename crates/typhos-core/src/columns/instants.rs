@@ -1,0 +1,193 @@
+//! Days, times of day and timestamps, by the patterns of their column.
+
+use std::marker::PhantomData;
+
+use super::Reason;
+use super::values::{Loss, Read};
+use crate::dates::{Moment, Pattern, ReadOptions};
+use crate::schema::{TimeUnit, Type};
+
+/// The patterns of a date column.
+pub(super) struct PatternRead {
+    pub patterns: Vec<Pattern>,
+    pub options: ReadOptions,
+    pub ty: Type,
+    pub loss: Loss,
+}
+
+impl PatternRead {
+    #[inline]
+    fn moment(&self, value: &[u8]) -> Result<Moment, Reason> {
+        for pattern in &self.patterns {
+            if let Some(moment) = pattern.read_if(value, &self.options) {
+                return Ok(moment);
+            }
+        }
+        Err(self.misread(value))
+    }
+
+    #[cold]
+    fn misread(&self, value: &[u8]) -> Reason {
+        let tried: Vec<_> = self
+            .patterns
+            .iter()
+            .filter_map(|pattern| Some((pattern, pattern.read(value, &self.options).err()?)))
+            .collect();
+        Reason::date(value, &tried)
+    }
+
+    /// Bounds are written as ISO 8601 has it, whatever the patterns of the column are.
+    fn iso(&self, text: &str) -> Result<Moment, Reason> {
+        let patterns: &[&str] = match self.ty {
+            Type::Date => &["yyyy-MM-dd"],
+            Type::Time(_) => &["HH:mm:ss.SSSSSSSSS", "HH:mm:ss", "HH:mm"],
+            Type::Timestamp { utc: true, .. } => &[
+                "yyyy-MM-dd'T'HH:mm:ss.SSSSSSSSSX",
+                "yyyy-MM-dd'T'HH:mm:ssX",
+                "yyyy-MM-dd'T'HH:mm:ssXXX",
+            ],
+            _ => &[
+                "yyyy-MM-dd HH:mm:ss.SSSSSSSSS",
+                "yyyy-MM-dd HH:mm:ss",
+                "yyyy-MM-dd'T'HH:mm:ss",
+                "yyyy-MM-dd",
+            ],
+        };
+        let mut compiled = patterns.iter().filter_map(|pattern| Pattern::compile(pattern).ok());
+        let read = compiled
+            .find_map(|pattern| pattern.read(text.as_bytes(), &ReadOptions::default()).ok());
+        read.ok_or(Reason::NotA(self.ty))
+    }
+}
+
+/// Days since 1970-01-01.
+pub(super) struct DateRead(pub PatternRead);
+
+impl Read for DateRead {
+    type Native = i32;
+
+    #[inline]
+    fn read(&self, value: &[u8]) -> Result<i32, Reason> {
+        let moment = self.0.moment(value)?;
+        // A time of day would be lost, unless it says no more than the day does.
+        if moment.nanos != 0 && !self.0.loss.change() {
+            return Err(Reason::TooPrecise(Type::Date));
+        }
+        Ok(moment.days)
+    }
+
+    fn loss(&self) -> &Loss {
+        &self.0.loss
+    }
+
+    fn bound(&self, text: &str) -> Result<i32, Reason> {
+        Ok(self.0.iso(text)?.days)
+    }
+}
+
+/// Times of day, in units; `N` is `i32` for seconds and milliseconds.
+pub(super) struct TimeRead<N> {
+    pub patterns: PatternRead,
+    pub unit: TimeUnit,
+    pub native: PhantomData<N>,
+}
+
+impl<N: Copy + PartialOrd + Default + TryFrom<i64>> Read for TimeRead<N> {
+    type Native = N;
+
+    fn read(&self, value: &[u8]) -> Result<N, Reason> {
+        self.in_units(self.patterns.moment(value)?)
+    }
+
+    fn bound(&self, text: &str) -> Result<N, Reason> {
+        self.in_units(self.patterns.iso(text)?)
+    }
+
+    fn loss(&self) -> &Loss {
+        &self.patterns.loss
+    }
+}
+
+impl<N: TryFrom<i64>> TimeRead<N> {
+    fn in_units(&self, moment: Moment) -> Result<N, Reason> {
+        let ty = Type::Time(self.unit);
+        if moment.nanos % self.unit.nanos() != 0 && !self.patterns.loss.change() {
+            return Err(Reason::TooPrecise(ty));
+        }
+        N::try_from(moment.nanos / self.unit.nanos()).map_err(|_| Reason::OutOfTime(ty))
+    }
+}
+
+/// Timestamps, in units since 1970-01-01T00:00.
+pub(super) struct TimestampRead {
+    pub patterns: PatternRead,
+    pub unit: TimeUnit,
+}
+
+impl Read for TimestampRead {
+    type Native = i64;
+
+    #[inline]
+    fn read(&self, value: &[u8]) -> Result<i64, Reason> {
+        self.in_units(self.patterns.moment(value)?)
+    }
+
+    fn bound(&self, text: &str) -> Result<i64, Reason> {
+        self.in_units(self.patterns.iso(text)?)
+    }
+
+    fn loss(&self) -> &Loss {
+        &self.patterns.loss
+    }
+}
+
+impl TimestampRead {
+    #[inline]
+    fn in_units(&self, moment: Moment) -> Result<i64, Reason> {
+        let unit = self.unit.nanos();
+        if moment.nanos % unit != 0 && !self.patterns.loss.change() {
+            return Err(Reason::TooPrecise(self.patterns.ty));
+        }
+        // In whole seconds first: years 1 to 9999 fit there, and in nanoseconds they do not.
+        let seconds = i64::from(moment.days) * 86_400 - i64::from(moment.offset.unwrap_or(0));
+        let units = seconds
+            .checked_mul(1_000_000_000 / unit)
+            .and_then(|units| units.checked_add(moment.nanos / unit));
+        units.ok_or(Reason::OutOfTime(self.patterns.ty))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn timestamps(unit: TimeUnit, pattern: &str) -> TimestampRead {
+        let utc = pattern.contains('X');
+        let ty = Type::Timestamp { unit, utc };
+        let patterns = vec![Pattern::compile(pattern).unwrap()];
+        TimestampRead {
+            patterns: PatternRead {
+                patterns,
+                options: ReadOptions::default(),
+                ty,
+                loss: Loss::default(),
+            },
+            unit,
+        }
+    }
+
+    #[test]
+    fn timestamps_keep_every_digit_or_say_so() {
+        let micros = timestamps(TimeUnit::Micro, "yyyy-MM-dd HH:mm:ss.SSSSSSS");
+        assert_eq!(micros.read(b"1970-01-01 00:00:01.5"), Ok(1_500_000));
+        assert!(matches!(micros.read(b"1970-01-01 00:00:01.1234567"), Err(Reason::TooPrecise(_))));
+        assert_eq!(micros.read(b"0001-01-01 00:00:00.0"), Ok(-62_135_596_800_000_000));
+        assert_eq!(micros.read(b"9999-12-31 23:59:59.999999"), Ok(253_402_300_799_999_999));
+        let nanos = timestamps(TimeUnit::Nano, "yyyy-MM-dd HH:mm");
+        assert!(nanos.read(b"2262-04-11 23:47").is_ok());
+        assert!(matches!(nanos.read(b"2262-04-12 00:00"), Err(Reason::OutOfTime(_))));
+        assert!(matches!(nanos.read(b"1677-01-01 00:00"), Err(Reason::OutOfTime(_))));
+        let utc = timestamps(TimeUnit::Second, "yyyy-MM-dd'T'HH:mm:ssXXX");
+        assert_eq!(utc.read(b"1970-01-01T01:00:00+01:00"), Ok(0));
+    }
+}

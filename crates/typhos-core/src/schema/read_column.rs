@@ -1,0 +1,213 @@
+//! One column of a schema file: its keys one by one. Whether they go together is asked by
+//! [`agree`](super::agree).
+
+use std::collections::HashSet;
+use std::ops::Range;
+
+use toml::de::{DeTable, DeValue};
+
+use super::agree::agree;
+use super::read::{Reader, Value};
+use super::{ColumnDecl, Diagnostic, From, Rounding, Type};
+use crate::dates::{DEFAULT_LOCALE, Form, Named, Overlap, Pattern, Zone, names};
+use crate::readings::{Grouping, Mark};
+
+/// The keys of a column, in the order they are written.
+pub const COLUMN_KEYS: [&str; 20] = [
+    "type",
+    "from",
+    "patterns",
+    "pivot",
+    "locale",
+    "zone",
+    "overlap",
+    "decimal_mark",
+    "grouping",
+    "strip",
+    "accounting",
+    "rounding",
+    "clip",
+    "required",
+    "absent",
+    "misfit",
+    "low",
+    "high",
+    "values",
+    "ranked",
+];
+
+impl Reader<'_> {
+    pub(super) fn column(&mut self, column: &mut ColumnDecl, table: &DeTable<'_>) {
+        let mut ty = None;
+        let mut spans: Vec<(&str, Range<usize>)> = Vec::new();
+        let before = self.wrong.len();
+        column.locale = table.get("locale").and_then(|value| self.locale(value));
+        for (key, value) in table.iter() {
+            let span = value.span();
+            let word = key.get_ref().as_ref();
+            if let Some(known) = COLUMN_KEYS.iter().find(|known| **known == word) {
+                spans.push((known, span.clone()));
+            }
+            match word {
+                "type" if value.get_ref().as_str() == Some("auto") => {
+                    column.auto = true;
+                    ty = Some(column.ty);
+                }
+                "type" => ty = self.ty(value),
+                "from" => {
+                    column.spans.from = Some(span);
+                    column.from = self.from(value);
+                }
+                // Read first, since patterns are compiled in its language.
+                "locale" => {}
+                "patterns" => column.patterns = self.patterns(value, column.locale.as_deref()),
+                "pivot" => {
+                    if let Some(year) = self.integer(value, 1..=9900, "pivot") {
+                        column.dates.pivot = year as i32;
+                    }
+                }
+                "zone" => {
+                    column.dates.zone =
+                        self.word(value, "a time zone", Zone::named, "\"Europe/Oslo\"");
+                }
+                "overlap" => {
+                    column.dates.overlap =
+                        self.word(value, "one of two instants", Overlap::parse, "\"earlier\"");
+                }
+                "decimal_mark" => {
+                    column.style.mark =
+                        self.word(value, "a mark", Mark::parse, "\",\"").unwrap_or_default()
+                }
+                "grouping" => {
+                    column.style.grouping =
+                        self.word(value, "what groups digits", Grouping::parse, "\".\"");
+                }
+                "strip" => column.style.strip = self.strip(value),
+                "accounting" => {
+                    column.style.accounting = self.truth(value, "accounting").unwrap_or_default()
+                }
+                "rounding" => {
+                    column.rounding = self
+                        .word(value, "a way to round", Rounding::parse, "\"half-even\"")
+                        .unwrap_or_default();
+                }
+                "clip" => column.clip = self.truth(value, "clip").unwrap_or_default(),
+                "required" => column.required = self.truth(value, "required").unwrap_or_default(),
+                "absent" => column.absent = self.texts(value, "absent"),
+                "misfit" => column.misfit = self.misfit(value).unwrap_or_default(),
+                "low" => column.low = self.bound(value, "low"),
+                "high" => column.high = self.bound(value, "high"),
+                "values" => column.values = self.values(value),
+                "ranked" => column.ranked = self.truth(value, "ranked").unwrap_or_default(),
+                _ => self.unknown_key(key, "a column", &COLUMN_KEYS),
+            }
+        }
+        if !spans.iter().any(|(key, _)| *key == "type") {
+            let help = "add a type, for example type = \"text\"";
+            self.wrong(
+                column.spans.name.clone(),
+                format!("column '{}' has no type", column.name),
+                help,
+            );
+        }
+        if let Some(ty) = ty {
+            column.ty = ty;
+            // What follows is about keys that do not go together; it makes sense of sound ones only.
+            if self.wrong.len() == before {
+                self.wrong.extend(agree(column, &spans));
+            }
+        }
+    }
+
+    fn ty(&mut self, value: &Value<'_>) -> Option<Type> {
+        let spelling = self.text(value, "a type")?;
+        match Type::parse(&spelling) {
+            Ok(ty) => Some(ty),
+            Err(error) => {
+                let diagnostic = Diagnostic::new(value.span(), error.message);
+                self.wrong.push(Diagnostic { help: error.help, ..diagnostic });
+                None
+            }
+        }
+    }
+
+    fn from(&mut self, value: &Value<'_>) -> Option<From> {
+        if value.get_ref().is_integer() {
+            return self
+                .integer(value, 1..=i64::from(u32::MAX), "from")
+                .map(|position| From::Position(position as usize));
+        }
+        self.text(value, "a header, or a position from 1").map(From::Name)
+    }
+
+    /// A language that there are names for.
+    fn locale(&mut self, value: &Value<'_>) -> Option<String> {
+        let known = |tag: &str| names(tag, Named::Month, Form::Short).map(|_| tag.to_owned());
+        self.word(value, "a language", known, "\"de\"")
+    }
+
+    fn patterns(&mut self, value: &Value<'_>, locale: Option<&str>) -> Vec<Pattern> {
+        let locale = locale.unwrap_or(DEFAULT_LOCALE);
+        let mut patterns = Vec::new();
+        for (span, source) in self.spanned_texts(value, "patterns").unwrap_or_default() {
+            match Pattern::compile_in(&source, locale) {
+                Ok(pattern) => patterns.push(pattern),
+                Err(error) => {
+                    // The place inside the pattern holds where it is written without escapes.
+                    let inner = self.source.get(span.start + 1..span.end.saturating_sub(1))
+                        == Some(&source);
+                    let start = span.start + 1;
+                    let at = if inner { start + error.at.0..start + error.at.1 } else { span };
+                    self.wrong.push(Diagnostic::new(at, error.message));
+                }
+            }
+        }
+        patterns
+    }
+
+    /// A text to take off numbers, or several.
+    fn strip(&mut self, value: &Value<'_>) -> Vec<String> {
+        let texts = match value.get_ref().as_str() {
+            Some(text) => vec![(value.span(), text.to_owned())],
+            None => self.spanned_texts(value, "strip").unwrap_or_default(),
+        };
+        for (span, text) in &texts {
+            let is_number = text.trim().is_empty() || text.bytes().any(|b| b.is_ascii_digit());
+            if is_number {
+                self.wrong(
+                    span.clone(),
+                    "what is stripped is a text without digits",
+                    "write strip = \"€\"",
+                );
+            }
+        }
+        texts.into_iter().map(|(_, text)| text.trim().to_owned()).collect()
+    }
+
+    fn values(&mut self, value: &Value<'_>) -> Vec<String> {
+        let mut seen = HashSet::new();
+        let mut values = Vec::new();
+        for (span, text) in self.spanned_texts(value, "values").unwrap_or_default() {
+            if seen.insert(text.clone()) {
+                values.push(text);
+            } else {
+                self.wrong(
+                    span,
+                    format!("'{}' is listed twice", text.escape_debug()),
+                    "list every value once",
+                );
+            }
+        }
+        values
+    }
+
+    /// A bound: a text, or a number for those who write it so.
+    fn bound(&mut self, value: &Value<'_>, key: &str) -> Option<String> {
+        match value.get_ref() {
+            DeValue::Integer(_) | DeValue::Float(_) => {
+                self.source.get(value.span()).map(|text| text.replace('_', ""))
+            }
+            _ => self.text(value, &format!("the value of '{key}'")),
+        }
+    }
+}
