@@ -108,6 +108,11 @@ pub trait Encoder: Sync {
     /// # Errors
     /// Whatever keeps the target from taking it.
     fn begin(&self, share: f64) -> Result<Self::Unit<'_>, TargetError>;
+
+    /// How many parts the whole is shared out to.
+    fn parts(&self) -> usize {
+        1
+    }
 }
 
 /// One block being encoded.

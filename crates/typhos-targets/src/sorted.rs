@@ -89,6 +89,8 @@ impl Sorted<'_> {
         sink: impl FnMut(E::Encoded) -> Result<(), LoadError> + Send,
     ) -> Result<(), LoadError> {
         let most = plan.schema().layout.row_group.unwrap_or(SORTED_ROW_GROUP);
+        // Each part gets rows, if there are as many.
+        let most = most.min(runs.rows().div_ceil(encoder.parts() as u64)).max(1);
         let total = runs.rows().max(1) as f64;
         let mut merge = runs.merge()?;
         let mut done = 0;

@@ -2,7 +2,7 @@
 //! a byte on disk but for what sorting puts aside.
 
 use std::io::{self, Write};
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
@@ -34,7 +34,7 @@ pub struct Weighing<'w> {
     /// Bytes that sorting may take.
     pub sort_memory: usize,
     /// Where temporary files may be.
-    pub folder: &'w Path,
+    pub folder: PathBuf,
     /// What is to be found out.
     pub wanted: Wanted,
 }
@@ -210,7 +210,7 @@ impl Weighing<'_> {
             Some(order) => {
                 let sorted = Sorted {
                     order: Arc::new(order),
-                    folder: self.folder,
+                    folder: &self.folder,
                     run: self.run,
                     memory: self.sort_memory,
                     mode: OnMisfit::NoteAll,

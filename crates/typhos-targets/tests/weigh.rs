@@ -74,7 +74,7 @@ fn weighed(
         filter: filter.as_ref(),
         run: RunOptions { threads, ..RunOptions::default() },
         sort_memory: DEFAULT_SORT_MEMORY,
-        folder: folder.path(),
+        folder: folder.path().to_path_buf(),
         wanted: Wanted::Ledger,
     };
     weigh(&weighing, &NoMonitor).unwrap()

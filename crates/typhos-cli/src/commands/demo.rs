@@ -35,7 +35,7 @@ pub fn run(args: &Demo, common: &Common, console: &mut Console) -> Result<Outcom
     let (tickets, schema, refused) =
         (path("tickets.csv"), path("tickets.typhos.toml"), path("refused.csv"));
     let (lake, database) = (path("tickets.parquet"), path("ferry.sqlite"));
-    let lines: [(&str, Vec<&str>); 8] = [
+    let lines: [(&str, Vec<&str>); 9] = [
         ("Look at the raw file: its layout, and what every column holds.", vec!["scout", &tickets]),
         (
             "Draft a schema from all of its rows, with the evidence as comments.",
@@ -45,6 +45,10 @@ pub fn run(args: &Demo, common: &Common, console: &mut Console) -> Result<Outcom
         (
             "Hold another file against it, one with everything wrong.",
             vec!["check", &schema, &refused],
+        ),
+        (
+            "Weigh it: what each column takes as text, with wide types, and as declared.",
+            vec!["weigh", &schema, &tickets],
         ),
         (
             "Load typed rows into a directory of Parquet.",
@@ -81,6 +85,12 @@ pub fn run(args: &Demo, common: &Common, console: &mut Console) -> Result<Outcom
     for (line, why) in [
         (format!("typhos scout {tickets} --column booking"), "why is this column text?"),
         (format!("typhos scout {}", path("gauges.tsv")), "tabs, offsets, seven digits of a second"),
+        (
+            format!(
+                "typhos weigh {schema} {tickets} --where \"route = 'Holm' and fare > 20\" --suggest-sort"
+            ),
+            "which order of rows would pay?",
+        ),
         (format!("typhos peek {schema} {tickets}"), "typed rows straight from the text"),
     ] {
         console.say(format!("  {}  {}", paint(FOUND, line), paint(DIM, format!("# {why}"))))?;

@@ -221,6 +221,12 @@ fn sort_keys_pay_where_a_question_is_asked() {
         })
         .collect();
     assert!(keys.is_sorted(), "by route, and by rank backwards");
+    // In parts the rows go on where the part before ends.
+    world.ok("load new.typhos.toml tickets.csv --into lake --parts 3");
+    let parts = world.json("peek lake --rows 30000 --json");
+    assert_eq!(parts["rows"], rows["rows"]);
+    let part = world.json("peek lake/part-00003.parquet --json");
+    assert_eq!(part["total"], 10_000);
     world.ok("load new.typhos.toml tickets.csv --into new.sqlite");
     let head = world.json("peek new.sqlite --rows 5 --json");
     assert_eq!(head["rows"][0][4], "Eldersay");
@@ -267,6 +273,10 @@ fn questions_and_layouts_that_make_no_sense_are_told() {
     let bad = world.read("t.typhos.toml") + "\n[layout]\nsort = [\"rout\"]\n";
     world.write("bad.typhos.toml", bad);
     world.run("check bad.typhos.toml tickets.csv").status(2).complains("did you mean 'route'?");
+    world
+        .run("weigh t.typhos.toml t.typhos.toml tickets.csv --advice")
+        .status(2)
+        .complains("are for one schema");
     world.run("weigh t.typhos.toml t.typhos.toml").status(2).complains("give the files to weigh");
     let sorted = world.read("t.typhos.toml") + "\n[layout]\nsort = [\"route\"]\n";
     world.write("s.typhos.toml", sorted);

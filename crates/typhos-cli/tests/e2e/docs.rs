@@ -111,7 +111,7 @@ fn the_commands_of_the_readme_work_one_after_another() {
         .flat_map(str::lines)
         .filter(|line| line.starts_with("typhos "));
     let lines: Vec<_> = lines.map(|line| line.split('#').next().unwrap().trim()).collect();
-    assert_eq!(lines.len(), 5);
+    assert_eq!(lines.len(), 6);
     let world = World::demo(300);
     for line in lines {
         world.ok(line.strip_prefix("typhos ").unwrap());
@@ -127,6 +127,7 @@ fn the_files_that_documents_link_to_are_there() {
         "docs/performance.md",
         "docs/survey-file.md",
         "docs/scout-json.md",
+        "docs/weighing.md",
     ] {
         let text = document(name);
         let folder = root().join(name).parent().unwrap().to_path_buf();

@@ -93,6 +93,31 @@ fn ctrl_c_leaves_nothing_behind() {
     }
 }
 
+/// A sorted load has temporary files beside the target, too.
+#[test]
+fn a_sorted_load_that_ends_early_leaves_nothing_behind() {
+    let world = World::new();
+    big(&world);
+    world.write("s.typhos.toml", format!("{SCHEMA}[layout]\nsort = [\"t\"]\n"));
+    let is_sorting = |name: &String| name.starts_with(".typhos-unfinished-sort");
+    let mut command =
+        world.command("load s.typhos.toml big.csv --into b.parquet --threads 1 --sort-memory 64m");
+    let mut child = command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+    let started = Instant::now();
+    while !world.names().iter().any(is_sorting) {
+        assert!(started.elapsed() < Duration::from_secs(60), "it never spilled");
+        std::thread::sleep(Duration::from_millis(2));
+    }
+    signal(&child, "-INT");
+    assert_eq!(child.wait().unwrap().code(), Some(3));
+    assert_eq!(world.names(), ["big.csv", "s.typhos.toml"]);
+    // A misfit in the last row, after everything was sorted.
+    bad_at_the_end(&world);
+    world.write("s.typhos.toml", format!("{SCHEMA}[layout]\nsort = [\"t\"]\n"));
+    world.run("load s.typhos.toml t.csv --into b.parquet").status(1);
+    assert_eq!(world.names(), ["big.csv", "s.typhos.toml", "t.csv"]);
+}
+
 #[test]
 fn a_killed_load_leaves_the_target_as_it_was_and_a_second_run_works() {
     let world = World::new();

@@ -6,8 +6,8 @@ use crate::world::World;
 fn the_demo_tells_the_whole_story() {
     let world = World::new();
     let ran = world.ok("demo ferry --rows 2000");
-    for step in ["typhos scout", "typhos draft", "typhos check", "typhos load", "typhos peek"] {
-        assert!(ran.out.contains(&format!("$ {step}")), "{step}");
+    for step in ["scout", "draft", "check", "weigh", "load", "peek"] {
+        assert!(ran.out.contains(&format!("$ typhos {step}")), "{step}");
     }
     let ran = ran
         .says("2,000 read = 2,000 loaded + 0 set aside")

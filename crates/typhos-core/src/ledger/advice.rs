@@ -3,7 +3,7 @@
 
 use super::ColumnBytes;
 use super::measure::{bits, code_bytes, text_bytes};
-use crate::columns::arrow_type;
+use crate::columns::{Bounds, arrow_type};
 use crate::infer::{Decision, counted, declare, grouped, shown};
 use crate::schema::{ColumnDecl, From, Rounding, Schema, Type, column_line};
 use crate::survey::Survey;
@@ -106,8 +106,12 @@ impl Known<'_> {
         if changed.absent.is_none() {
             changed.absent = drafted.absent;
         }
-        if !(changed.ty.is_number() && column.ty.is_number()) {
-            (changed.low, changed.high) = (None, None);
+        // Bounds that the type could not have stand for values that may still come.
+        let holds = |bound: &Option<String>| {
+            bound.as_ref().is_none_or(|bound| Bounds::parse(changed.ty, bound).is_ok())
+        };
+        if !holds(&column.low) || !holds(&column.high) {
+            return None;
         }
         Some((changed, self.risk(drafted.ty)))
     }

@@ -254,6 +254,10 @@ impl Encoder for ParquetEncoder {
             values: Vec::new(),
         })
     }
+
+    fn parts(&self) -> usize {
+        self.parts
+    }
 }
 
 /// A block being encoded: one row group, or more where that would have too many rows.

@@ -27,6 +27,11 @@ use crate::settings::Settings;
 
 pub fn run(args: &Weigh, common: &Common, console: &mut Console) -> Result<Outcome, Failure> {
     let is_schema = |path: &Path| path.extension().is_some_and(|extension| extension == "toml");
+    if is_schema(&args.inputs[0]) && (args.advice || args.suggest_sort) {
+        return Err(Failure::Usage(
+            "--advice and --suggest-sort are for one schema, and two are compared".into(),
+        ));
+    }
     let misfits = match &args.inputs[..] {
         [second] if is_schema(second) => {
             return Err(Failure::Usage(format!(
@@ -143,7 +148,7 @@ fn weighing<'w>(
         filter,
         run: common.run_options(),
         sort_memory: args.sort_memory.unwrap_or(DEFAULT_SORT_MEMORY),
-        folder: Path::new("."),
+        folder: std::env::temp_dir(),
         wanted,
     }
 }
