@@ -4,7 +4,8 @@
 use std::path::Path;
 use std::sync::Arc;
 
-use arrow_array::RecordBatch;
+use arrow_array::{Array, RecordBatch};
+use arrow_schema::DataType;
 use arrow_select::concat::concat_batches;
 use typhos_core::columns::{BlockReport, Converter, OnMisfit, Plan};
 use typhos_core::run::{self, Monitor, RunOptions};
@@ -20,6 +21,19 @@ const MERGED_ROWS: usize = 8192;
 
 /// Bytes of a block at least and at most.
 const BLOCK_BYTES: (usize, usize) = (1 << 18, 8 << 20);
+
+/// Bytes of rows that are enough for a row group, however few they are: it is held in memory.
+const MOST_GROUP_BYTES: usize = 64 << 20;
+
+/// Bytes of the rows of a batch. Dictionaries do not count: how long they are depends on how the input was
+/// cut, and row groups do not.
+fn row_bytes(batch: &RecordBatch) -> usize {
+    let bytes = batch.columns().iter().map(|column| match column.data_type() {
+        DataType::Dictionary(codes, _) => column.len() * codes.primitive_width().unwrap_or(4),
+        _ => column.to_data().get_slice_memory_size().unwrap_or(0),
+    });
+    bytes.sum()
+}
 
 /// What a load in an order needs to know.
 pub(crate) struct Sorted<'l> {
@@ -99,10 +113,12 @@ impl Sorted<'_> {
                 stretch.batches.clear();
                 stretch.start = done;
                 let end = done + most;
-                while done < end {
+                let mut bytes = 0;
+                while done < end && bytes < MOST_GROUP_BYTES {
                     let room = usize::try_from(end - done).unwrap_or(usize::MAX);
                     let Some(batch) = merge.next(room.min(MERGED_ROWS))? else { break };
                     done += batch.num_rows() as u64;
+                    bytes += row_bytes(&batch);
                     stretch.batches.push(batch);
                 }
                 Ok(done > stretch.start)

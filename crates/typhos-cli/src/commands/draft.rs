@@ -28,7 +28,7 @@ pub fn run(args: &Draft, common: &Common, console: &mut Console) -> Result<Outco
     let text = match &kept {
         None => drafted.to_toml(),
         Some((schema, source)) => {
-            let merged = keep::merge(schema, source, &drafted, survey);
+            let merged = keep::merge(schema, source, &drafted, survey, decisions);
             changes = merged.changes;
             merged.text
         }

@@ -1,7 +1,7 @@
 //! `typhos draft --keep`: what a redraft leaves alone, and what has changed since.
 
-use typhos_core::infer::Draft;
-use typhos_core::schema::{Schema, keep};
+use typhos_core::infer::{Decision, Draft};
+use typhos_core::schema::{Schema, Type, keep};
 use typhos_core::survey::Survey;
 
 use crate::console::{DIM, FOUND, GOOD, WARN, paint, safe};
@@ -30,7 +30,13 @@ impl Change {
 }
 
 /// Puts what was drafted between the lines that are kept.
-pub fn merge(schema: &Schema, source: &str, drafted: &Draft, survey: &Survey) -> Merged {
+pub fn merge(
+    schema: &Schema,
+    source: &str,
+    drafted: &Draft,
+    survey: &Survey,
+    decisions: &[Decision],
+) -> Merged {
     let parts = (&drafted.schema, &drafted.comments[..], &drafted.positions[..]);
     let kept = keep(schema, source, &survey.source.names, parts);
     let mut changes = Vec::new();
@@ -54,7 +60,8 @@ pub fn merge(schema: &Schema, source: &str, drafted: &Draft, survey: &Survey) ->
     }
     for (declared, at) in kept.both {
         let (ours, theirs) = (&schema.columns[declared], &drafted.schema.columns[at]);
-        if ours.auto || ours.ty == theirs.ty {
+        let longest = decisions[drafted.positions[at]].max_chars;
+        if ours.auto || says_the_same(ours.ty, theirs.ty, longest) {
             continue;
         }
         changes.push(Change {
@@ -66,4 +73,29 @@ pub fn merge(schema: &Schema, source: &str, drafted: &Draft, survey: &Survey) ->
         });
     }
     Merged { text: kept.text, changes }
+}
+
+/// Whether a draft would say what is declared. How much longer texts may become is a matter of taste, as
+/// long as those that are there fit.
+fn says_the_same(declared: Type, drafted: Type, longest: u64) -> bool {
+    match (declared, drafted) {
+        (Type::Text { most }, Type::Text { .. }) => {
+            most.is_none_or(|most| u64::from(most) >= longest)
+        }
+        _ => declared == drafted,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn texts_that_fit_are_as_declared() {
+        let text = |most| Type::Text { most };
+        assert!(says_the_same(text(None), text(Some(36)), 18));
+        assert!(says_the_same(text(Some(18)), text(Some(36)), 18));
+        assert!(!says_the_same(text(Some(17)), text(Some(36)), 18));
+        assert!(!says_the_same(Type::Lowcard, text(Some(36)), 18));
+    }
 }

@@ -320,12 +320,10 @@ impl EncodeUnit for RowGroupUnit<'_> {
 
     fn push(&mut self, batch: RecordBatch) -> Result<(), TargetError> {
         for (column, words) in self.encoder.form.values_of(&batch) {
-            // Most batches of a block bring the array of the one before.
-            let is_known = |(known, array): &(usize, StringArray)| {
-                *known == column && array.values().ptr_eq(words.values())
-            };
-            if !self.values.iter().any(is_known) {
-                self.values.push((column, words));
+            // The dictionaries of a block grow from batch to batch: the longest of them has all.
+            match self.values.iter_mut().rfind(|(known, _)| *known == column) {
+                Some((_, array)) if starts_with(&words, array) => *array = words,
+                _ => self.values.push((column, words)),
             }
         }
         let most = self.encoder.form.row_group.unwrap_or(u64::MAX);
@@ -346,6 +344,13 @@ impl EncodeUnit for RowGroupUnit<'_> {
         self.close()?;
         Ok(RowGroups { groups: self.done, part: self.part, values: self.values })
     }
+}
+
+/// Whether an array of texts starts with all those of another.
+fn starts_with(array: &StringArray, other: &StringArray) -> bool {
+    let bytes = other.values().as_slice();
+    array.value_offsets().starts_with(other.value_offsets())
+        && array.values().as_slice().starts_with(bytes)
 }
 
 /// The writers of the files of an output.
