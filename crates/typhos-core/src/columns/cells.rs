@@ -202,20 +202,28 @@ impl<A: ArrowPrimitiveType, R: Read<Native = A::Native>> Primitive<A, R> {
             high,
         })
     }
+
+    /// A value that is read, and beyond a bound: it does not count as changed.
+    #[cold]
+    fn beyond(&self, key: &'static str, bound: &str, value: &[u8]) -> Reason {
+        self.read.loss().forget(|| _ = self.read.read(value));
+        Reason::Beyond { key, bound: bound.to_owned() }
+    }
 }
 
 impl<A: ArrowPrimitiveType, R: Read<Native = A::Native> + Send> Cells for Primitive<A, R> {
     #[inline]
     fn push(&mut self, value: &[u8]) -> Result<(), Reason> {
         let native = self.read.read(value)?;
-        let beyond = match (&self.low, &self.high) {
-            (Some((low, bound)), _) if native < *low => Some(("low", bound)),
-            (_, Some((high, bound))) if native > *high => Some(("high", bound)),
-            _ => None,
-        };
-        if let Some((key, bound)) = beyond {
-            self.read.loss().forget(|| _ = self.read.read(value));
-            return Err(Reason::Beyond { key, bound: bound.clone() });
+        if let Some((low, bound)) = &self.low
+            && native < *low
+        {
+            return Err(self.beyond("low", bound, value));
+        }
+        if let Some((high, bound)) = &self.high
+            && native > *high
+        {
+            return Err(self.beyond("high", bound, value));
         }
         self.values.push(native);
         self.validity.append_non_null();

@@ -127,7 +127,17 @@ impl<N: Copy + PartialOrd + Default + TryFrom<i64> + TryFrom<i128>> ReadNumber f
 
 /// A number as an integer at a scale, rounded where it has more digits, and whether it is exact. `None`
 /// where it is too large.
+#[inline]
 fn at_scale(number: &Number, scale: u8, rounding: Rounding) -> Option<(i128, bool)> {
+    // Nearly all are written with the digits that their column keeps.
+    if number.scale == scale && number.exponent.is_none() {
+        return Some((number.mantissa, true));
+    }
+    rescaled(number, scale, rounding)
+}
+
+/// As [`at_scale`], for those that are not at that scale already.
+fn rescaled(number: &Number, scale: u8, rounding: Rounding) -> Option<(i128, bool)> {
     let mantissa = number.mantissa;
     if mantissa == 0 {
         return Some((0, true));
