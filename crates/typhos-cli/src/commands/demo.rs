@@ -85,12 +85,6 @@ pub fn run(args: &Demo, common: &Common, console: &mut Console) -> Result<Outcom
     for (line, why) in [
         (format!("typhos scout {tickets} --column booking"), "why is this column text?"),
         (format!("typhos scout {}", path("gauges.tsv")), "tabs, offsets, seven digits of a second"),
-        (
-            format!(
-                "typhos weigh {schema} {tickets} --where \"route = 'Holm' and fare > 20\" --suggest-sort"
-            ),
-            "which order of rows would pay?",
-        ),
         (format!("typhos peek {schema} {tickets}"), "typed rows straight from the text"),
     ] {
         console.say(format!("  {}  {}", paint(FOUND, line), paint(DIM, format!("# {why}"))))?;
