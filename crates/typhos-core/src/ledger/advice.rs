@@ -26,7 +26,8 @@ pub struct Advice {
 /// What would make columns smaller, the largest saving first.
 ///
 /// `sources` says of which column of the survey each declared column is made, `decisions` what was decided
-/// about those, and `weights` what the declared columns take of `rows` rows.
+/// about those, and `weights` what the declared columns take of `rows` rows. No rows are no reason for
+/// anything.
 pub fn advise(
     schema: &Schema,
     sources: &[usize],
@@ -36,6 +37,9 @@ pub fn advise(
     rows: u64,
 ) -> Vec<Advice> {
     let mut all = Vec::new();
+    if rows == 0 {
+        return all;
+    }
     for ((column, source), weight) in schema.columns.iter().zip(sources).zip(weights) {
         let known = Known { column, decision: &decisions[*source], survey, source: *source, rows };
         all.extend(known.advise(*weight));
