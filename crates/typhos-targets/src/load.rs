@@ -144,45 +144,20 @@ where
 {
     let mut rejects = Rejects::new(&options.rejects, options.replace, input, plan)?;
     let mut account = Account::new(plan.schema().columns.len());
-    let mut note = |report: BlockReport| {
+    let work = Work {
+        input,
+        plan,
+        mode: OnMisfit::AsDeclared,
+        run: options.run,
+        sort_memory: options.sort_memory,
+        // Beside the rejects there is room for what is loaded too, or nearly so.
+        folder: crate::whole::parent(&options.rejects),
+    };
+    let note = |report: BlockReport| {
         account.add(&report.account);
         rejects.write(&report.set_aside)
     };
-    match SortOrder::of(plan.schema(), &plan.arrow()) {
-        None => {
-            let bytes = input.bytes().max(1) as f64;
-            run::map_blocks::<_, _, LoadError>(
-                input,
-                &options.run,
-                monitor,
-                || Converter::new(plan, OnMisfit::AsDeclared),
-                |converter, block| {
-                    let mut unit =
-                        encoder.begin((block.offset + block.bytes / 2) as f64 / bytes)?;
-                    let report =
-                        converter.convert::<LoadError>(block, |batch| Ok(unit.push(batch)?))?;
-                    Ok((unit.finish()?, report))
-                },
-                |(encoded, report)| {
-                    note(report)?;
-                    Ok(sink.append(encoded)?)
-                },
-            )?;
-        }
-        Some(order) => {
-            // Beside the rejects there is room for what is loaded too, or nearly so.
-            let folder = crate::whole::parent(&options.rejects);
-            let sorted = Sorted {
-                order: Arc::new(order),
-                folder,
-                run: options.run,
-                memory: options.sort_memory,
-                mode: OnMisfit::AsDeclared,
-            };
-            let runs = sorted.runs(input, plan, monitor, &mut note)?;
-            sorted.merge(runs, plan, &encoder, monitor, |encoded| Ok(sink.append(encoded)?))?;
-        }
-    }
+    work.encode(&encoder, monitor, note, |encoded| sink.append(encoded))?;
     account.assert_balance();
     if monitor.stopped() {
         return Err(RunError::Interrupted.into());
@@ -196,4 +171,54 @@ where
         return Err(error.into());
     }
     Ok(LoadReport { account, rejects, notes: Vec::new() })
+}
+
+/// An input that is converted and encoded, in the order that its schema asks for.
+pub(crate) struct Work<'l> {
+    pub input: &'l Input,
+    pub plan: &'l Plan,
+    pub mode: OnMisfit,
+    /// Threads; and blocks, where rows stay in the order of the input.
+    pub run: RunOptions,
+    /// Bytes that sorting may take.
+    pub sort_memory: usize,
+    /// Where temporary files may be.
+    pub folder: &'l Path,
+}
+
+impl Work<'_> {
+    /// Hands every report to `note`, and everything encoded to `append`, both in order.
+    ///
+    /// # Errors
+    /// The first of reading, converting, sorting, `note` and `append`.
+    pub fn encode<E: Encoder>(
+        &self,
+        encoder: &E,
+        monitor: &dyn Monitor,
+        mut note: impl FnMut(BlockReport) -> Result<(), TargetError> + Send,
+        mut append: impl FnMut(E::Encoded) -> Result<(), TargetError> + Send,
+    ) -> Result<(), LoadError> {
+        if let Some(order) = SortOrder::of(self.plan.schema(), &self.plan.arrow()) {
+            let sorted = Sorted { work: self, order: Arc::new(order) };
+            let runs = sorted.runs(monitor, note)?;
+            return sorted.merge(runs, encoder, monitor, append);
+        }
+        let bytes = self.input.bytes().max(1) as f64;
+        run::map_blocks::<_, _, LoadError>(
+            self.input,
+            &self.run,
+            monitor,
+            || Converter::new(self.plan, self.mode),
+            |converter, block| {
+                let mut unit = encoder.begin((block.offset + block.bytes / 2) as f64 / bytes)?;
+                let report =
+                    converter.convert::<LoadError>(block, |batch| Ok(unit.push(batch)?))?;
+                Ok((unit.finish()?, report))
+            },
+            |(encoded, report)| {
+                note(report)?;
+                Ok(append(encoded)?)
+            },
+        )
+    }
 }

@@ -1,18 +1,16 @@
 //! A load in an order: blocks are sorted as they are converted and become runs; the runs are merged and
 //! encoded, a row group at a time.
 
-use std::path::Path;
 use std::sync::Arc;
 
 use arrow_array::{Array, RecordBatch};
 use arrow_schema::DataType;
 use arrow_select::concat::concat_batches;
-use typhos_core::columns::{BlockReport, Converter, OnMisfit, Plan};
+use typhos_core::columns::{BlockReport, Converter};
 use typhos_core::run::{self, Monitor, RunOptions};
 use typhos_core::sorting::{Runs, SortOrder};
-use typhos_core::text::Input;
 
-use crate::load::LoadError;
+use crate::load::{LoadError, Work};
 use crate::parquet::SORTED_ROW_GROUP;
 use crate::{EncodeUnit, Encoder, TargetError};
 
@@ -35,15 +33,10 @@ fn row_bytes(batch: &RecordBatch) -> usize {
     bytes.sum()
 }
 
-/// What a load in an order needs to know.
+/// Work that is done in an order.
 pub(crate) struct Sorted<'l> {
+    pub work: &'l Work<'l>,
     pub order: Arc<SortOrder>,
-    /// Where temporary files may be.
-    pub folder: &'l Path,
-    pub run: RunOptions,
-    /// Bytes that sorting may take.
-    pub memory: usize,
-    pub mode: OnMisfit,
 }
 
 /// Rows that become a row group, and where the first of them stands among all.
@@ -57,21 +50,20 @@ impl Sorted<'_> {
     /// Converts and sorts an input. Misfits are told to `note`, block by block.
     pub fn runs(
         &self,
-        input: &Input,
-        plan: &Plan,
         monitor: &dyn Monitor,
         mut note: impl FnMut(BlockReport) -> Result<(), TargetError> + Send,
     ) -> Result<Runs, LoadError> {
         // A thread has a block, its arrays, the same in order, their keys, and results that wait.
+        let Work { input, plan, mode, run, sort_memory, folder } = *self.work;
         let (least, most) = BLOCK_BYTES;
-        let block_bytes = (self.memory / self.run.threads.get() / 32).clamp(least, most);
-        let run = RunOptions { block_bytes, ..self.run };
-        let mut runs = Runs::new(self.order.clone(), plan.arrow(), self.memory, self.folder);
+        let block_bytes = (sort_memory / run.threads.get() / 32).clamp(least, most);
+        let run = RunOptions { block_bytes, ..run };
+        let mut runs = Runs::new(self.order.clone(), plan.arrow(), sort_memory, folder);
         run::map_blocks::<_, _, LoadError>(
             input,
             &run,
             monitor,
-            || Converter::new(plan, self.mode).in_one_batch(),
+            || Converter::new(plan, mode).in_one_batch(),
             |converter, block| {
                 let mut batches = Vec::new();
                 let report = converter.convert::<LoadError>(block, |batch| {
@@ -97,12 +89,12 @@ impl Sorted<'_> {
     pub fn merge<E: Encoder>(
         &self,
         runs: Runs,
-        plan: &Plan,
         encoder: &E,
         monitor: &dyn Monitor,
-        sink: impl FnMut(E::Encoded) -> Result<(), LoadError> + Send,
+        mut append: impl FnMut(E::Encoded) -> Result<(), TargetError> + Send,
     ) -> Result<(), LoadError> {
-        let most = plan.schema().layout.row_group.unwrap_or(SORTED_ROW_GROUP);
+        let layout = &self.work.plan.schema().layout;
+        let most = layout.row_group.unwrap_or(SORTED_ROW_GROUP);
         // Each part gets rows, if there are as many.
         let most = most.min(runs.rows().div_ceil(encoder.parts() as u64)).max(1);
         let total = runs.rows().max(1) as f64;
@@ -123,7 +115,7 @@ impl Sorted<'_> {
                 }
                 Ok(done > stretch.start)
             },
-            &self.run,
+            &self.work.run,
             monitor,
             || (),
             |(), stretch| {
@@ -133,7 +125,7 @@ impl Sorted<'_> {
                 }
                 Ok(unit.finish()?)
             },
-            sink,
+            |encoded| Ok(append(encoded)?),
         )
     }
 }

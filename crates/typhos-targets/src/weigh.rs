@@ -3,20 +3,17 @@
 
 use std::io::{self, Write};
 use std::path::PathBuf;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use arrow_array::RecordBatch;
 use typhos_core::columns::{Account, BlockReport, Converter, OnMisfit, Plan};
 use typhos_core::filter::Filter;
 use typhos_core::ledger::{ColumnBytes, Measure};
 use typhos_core::run::{self, Monitor, RunError, RunOptions};
-use typhos_core::sorting::SortOrder;
 use typhos_core::text::Input;
 
-use crate::load::LoadError;
+use crate::load::{LoadError, Work};
 use crate::parquet::{self, Counted, Footprint, Form, RowGroupUnit, RowGroups};
-use crate::sorted::Sorted;
 use crate::{EncodeUnit, Encoder, TargetError};
 
 /// What is weighed, and how.
@@ -83,8 +80,8 @@ pub struct Weighed {
 /// # Errors
 /// An input that cannot be read, an interruption, a temporary file that cannot be written.
 pub fn weigh(weighing: &Weighing<'_>, monitor: &dyn Monitor) -> Result<Weighed, LoadError> {
-    let order = SortOrder::of(weighing.plan.schema(), &weighing.plan.arrow());
-    let apart = order.is_some() || weighing.wanted != Wanted::Ledger;
+    let is_sorted = !weighing.plan.schema().layout.sort.is_empty();
+    let apart = is_sorted || weighing.wanted != Wanted::Ledger;
     let measured = match weighing.wanted {
         Wanted::File => None,
         _ => Some(weighing.measure(!apart, monitor)?),
@@ -92,7 +89,7 @@ pub fn weigh(weighing: &Weighing<'_>, monitor: &dyn Monitor) -> Result<Weighed, 
     if !apart && let Some(measured) = measured {
         return Ok(measured);
     }
-    let loaded = weighing.load(order, monitor)?;
+    let loaded = weighing.load(monitor)?;
     Ok(match measured {
         Some(measured) => {
             let memory = measured.declared.memory;
@@ -201,46 +198,23 @@ impl Weighing<'_> {
     }
 
     /// Loads what is declared, in its order, to nowhere.
-    fn load(&self, order: Option<SortOrder>, monitor: &dyn Monitor) -> Result<Weighed, LoadError> {
+    fn load(&self, monitor: &dyn Monitor) -> Result<Weighed, LoadError> {
         let start = Instant::now();
         let face = self.face(self.plan, self.filter, true)?;
         let mut account = Account::new(self.plan.schema().columns.len());
-        let append = |encoded| Ok(lock(&face.file).append(encoded)?);
-        match order {
-            Some(order) => {
-                let sorted = Sorted {
-                    order: Arc::new(order),
-                    folder: &self.folder,
-                    run: self.run,
-                    memory: self.sort_memory,
-                    mode: OnMisfit::NoteAll,
-                };
-                let note = |report: BlockReport| {
-                    account.add(&report.account);
-                    Ok(())
-                };
-                let runs = sorted.runs(self.input, self.plan, monitor, note)?;
-                sorted.merge(runs, self.plan, &face.encoder, monitor, append)?;
-            }
-            None => {
-                run::map_blocks::<_, _, LoadError>(
-                    self.input,
-                    &RunOptions { block_bytes: face.block_bytes, ..self.run },
-                    monitor,
-                    || Converter::new(self.plan, OnMisfit::NoteAll),
-                    |converter, block| {
-                        let mut unit = face.encoder.begin(0.0)?;
-                        let push = |batch: RecordBatch| Ok(unit.push(batch)?);
-                        let report = converter.convert::<LoadError>(block, push)?;
-                        Ok((unit.finish()?, report))
-                    },
-                    |(encoded, report)| {
-                        account.add(&report.account);
-                        append(encoded)
-                    },
-                )?;
-            }
-        }
+        let work = Work {
+            input: self.input,
+            plan: self.plan,
+            mode: OnMisfit::NoteAll,
+            run: RunOptions { block_bytes: face.block_bytes, ..self.run },
+            sort_memory: self.sort_memory,
+            folder: &self.folder,
+        };
+        let note = |report: BlockReport| {
+            account.add(&report.account);
+            Ok(())
+        };
+        work.encode(&face.encoder, monitor, note, |encoded| lock(&face.file).append(encoded))?;
         let counted = face.file.into_inner().unwrap_or_else(PoisonError::into_inner).finish()?;
         let declared = Weight { memory: Vec::new(), disk: counted.columns, file: counted.file };
         let (footprint, took) = (counted.footprint, start.elapsed());
