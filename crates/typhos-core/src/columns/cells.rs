@@ -172,6 +172,21 @@ impl Bounds {
     }
 }
 
+/// Whether a column takes a text for a value.
+///
+/// # Errors
+/// Why it does not.
+pub(crate) fn holds(column: &ColumnDecl, text: &str) -> Result<(), String> {
+    struct Take<'t>(&'t str);
+    impl Visit for Take<'_> {
+        type Out = Result<(), Reason>;
+        fn visit<C: Cells + 'static>(self, mut cells: C) -> Self::Out {
+            cells.push(self.0.as_bytes())
+        }
+    }
+    with_cells(column, Take(text))?.map_err(|reason| reason.to_string())
+}
+
 /// Values of a fixed width.
 struct Primitive<A: ArrowPrimitiveType, R: Read<Native = A::Native>> {
     read: R,

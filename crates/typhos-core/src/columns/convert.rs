@@ -10,7 +10,7 @@ use super::Plan;
 use super::cells::{Cells, Visit, with_cells};
 use super::reason::{Account, MisfitValue, Reason, SetAside};
 use crate::readings::trim;
-use crate::schema::{ColumnDecl, Misfit};
+use crate::schema::{ColumnDecl, Misfit, Source};
 use crate::survey::Place;
 use crate::text::{Block, Dialect, Escape, FileLayout, Records, Splitter};
 
@@ -43,6 +43,8 @@ pub struct Converter<'p> {
     beside: Vec<(&'p Plan, Vec<Box<dyn FillColumn>>)>,
     records: Records,
     misfits: Vec<RowMisfit>,
+    /// The number in the input of each record, where somebody wants it.
+    numbers: Option<Vec<u64>>,
     scratch: Vec<u8>,
     batch_records: usize,
 }
@@ -64,6 +66,7 @@ impl<'p> Converter<'p> {
             beside: Vec::new(),
             records: Records::default(),
             misfits: Vec::new(),
+            numbers: plan.numbers_records().then(Vec::new),
             scratch: Vec::new(),
             batch_records: DEFAULT_BATCH_RECORDS,
         }
@@ -116,7 +119,11 @@ impl<'p> Converter<'p> {
         while splitter.fill(&mut self.records, self.batch_records) {
             let slice = Slice { block, layout, keeps_empty: plan.keeps_empty(), is_utf8 };
             let aside_before = report.set_aside.len();
+            let before = block.records_before + report.account.read;
             report.account.read += (self.records.len() + self.records.broken().len()) as u64;
+            if let Some(numbers) = &mut self.numbers {
+                number(&self.records, before, numbers);
+            }
             let mut arrays = self.fill(slice);
             let stop = self.settle(slice, &mut report);
             if let Some(stop) = stop {
@@ -125,6 +132,10 @@ impl<'p> Converter<'p> {
             let rejected = self.rejected_rows();
             if rejected.iter().any(|is_rejected| *is_rejected) {
                 self.records.retain(|row| !rejected[row]);
+                if let Some(numbers) = &mut self.numbers {
+                    let mut kept = rejected.iter();
+                    numbers.retain(|_| !kept.next().expect("a verdict for every record"));
+                }
                 // What the first filling changed, the second changes again.
                 self.columns.iter_mut().for_each(|column| _ = column.changed());
                 arrays = self.fill(slice);
@@ -137,9 +148,10 @@ impl<'p> Converter<'p> {
             report.account.set_aside += (report.set_aside.len() - aside_before) as u64;
             if !self.records.is_empty() {
                 let mut batches = vec![batch(plan, arrays, self.records.len())];
-                let Converter { beside, records, scratch, .. } = self;
+                let Converter { beside, records, numbers, scratch, .. } = self;
+                let rows = Rows { slice, records, numbers: numbers.as_deref() };
                 for (plan, columns) in beside {
-                    let arrays = fill(plan, columns, slice, records, scratch, &mut |_, _, _| {});
+                    let arrays = fill(plan, columns, rows, scratch, &mut |_, _, _| {});
                     batches.push(batch(plan, arrays, records.len()));
                 }
                 each(batches)?;
@@ -152,9 +164,10 @@ impl<'p> Converter<'p> {
     /// Fills all columns from the slice; misfits become nulls for now and are noted.
     fn fill(&mut self, slice: Slice<'_>) -> Vec<ArrayRef> {
         self.misfits.clear();
-        let Converter { plan, columns, records, misfits, scratch, .. } = self;
+        let Converter { plan, columns, records, numbers, misfits, scratch, .. } = self;
         let mut note = |row, column, reason| misfits.push(RowMisfit { row, column, reason });
-        fill(plan, columns, slice, records, scratch, &mut note)
+        let rows = Rows { slice, records, numbers: numbers.as_deref() };
+        fill(plan, columns, rows, scratch, &mut note)
     }
 
     fn policy(&self, column: usize) -> Misfit {
@@ -209,15 +222,16 @@ impl<'p> Converter<'p> {
         for misfit in &self.misfits {
             let line = self.records.line(misfit.row);
             let value = || {
-                let field = slice.layout.place(self.plan.sources()[misfit.column]);
-                let (start, end) =
-                    field.map_or((0, 0), |field| self.records.bounds(misfit.row, field));
-                let mut scratch = Vec::new();
-                let value = slice.layout.dialect.value(&text[start..end], &mut scratch);
+                let rows = Rows { slice, records: &self.records, numbers: self.numbers.as_deref() };
+                let value = rows.value(
+                    &self.plan.sources()[misfit.column],
+                    self.plan.glue(misfit.column),
+                    misfit.row,
+                );
                 MisfitValue::new(
                     slice.place(line),
                     Some(misfit.column),
-                    value,
+                    &value,
                     misfit.reason.clone(),
                 )
             };
@@ -264,7 +278,7 @@ fn columns_of(plan: &Plan) -> Vec<Box<dyn FillColumn>> {
     let schema = plan.schema();
     let columns = schema.columns.iter().map(|column| {
         let absent = Absent::new(&schema.absent_of(column));
-        let visitor = MakeColumn { absent, column };
+        let visitor = MakeColumn { absent, column, glue: plan.glue_of(column) };
         with_cells(column, visitor).expect("bounds were parsed when the schema was read")
     });
     columns.collect()
@@ -274,14 +288,14 @@ fn columns_of(plan: &Plan) -> Vec<Box<dyn FillColumn>> {
 fn fill(
     plan: &Plan,
     columns: &mut [Box<dyn FillColumn>],
-    slice: Slice<'_>,
-    records: &Records,
+    rows: Rows<'_>,
     scratch: &mut Vec<u8>,
     note: &mut dyn FnMut(usize, usize, Reason),
 ) -> Vec<ArrayRef> {
     let filled = columns.iter_mut().enumerate().map(|(index, column)| {
-        let field = slice.layout.place(plan.sources()[index]);
-        column.fill(slice, records, field, scratch, &mut |row, reason| note(row, index, reason))
+        column.fill(rows, &plan.sources()[index], scratch, &mut |row, reason| {
+            note(row, index, reason)
+        })
     });
     filled.collect()
 }
@@ -308,13 +322,70 @@ impl Slice<'_> {
     }
 }
 
+/// The records of a slice that columns are filled from.
+#[derive(Clone, Copy)]
+struct Rows<'r> {
+    slice: Slice<'r>,
+    records: &'r Records,
+    numbers: Option<&'r [u64]>,
+}
+
+impl<'r> Rows<'r> {
+    /// A field as it was meant; nothing where the file lacks it.
+    fn field<'s>(&self, row: usize, column: usize, scratch: &'s mut Vec<u8>) -> &'s [u8]
+    where
+        'r: 's,
+    {
+        let Some(field) = self.slice.layout.place(column) else { return &[] };
+        let (start, end) = self.records.bounds(row, field);
+        self.slice.layout.dialect.value(&self.slice.block.text()[start..end], scratch)
+    }
+
+    /// What a column is made of in a row, for messages.
+    fn value(&self, source: &Source, glue: &str, row: usize) -> Vec<u8> {
+        if let Source::RowNumber(start) = source {
+            return row_number(*start, self.number(row)).to_string().into_bytes();
+        }
+        let mut value = Vec::new();
+        for (at, column) in source.columns().iter().enumerate() {
+            if at > 0 {
+                value.extend_from_slice(glue.as_bytes());
+            }
+            value.extend_from_slice(self.field(row, *column, &mut Vec::new()));
+        }
+        value
+    }
+
+    /// How many records of the input stand before the one in this row.
+    fn number(&self, row: usize) -> u64 {
+        self.numbers.expect("records are numbered where a column wants it")[row]
+    }
+}
+
+fn row_number(start: i64, before: u64) -> i128 {
+    i128::from(start) + i128::from(before)
+}
+
+/// Numbers the records of a slice; those that could not be split count too.
+fn number(records: &Records, before: u64, numbers: &mut Vec<u64>) {
+    let mut broken = records.broken().iter().peekable();
+    let mut next = before;
+    numbers.clear();
+    for row in 0..records.len() {
+        while broken.next_if(|broken| broken.row as usize <= row).is_some() {
+            next += 1;
+        }
+        numbers.push(next);
+        next += 1;
+    }
+}
+
 /// A column of any type: one call a slice, so that the loop inside knows its type.
 trait FillColumn: Send {
     fn fill(
         &mut self,
-        slice: Slice<'_>,
-        records: &Records,
-        field: Option<usize>,
+        rows: Rows<'_>,
+        source: &Source,
         scratch: &mut Vec<u8>,
         note: &mut dyn FnMut(usize, Reason),
     ) -> ArrayRef;
@@ -328,6 +399,7 @@ trait FillColumn: Send {
 struct MakeColumn<'s> {
     absent: Absent,
     column: &'s ColumnDecl,
+    glue: &'s str,
 }
 
 impl Visit for MakeColumn<'_> {
@@ -339,6 +411,8 @@ impl Visit for MakeColumn<'_> {
             absent: self.absent,
             required: self.column.required,
             keeps_space: self.column.ty.is_text(),
+            default: self.column.default.as_ref().map(|text| text.clone().into_bytes()),
+            glue: self.glue.as_bytes().to_vec(),
         })
     }
 }
@@ -354,6 +428,10 @@ struct Column<C> {
     required: bool,
     /// Text keeps the white space around it; everything else is read without.
     keeps_space: bool,
+    /// What stands for what is absent.
+    default: Option<Vec<u8>>,
+    /// What stands between values that are joined.
+    glue: Vec<u8>,
 }
 
 impl<C: Cells> Column<C> {
@@ -361,10 +439,86 @@ impl<C: Cells> Column<C> {
     #[cold]
     fn fill_lacking(&mut self, records: &Records, note: &mut dyn FnMut(usize, Reason)) -> ArrayRef {
         for row in 0..records.len() {
-            self.cells.push_null();
-            if self.required {
-                note(row, Reason::Absent);
+            let result = self.absent();
+            self.take(row, result, note);
+        }
+        self.cells.finish()
+    }
+
+    /// What becomes of an absent value: whether it is one after all.
+    #[inline]
+    fn absent(&mut self) -> Result<bool, Reason> {
+        match &self.default {
+            Some(default) => self.cells.push(default).map(|()| true),
+            None if self.required => Err(Reason::Absent),
+            None => Ok(false),
+        }
+    }
+
+    #[inline]
+    fn take(
+        &mut self,
+        row: usize,
+        result: Result<bool, Reason>,
+        note: &mut dyn FnMut(usize, Reason),
+    ) {
+        match result {
+            Ok(true) => {}
+            Ok(false) => self.cells.push_null(),
+            Err(reason) => {
+                self.cells.push_null();
+                note(row, reason);
             }
+        }
+    }
+
+    /// Fills in the numbers of the records.
+    fn fill_numbers(
+        &mut self,
+        rows: Rows<'_>,
+        start: i64,
+        note: &mut dyn FnMut(usize, Reason),
+    ) -> ArrayRef {
+        for row in 0..rows.records.len() {
+            let number = row_number(start, rows.number(row)).to_string();
+            let result = self.cells.push(number.as_bytes()).map(|()| true);
+            self.take(row, result, note);
+        }
+        self.cells.finish()
+    }
+
+    /// Fills in values that are joined of several fields. A value is absent where all of them are.
+    fn fill_joined(
+        &mut self,
+        rows: Rows<'_>,
+        sources: &[usize],
+        scratch: &mut Vec<u8>,
+        note: &mut dyn FnMut(usize, Reason),
+    ) -> ArrayRef {
+        let mut joined = Vec::new();
+        for row in 0..rows.records.len() {
+            joined.clear();
+            let mut lacks = Vec::new();
+            for (at, source) in sources.iter().enumerate() {
+                if at > 0 {
+                    joined.extend_from_slice(&self.glue);
+                }
+                let value = rows.field(row, *source, scratch);
+                if self.absent.is(value) {
+                    lacks.push(at + 1);
+                }
+                joined.extend_from_slice(trim(value));
+            }
+            let result = if lacks.len() == sources.len() {
+                self.absent()
+            } else if !lacks.is_empty() {
+                Err(Reason::Incomplete { lacks })
+            } else if let Err(error) = std::str::from_utf8(&joined) {
+                Err(Reason::NotUtf8 { byte: joined[error.valid_up_to()] })
+            } else {
+                self.cells.push(&joined).map(|()| true)
+            };
+            self.take(row, result, note);
         }
         self.cells.finish()
     }
@@ -373,15 +527,22 @@ impl<C: Cells> Column<C> {
 impl<C: Cells> FillColumn for Column<C> {
     fn fill(
         &mut self,
-        slice: Slice<'_>,
-        records: &Records,
-        field: Option<usize>,
+        rows: Rows<'_>,
+        source: &Source,
         scratch: &mut Vec<u8>,
         note: &mut dyn FnMut(usize, Reason),
     ) -> ArrayRef {
+        let Rows { slice, records, .. } = rows;
+        let column = match source {
+            Source::Column(column) => *column,
+            Source::Joined(columns) => return self.fill_joined(rows, columns, scratch, note),
+            Source::RowNumber(start) => return self.fill_numbers(rows, *start, note),
+        };
         let text = slice.block.text();
         let dialect = slice.layout.dialect;
-        let Some(field) = field else { return self.fill_lacking(records, note) };
+        let Some(field) = slice.layout.place(column) else {
+            return self.fill_lacking(records, note);
+        };
         // What a value starts with that is not what it says; 256 is no byte.
         let quote = dialect.quote.map_or(256, u16::from);
         let is_simple = dialect.escape == Escape::Doubled;
@@ -392,7 +553,7 @@ impl<C: Cells> FillColumn for Column<C> {
             let result = if slice.keeps_empty && is_quoted_blank(&dialect, raw, value) {
                 self.cells.push(value).map(|()| true)
             } else if self.absent.is(value) {
-                if self.required { Err(Reason::Absent) } else { Ok(false) }
+                self.absent()
             } else if !slice.is_utf8
                 && let Err(error) = std::str::from_utf8(value)
             {
@@ -400,14 +561,7 @@ impl<C: Cells> FillColumn for Column<C> {
             } else {
                 self.cells.push(if self.keeps_space { value } else { trim(value) }).map(|()| true)
             };
-            match result {
-                Ok(true) => {}
-                Ok(false) => self.cells.push_null(),
-                Err(reason) => {
-                    self.cells.push_null();
-                    note(row, reason);
-                }
-            }
+            self.take(row, result, note);
         }
         self.cells.finish()
     }

@@ -19,6 +19,7 @@ mod values;
 mod tests;
 
 pub use cells::Bounds;
+pub(crate) use cells::holds;
 pub use convert::{BlockReport, Converter, DEFAULT_BATCH_RECORDS, OnMisfit};
 pub use display::cell_text;
 pub use float32::{Float32Change, float32_change};

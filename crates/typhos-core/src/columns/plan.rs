@@ -7,7 +7,7 @@ use arrow_schema::{
     Schema as ArrowSchema, SchemaRef, TimeUnit as ArrowUnit,
 };
 
-use crate::schema::{Diagnostic, IntType, Schema, TimeUnit, Type};
+use crate::schema::{ColumnDecl, Diagnostic, IntType, Schema, Source, TimeUnit, Type};
 use crate::text::{FileLayout, Input, QuotedEmpty};
 
 /// The key under which an Arrow field says which type was declared: several types share an array.
@@ -17,8 +17,8 @@ pub const TYPE_KEY: &str = "typhos.type";
 #[derive(Debug, Clone)]
 pub struct Plan {
     schema: Schema,
-    /// For each declared column, the position of its source.
-    sources: Vec<usize>,
+    /// For each declared column, where it comes from.
+    sources: Vec<Source>,
     source_columns: usize,
     /// How each file of the input is laid out.
     layouts: Vec<FileLayout>,
@@ -33,6 +33,9 @@ impl Plan {
     /// Every declared column whose source is not in the input.
     pub fn new(schema: Schema, input: &Input) -> Result<Plan, Vec<Diagnostic>> {
         let sources = schema.bind(input)?;
+        if sources.iter().any(|source| matches!(source, Source::RowNumber(_))) {
+            input.number_records();
+        }
         let fields: Vec<Field> = schema
             .columns
             .iter()
@@ -57,6 +60,24 @@ impl Plan {
             keeps_empty: input.quoted_empty() == QuotedEmpty::Text,
             arrow,
         })
+    }
+
+    /// Whether a column wants the numbers of records.
+    pub(super) fn numbers_records(&self) -> bool {
+        self.sources.iter().any(|source| matches!(source, Source::RowNumber(_)))
+    }
+
+    /// What stands between the values that a declared column is joined of.
+    pub(super) fn glue(&self, column: usize) -> &str {
+        self.glue_of(&self.schema.columns[column])
+    }
+
+    pub(super) fn glue_of<'c>(&self, column: &'c ColumnDecl) -> &'c str {
+        match &column.glue {
+            Some(glue) => glue,
+            None if column.ty == Type::Geopoint => ",",
+            None => "",
+        }
     }
 
     /// The declaration.
@@ -84,8 +105,8 @@ impl Plan {
         self.source_columns
     }
 
-    /// The position in the input (from 0) of each declared column.
-    pub fn sources(&self) -> &[usize] {
+    /// Where each declared column comes from.
+    pub fn sources(&self) -> &[Source] {
         &self.sources
     }
 }

@@ -55,6 +55,11 @@ pub enum Reason {
         /// The first byte that is not.
         byte: u8,
     },
+    /// Of the columns that it is joined of some are absent, and others are not.
+    Incomplete {
+        /// The columns that are absent, in the order they are joined, from 1.
+        lacks: Vec<usize>,
+    },
     /// The record could not be split.
     Broken(String),
 }
@@ -132,6 +137,14 @@ impl fmt::Display for Reason {
             Reason::Date(tried) => write!(f, "is not read by {tried}"),
             Reason::OutOfTime(ty) => write!(f, "lies outside of what {ty} holds"),
             Reason::NotUtf8 { byte } => write!(f, "is not valid UTF-8 (byte 0x{byte:02x})"),
+            Reason::Incomplete { lacks } => {
+                let lacks: Vec<_> = lacks.iter().map(ToString::to_string).collect();
+                write!(
+                    f,
+                    "is joined of columns of which some are absent: number {}",
+                    lacks.join(", ")
+                )
+            }
             Reason::Broken(what) => f.write_str(what),
         }
     }

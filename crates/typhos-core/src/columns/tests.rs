@@ -312,3 +312,93 @@ fn arrow_types_of_all_types() {
         assert_eq!(arrow_type(Type::parse(spelling).unwrap(), 0), want);
     }
 }
+
+/// Rows as lines, for short comparisons.
+fn lines(rows: &[Vec<String>]) -> Vec<String> {
+    rows.iter().map(|row| row.join("|")).collect()
+}
+
+#[test]
+fn columns_are_joined_of_several() {
+    let columns = r#"
+sailing = { type = "text", from = ["vessel", "no"], glue = "-", misfit = "null" }
+day = { type = "date", from = [3, "month", "day"], glue = "/", patterns = ["y/M/d"] }
+"#;
+    let text = "vessel,no,year,month,day\n\"Eider\",7,1970,1,3\n,,1970,1,1\nTern,,1970,2,1\n";
+    let (rows, account, _) = convert(columns, text).unwrap();
+    assert_eq!(lines(&rows), ["Eider-7|2", "null|0", "null|31"]);
+    let misfit = &account.columns[0].examples[0];
+    assert_eq!((misfit.place.line, misfit.value.as_str()), (4, "Tern-"));
+    assert!(misfit.reason.to_string().contains("some are absent: number 2"), "{}", misfit.reason);
+}
+
+#[test]
+fn a_default_stands_for_what_is_absent() {
+    let columns = r#"
+party = { type = "uint8", default = 1, required = true }
+cabin = { type = "category", values = ["deck", "berth"], default = "deck", absent = ["", "-"] }
+sold = { type = "date", patterns = ["d.M.yyyy"], default = "2.1.1970" }
+"#;
+    let (rows, ..) = convert(columns, "party,cabin,sold\n,-,\n4,berth,5.1.1970\n").unwrap();
+    assert_eq!(lines(&rows), ["1|deck|1", "4|berth|4"]);
+}
+
+#[test]
+fn rows_have_the_numbers_of_their_records() {
+    let schema = "typhos = 1\n[input]\nmisfit = 'reject'\n[columns]\nid = { type = 'int32', generate = 'row-number', start = 10 }\n\
+                  n = { type = 'uint8', misfit = 'reject' }\nt = { type = 'text' }\n";
+    let text: String = (0..200)
+        .map(|i| match i % 7 {
+            2 => "one field\n".into(),
+            5 => "999,too large\n".into(),
+            _ => format!("{},\"two\nlines\"\n", i % 200),
+        })
+        .collect();
+    let text = format!("n,t\n{text}");
+    let want: Vec<String> = (0..200)
+        .filter(|i| i % 7 != 2 && i % 7 != 5)
+        .map(|i| format!("{}|{i}|two\nlines", i + 10))
+        .collect();
+    for (threads, block_bytes) in [(1, 1 << 20), (2, 100), (3, 17)] {
+        let (rows, account, _) =
+            convert_with(schema, &text, threads, block_bytes, OnMisfit::AsDeclared).unwrap();
+        assert_eq!(lines(&rows), want, "{threads} threads, blocks of {block_bytes}");
+        assert_eq!((account.read, account.loaded), (200, want.len() as u64));
+    }
+    let stopped =
+        misfit_of("id = { type = 'uint8', generate = 'row-number', start = 255 }", "a\n1\n2\n");
+    assert_eq!(stopped, "3 Some(0) '256' is outside of uint8: 0 to 255");
+}
+
+#[test]
+fn mistakes_about_sources_have_their_words() {
+    for (column, want) in [
+        ("{ type = 'text', from = ['a', 'b'] }", "several columns need a glue"),
+        ("{ type = 'text', from = ['a'], glue = '-' }", "one column is not several"),
+        ("{ type = 'text', glue = '-' }", "there is nothing to glue"),
+        ("{ type = 'geopoint', from = ['a', 'b', 'c'] }", "a point is made of two columns"),
+        ("{ type = 'text', generate = 'row-number' }", "row numbers are integers"),
+        (
+            "{ generate = 'row-number', from = 'a' }",
+            "'from' says nothing about numbers that are generated",
+        ),
+        ("{ generate = 'serial' }", "nothing generates 'serial'"),
+        ("{ type = 'uint8', start = 3 }", "'start' belongs to generated numbers"),
+        ("{ type = 'uint8', default = 300 }", "the default '300' is outside of uint8: 0 to 255"),
+        (
+            "{ type = 'category', values = ['a'], default = 'b' }",
+            "the default 'b' is not in the list",
+        ),
+    ] {
+        let wrong = read(&format!("typhos = 1\n[columns]\nx = {column}\n")).unwrap_err();
+        assert!(wrong.iter().any(|w| w.message.contains(want)), "{column}: {wrong:?}");
+    }
+    let schema = "typhos = 1\n[columns]\n\"p\" = { type = \"geopoint\", from = [\"lat\", 2] } # where it lies\n\
+                  id = { generate = \"row-number\" }\n";
+    let schema = read(schema).unwrap();
+    assert_eq!(schema.columns[0].comment.as_deref(), Some("where it lies"));
+    let again = read(&crate::schema::write(&schema, &[], &[])).unwrap();
+    assert_eq!(again.columns[0].from, schema.columns[0].from);
+    assert_eq!(again.columns[1].generate, schema.columns[1].generate);
+    assert_eq!(again.columns[1].ty, schema.columns[1].ty);
+}

@@ -2,16 +2,17 @@
 
 use super::{Decision, Rules, decide, draft};
 use crate::dates::Pattern;
-use crate::schema::{ColumnDecl, Diagnostic, Schema, TimeUnit, Type};
+use crate::schema::{ColumnDecl, Diagnostic, Schema, Source, TimeUnit, Type};
 use crate::survey::{Absent, Survey, SurveyOptions};
 
 /// What a survey has to know to decide about the columns of a schema whose types are left open.
 /// `sources` says which column of the input each of them is, of `columns` there.
-pub fn survey_for(schema: &Schema, sources: &[usize], columns: usize) -> SurveyOptions {
+pub fn survey_for(schema: &Schema, sources: &[Source], columns: usize) -> SurveyOptions {
     let mut lists = vec![None; columns];
     for (column, source) in schema.columns.iter().zip(sources) {
-        if let Some(texts) = column.absent.as_ref().or(schema.input.absent.as_ref()) {
-            lists[*source] = Some(texts.clone());
+        let texts = column.absent.as_ref().or(schema.input.absent.as_ref());
+        if let (Some(texts), Some(source)) = (texts, source.column()) {
+            lists[source] = Some(texts.clone());
         }
     }
     SurveyOptions { absent: Absent::ByColumn(lists), ..SurveyOptions::default() }
@@ -23,19 +24,20 @@ pub fn survey_for(schema: &Schema, sources: &[usize], columns: usize) -> SurveyO
 /// Every column whose type the data does not tell, or tells otherwise than it is declared.
 pub fn settle(
     schema: &mut Schema,
-    sources: &[usize],
+    sources: &[Source],
     survey: &Survey,
     rules: &Rules,
 ) -> Result<Vec<(String, Decision)>, Vec<Diagnostic>> {
     let (mut told, mut wrong) = (Vec::new(), Vec::new());
     let usual = decide(survey, rules);
     for (column, source) in schema.columns.iter_mut().zip(sources).filter(|(c, _)| c.auto) {
+        let Some(source) = source.column() else { continue };
         let decision = if column.style.is_plain() {
-            usual[*source].clone()
+            usual[source].clone()
         } else {
             // A declared mark is a rule for this column alone.
             let rules = Rules { decimal_mark: Some(column.style.mark), ..*rules };
-            decide(survey, &rules)[*source].clone()
+            decide(survey, &rules)[source].clone()
         };
         match settled(column, &decision, rules) {
             Ok(settled) => {

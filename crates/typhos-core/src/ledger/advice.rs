@@ -5,7 +5,7 @@ use super::ColumnBytes;
 use super::measure::{bits, code_bytes, text_bytes};
 use crate::columns::{Bounds, arrow_type};
 use crate::infer::{Decision, counted, declare, grouped, shown};
-use crate::schema::{ColumnDecl, From, Rounding, Schema, Type, column_line};
+use crate::schema::{ColumnDecl, From, Rounding, Schema, Source, Type, column_line};
 use crate::survey::Survey;
 
 /// A change to one column that saves memory.
@@ -30,7 +30,7 @@ pub struct Advice {
 /// anything.
 pub fn advise(
     schema: &Schema,
-    sources: &[usize],
+    sources: &[Source],
     survey: &Survey,
     decisions: &[Decision],
     weights: &[ColumnBytes],
@@ -41,7 +41,9 @@ pub fn advise(
         return all;
     }
     for ((column, source), weight) in schema.columns.iter().zip(sources).zip(weights) {
-        let known = Known { column, decision: &decisions[*source], survey, source: *source, rows };
+        // What is made of several columns, or of none, was not looked at.
+        let Some(source) = source.column() else { continue };
+        let known = Known { column, decision: &decisions[source], survey, source, rows };
         all.extend(known.advise(*weight));
     }
     all.sort_by(|a, b| b.saves.cmp(&a.saves).then_with(|| a.column.cmp(&b.column)));

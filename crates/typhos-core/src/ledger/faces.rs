@@ -2,7 +2,7 @@
 
 use crate::infer::Decision;
 use crate::readings::NumberStyle;
-use crate::schema::{ColumnDecl, From, IntType, Layout, Misfit, Rounding, Schema, Type};
+use crate::schema::{ColumnDecl, From, IntType, Layout, Misfit, Rounding, Schema, Source, Type};
 
 /// Two schemas of the whole input, every column of it at its place.
 #[derive(Debug, Clone)]
@@ -21,12 +21,13 @@ pub struct Faces {
 /// what columns are that are not declared.
 pub fn faces(
     schema: &Schema,
-    sources: &[usize],
+    sources: &[Source],
     names: &[String],
     found: Option<&[Decision]>,
 ) -> Faces {
-    let declared: Vec<Option<usize>> =
-        (0..names.len()).map(|at| sources.iter().position(|source| *source == at)).collect();
+    let declared: Vec<Option<usize>> = (0..names.len())
+        .map(|at| sources.iter().position(|source| source.columns().contains(&at)))
+        .collect();
     let column = |at: usize, ty: Type, like: Option<&ColumnDecl>| {
         let mut column = ColumnDecl::new(&names[at], ty);
         column.from = Some(From::Position(at + 1));

@@ -2,8 +2,8 @@
 
 use std::ops::Range;
 
-use super::{ColumnDecl, Diagnostic, Misfit, Rounding, Type};
-use crate::columns::Bounds;
+use super::{ColumnDecl, Diagnostic, From, Misfit, Rounding, Type};
+use crate::columns::{Bounds, holds};
 
 /// The mistakes of a column whose keys are sound one by one. `spans` says where each of them stands.
 pub(super) fn agree(column: &ColumnDecl, spans: &[(&str, Range<usize>)]) -> Vec<Diagnostic> {
@@ -68,6 +68,14 @@ impl Agreement {
                 self.wrong(span, format!("'{key}' says nothing about {ty}"), hint);
             }
         }
+        self.source_agrees(column, &at);
+        if let (Some(default), Some(span), false) = (&column.default, at("default"), column.auto)
+            && let Err(reason) = holds(column, default)
+        {
+            let shown = default.escape_debug();
+            let help = format!("write it as the values of the input are written, for {ty}");
+            self.wrong(span, format!("the default '{shown}' {reason}"), help);
+        }
         if ty == Type::Category && column.values.is_empty() {
             let help = "add values = [\"…\", \"…\"], or use lowcard for an open set";
             self.wrong(type_span.clone(), "a category lists its values", help);
@@ -100,6 +108,69 @@ impl Agreement {
                 && let Err(message) = Bounds::parse(ty, bound)
             {
                 self.wrong(span, message, format!("write it as a value of {ty}"));
+            }
+        }
+    }
+
+    /// Whether what is said of where values come from goes together.
+    fn source_agrees(&mut self, column: &ColumnDecl, at: &dyn Fn(&str) -> Option<Range<usize>>) {
+        let is_point = column.ty == Type::Geopoint;
+        let several = match &column.from {
+            Some(From::Several(several)) => several.len(),
+            _ => 1,
+        };
+        if let (Some(span), true) = (at("glue"), several == 1) {
+            self.wrong(
+                span,
+                "there is nothing to glue",
+                "name several columns: from = [\"a\", \"b\"]",
+            );
+        }
+        if let (true, None, false) = (several > 1, &column.glue, is_point) {
+            let help =
+                "say what stands between the values: glue = \"-\", or glue = \"\" for nothing";
+            self.wrong(at("from").unwrap_or_default(), "several columns need a glue", help);
+        }
+        if is_point && several > 2 {
+            let help = "name the column of latitudes, then that of longitudes";
+            self.wrong(at("from").unwrap_or_default(), "a point is made of two columns", help);
+        }
+        if let (true, Some(span)) = (is_point && several > 1, at("glue")) {
+            self.wrong(span, "'glue' says nothing about a point", "leave it out");
+        }
+        if let (true, Some(span)) = (column.auto && several > 1, at("type")) {
+            let help = "say the type: the joined values are looked at by nobody before";
+            self.wrong(span, "the type of joined columns is not found by itself", help);
+        }
+        if let (Some(span), None) = (at("start"), column.generate) {
+            self.wrong(
+                span,
+                "'start' belongs to generated numbers",
+                "add generate = \"row-number\"",
+            );
+        }
+        if column.generate.is_none() {
+            return;
+        }
+        if !matches!(column.ty, Type::Int(_)) || column.auto {
+            let span = at("type").unwrap_or_default();
+            self.wrong(span, "row numbers are integers", "write type = \"int64\", or leave it out");
+        }
+        const ALONE: [&str; 9] = [
+            "from",
+            "absent",
+            "default",
+            "decimal_mark",
+            "grouping",
+            "strip",
+            "accounting",
+            "rounding",
+            "clip",
+        ];
+        for key in ALONE {
+            if let Some(span) = at(key) {
+                let message = format!("'{key}' says nothing about numbers that are generated");
+                self.wrong(span, message, "leave it out");
             }
         }
     }

@@ -1,32 +1,73 @@
 //! A schema meets an input: which column comes from where.
 
-use super::{ColumnDecl, Diagnostic, From, Schema};
+use super::{ColumnDecl, Diagnostic, From, Generate, Schema};
 use crate::text::Input;
 use crate::wording::listed;
 
 impl Schema {
-    /// For each declared column, the position (from 0) of its source column.
+    /// Where each declared column comes from.
     ///
     /// # Errors
     /// Every column whose source is not in the input, or is there more than once.
-    pub fn bind(&self, input: &Input) -> Result<Vec<usize>, Vec<Diagnostic>> {
+    pub fn bind(&self, input: &Input) -> Result<Vec<Source>, Vec<Diagnostic>> {
         let mut wrong = Vec::new();
         let mut sources = Vec::new();
         for column in &self.columns {
-            match find(column, input) {
-                Ok(source) => sources.push(source),
-                Err(diagnostic) => wrong.push(diagnostic),
-            }
+            let mut found = |from: Option<&From>| match find(column, from, input) {
+                Ok(at) => at,
+                Err(diagnostic) => {
+                    wrong.push(diagnostic);
+                    0
+                }
+            };
+            sources.push(match (&column.generate, &column.from) {
+                (Some(Generate::RowNumber { start }), _) => Source::RowNumber(*start),
+                (None, Some(From::Several(several))) => {
+                    Source::Joined(several.iter().map(|one| found(Some(one))).collect())
+                }
+                (None, one) => Source::Column(found(one.as_ref())),
+            });
         }
         if wrong.is_empty() { Ok(sources) } else { Err(wrong) }
     }
 }
 
-fn find(column: &ColumnDecl, input: &Input) -> Result<usize, Diagnostic> {
+/// Where the values of a declared column come from in an input; columns count from 0.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Source {
+    /// A column.
+    Column(usize),
+    /// Several columns, in the order their values are joined.
+    Joined(Vec<usize>),
+    /// The numbers of the records, the first of which has this one.
+    RowNumber(i64),
+}
+
+impl Source {
+    /// The column, where there is exactly one.
+    pub fn column(&self) -> Option<usize> {
+        match self {
+            Source::Column(at) => Some(*at),
+            Source::Joined(_) | Source::RowNumber(_) => None,
+        }
+    }
+
+    /// All columns that values come from.
+    pub fn columns(&self) -> &[usize] {
+        match self {
+            Source::Column(at) => std::slice::from_ref(at),
+            Source::Joined(several) => several,
+            Source::RowNumber(_) => &[],
+        }
+    }
+}
+
+fn find(column: &ColumnDecl, from: Option<&From>, input: &Input) -> Result<usize, Diagnostic> {
     let span = column.spans.from.clone().unwrap_or_else(|| column.spans.name.clone());
     let names = input.names();
     let file = input.files().first().map_or(String::new(), |file| file.name());
-    let wanted = match &column.from {
+    let wanted = match from {
+        Some(From::Several(_)) => unreachable!("sources are found one by one"),
         Some(From::Position(position)) => {
             let message =
                 format!("column {position} does not exist: {file} has {} columns", names.len());
@@ -69,6 +110,7 @@ fn find(column: &ColumnDecl, input: &Input) -> Result<usize, Diagnostic> {
 
 #[cfg(test)]
 mod tests {
+    use super::Source;
     use crate::schema::read;
     use crate::text::{Dialect, Input};
 
@@ -82,7 +124,8 @@ mod tests {
         let text = |wrong: super::Diagnostic| {
             format!("{} / {}", wrong.message, wrong.help.unwrap_or_default())
         };
-        schema.bind(&input).map_err(|wrong| wrong.into_iter().map(text).collect())
+        let columns = |sources: Vec<Source>| sources.iter().filter_map(Source::column).collect();
+        schema.bind(&input).map(columns).map_err(|wrong| wrong.into_iter().map(text).collect())
     }
 
     #[test]

@@ -31,27 +31,37 @@ pub fn keep(
     drafted: (&Schema, &[String], &[usize]),
 ) -> Kept {
     let (draft, comments, positions) = drafted;
-    let place = |column: &ColumnDecl| match &column.from {
-        Some(From::Position(position)) => position.checked_sub(1).filter(|at| *at < names.len()),
-        Some(From::Name(name)) => names.iter().position(|known| known == name),
-        None => names.iter().position(|known| *known == column.name),
+    let place_of = |from: &From| match from {
+        From::Position(position) => position.checked_sub(1).filter(|at| *at < names.len()),
+        From::Name(name) => names.iter().position(|known| known == name),
+        From::Several(_) => None,
+    };
+    // Of several sources each has been spoken of; a generated column speaks of none.
+    let places = |column: &ColumnDecl| match &column.from {
+        _ if column.generate.is_some() => Vec::new(),
+        Some(From::Several(several)) => several.iter().map(place_of).collect(),
+        Some(one) => vec![place_of(one)],
+        None => vec![names.iter().position(|known| *known == column.name)],
     };
     // Where lines that speak of a column of the input end, by the place of that column.
     let mut spoken: BTreeMap<usize, usize> = BTreeMap::new();
     let (mut gone, mut both) = (Vec::new(), Vec::new());
     for (at, column) in schema.columns.iter().enumerate() {
         let end = column.spans.keys.end.max(column.spans.name.end);
-        match place(column) {
-            None => gone.push(column.name.clone()),
-            Some(position) => {
-                spoken.insert(position, line_end(source, end));
-                let drafted = positions.iter().position(|known| *known == position);
-                both.extend(drafted.map(|drafted| (at, drafted)));
-            }
+        let places = places(column);
+        if places.contains(&None) {
+            gone.push(column.name.clone());
+        }
+        for position in places.iter().flatten() {
+            spoken.insert(*position, line_end(source, end));
+        }
+        if let [Some(position)] = places[..] {
+            let drafted = positions.iter().position(|known| *known == position);
+            both.extend(drafted.map(|drafted| (at, drafted)));
         }
     }
     for (column, end) in commented_out(source) {
-        if let Some(position) = place(&column) {
+        for position in places(&column).into_iter().flatten() {
             spoken.entry(position).or_insert(end);
         }
     }

@@ -16,10 +16,11 @@ mod read_input;
 mod types;
 mod write;
 
+pub use bind::Source;
 pub use keep::{Kept, keep};
 pub(crate) use layout::unknown_column;
 pub use layout::{Compression, LAYOUT_KEYS, Layout, SortKey};
-pub use model::{ColumnDecl, Diagnostic, From, InputDecl, Misfit, Rounding, Schema};
+pub use model::{ColumnDecl, Diagnostic, From, Generate, InputDecl, Misfit, Rounding, Schema};
 pub use read::read;
 pub use read_column::COLUMN_KEYS;
 pub use read_input::{INPUT_KEYS, read_input};

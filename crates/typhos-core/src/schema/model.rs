@@ -82,6 +82,19 @@ pub enum From {
     Name(String),
     /// Its position, from 1.
     Position(usize),
+    /// Several columns, two at least and each of them one of the above, whose values are joined.
+    Several(Vec<From>),
+}
+
+/// Where a column comes from that is not in the input.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Generate {
+    /// The number of the record in the input, counted as records are read. Those that are set aside
+    /// count too, so that a record keeps its number when another one is mended.
+    RowNumber {
+        /// The number of the first record.
+        start: i64,
+    },
 }
 
 /// The declaration of one column.
@@ -95,6 +108,10 @@ pub struct ColumnDecl {
     pub auto: bool,
     /// Where it comes from, where that is not its own name.
     pub from: Option<From>,
+    /// What stands between the values of several sources.
+    pub glue: Option<String>,
+    /// How values are made that do not come from the input.
+    pub generate: Option<Generate>,
     /// Patterns of a date column, tried in order; never empty there.
     pub patterns: Vec<Pattern>,
     /// How patterns are read: what two-digit years mean, and times on a zone's clocks.
@@ -111,6 +128,8 @@ pub struct ColumnDecl {
     pub required: bool,
     /// Texts that mean "no value" here, where they are not those of the input.
     pub absent: Option<Vec<String>>,
+    /// What stands for what is absent, as written in the input.
+    pub default: Option<String>,
     /// What happens to a value that does not fit.
     pub misfit: Misfit,
     /// The smallest value that fits, as written.
@@ -121,6 +140,8 @@ pub struct ColumnDecl {
     pub values: Vec<String>,
     /// Whether the order of `values` has a meaning.
     pub ranked: bool,
+    /// What the comment behind the column says.
+    pub comment: Option<String>,
     /// Where the column stands in the schema file: its name, and its `from`.
     pub spans: ColumnSpans,
 }
@@ -144,6 +165,8 @@ impl ColumnDecl {
             ty,
             auto: false,
             from: None,
+            glue: None,
+            generate: None,
             patterns: Vec::new(),
             dates: ReadOptions::default(),
             locale: None,
@@ -152,11 +175,13 @@ impl ColumnDecl {
             clip: false,
             required: false,
             absent: None,
+            default: None,
             misfit: Misfit::Stop,
             low: None,
             high: None,
             values: Vec::new(),
             ranked: false,
+            comment: None,
             spans: ColumnSpans::default(),
         }
     }

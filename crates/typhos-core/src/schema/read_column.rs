@@ -8,14 +8,20 @@ use toml::de::{DeTable, DeValue};
 
 use super::agree::agree;
 use super::read::{Reader, Value};
-use super::{ColumnDecl, Diagnostic, From, Rounding, Type};
+use super::{ColumnDecl, Diagnostic, From, Generate, IntType, Rounding, Type};
 use crate::dates::{DEFAULT_LOCALE, Form, Named, Overlap, Pattern, Zone, names};
 use crate::readings::{Grouping, Mark};
 
+/// The word that makes a column of the numbers of records.
+pub(super) const ROW_NUMBER: &str = "row-number";
+
 /// The keys of a column, in the order they are written.
-pub const COLUMN_KEYS: [&str; 20] = [
+pub const COLUMN_KEYS: [&str; 24] = [
     "type",
     "from",
+    "glue",
+    "generate",
+    "start",
     "patterns",
     "pivot",
     "locale",
@@ -29,6 +35,7 @@ pub const COLUMN_KEYS: [&str; 20] = [
     "clip",
     "required",
     "absent",
+    "default",
     "misfit",
     "low",
     "high",
@@ -41,6 +48,7 @@ impl Reader<'_> {
         let mut ty = None;
         let mut spans: Vec<(&str, Range<usize>)> = Vec::new();
         let before = self.wrong.len();
+        let mut start = None;
         column.locale = table.get("locale").and_then(|value| self.locale(value));
         for (key, value) in table.iter() {
             let span = value.span();
@@ -58,6 +66,16 @@ impl Reader<'_> {
                     column.spans.from = Some(span);
                     column.from = self.from(value);
                 }
+                "glue" => column.glue = self.text(value, "what stands between values"),
+                "generate" => {
+                    let parse = |word: &str| match word {
+                        ROW_NUMBER => Ok(Generate::RowNumber { start: 1 }),
+                        _ => Err(format!("nothing generates '{}'", word.escape_debug())),
+                    };
+                    column.generate =
+                        self.word(value, "what is generated", parse, "\"row-number\"");
+                }
+                "start" => start = self.integer(value, i64::MIN..=i64::MAX, "start"),
                 // Read first, since patterns are compiled in its language.
                 "locale" => {}
                 "patterns" => column.patterns = self.patterns(value, column.locale.as_deref()),
@@ -93,6 +111,7 @@ impl Reader<'_> {
                 }
                 "clip" => column.clip = self.truth(value, "clip").unwrap_or_default(),
                 "required" => column.required = self.truth(value, "required").unwrap_or_default(),
+                "default" => column.default = self.bound(value, "default"),
                 "absent" => column.absent = self.texts(value, "absent"),
                 "misfit" => column.misfit = self.misfit(value).unwrap_or_default(),
                 "low" => column.low = self.bound(value, "low"),
@@ -102,7 +121,16 @@ impl Reader<'_> {
                 _ => self.unknown_key(key, "a column", &COLUMN_KEYS),
             }
         }
-        if !spans.iter().any(|(key, _)| *key == "type") {
+        if let (Some(Generate::RowNumber { start: from }), Some(start)) =
+            (&mut column.generate, start)
+        {
+            *from = start;
+        }
+        column.comment = self.comment_behind(column.spans.keys.end);
+        let has_type = spans.iter().any(|(key, _)| *key == "type");
+        if column.generate.is_some() && !has_type {
+            ty = Some(Type::Int(IntType::Int64));
+        } else if !has_type {
             let help = "add a type, for example type = \"text\"";
             self.wrong(
                 column.spans.name.clone(),
@@ -132,6 +160,32 @@ impl Reader<'_> {
     }
 
     fn from(&mut self, value: &Value<'_>) -> Option<From> {
+        if value.get_ref().is_integer() {
+            return self
+                .integer(value, 1..=i64::from(u32::MAX), "from")
+                .map(|position| From::Position(position as usize));
+        }
+        if let Some(several) = value.get_ref().as_array() {
+            let each: Option<Vec<From>> = several.iter().map(|one| self.from_one(one)).collect();
+            let each = each?;
+            if each.len() < 2 {
+                let help = "name two columns at least, or one without the brackets";
+                self.wrong(value.span(), "one column is not several", help);
+                return None;
+            }
+            return Some(From::Several(each));
+        }
+        self.from_one(value)
+    }
+
+    /// The comment that stands behind a declaration in its line.
+    fn comment_behind(&self, end: usize) -> Option<String> {
+        let rest = self.source.get(end..)?.lines().next()?;
+        let comment = rest.trim_start().strip_prefix('#')?.trim();
+        (!comment.is_empty()).then(|| comment.to_owned())
+    }
+
+    fn from_one(&mut self, value: &Value<'_>) -> Option<From> {
         if value.get_ref().is_integer() {
             return self
                 .integer(value, 1..=i64::from(u32::MAX), "from")

@@ -1,7 +1,8 @@
 //! A schema as TOML, one line a column, with its evidence as comments.
 
 use super::layout::layout_table;
-use super::{ColumnDecl, FORMAT_VERSION, From, Misfit, Rounding, Schema};
+use super::read_column::ROW_NUMBER;
+use super::{ColumnDecl, FORMAT_VERSION, From, Generate, Misfit, Rounding, Schema};
 use crate::dates::DEFAULT_PIVOT;
 use crate::readings::Mark;
 use crate::text::{delimiter_word, size_name};
@@ -102,7 +103,24 @@ fn parts(column: &ColumnDecl) -> Vec<String> {
     match &column.from {
         Some(From::Name(name)) => parts.push(format!("from = {}", quoted(name))),
         Some(From::Position(position)) => parts.push(format!("from = {position}")),
+        Some(From::Several(several)) => {
+            let each = several.iter().map(|one| match one {
+                From::Name(name) => quoted(name),
+                From::Position(position) => position.to_string(),
+                From::Several(_) => unreachable!("sources are not nested"),
+            });
+            parts.push(format!("from = [{}]", each.collect::<Vec<_>>().join(", ")));
+        }
         None => {}
+    }
+    if let Some(glue) = &column.glue {
+        parts.push(format!("glue = {}", quoted(glue)));
+    }
+    if let Some(Generate::RowNumber { start }) = column.generate {
+        parts.push(format!("generate = {}", quoted(ROW_NUMBER)));
+        if start != 1 {
+            parts.push(format!("start = {start}"));
+        }
     }
     if !column.patterns.is_empty() {
         let patterns: Vec<_> =
@@ -147,6 +165,9 @@ fn parts(column: &ColumnDecl) -> Vec<String> {
     }
     if let Some(absent) = &column.absent {
         parts.push(format!("absent = {}", list(absent)));
+    }
+    if let Some(default) = &column.default {
+        parts.push(format!("default = {}", quoted(default)));
     }
     if column.misfit != Misfit::Stop {
         parts.push(format!("misfit = {}", quoted(column.misfit.name())));

@@ -16,6 +16,9 @@ use super::{BrokenKind, Dialect, Input, InputError, InputFile, PlainRecords};
 /// is still in the cache of its core when it is split.
 pub const DEFAULT_BLOCK_BYTES: usize = 512 << 10;
 
+/// Records that are counted at a time.
+const COUNTED_RECORDS: usize = 4096;
+
 /// Some whole records of one file, as bytes.
 #[derive(Debug, Default)]
 pub struct Block {
@@ -31,6 +34,8 @@ pub struct Block {
     /// Bytes of the file, as it is stored, that were read for this block; those of headers and of what
     /// was read ahead are counted with it.
     pub bytes: u64,
+    /// Records of the input before the block, where they are [counted](Input::number_records); 0 elsewhere.
+    pub records_before: u64,
     damage: Option<BrokenKind>,
 }
 
@@ -44,6 +49,17 @@ impl Block {
     pub(super) fn damage(&self) -> Option<BrokenKind> {
         self.damage
     }
+}
+
+/// How many records a block has, those included that cannot be split.
+fn count_records(block: &Block, dialect: &Dialect, fields: usize) -> u64 {
+    let mut records = Records::default();
+    let mut splitter = Splitter::new(block, dialect, fields);
+    let mut count = 0;
+    while splitter.fill(&mut records, COUNTED_RECORDS) {
+        count += (records.len() + records.broken().len()) as u64;
+    }
+    count
 }
 
 /// Reads the blocks of an input, one after another.
@@ -62,6 +78,8 @@ pub struct BlockReader<'i> {
     told: u64,
     /// Bytes of its text that were read.
     taken: u64,
+    /// Records of the blocks so far, where they are counted.
+    records: u64,
 }
 
 impl<'i> BlockReader<'i> {
@@ -78,6 +96,7 @@ impl<'i> BlockReader<'i> {
             offset: 0,
             told: 0,
             taken: 0,
+            records: 0,
         }
     }
 
@@ -111,6 +130,11 @@ impl<'i> BlockReader<'i> {
                 self.sequence += 1;
                 self.offset += block.bytes;
                 self.line += lines;
+                block.records_before = self.records;
+                if input.is_numbered() {
+                    let layout = file.layout();
+                    self.records += count_records(block, &layout.dialect, layout.fields);
+                }
                 return Ok(true);
             }
             self.open = None;
@@ -217,11 +241,7 @@ pub fn mean_record_bytes(input: &Input) -> Result<Option<f64>, InputError> {
         return Ok(None);
     }
     let layout = input.files()[block.file as usize].layout();
-    let mut splitter = Splitter::new(&block, &layout.dialect, layout.fields);
-    let (mut records, mut count) = (Records::default(), 0);
-    while splitter.fill(&mut records, 1 << 12) {
-        count += records.len() + records.broken().len();
-    }
+    let count = count_records(&block, &layout.dialect, layout.fields);
     Ok((count > 0).then(|| block.bytes as f64 / count as f64))
 }
 

@@ -5,6 +5,7 @@
 //! are matched by the names in the headers. Nothing else is read until blocks are asked for.
 
 use std::path::Path;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 
 use thiserror::Error;
@@ -139,6 +140,8 @@ pub struct Input {
     names: Vec<String>,
     finding: Finding,
     choice: InputChoice,
+    /// Whether blocks are told which records they have.
+    numbered: Arc<AtomicBool>,
 }
 
 impl Input {
@@ -169,6 +172,7 @@ impl Input {
             names: Vec::new(),
             finding: Finding::default(),
             choice: choice.clone(),
+            numbered: Arc::default(),
         })
     }
 
@@ -190,7 +194,17 @@ impl Input {
             file.look(&alike)?;
         }
         let names = match_columns(&mut files, choice)?;
-        Ok(Input { files, names, finding, choice: choice.clone() })
+        Ok(Input { files, names, finding, choice: choice.clone(), numbered: Arc::default() })
+    }
+
+    /// Asks that from now on every block knows the number of its first record: records are then split once
+    /// more, to be counted.
+    pub fn number_records(&self) {
+        self.numbered.store(true, Ordering::Relaxed);
+    }
+
+    pub(super) fn is_numbered(&self) -> bool {
+        self.numbered.load(Ordering::Relaxed)
     }
 
     /// The files, in the order they were given.
