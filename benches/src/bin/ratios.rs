@@ -51,7 +51,7 @@ fn main() -> ExitCode {
             Case::new(
                 "load into Parquet",
                 &typhos,
-                &["load", &schema, &tickets, "--into", &target, "--replace"],
+                &["load", &schema, &tickets, "--into", &target, "--mode", "replace"],
             ),
             Case::new("`gzip -dc` into nothing", "gzip", &["-dc", &packed]),
             Case::new("scout of the gzip", &typhos, &["scout", &packed]),

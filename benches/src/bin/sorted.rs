@@ -40,7 +40,7 @@ fn main() -> ExitCode {
             std::fs::write(path, text).map_err(|error| error.to_string())?;
         }
         let target = path("sorted.parquet");
-        let into = ["--into", &target, "--replace"];
+        let into = ["--into", &target, "--mode", "replace"];
         let load = |name, schema| {
             Case::new(name, &typhos, &[&["load", schema, &tickets], &into[..]].concat())
         };

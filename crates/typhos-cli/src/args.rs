@@ -16,6 +16,9 @@ use typhos_core::text::{
     parse_encoding, parse_quote, parse_record_limit, parse_size, size_name,
 };
 
+use typhos_targets::sql::LANGUAGES;
+use typhos_targets::{MisfitLimit, Mode, Seen};
+
 use crate::world;
 
 /// Delimited text into typed tables, with reasons and nothing lost.
@@ -73,6 +76,8 @@ pub enum Command {
     Weigh(Weigh),
     /// Convert files under a schema and load them; all of it or nothing
     Load(Load),
+    /// Define a schema's table in another language
+    Emit(Emit),
     /// Show the first typed rows, of an input or of what was loaded
     Peek(Peek),
     /// Try date patterns: which read a value, what a pattern makes of it, what a column holds
@@ -245,6 +250,40 @@ fn parse_sort_memory(word: &str) -> Result<usize, String> {
             size_name(LEAST_SORT_MEMORY)
         )
     })
+}
+
+fn parse_mode(word: &str) -> Result<Mode, String> {
+    Ok(match word {
+        "create" => Mode::Create,
+        "append" => Mode::Append,
+        "replace" => Mode::Replace,
+        _ => return Err("use create, append or replace".into()),
+    })
+}
+
+fn parse_seen(word: &str) -> Result<Seen, String> {
+    Ok(match word {
+        "stop" => Seen::Stop,
+        "skip" => Seen::Skip,
+        "update" => Seen::Update,
+        _ => return Err("use stop, skip or update".into()),
+    })
+}
+
+fn parse_misfit_limit(word: &str) -> Result<MisfitLimit, String> {
+    let wrong = || "use a number such as 10, or a share such as 0.1%".to_owned();
+    match word.strip_suffix('%') {
+        Some(percent) => {
+            let percent = percent.trim().parse::<f64>().map_err(|_| wrong())?;
+            (0.0..=100.0).contains(&percent).then_some(MisfitLimit::Percent(percent)).ok_or_else(wrong)
+        }
+        None => word.parse().map(MisfitLimit::Count).map_err(|_| wrong()),
+    }
+}
+
+fn parse_part_size(word: &str) -> Result<u64, String> {
+    let size = parse_size(word).filter(|bytes| *bytes >= 1 << 10);
+    size.map(|bytes| bytes as u64).ok_or_else(|| "use a size of 1 KiB at least, such as \"128 MiB\"".into())
 }
 
 fn parse_never(word: &str) -> Result<Never, String> {
@@ -451,21 +490,42 @@ pub struct Load {
     #[arg(required = true, value_name = "INPUT")]
     pub inputs: Vec<PathBuf>,
 
-    /// Where to: a file.parquet, a database.sqlite, or with --parts a directory
+    /// Where to: a file.parquet, file.arrow or database.sqlite; a directory, with --parts, --part-size or
+    /// partitions; or a server: postgres://, mysql:// or clickhouse:// USER@HOST/DATABASE
     #[arg(long, value_name = "TARGET")]
-    pub into: PathBuf,
+    pub into: String,
+
+    /// Show what would happen, and what stands in the way; change nothing
+    #[arg(long)]
+    pub plan: bool,
+
+    /// What happens to what is there: create refuses it, append adds to it, replace takes its place
+    #[arg(long, value_name = "HOW", value_parser = parse_mode, default_value = "create")]
+    pub mode: Mode,
+
+    /// What happens to rows whose key is in the table already: stop, skip or update
+    #[arg(long, value_name = "WHAT", value_parser = parse_seen, default_value = "stop")]
+    pub seen: Seen,
+
+    /// Stop when more values and records than so many do not fit: 10, or 0.1% of the records
+    #[arg(long, value_name = "N", value_parser = parse_misfit_limit)]
+    pub misfit_limit: Option<MisfitLimit>,
+
+    /// Do not ask the target whether it has what was sent
+    #[arg(long)]
+    pub no_proof: bool,
 
     /// Write a directory of so many Parquet files
-    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=10_000))]
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=1_000))]
     pub parts: Option<u32>,
+
+    /// Write a directory of Parquet files of about so many bytes each
+    #[arg(long, value_name = "SIZE", value_parser = parse_part_size, conflicts_with = "parts")]
+    pub part_size: Option<u64>,
 
     /// Name of the table in a database [default: the schema's, or the name of the first file]
     #[arg(long, value_name = "NAME")]
     pub table: Option<String>,
-
-    /// Replace the output if it exists
-    #[arg(long)]
-    pub replace: bool,
 
     /// The most memory that sorting takes, where [layout] says what rows are sorted by [default: 256 MiB]
     #[arg(long, value_name = "SIZE", value_parser = parse_sort_memory)]
@@ -481,6 +541,28 @@ pub struct Load {
 
     #[command(flatten)]
     pub input: InputArgs,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct Emit {
+    /// The schema file
+    pub schema: PathBuf,
+
+    /// The language: postgres, mariadb, clickhouse, sqlite, or sql for the standard
+    #[arg(long = "as", value_name = "LANGUAGE", value_parser = clap::builder::PossibleValuesParser::new(LANGUAGES), hide_possible_values = true)]
+    pub language: String,
+
+    /// Name of the table [default: the schema's, or the name of the schema file]
+    #[arg(long, value_name = "NAME")]
+    pub table: Option<String>,
+
+    /// Write to a file instead of standard output
+    #[arg(short, long, value_name = "FILE")]
+    pub output: Option<PathBuf>,
+
+    /// Replace the file if it exists
+    #[arg(long, requires = "output")]
+    pub replace: bool,
 }
 
 #[derive(Debug, ClapArgs)]

@@ -69,14 +69,22 @@ impl From<RunError> for Failure {
     }
 }
 
+/// A message whose lines stay lines, and whose names do no harm to a terminal.
+fn console_safe(error: &TargetError) -> String {
+    error.to_string().lines().map(crate::console::safe).collect::<Vec<_>>().join("\n")
+}
+
 impl From<TargetError> for Failure {
     fn from(error: TargetError) -> Self {
         match error {
             // These are answered by another word on the command line, not by another machine.
-            TargetError::Exists(_) | TargetError::TableExists { .. } => {
-                Failure::Usage(error.to_string())
-            }
-            other => Failure::Machine(other.to_string()),
+            TargetError::Exists(_) => Failure::Usage(error.to_string()),
+            // These are findings about the rows and the table, as misfits are.
+            TargetError::Preflight(_)
+            | TargetError::Seen { .. }
+            | TargetError::Repeated { .. }
+            | TargetError::RepeatedInStream { .. } => Failure::Misfit(console_safe(&error)),
+            other => Failure::Machine(console_safe(&other)),
         }
     }
 }

@@ -1,31 +1,141 @@
 //! Where typed rows go: one module a target.
 //!
-//! A target has two halves. Its [`Encoder`] is shared by all threads and turns the batches of a block
-//! into whatever the target takes; its [`Sink`] takes the encoded blocks in the order of the input,
-//! and makes them visible all at once when it [finishes](Sink::finish). A sink that is dropped
+//! A [`Target`] can say what a load would do before the first byte is sent, and opens into two halves.
+//! Its [`Encoder`] is shared by all threads and turns the batches of a block into whatever the target
+//! takes; its [`Sink`] takes the encoded blocks in the order of the input, holds what arrived against what
+//! was sent, and makes it visible all at once when it [finishes](Sink::finish). A sink that is dropped
 //! before leaves nothing behind. [`load`] runs both over an input and keeps the account.
 //!
-//! To add a target: a module with an encoder and a sink, a line in [`Destination`], and its name in
-//! the help of `typhos load`.
+//! Databases share their steps ([`server`]) and differ in their [`sql`] and in how rows are sent.
+//! `docs/architecture.md` says how a target is added.
 #![warn(missing_docs)]
 
+mod arrow_file;
+mod clickhouse;
+mod feed;
+mod keys;
 mod load;
+mod mariadb;
 pub mod parquet;
+mod passwords;
+mod place;
+mod postgres;
+mod preflight;
+mod proof;
 mod rejects;
+mod server;
 mod sorted;
+pub mod sql;
 pub mod sqlite;
+mod tls;
+mod view;
 mod weigh;
 mod whole;
+mod wire;
+mod witness;
 
 use std::path::{Path, PathBuf};
 
 use arrow_array::RecordBatch;
 use thiserror::Error;
+use typhos_core::columns::Plan;
+use typhos_core::run::RunOptions;
 use typhos_core::sorting::SortError;
+use typhos_core::text::{Input, InputError};
+use typhos_core::wording::listed;
 
-pub use load::{Destination, LoadError, LoadOptions, LoadReport, load};
+pub use parquet::Parts;
+pub use load::{Destination, LoadError, LoadOptions, LoadReport, MisfitLimit, load, plan};
+pub use passwords::PASSWORD_VARIABLE;
+pub use place::{Place, Secret, ServerKind};
+pub use preflight::{Action, LeftColumn, LoadPlan, PlannedColumn, Problem};
+pub use proof::Proof;
 pub use weigh::{Wanted, Weighed, Weighing, Weight, weigh};
 pub use whole::{refuse_existing, write_file};
+
+/// What happens to what is there already.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Mode {
+    /// The output is new; one that exists is refused.
+    #[default]
+    Create,
+    /// Rows are added to a table that exists, or to the files of a directory.
+    Append,
+    /// The output takes the place of what is there.
+    Replace,
+}
+
+/// What happens to rows whose key is in the table already.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Seen {
+    /// The load stops, and names the first of them.
+    #[default]
+    Stop,
+    /// They are left out.
+    Skip,
+    /// The rows in the table get their values.
+    Update,
+}
+
+/// What became of the rows that were sent.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Moved {
+    /// New rows.
+    pub inserted: u64,
+    /// Rows that were there and got other values.
+    pub updated: u64,
+    /// Rows that were there and stayed as they were.
+    pub skipped: u64,
+}
+
+/// What a sink ended with.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Done {
+    /// Whether the target has what was sent.
+    pub proof: Proof,
+    /// What became of the rows.
+    pub moved: Moved,
+    /// What else there is to say.
+    pub note: Option<String>,
+}
+
+/// A load, as far as a target needs to know it.
+pub struct Job<'l> {
+    /// What is read.
+    pub input: &'l Input,
+    /// How it is read.
+    pub plan: &'l Plan,
+    /// What happens to what is there.
+    pub mode: Mode,
+    /// What happens to rows that are there.
+    pub seen: Seen,
+    /// Whether the target is asked for what it has.
+    pub is_proven: bool,
+}
+
+/// A place that rows can go to.
+pub trait Target {
+    /// Its encoder.
+    type Encoder: Encoder;
+    /// Its sink.
+    type Sink: Sink<Encoded = <Self::Encoder as Encoder>::Encoded>;
+
+    /// What a load would do, and what stands in its way. Nothing is changed.
+    ///
+    /// # Errors
+    /// A target that cannot be asked.
+    fn plan(&mut self, job: &Job<'_>) -> Result<LoadPlan, TargetError>;
+
+    /// Begins a load. `run` learns which blocks the target likes.
+    ///
+    /// # Errors
+    /// What stands in the way of the load, as its plan says it.
+    fn open(
+        self,
+        job: &Job<'_>,
+        run: &mut RunOptions,
+    ) -> Result<(Self::Encoder, Self::Sink), TargetError>;
+}
 
 /// Why a target failed.
 #[derive(Debug, Error)]
@@ -41,14 +151,73 @@ pub enum TargetError {
     /// The output is there already.
     #[error("{} exists already; nothing was written (pass --replace to replace it)", .0.display())]
     Exists(PathBuf),
-    /// The table is there already.
-    #[error("{} has a table '{table}' already; nothing was written (pass --replace to replace it)", path.display())]
-    TableExists {
-        /// The database.
-        path: PathBuf,
+    /// Something stands in the way; the plan says what.
+    #[error("{}", problems(.0))]
+    Preflight(Box<LoadPlan>),
+    /// A server failed, or objected.
+    #[error("{target}: {message}{}", if help.is_empty() { String::new() } else { format!("\n{help}") })]
+    Server {
+        /// Where it is.
+        target: String,
+        /// What it said.
+        message: String,
+        /// What to do about it, where that is known.
+        help: String,
+    },
+    /// A server lets the user in with a password only, and none is known.
+    #[error("{target} asks for the password of '{user}': set {PASSWORD_VARIABLE}, or use the file of passwords of its client")]
+    PasswordNeeded {
+        /// Where it is.
+        target: String,
+        /// Whose password it is.
+        user: String,
+    },
+    /// Rows are in the table already.
+    #[error(
+        "{count} of these rows {} in table '{table}' already, by {columns}: {}\nNothing was loaded. --seen skip leaves them out, --seen update gives the rows there the new values.",
+        if *count == 1 { "is" } else { "are" },
+        shown_keys(keys, *count)
+    )]
+    Seen {
         /// The table.
         table: String,
+        /// The columns of the key.
+        columns: String,
+        /// How many.
+        count: u64,
+        /// The first of them.
+        keys: Vec<String>,
     },
+    /// A key comes twice in the input.
+    #[error("the key {columns} comes twice in the input: {}\nNothing was loaded.", repeats.join("; "))]
+    Repeated {
+        /// The columns of the key.
+        columns: String,
+        /// The first of them, each with its two lines.
+        repeats: Vec<String>,
+    },
+    /// A key comes twice in a stream.
+    #[error("the key {columns} comes twice in the input: {}\nNothing was loaded. Of a file, rather than a stream, the lines would be named.", keys.join("; "))]
+    RepeatedInStream {
+        /// The columns of the key.
+        columns: String,
+        /// The first of them.
+        keys: Vec<String>,
+    },
+    /// The target does not have what was sent.
+    #[error("{target} does not have what was sent:\n  {}\nNothing was loaded.", differences.join("\n  "))]
+    Unproven {
+        /// The target.
+        target: String,
+        /// What differs.
+        differences: Vec<String>,
+    },
+    /// The load was given up before its end.
+    #[error("the load was given up; nothing was loaded")]
+    GivenUp,
+    /// The input cannot be read.
+    #[error(transparent)]
+    Input(#[from] InputError),
     /// The path is something else than the target would make of it.
     #[error("{} {what}", path.display())]
     NotThat {
@@ -75,6 +244,14 @@ pub enum TargetError {
         /// What the writer said.
         source: ::parquet::errors::ParquetError,
     },
+    /// The writer of Arrow files failed.
+    #[error("{}: {source}", path.display())]
+    Arrow {
+        /// The file.
+        path: PathBuf,
+        /// What it said.
+        source: arrow_schema::ArrowError,
+    },
     /// Rows could not be sorted.
     #[error(transparent)]
     Sort(#[from] SortError),
@@ -86,6 +263,18 @@ pub enum TargetError {
         /// What SQLite said.
         source: rusqlite::Error,
     },
+}
+
+/// What a plan found, a line each, with what to do about it.
+fn problems(plan: &LoadPlan) -> String {
+    let table = plan.table.as_ref().map_or(String::new(), |table| format!(" table '{table}'"));
+    let lines = plan.problems.iter().map(|problem| format!("\n  {}: {}", problem.what, problem.help));
+    format!("{}{table} cannot be loaded, and nothing was sent:{}", plan.target, lines.collect::<String>())
+}
+
+fn shown_keys(keys: &[String], count: u64) -> String {
+    let more = if count > keys.len() as u64 { ", …" } else { "" };
+    format!("{}{more}", listed(keys))
 }
 
 impl TargetError {
@@ -144,9 +333,9 @@ pub trait Sink: Send {
     /// Whatever keeps the target from taking it.
     fn append(&mut self, encoded: Self::Encoded) -> Result<(), TargetError>;
 
-    /// Makes everything visible at once.
+    /// Holds what arrived against what was sent, and makes everything visible at once.
     ///
     /// # Errors
     /// Whatever keeps the target from that; then nothing is visible.
-    fn finish(self) -> Result<(), TargetError>;
+    fn finish(self) -> Result<Done, TargetError>;
 }

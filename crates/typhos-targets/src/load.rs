@@ -3,27 +3,41 @@
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use arrow_schema::SchemaRef;
 use thiserror::Error;
 use typhos_core::columns::{Account, BlockReport, Converter, MisfitValue, OnMisfit, Plan};
 use typhos_core::run::{self, Monitor, RunError, RunOptions};
 use typhos_core::sorting::{SortError, SortOrder};
 use typhos_core::text::Input;
 
-use crate::parquet::Form;
+use crate::arrow_file::ArrowTarget;
+use crate::clickhouse::ClickHouseSession;
+use crate::keys;
+use crate::mariadb::MariadbSession;
+use crate::parquet::{ParquetTarget, Parts};
+use crate::place::{Place, ServerKind};
+use crate::postgres::PostgresSession;
+use crate::preflight::LoadPlan;
 use crate::rejects::Rejects;
+use crate::server::TableTarget;
 use crate::sorted::Sorted;
-use crate::{EncodeUnit, Encoder, Sink, TargetError, parquet, sqlite};
+use crate::sqlite::SqliteSession;
+use crate::whole::refuse_existing;
+use crate::{Done, EncodeUnit, Encoder, Job, Mode, Seen, Sink, Target, TargetError};
 
 /// Where rows go.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Destination {
-    /// A Parquet file, or with `parts` a directory of so many.
+    /// A Parquet file, or a directory of them.
     Parquet {
         /// The file or directory.
         path: PathBuf,
-        /// How many parts, where it is a directory.
-        parts: Option<u32>,
+        /// How a directory is shared out to files; `None` for a single file.
+        parts: Option<Parts>,
+    },
+    /// A file of Arrow's IPC format.
+    Arrow {
+        /// The file.
+        path: PathBuf,
     },
     /// A table in a SQLite database.
     Sqlite {
@@ -32,21 +46,83 @@ pub enum Destination {
         /// The table.
         table: String,
     },
+    /// A table of a server.
+    Server {
+        /// The server and its database.
+        place: Place,
+        /// The table.
+        table: String,
+    },
 }
 
 impl Destination {
-    /// The file or directory that is written.
-    pub fn path(&self) -> &Path {
+    /// The file or directory that is written, where it is one.
+    pub fn path(&self) -> Option<&Path> {
         match self {
-            Destination::Parquet { path, .. } | Destination::Sqlite { path, .. } => path,
+            Destination::Parquet { path, .. }
+            | Destination::Arrow { path }
+            | Destination::Sqlite { path, .. } => Some(path),
+            Destination::Server { .. } => None,
         }
     }
 
-    /// What the target cannot hold as declared, and what is used instead.
-    pub fn fidelity_notes(&self, schema: &SchemaRef) -> Vec<String> {
+    fn visit<V: Visit>(&self, visitor: V) -> Result<V::Out, LoadError> {
         match self {
-            Destination::Parquet { .. } => parquet::fidelity_notes(schema),
-            Destination::Sqlite { .. } => sqlite::fidelity_notes(schema),
+            Destination::Parquet { path, parts } => {
+                visitor.visit(ParquetTarget { path: path.clone(), parts: *parts })
+            }
+            Destination::Arrow { path } => visitor.visit(ArrowTarget { path: path.clone() }),
+            Destination::Sqlite { path, table } => {
+                visitor.visit(TableTarget { session: SqliteSession::new(path)?, table: table.clone() })
+            }
+            Destination::Server { place, table } => {
+                let table = table.clone();
+                match place.kind {
+                    ServerKind::Postgres => {
+                        visitor.visit(TableTarget { session: PostgresSession::connect(place)?, table })
+                    }
+                    ServerKind::Mariadb => {
+                        visitor.visit(TableTarget { session: MariadbSession::connect(place)?, table })
+                    }
+                    ServerKind::ClickHouse => {
+                        visitor.visit(TableTarget { session: ClickHouseSession::connect(place)?, table })
+                    }
+                }
+            }
+        }
+    }
+}
+
+/// Something to do with a target of any kind.
+trait Visit {
+    type Out;
+
+    fn visit<T: Target>(self, target: T) -> Result<Self::Out, LoadError>;
+}
+
+/// How many misfits a load may have.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum MisfitLimit {
+    /// So many values and records.
+    Count(u64),
+    /// So many of every hundred records.
+    Percent(f64),
+}
+
+impl MisfitLimit {
+    fn is_exceeded(self, misfits: u64, read: u64) -> bool {
+        match self {
+            MisfitLimit::Count(most) => misfits > most,
+            MisfitLimit::Percent(percent) => misfits as f64 > percent / 100.0 * read as f64,
+        }
+    }
+}
+
+impl std::fmt::Display for MisfitLimit {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            MisfitLimit::Count(most) => write!(f, "{most}"),
+            MisfitLimit::Percent(percent) => write!(f, "{percent}%"),
         }
     }
 }
@@ -56,8 +132,14 @@ impl Destination {
 pub struct LoadOptions {
     /// Threads and blocks.
     pub run: RunOptions,
-    /// Whether an output that exists is replaced.
-    pub replace: bool,
+    /// What happens to what is there already.
+    pub mode: Mode,
+    /// What happens to rows that are there already.
+    pub seen: Seen,
+    /// Whether the target is asked for what it has.
+    pub is_proven: bool,
+    /// How many misfits are let through; all of them where it is not said.
+    pub misfit_limit: Option<MisfitLimit>,
     /// Where records that are set aside go.
     pub rejects: PathBuf,
     /// Bytes that sorting may take, in all.
@@ -71,8 +153,10 @@ pub struct LoadReport {
     pub account: Account,
     /// The rejects file, where there is one.
     pub rejects: Option<PathBuf>,
-    /// What the target holds otherwise than declared.
-    pub notes: Vec<String>,
+    /// What was planned, with what the target holds otherwise than declared.
+    pub plan: LoadPlan,
+    /// What became of the rows, and whether the target has them.
+    pub done: Done,
 }
 
 /// Why a load ended with nothing loaded.
@@ -81,6 +165,20 @@ pub enum LoadError {
     /// The input cannot be read, or the load was interrupted.
     #[error(transparent)]
     Run(#[from] RunError),
+    /// There are more misfits than the load may have.
+    #[error(
+        "{misfits} of {read} records and values do not fit, and --misfit-limit is {limit}; nothing was loaded\nThe first: {first}"
+    )]
+    TooManyMisfits {
+        /// Misfits so far.
+        misfits: u64,
+        /// Records read so far.
+        read: u64,
+        /// How many there may be.
+        limit: MisfitLimit,
+        /// The first of them: where it stands, and what is wrong.
+        first: String,
+    },
     /// A value that does not fit, in a column that says to stop.
     #[error("a value does not fit")]
     Misfit(Box<MisfitValue>),
@@ -101,10 +199,35 @@ impl From<MisfitValue> for LoadError {
     }
 }
 
+/// What a load would do, and what stands in its way. Nothing is changed.
+///
+/// # Errors
+/// A target that cannot be asked.
+pub fn plan(
+    input: &Input,
+    plan: &Plan,
+    destination: &Destination,
+    options: &LoadOptions,
+) -> Result<LoadPlan, LoadError> {
+    struct Ask<'l>(Job<'l>);
+    impl Visit for Ask<'_> {
+        type Out = LoadPlan;
+        fn visit<T: Target>(self, mut target: T) -> Result<LoadPlan, LoadError> {
+            Ok(target.plan(&self.0)?)
+        }
+    }
+    destination.visit(Ask(job(input, plan, options)))
+}
+
+fn job<'l>(input: &'l Input, plan: &'l Plan, options: &LoadOptions) -> Job<'l> {
+    Job { input, plan, mode: options.mode, seen: options.seen, is_proven: options.is_proven }
+}
+
 /// Loads an input into a destination. Either all of it is there afterwards, or nothing.
 ///
 /// # Errors
-/// The first misfit in a column that says to stop, and whatever the input or the target failed with.
+/// The first misfit in a column that says to stop, what stands in the way of the load, and whatever the
+/// input or the target failed with.
 pub fn load(
     input: &Input,
     plan: &Plan,
@@ -112,37 +235,47 @@ pub fn load(
     options: &LoadOptions,
     monitor: &dyn Monitor,
 ) -> Result<LoadReport, LoadError> {
-    let rows = plan.arrow();
-    let mut options = options.clone();
-    match destination {
-        Destination::Parquet { path, parts } => {
-            let mut form = Form::of(plan.schema(), &rows);
-            options.run.block_bytes =
-                parquet::block_bytes(&mut form, input, *parts).map_err(RunError::from)?;
-            let (encoder, sink) = parquet::open(path, *parts, options.replace, form)?;
-            run_load(input, plan, encoder, sink, &options, monitor)
+    refuse_existing(&options.rejects, options.mode != Mode::Create)?;
+    destination.visit(Run { job: job(input, plan, options), options, monitor })
+}
+
+struct Run<'l> {
+    job: Job<'l>,
+    options: &'l LoadOptions,
+    monitor: &'l dyn Monitor,
+}
+
+impl Visit for Run<'_> {
+    type Out = LoadReport;
+
+    fn visit<T: Target>(self, mut target: T) -> Result<LoadReport, LoadError> {
+        let Run { job, options, monitor } = self;
+        let planned = target.plan(&job)?;
+        if !planned.problems.is_empty() {
+            return Err(TargetError::Preflight(Box::new(planned)).into());
         }
-        Destination::Sqlite { path, table } => {
-            let (encoder, sink) = sqlite::open(path, table, options.replace, &rows)?;
-            run_load(input, plan, encoder, sink, &options, monitor)
-        }
+        keys::find_repeats(job.input, job.plan, &options.run, monitor)?;
+        let mut run = options.run;
+        let (encoder, sink) = target.open(&job, &mut run)?;
+        let options = LoadOptions { run, ..options.clone() };
+        run_load(&job, encoder, sink, &options, monitor, planned)
     }
-    .map(|report| LoadReport { notes: destination.fidelity_notes(&rows), ..report })
 }
 
 fn run_load<E, S>(
-    input: &Input,
-    plan: &Plan,
+    job: &Job<'_>,
     encoder: E,
     mut sink: S,
     options: &LoadOptions,
     monitor: &dyn Monitor,
+    planned: LoadPlan,
 ) -> Result<LoadReport, LoadError>
 where
     E: Encoder,
     S: Sink<Encoded = E::Encoded>,
 {
-    let mut rejects = Rejects::new(&options.rejects, options.replace, input, plan)?;
+    let Job { input, plan, .. } = *job;
+    let mut rejects = Rejects::new(&options.rejects, options.mode != Mode::Create, input, plan)?;
     let mut account = Account::new(plan.schema().columns.len());
     let work = Work {
         input,
@@ -155,22 +288,49 @@ where
     };
     let note = |report: BlockReport| {
         account.add(&report.account);
-        rejects.write(&report.set_aside)
+        // A count can only grow; a share is known at the end.
+        if let Some(limit @ MisfitLimit::Count(_)) = options.misfit_limit {
+            within(limit, &account, job)?;
+        }
+        Ok(rejects.write(&report.set_aside)?)
     };
     work.encode(&encoder, monitor, note, |encoded| sink.append(encoded))?;
     account.assert_balance();
+    if let Some(limit) = options.misfit_limit {
+        within(limit, &account, job)?;
+    }
     if monitor.stopped() {
         return Err(RunError::Interrupted.into());
     }
     // The rejects first: a load without them would have lost records, and they alone are harmless.
     let rejects = rejects.keep()?;
-    if let Err(error) = sink.finish() {
-        if let Some(path) = &rejects {
-            let _ = std::fs::remove_file(path);
+    match sink.finish() {
+        Ok(done) => Ok(LoadReport { account, rejects, plan: planned, done }),
+        Err(error) => {
+            if let Some(path) = &rejects {
+                let _ = std::fs::remove_file(path);
+            }
+            Err(error.into())
         }
-        return Err(error.into());
     }
-    Ok(LoadReport { account, rejects, notes: Vec::new() })
+}
+
+/// Stops a load that has more misfits than it may have.
+fn within(limit: MisfitLimit, account: &Account, job: &Job<'_>) -> Result<(), LoadError> {
+    let (misfits, read) = (account.misfits(), account.read);
+    if !limit.is_exceeded(misfits, read) {
+        return Ok(());
+    }
+    let all = account.columns.iter().chain([&account.broken]);
+    let first = all.flat_map(|misfits| &misfits.examples).min_by_key(|misfit| misfit.place);
+    let first = first.map_or(String::new(), |misfit| {
+        let file = job.input.files()[misfit.place.file as usize].name();
+        let column = misfit.column.map_or("the record".into(), |column| {
+            format!("column '{}': '{}'", job.plan.schema().columns[column].name, misfit.value)
+        });
+        format!("{file}:{}: {column} {}", misfit.place.line, misfit.reason)
+    });
+    Err(LoadError::TooManyMisfits { misfits, read, limit, first })
 }
 
 /// An input that is converted and encoded, in the order that its schema asks for.
@@ -195,7 +355,7 @@ impl Work<'_> {
         &self,
         encoder: &E,
         monitor: &dyn Monitor,
-        mut note: impl FnMut(BlockReport) -> Result<(), TargetError> + Send,
+        mut note: impl FnMut(BlockReport) -> Result<(), LoadError> + Send,
         mut append: impl FnMut(E::Encoded) -> Result<(), TargetError> + Send,
     ) -> Result<(), LoadError> {
         if let Some(order) = SortOrder::of(self.plan.schema(), &self.plan.arrow()) {

@@ -51,7 +51,7 @@ impl Sorted<'_> {
     pub fn runs(
         &self,
         monitor: &dyn Monitor,
-        mut note: impl FnMut(BlockReport) -> Result<(), TargetError> + Send,
+        mut note: impl FnMut(BlockReport) -> Result<(), LoadError> + Send,
     ) -> Result<Runs, LoadError> {
         // A thread has a block, its arrays, the same in order, their keys, and results that wait.
         let Work { input, plan, mode, run, sort_memory, folder } = *self.work;

@@ -8,20 +8,24 @@ use std::path::{Path, PathBuf};
 use arrow_array::types::*;
 use arrow_array::{Array, ArrayRef, ArrowPrimitiveType, RecordBatch, StringArray, cast::AsArray};
 use arrow_buffer::NullBuffer;
-use arrow_schema::{DataType, Schema as ArrowSchema, SchemaRef};
+use arrow_schema::DataType;
 use rusqlite::types::{Null, Value};
 use rusqlite::{Connection, OpenFlags, params_from_iter};
 use typhos_core::columns::cell_text;
+use typhos_core::schema::Schema;
 
+use crate::TargetError;
+use crate::feed::{Abandoned, Feed, RowEncoder};
+use crate::preflight::{Action, Problem};
+use crate::proof::Facts;
+use crate::server::{Answers, Session, UNFINISHED};
+use crate::sql::held::{Existing, ExistingColumn, Filled, Held, bits};
+use crate::sql::{Language, Sqlite};
 use crate::whole::WholeFile;
-use crate::{EncodeUnit, Encoder, Sink, TargetError};
-
-/// The most digits of a decimal that a double keeps: those are stored as `REAL`.
-const REAL_DIGITS: u8 = 15;
 
 /// A name as SQL: in quotes, so that no name can be anything else.
-pub fn identifier(name: &str) -> String {
-    format!("\"{}\"", name.replace('"', "\"\""))
+fn identifier(name: &str) -> String {
+    Sqlite.identifier(name)
 }
 
 /// How a column is stored.
@@ -39,108 +43,230 @@ fn storage(data_type: &DataType) -> Storage {
         DataType::Float32 | DataType::Float64 => Storage::Real,
         DataType::Decimal32(_, 0) | DataType::Decimal64(_, 0) => Storage::Integer,
         DataType::Decimal32(..) => Storage::Real,
-        DataType::Decimal64(precision, _) if *precision <= REAL_DIGITS => Storage::Real,
+        DataType::Decimal64(precision, _) if *precision <= crate::sql::REAL_DIGITS => Storage::Real,
         _ => Storage::Text,
     }
 }
 
-/// What is stored otherwise than declared, a sentence each.
-pub fn fidelity_notes(schema: &ArrowSchema) -> Vec<String> {
-    let note = |name: &str, data_type: &DataType| {
-        let what = match (data_type, storage(data_type)) {
-            (DataType::Boolean, _) => "as 0 and 1: SQLite has no booleans",
-            (DataType::Decimal32(..) | DataType::Decimal64(..), Storage::Real) => {
-                "as REAL, which keeps its digits: SQLite has no decimals"
-            }
-            (DataType::Decimal64(..) | DataType::Decimal128(..), Storage::Text) => {
-                "as TEXT, exactly: SQLite has no decimals"
-            }
-            (DataType::UInt64, _) => "as INTEGER; a value above 9223372036854775807 stops the load",
-            (
-                DataType::Date32
-                | DataType::Timestamp(..)
-                | DataType::Time32(_)
-                | DataType::Time64(_),
-                _,
-            ) => "as TEXT in ISO 8601: SQLite has no dates",
-            (DataType::FixedSizeBinary(_), _) => "as TEXT with hyphens: SQLite has no UUIDs",
-            (DataType::Struct(_), _) => "as TEXT, latitude before longitude: SQLite has no points",
-            _ => return None,
-        };
-        Some(format!("'{name}' is stored {what}"))
-    };
-    schema.fields().iter().filter_map(|field| note(field.name(), field.data_type())).collect()
+/// A database being loaded into.
+pub(crate) struct SqliteSession {
+    path: PathBuf,
+    /// The database, where it exists or has been made; the load makes it where it does not.
+    connection: Option<Connection>,
+    /// A new database before it has its name.
+    side: Option<WholeFile>,
 }
 
-/// The statement that makes the table.
-pub fn create_table(table: &str, schema: &ArrowSchema) -> String {
-    let columns = schema.fields().iter().map(|field| {
-        let ty = match storage(field.data_type()) {
-            Storage::Integer => "INTEGER",
-            Storage::Real => "REAL",
-            Storage::Text => "TEXT",
-        };
-        let required = if field.is_nullable() { "" } else { " NOT NULL" };
-        format!("  {} {ty}{required}", identifier(field.name()))
-    });
-    format!(
-        "CREATE TABLE {} (\n{}\n) STRICT",
-        identifier(table),
-        columns.collect::<Vec<_>>().join(",\n")
-    )
+impl SqliteSession {
+    /// Opens a database that exists; a new one is made when rows come.
+    ///
+    /// # Errors
+    /// A file that is no database, or cannot be written.
+    pub fn new(path: &Path) -> Result<SqliteSession, TargetError> {
+        let exists = path.symlink_metadata().is_ok();
+        let connection = exists.then(|| open_existing(path)).transpose()?;
+        Ok(SqliteSession { path: path.to_path_buf(), connection, side: None })
+    }
+
+    fn failed(&self, source: rusqlite::Error) -> TargetError {
+        TargetError::Sqlite { path: self.path.clone(), source }
+    }
+
+    fn connection(&mut self) -> Result<&Connection, TargetError> {
+        if self.connection.is_none() {
+            let side = WholeFile::create(&self.path, false)?;
+            let connection = Connection::open(side.side_path()).map_err(|e| self.failed(e))?;
+            // The file is thrown away unless it is finished, so it needs no journal of its own.
+            connection
+                .execute_batch("PRAGMA journal_mode = OFF; PRAGMA synchronous = OFF")
+                .map_err(|e| self.failed(e))?;
+            self.side = Some(side);
+            self.connection = Some(connection);
+        }
+        Ok(self.connection.as_ref().expect("opened above"))
+    }
 }
 
-/// Opens a SQLite target: the table `table` in the database at `path`.
-///
-/// # Errors
-/// A file that is no database, a table that exists and is not to be replaced.
-pub fn open(
-    path: &Path,
-    table: &str,
-    replace: bool,
-    schema: &SchemaRef,
-) -> Result<(SqliteEncoder, SqliteSink), TargetError> {
-    let failed = |source| TargetError::Sqlite { path: path.to_path_buf(), source };
-    let mut names = std::collections::HashSet::new();
-    for field in schema.fields() {
-        if !names.insert(field.name().to_lowercase()) {
-            let what = format!(
-                "cannot hold '{}' beside a column whose name differs only in letter case",
-                field.name()
-            );
-            return Err(TargetError::NotThat { path: path.to_path_buf(), what });
+impl Session for SqliteSession {
+    type Rows = SqliteRows;
+
+    fn language(&self) -> &dyn Language {
+        &Sqlite
+    }
+
+    fn target(&self) -> String {
+        self.path.display().to_string()
+    }
+
+    fn server(&self) -> Option<String> {
+        None
+    }
+
+    fn rows(&self, _schema: &Schema) -> SqliteRows {
+        SqliteRows
+    }
+
+    fn query(&mut self, sql: &str) -> Result<Answers, TargetError> {
+        let path = self.path.clone();
+        let failed = |source| TargetError::Sqlite { path: path.clone(), source };
+        let mut statement = self.connection()?.prepare(sql).map_err(failed)?;
+        let columns = statement.column_count();
+        let rows = statement.query_map([], |row| (0..columns).map(|at| Ok(shown(row.get(at)?))).collect());
+        rows.map_err(failed)?.collect::<Result<_, _>>().map_err(failed)
+    }
+
+    fn execute(&mut self, sql: &str) -> Result<Option<u64>, TargetError> {
+        let path = self.path.clone();
+        let changed = self.connection()?.execute(sql, []);
+        changed
+            .map(|changed| Some(changed as u64))
+            .map_err(|source| TargetError::Sqlite { path, source })
+    }
+
+    fn existing(&mut self, table: &str) -> Result<Option<Existing>, TargetError> {
+        if self.connection.is_none() {
+            return Ok(None);
+        }
+        let text = Sqlite.literal(table);
+        let rows = self.query(&format!(
+            "SELECT name, type, \"notnull\", dflt_value, pk, hidden FROM pragma_table_xinfo({text}) WHERE hidden <> 1"
+        ))?;
+        if rows.is_empty() {
+            return Ok(None);
+        }
+        let numbered = rows.iter().filter(|row| row[4].as_deref() != Some("0")).count() == 1;
+        let mut key: Vec<(u32, String)> = Vec::new();
+        let mut columns = Vec::new();
+        for row in rows {
+            let [name, ty, not_null, default, place, hidden] =
+                row.try_into().expect("as many values as were asked for");
+            let (name, ty) = (name.unwrap_or_default(), ty.unwrap_or_default());
+            let place: u32 = place.and_then(|place| place.parse().ok()).unwrap_or(0);
+            if place > 0 {
+                key.push((place, name.clone()));
+            }
+            let filled = if hidden.as_deref() != Some("0") {
+                Filled::Computed
+            } else if place > 0 && numbered && ty.eq_ignore_ascii_case("INTEGER") {
+                Filled::Numbered
+            } else {
+                default.map_or(Filled::Nobody, Filled::Default)
+            };
+            columns.push(ExistingColumn {
+                held: held(&ty),
+                nullable: not_null.as_deref() != Some("1"),
+                name,
+                ty,
+                filled,
+            });
+        }
+        key.sort();
+        Ok(Some(Existing { columns, key: key.into_iter().map(|(_, name)| name).collect() }))
+    }
+
+    fn rights(&mut self, _action: Action, _table: &str) -> Result<Vec<Problem>, TargetError> {
+        let folder = crate::whole::parent(&self.path);
+        let place = if self.connection.is_some() { self.path.as_path() } else { folder };
+        let is_writable = place.metadata().is_ok_and(|about| !about.permissions().readonly());
+        Ok(if is_writable {
+            Vec::new()
+        } else {
+            let help = "make the folder, or change its permissions";
+            vec![Problem::new(format!("{} cannot be written to", place.display()), help)]
+        })
+    }
+
+    fn is_transactional(&self) -> bool {
+        true
+    }
+
+    fn unfinished_name(&mut self) -> Result<String, TargetError> {
+        // A transaction has the database to itself, and undoes what is not finished.
+        Ok(UNFINISHED.to_owned())
+    }
+
+    fn bulk(
+        &mut self,
+        table: &str,
+        schema: &Schema,
+        mut feed: Feed<Vec<StoredBatch>>,
+    ) -> Result<Facts, TargetError> {
+        let path = self.path.clone();
+        let failed = |source| TargetError::Sqlite { path: path.clone(), source };
+        let names: Vec<_> = schema.columns.iter().map(|column| identifier(&column.name)).collect();
+        let places = vec!["?"; names.len()].join(", ");
+        let sql = format!("INSERT INTO {table} ({}) VALUES ({places})", names.join(", "));
+        let mut insert = self.connection()?.prepare(&sql).map_err(failed)?;
+        loop {
+            match feed.next() {
+                Ok(Some(batches)) => batches.iter().try_for_each(|batch| batch.insert(&mut insert)).map_err(failed)?,
+                Ok(None) => return feed.into_sent(),
+                Err(Abandoned) => return Err(TargetError::GivenUp),
+            }
         }
     }
-    let is_new = path.symlink_metadata().is_err();
-    let (side, connection) = if is_new {
-        let side = WholeFile::create(path, false)?;
-        let connection = Connection::open(side.side_path()).map_err(failed)?;
-        // The file is thrown away unless it is finished, so it needs no journal of its own.
-        connection
-            .execute_batch("PRAGMA journal_mode = OFF; PRAGMA synchronous = OFF")
-            .map_err(failed)?;
-        (Some(side), connection)
+
+    fn put_in_place(&mut self, stage: &str, table: &str, replaces: bool) -> Result<(), TargetError> {
+        let table = identifier(table);
+        if replaces {
+            self.execute(&format!("DROP TABLE {table}"))?;
+        }
+        self.execute(&format!("ALTER TABLE {stage} RENAME TO {table}")).map(|_| ())
+    }
+
+    fn commit(&mut self) -> Result<(), TargetError> {
+        self.execute("COMMIT").map(|_| ())
+    }
+
+    fn undo(&mut self, _stage: Option<&str>) {
+        // A database that is new goes away with its side file.
+        let _ = self.execute("ROLLBACK");
+    }
+
+    fn close(mut self) -> Result<(), TargetError> {
+        let path = self.path;
+        if let Some(connection) = self.connection.take() {
+            connection.close().map_err(|(_, source)| TargetError::Sqlite { path, source })?;
+        }
+        self.side.map_or(Ok(()), WholeFile::keep)
+    }
+}
+
+/// What a type holds, by the affinity that SQLite finds in its name, and by what people mean by it.
+fn held(ty: &str) -> Held {
+    let ty = ty.to_uppercase();
+    let has = |words: &[&str]| words.iter().any(|word| ty.contains(word));
+    if has(&["BOOL"]) {
+        Held::Bool
+    } else if has(&["INT"]) && !has(&["POINT"]) {
+        bits(64, true)
+    } else if has(&["CHAR", "CLOB", "TEXT"]) {
+        Held::Text(None)
+    } else if has(&["REAL", "FLOA", "DOUB", "NUMERIC", "DECIMAL"]) {
+        Held::Float(64)
+    } else if has(&["DATETIME", "TIMESTAMP"]) {
+        Held::Timestamp(9, None)
+    } else if has(&["DATE"]) {
+        Held::Date
+    } else if has(&["TIME"]) {
+        Held::Time(9)
+    } else if ty.is_empty() || has(&["BLOB", "ANY"]) {
+        // Whatever comes is kept as it comes.
+        Held::Text(None)
     } else {
-        (None, open_existing(path)?)
-    };
-    connection.execute_batch("BEGIN IMMEDIATE").map_err(failed)?;
-    let exists: bool = connection
-        .query_row(
-            "SELECT count(*) > 0 FROM sqlite_schema WHERE lower(name) = lower(?1)",
-            [table],
-            |row| row.get(0),
-        )
-        .map_err(failed)?;
-    if exists && !replace {
-        return Err(TargetError::TableExists { path: path.to_path_buf(), table: table.to_owned() });
+        Held::Other
     }
-    if exists {
-        connection.execute_batch(&format!("DROP TABLE {}", identifier(table))).map_err(failed)?;
+}
+
+/// A value as text.
+fn shown(value: Value) -> Option<String> {
+    match value {
+        Value::Null => None,
+        Value::Integer(number) => Some(number.to_string()),
+        Value::Real(number) => Some(format!("{number:?}")),
+        Value::Text(text) => Some(text),
+        Value::Blob(bytes) => Some(format!("{} bytes", bytes.len())),
     }
-    connection.execute_batch(&create_table(table, schema)).map_err(failed)?;
-    let places = vec!["?"; schema.fields().len()].join(", ");
-    let insert = format!("INSERT INTO {} VALUES ({places})", identifier(table));
-    Ok((SqliteEncoder, SqliteSink { side, connection, insert, path: path.to_path_buf() }))
 }
 
 fn open_existing(path: &Path) -> Result<Connection, TargetError> {
@@ -160,22 +286,30 @@ fn open_existing(path: &Path) -> Result<Connection, TargetError> {
 }
 
 /// Turns batches into what SQLite stores, so that the one thread that may insert does nothing else.
-pub struct SqliteEncoder;
+pub(crate) struct SqliteRows;
 
-impl Encoder for SqliteEncoder {
-    type Encoded = Vec<StoredBatch>;
-    type Unit<'e> = StoredUnit;
+impl RowEncoder for SqliteRows {
+    type Block = Vec<StoredBatch>;
 
-    fn begin(&self, _share: f64) -> Result<StoredUnit, TargetError> {
-        Ok(StoredUnit(Vec::new()))
+    fn start(&self) -> Vec<StoredBatch> {
+        Vec::new()
+    }
+
+    fn encode(&self, batch: &RecordBatch, block: &mut Vec<StoredBatch>) -> Result<(), TargetError> {
+        let schema = batch.schema();
+        let columns = schema.fields().iter().zip(batch.columns());
+        let columns = columns
+            .map(|(field, array)| Ok((stored(array, field.name())?, array.nulls().cloned())));
+        block.push(StoredBatch {
+            columns: columns.collect::<Result<_, TargetError>>()?,
+            rows: batch.num_rows(),
+        });
+        Ok(())
     }
 }
 
-/// The batches of a block.
-pub struct StoredUnit(Vec<StoredBatch>);
-
 /// A batch in SQLite's own types.
-pub struct StoredBatch {
+pub(crate) struct StoredBatch {
     columns: Vec<(Stored, Option<NullBuffer>)>,
     rows: usize,
 }
@@ -189,23 +323,26 @@ enum Stored {
     Coded(Vec<u32>, StringArray),
 }
 
-impl EncodeUnit for StoredUnit {
-    type Encoded = Vec<StoredBatch>;
-
-    fn push(&mut self, batch: RecordBatch) -> Result<(), TargetError> {
-        let schema = batch.schema();
-        let columns = schema.fields().iter().zip(batch.columns());
-        let columns = columns
-            .map(|(field, array)| Ok((stored(array, field.name())?, array.nulls().cloned())));
-        self.0.push(StoredBatch {
-            columns: columns.collect::<Result<_, TargetError>>()?,
-            rows: batch.num_rows(),
-        });
+impl StoredBatch {
+    fn insert(&self, insert: &mut rusqlite::Statement<'_>) -> rusqlite::Result<()> {
+        for row in 0..self.rows {
+            for (at, (column, nulls)) in self.columns.iter().enumerate() {
+                let at = at + 1;
+                match column {
+                    _ if nulls.as_ref().is_some_and(|nulls| nulls.is_null(row)) => {
+                        insert.raw_bind_parameter(at, Null)
+                    }
+                    Stored::Integer(values) => insert.raw_bind_parameter(at, values[row]),
+                    Stored::Real(values) => insert.raw_bind_parameter(at, values[row]),
+                    Stored::Text(values) => insert.raw_bind_parameter(at, values.value(row)),
+                    Stored::Coded(codes, values) => {
+                        insert.raw_bind_parameter(at, values.value(codes[row] as usize))
+                    }
+                }?;
+            }
+            insert.raw_execute()?;
+        }
         Ok(())
-    }
-
-    fn finish(self) -> Result<Vec<StoredBatch>, TargetError> {
-        Ok(self.0)
     }
 }
 
@@ -279,54 +416,6 @@ fn stored(array: &ArrayRef, column: &str) -> Result<Stored, TargetError> {
     })
 }
 
-/// Inserts rows in one transaction.
-pub struct SqliteSink {
-    side: Option<WholeFile>,
-    connection: Connection,
-    insert: String,
-    path: PathBuf,
-}
-
-impl Sink for SqliteSink {
-    type Encoded = Vec<StoredBatch>;
-
-    fn append(&mut self, batches: Vec<StoredBatch>) -> Result<(), TargetError> {
-        let failed = |source| TargetError::Sqlite { path: self.path.clone(), source };
-        let mut insert = self.connection.prepare_cached(&self.insert).map_err(failed)?;
-        for batch in &batches {
-            for row in 0..batch.rows {
-                for (at, (column, nulls)) in batch.columns.iter().enumerate() {
-                    let at = at + 1;
-                    let bound = match column {
-                        _ if nulls.as_ref().is_some_and(|nulls| nulls.is_null(row)) => {
-                            insert.raw_bind_parameter(at, Null)
-                        }
-                        Stored::Integer(values) => insert.raw_bind_parameter(at, values[row]),
-                        Stored::Real(values) => insert.raw_bind_parameter(at, values[row]),
-                        Stored::Text(values) => insert.raw_bind_parameter(at, values.value(row)),
-                        Stored::Coded(codes, values) => {
-                            insert.raw_bind_parameter(at, values.value(codes[row] as usize))
-                        }
-                    };
-                    bound.map_err(failed)?;
-                }
-                insert.raw_execute().map_err(failed)?;
-            }
-        }
-        Ok(())
-    }
-
-    fn finish(self) -> Result<(), TargetError> {
-        let failed = |source| TargetError::Sqlite { path: self.path.clone(), source };
-        self.connection.execute_batch("COMMIT").map_err(failed)?;
-        self.connection.close().map_err(|(_, source)| failed(source))?;
-        match self.side {
-            Some(side) => side.keep(),
-            None => Ok(()),
-        }
-    }
-}
-
 /// The tables of a database, in the order they were made.
 ///
 /// # Errors
@@ -376,15 +465,7 @@ pub fn head(path: &Path, table: &str, rows: usize) -> Result<TableHead, TargetEr
     let limit = i64::try_from(rows).unwrap_or(i64::MAX);
     let read = statement.query_map(params_from_iter([limit]), |row| {
         (0..columns.len())
-            .map(|at| {
-                Ok(match row.get::<_, Value>(at)? {
-                    Value::Null => None,
-                    Value::Integer(number) => Some(number.to_string()),
-                    Value::Real(number) => Some(format!("{number:?}")),
-                    Value::Text(text) => Some(text),
-                    Value::Blob(bytes) => Some(format!("{} bytes", bytes.len())),
-                })
-            })
+            .map(|at| Ok(shown(row.get(at)?)))
             .collect()
     });
     let rows = read.map_err(failed)?.collect::<Result<_, _>>().map_err(failed)?;

@@ -48,6 +48,36 @@ pub fn write_file(path: &Path, replace: bool, content: &[u8]) -> Result<(), Targ
     whole.keep()
 }
 
+/// Removes from a directory what loads left behind that were killed: side files and directories that
+/// nobody holds a lock on. Nothing that is not ours to remove is an error.
+pub(crate) fn sweep(directory: &Path) {
+    let Ok(entries) = std::fs::read_dir(directory) else { return };
+    for entry in entries.filter_map(Result::ok) {
+        if !entry.file_name().to_string_lossy().starts_with(PREFIX) {
+            continue;
+        }
+        let path = entry.path();
+        let Ok(held) = File::open(&path) else { continue };
+        // Whoever works on it has it locked, and the system takes the lock of the dead away.
+        if held.try_lock().is_ok() {
+            let _ = if path.is_dir() {
+                std::fs::remove_dir_all(&path)
+            } else {
+                std::fs::remove_file(&path)
+            };
+        }
+    }
+}
+
+/// Whether what was opened and locked still has a name: another load may have swept it just before.
+fn is_still_there(held: &File, path: &Path) -> bool {
+    use std::os::unix::fs::MetadataExt;
+    match (held.metadata(), path.metadata()) {
+        (Ok(held), Ok(there)) => held.ino() == there.ino(),
+        _ => false,
+    }
+}
+
 /// A file that is not there before it is whole.
 pub(crate) struct WholeFile {
     side: NamedTempFile,
@@ -70,8 +100,14 @@ impl WholeFile {
             use std::os::unix::fs::PermissionsExt;
             builder.permissions(std::fs::Permissions::from_mode(0o666));
         }
-        let side = builder.tempfile_in(parent(path)).map_err(TargetError::io(path))?;
-        Ok(WholeFile { side, path: path.to_path_buf(), replace })
+        sweep(parent(path));
+        loop {
+            let side = builder.tempfile_in(parent(path)).map_err(TargetError::io(path))?;
+            side.as_file().lock().map_err(TargetError::io(path))?;
+            if is_still_there(side.as_file(), side.path()) {
+                return Ok(WholeFile { side, path: path.to_path_buf(), replace });
+            }
+        }
     }
 
     pub fn file(&self) -> &File {
@@ -107,6 +143,8 @@ impl WholeFile {
 /// A directory that is not there before all its files are whole.
 pub(crate) struct WholeDirectory {
     side: TempDir,
+    /// Locked as long as it is not whole.
+    _held: File,
     path: PathBuf,
     replace: bool,
 }
@@ -114,17 +152,25 @@ pub(crate) struct WholeDirectory {
 impl WholeDirectory {
     pub fn create(path: &Path, replace: bool) -> Result<WholeDirectory, TargetError> {
         refuse_existing(path, replace)?;
-        let side = tempfile::Builder::new()
-            .prefix(PREFIX)
-            .tempdir_in(parent(path))
-            .map_err(TargetError::io(path))?;
+        sweep(parent(path));
+        let (side, held) = loop {
+            let side = tempfile::Builder::new()
+                .prefix(PREFIX)
+                .tempdir_in(parent(path))
+                .map_err(TargetError::io(path))?;
+            let held = File::open(side.path()).map_err(TargetError::io(path))?;
+            held.lock().map_err(TargetError::io(path))?;
+            if is_still_there(&held, side.path()) {
+                break (side, held);
+            }
+        };
         #[cfg(unix)]
         {
             use std::os::unix::fs::PermissionsExt;
             let open = std::fs::Permissions::from_mode(0o755);
             std::fs::set_permissions(side.path(), open).map_err(TargetError::io(path))?;
         }
-        Ok(WholeDirectory { side, path: path.to_path_buf(), replace })
+        Ok(WholeDirectory { side, _held: held, path: path.to_path_buf(), replace })
     }
 
     /// Where the files are written for now.
@@ -206,6 +252,22 @@ mod tests {
         assert!(matches!(file.keep(), Err(TargetError::Exists(_))));
         assert_eq!(std::fs::read(&path).unwrap(), b"theirs");
         assert_eq!(names(folder.path()), ["out"]);
+    }
+
+    #[test]
+    fn what_the_dead_left_behind_is_swept_and_what_lives_is_not() {
+        let folder = tempfile::tempdir().unwrap();
+        let alive = WholeFile::create(&folder.path().join("a"), false).unwrap();
+        let living = WholeDirectory::create(&folder.path().join("b"), false).unwrap();
+        std::fs::write(folder.path().join(format!("{PREFIX}dead")), "half").unwrap();
+        std::fs::create_dir(folder.path().join(format!("{PREFIX}sort-dead"))).unwrap();
+        std::fs::write(folder.path().join(format!("{PREFIX}sort-dead/run")), "run").unwrap();
+        std::fs::write(folder.path().join("other"), "theirs").unwrap();
+        sweep(folder.path());
+        assert!(alive.side_path().exists() && living.side_path().exists());
+        assert_eq!(names(folder.path()).len(), 3);
+        drop((alive, living));
+        assert_eq!(names(folder.path()), ["other"]);
     }
 
     #[test]

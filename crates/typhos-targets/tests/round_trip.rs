@@ -7,7 +7,9 @@ use typhos_core::run::{NoMonitor, RunOptions};
 use typhos_core::schema::read;
 use typhos_core::sorting::DEFAULT_SORT_MEMORY;
 use typhos_core::text::{Dialect, Input, InputChoice};
-use typhos_targets::{Destination, LoadError, LoadOptions, LoadReport, TargetError, load, sqlite};
+use typhos_targets::{
+    Destination, LoadError, LoadOptions, LoadReport, Mode, Parts, Proof, Seen, TargetError, load, plan as plan_load, sqlite,
+};
 
 /// A declaration, and values as they are written and as SQLite gives them back where that differs.
 type Case = (&'static str, [&'static str; 2], Option<[&'static str; 2]>);
@@ -72,24 +74,31 @@ fn load_into(
     input: &Input,
     folder: &Path,
 ) -> Result<LoadReport, LoadError> {
-    let options = LoadOptions {
+    load(input, plan, destination, &options(folder), &NoMonitor)
+}
+
+fn options(folder: &Path) -> LoadOptions {
+    LoadOptions {
         run: RunOptions::default(),
-        replace: false,
+        mode: Mode::Create,
+        seen: Seen::Stop,
+        is_proven: true,
+        misfit_limit: None,
         rejects: folder.join("rejects.csv"),
         sort_memory: DEFAULT_SORT_MEMORY,
-    };
-    load(input, plan, destination, &options, &NoMonitor)
+    }
 }
 
 #[test]
 fn parquet_gives_back_what_it_was_given() {
     let folder = tempfile::tempdir().unwrap();
     let (plan, input) = world();
-    for parts in [None, Some(2)] {
+    for parts in [None, Some(Parts::Count(2)), Some(Parts::Bytes(1))] {
         let path = folder.path().join(format!("t{parts:?}.parquet"));
         let destination = Destination::Parquet { path: path.clone(), parts };
         let report = load_into(&destination, &plan, &input, folder.path()).unwrap();
         assert_eq!((report.account.read, report.account.loaded), (3, 3));
+        assert!(matches!(report.done.proof, Proof::Proven { rows: 3, .. }), "{:?}", report.done);
         let (_, batches, total) = typhos_targets::parquet::head(&path, 10).unwrap();
         assert_eq!(total, 3);
         for (at, (ty, [first, last], stored)) in COLUMNS.iter().enumerate() {
@@ -105,6 +114,57 @@ fn parquet_gives_back_what_it_was_given() {
             assert_eq!(column, [Some((*first).to_owned()), None, Some((*last).to_owned())], "{ty}");
         }
     }
+}
+
+#[test]
+fn an_arrow_file_gives_back_what_it_was_given() {
+    let folder = tempfile::tempdir().unwrap();
+    let (plan, input) = world();
+    let path = folder.path().join("t.arrow");
+    let destination = Destination::Arrow { path: path.clone() };
+    let report = load_into(&destination, &plan, &input, folder.path()).unwrap();
+    assert!(matches!(report.done.proof, Proof::Proven { rows: 3, .. }), "{:?}", report.done);
+    let file = std::fs::File::open(&path).unwrap();
+    let reader = arrow_ipc::reader::FileReader::try_new(file, None).unwrap();
+    assert_eq!(reader.schema(), plan.arrow());
+    let batches: Vec<_> = reader.map(|batch| batch.unwrap()).collect();
+    for (at, (ty, [first, last], stored)) in COLUMNS.iter().enumerate() {
+        let [first, last] = match stored {
+            Some([first, last]) if ty.contains("accounting") => [first, last],
+            _ => [first, last],
+        };
+        let column: Vec<_> = batches
+            .iter()
+            .flat_map(|batch| (0..batch.num_rows()).map(|row| cell_text(batch.column(at), row)))
+            .collect();
+        assert_eq!(column, [Some((*first).to_owned()), None, Some((*last).to_owned())], "{ty}");
+    }
+}
+
+/// Codes of an Arrow file are those of the whole file, however many blocks brought new texts along.
+#[test]
+fn dictionaries_of_an_arrow_file_grow() {
+    let folder = tempfile::tempdir().unwrap();
+    let words: Vec<_> = (0..300_000).map(|n| format!("word {:05} of a long text", n * 7 % 5000 + n / 1000)).collect();
+    let text = format!("w,n\n{}", words.iter().enumerate().map(|(n, w)| format!("{w},{n}\n")).collect::<String>());
+    let input = Input::from_bytes("t.csv", text.into_bytes(), &Dialect::RFC_4180.into());
+    let schema = "typhos = 1\n[columns]\nw = { type = 'lowcard' }\nid = { generate = 'row-number' }\n";
+    let plan = Plan::new(read(schema).unwrap(), &input).unwrap();
+    let path = folder.path().join("t.arrow");
+    let destination = Destination::Arrow { path: path.clone() };
+    load_into(&destination, &plan, &input, folder.path()).unwrap();
+    let reader =
+        arrow_ipc::reader::FileReader::try_new(std::fs::File::open(&path).unwrap(), None).unwrap();
+    let mut row = 0;
+    for batch in reader {
+        let batch = batch.unwrap();
+        for at in 0..batch.num_rows() {
+            assert_eq!(cell_text(batch.column(0), at).as_ref(), Some(&words[row]), "row {row}");
+            row += 1;
+            assert_eq!(cell_text(batch.column(1), at), Some(row.to_string()));
+        }
+    }
+    assert_eq!(row, words.len());
 }
 
 #[test]
@@ -136,7 +196,8 @@ fn what_sqlite_cannot_hold_stops_the_load_and_leaves_nothing() {
     let plan = Plan::new(schema, &input).unwrap();
     let destination =
         Destination::Sqlite { path: folder.path().join("t.sqlite"), table: "t".into() };
-    assert!(destination.fidelity_notes(&plan.arrow())[0].contains("stops the load"));
+    let planned = plan_load(&input, &plan, &destination, &options(folder.path())).unwrap();
+    assert!(planned.notes[0].contains("stops the load"), "{:?}", planned.notes);
     let error = load_into(&destination, &plan, &input, folder.path()).unwrap_err();
     assert!(matches!(&error, LoadError::Target(TargetError::CannotHold { .. })), "{error}");
     assert!(error.to_string().contains("declare the column as text or decimal(20,0)"), "{error}");

@@ -83,7 +83,10 @@ fn weighed(
 fn load_into(path: &Path, plan: &Plan, input: &Input) {
     let options = LoadOptions {
         run: RunOptions::default(),
-        replace: true,
+        mode: typhos_targets::Mode::Replace,
+        seen: typhos_targets::Seen::Stop,
+        is_proven: true,
+        misfit_limit: None,
         rejects: path.with_extension("rejects.csv"),
         sort_memory: DEFAULT_SORT_MEMORY,
     };

@@ -127,7 +127,7 @@ fn show(
     for line in changed_lines(account, plan) {
         console.say(line)?;
     }
-    console.say(account_line(account, true))
+    console.say(account_line(account, 0, true))
 }
 
 fn more(count: u64, shown: usize, console: &mut Console) -> std::io::Result<()> {

@@ -52,11 +52,11 @@ pub fn run(args: &Demo, common: &Common, console: &mut Console) -> Result<Outcom
         ),
         (
             "Load typed rows into a directory of Parquet.",
-            vec!["load", &schema, &tickets, "--into", &lake, "--parts", "2", "--replace"],
+            vec!["load", &schema, &tickets, "--into", &lake, "--parts", "2", "--mode", "replace"],
         ),
         (
             "And into a table of a SQLite database.",
-            vec!["load", &schema, &tickets, "--into", &database, "--replace"],
+            vec!["load", &schema, &tickets, "--into", &database, "--mode", "replace"],
         ),
         ("Read back what was loaded.", vec!["peek", &lake, "--rows", "5"]),
         ("From the database too.", vec!["peek", &database, "--rows", "5"]),

@@ -1,14 +1,17 @@
 //! `typhos load`: typed rows into a target, all or nothing.
 
+use std::io::IsTerminal;
 use std::path::{Path, PathBuf};
 
 use serde_json::json;
-use typhos_core::infer::counted;
+use typhos_core::columns::Plan;
+use typhos_core::infer::{counted, grouped};
 use typhos_core::sorting::DEFAULT_SORT_MEMORY;
-use typhos_targets::{Destination, LoadError, LoadOptions};
+use typhos_targets::{Destination, LoadError, LoadOptions, Parts, Place, Proof, Secret, TargetError};
 
+use super::load_plan;
 use crate::args::{Common, Load};
-use crate::console::{self, BOLD, Console, DIM, WARN, paint};
+use crate::console::{self, BOLD, Console, DIM, GOOD, WARN, paint, safe};
 use crate::outcome::{Failure, Outcome};
 use crate::progress::Progress;
 use crate::report::{
@@ -22,21 +25,42 @@ pub fn run(args: &Load, common: &Common, console: &mut Console) -> Result<Outcom
         .clone()
         .or_else(|| plan.schema().table.clone())
         .unwrap_or_else(|| super::table_name(input.files().first().map(|file| file.name())));
-    let destination = destination(&args.into, args.parts, table)?;
+    let mut destination = destination(args, &plan, table)?;
     let options = LoadOptions {
         run: common.run_options(),
-        replace: args.replace,
-        rejects: args.rejects.clone().unwrap_or_else(|| beside(&args.into)),
+        mode: args.mode,
+        seen: args.seen,
+        is_proven: !args.no_proof,
+        misfit_limit: args.misfit_limit,
+        rejects: args.rejects.clone().unwrap_or_else(|| beside(&destination)),
         sort_memory: args.sort_memory.unwrap_or(DEFAULT_SORT_MEMORY),
     };
-    let progress = Progress::new("loading", input.bytes(), common.quiet);
-    let loaded = typhos_targets::load(&input, &plan, &destination, &options, &progress);
-    drop(progress);
-    let report = loaded.map_err(|error| match error {
+    let failed = |error: LoadError| match error {
         LoadError::Misfit(misfit) => Failure::Misfit(stopped_by(&misfit, &plan, &input)),
+        LoadError::TooManyMisfits { .. } => Failure::Misfit(safe(&error.to_string())),
         LoadError::Target(error) => error.into(),
         LoadError::Run(error) => error.into(),
-    })?;
+    };
+    if args.plan {
+        let planned = with_password(&mut destination, |destination| {
+            typhos_targets::plan(&input, &plan, destination, &options)
+        });
+        let planned = planned.map_err(failed)?;
+        if args.json {
+            console.json(&json!({ "typhos": 1, "plan": load_plan::json(&planned) }))?;
+        } else {
+            load_plan::show(&planned, console)?;
+        }
+        return Ok(Outcome::objecting_if(!planned.problems.is_empty()));
+    }
+    let loaded = with_password(&mut destination, |destination| {
+        let progress = Progress::new("loading", input.bytes(), common.quiet);
+        typhos_targets::load(&input, &plan, destination, &options, &progress)
+    });
+    let mut report = loaded.map_err(failed)?;
+    // Rows that were there already were read, and not loaded.
+    let skipped = report.done.moved.skipped;
+    report.account.loaded -= skipped;
     if let Some(note) = skipped_note(&input) {
         console.note(paint(DIM, note))?;
     }
@@ -46,27 +70,36 @@ pub fn run(args: &Load, common: &Common, console: &mut Console) -> Result<Outcom
             "typhos": 1,
             "schema": args.schema.display().to_string(),
             "input": input_json(&input),
-            "target": destination.path().display().to_string(),
+            "target": report.plan.target,
+            "table": report.plan.table,
             "rejects": report.rejects.as_ref().map(|path| path.display().to_string()),
-            "notes": report.notes,
+            "notes": report.plan.notes,
+            "plan": load_plan::json(&report.plan),
+            "proof": match report.done.proof {
+                Proof::Skipped => json!({ "proven": false }),
+                Proof::Proven { facts, rows } => json!({ "proven": true, "facts": facts, "rows": rows }),
+            },
         });
         json["account"] = account_json(account, &plan, &input);
+        json["account"]["updated"] = json!(report.done.moved.updated);
+        json["account"]["skipped"] = json!(skipped);
         console.json(&json)?;
         return Ok(Outcome::objecting_if(account.misfits() > 0));
     }
-    let size = size(destination.path()).map_or(String::new(), console::bytes);
+    let size = destination.path().and_then(size).map_or(String::new(), console::bytes);
     let rows = counted(account.loaded, "row");
     let columns = counted(plan.schema().columns.len() as u64, "column");
-    let target = match &destination {
-        Destination::Sqlite { path, table } => format!("{} table {table}", path.display()),
-        Destination::Parquet { path, parts: Some(parts) } => {
-            format!("{} in {}", path.display(), counted(u64::from(*parts), "part"))
+    let target = match (&report.plan.table, destination.path()) {
+        (Some(table), _) => format!("{} table {table}", report.plan.target),
+        (None, Some(path)) if path.is_dir() => {
+            format!("{} in {}", path.display(), counted(files_in(path), "part"))
         }
-        Destination::Parquet { path, parts: None } => path.display().to_string(),
+        _ => report.plan.target.clone(),
     };
-    console.say(format!("{}  {rows}, {columns}  {}", paint(BOLD, target), paint(DIM, size)))?;
-    for note in report.notes.iter().filter(|_| !common.quiet) {
-        console.say(paint(DIM, format!("  {note}")))?;
+    let target = paint(BOLD, safe(&target));
+    console.say(format!("{target}  {rows}, {columns}  {}", paint(DIM, size)).trim_end())?;
+    for note in report.plan.notes.iter().filter(|_| !common.quiet) {
+        console.say(paint(DIM, format!("  {}", safe(note))))?;
     }
     let examples = account
         .broken
@@ -88,34 +121,104 @@ pub fn run(args: &Load, common: &Common, console: &mut Console) -> Result<Outcom
     if let Some(path) = &report.rejects {
         console.say(format!("  {} {}", paint(WARN, "set aside in"), path.display()))?;
     }
-    console.say(account_line(account, false))?;
+    let mut line = account_line(account, skipped, false);
+    if report.done.moved.updated > 0 {
+        let updated = paint(WARN, counted(report.done.moved.updated, "row"));
+        line.push_str(&format!("; {updated} of them updated"));
+    }
+    console.say(line)?;
+    console.say(match report.done.proof {
+        Proof::Proven { facts, rows } => format!(
+            "{}: {} about {} agree with what was sent",
+            paint(GOOD, "proven"),
+            counted(facts as u64, "fact"),
+            counted(rows, "row")
+        ),
+        Proof::Skipped => paint(DIM, format!("not proven beyond its {} rows, as --no-proof asks", grouped(account.loaded))),
+    })?;
     Ok(Outcome::objecting_if(account.misfits() > 0))
 }
 
 /// Misfits shown after a load; the rejects file has them all.
 const SHOWN_MISFITS: usize = 5;
 
+/// Does something that may need a password, and asks for it where a person sits.
+fn with_password<T>(
+    destination: &mut Destination,
+    run: impl Fn(&Destination) -> Result<T, LoadError>,
+) -> Result<T, LoadError> {
+    let result = run(destination);
+    let Err(LoadError::Target(TargetError::PasswordNeeded { target, user })) = &result else { return result };
+    let Destination::Server { place, .. } = destination else { return result };
+    if !std::io::stdin().is_terminal() || !std::io::stderr().is_terminal() {
+        return result;
+    }
+    let Ok(word) = rpassword::prompt_password(format!("Password of {} at {}: ", safe(user), safe(target))) else {
+        return result;
+    };
+    place.password = Some(Secret::new(word));
+    run(destination)
+}
+
 /// What the target is, by its name.
-fn destination(into: &Path, parts: Option<u32>, table: String) -> Result<Destination, Failure> {
-    let path = into.to_path_buf();
-    let extension = into.extension().map(|extension| extension.to_string_lossy().to_lowercase());
-    match (extension.as_deref(), parts) {
-        (Some("sqlite" | "sqlite3" | "db"), None) => Ok(Destination::Sqlite { path, table }),
-        (Some("sqlite" | "sqlite3" | "db"), Some(_)) => {
-            Err(Failure::Usage("--parts is for Parquet: a database has no parts".into()))
+fn destination(args: &Load, plan: &Plan, table: String) -> Result<Destination, Failure> {
+    let into = &args.into;
+    let has_partitions = !plan.schema().layout.partition.is_empty();
+    let parts = match (args.parts, args.part_size) {
+        (Some(count), _) if has_partitions => {
+            return Err(Failure::Usage(format!(
+                "--parts {count} and the partitions of the schema do not go together; use --part-size"
+            )));
         }
+        (Some(count), _) => Some(Parts::Count(count)),
+        (None, Some(bytes)) => Some(Parts::Bytes(bytes)),
+        (None, None) => has_partitions.then_some(Parts::Partitions),
+    };
+    let is_shared = args.parts.is_some() || args.part_size.is_some();
+    let no_parts = |what: &str| Failure::Usage(format!("--parts and --part-size are for Parquet: {what} has no parts"));
+    if let Some(place) = Place::parse(into) {
+        let mut place = place.map_err(|wrong| Failure::Usage(safe(&wrong)))?;
+        if is_shared {
+            return Err(no_parts("a server"));
+        }
+        place.look_up_password();
+        return Ok(Destination::Server { place, table });
+    }
+    if into.contains("://") {
+        let scheme = into.split("://").next().unwrap_or_default();
+        return Err(Failure::Usage(format!(
+            "nothing is loaded into {}://; there are postgres://, mysql:// and clickhouse://",
+            safe(scheme)
+        )));
+    }
+    let path = PathBuf::from(into);
+    let extension = path.extension().map(|extension| extension.to_string_lossy().to_lowercase());
+    match (extension.as_deref(), parts) {
+        (Some("sqlite" | "sqlite3" | "db"), _) if is_shared => Err(no_parts("a database")),
+        (Some("sqlite" | "sqlite3" | "db"), _) => Ok(Destination::Sqlite { path, table }),
+        (Some("arrow" | "feather"), _) if is_shared => Err(no_parts("an Arrow file")),
+        (Some("arrow"), _) => Ok(Destination::Arrow { path }),
         (_, Some(_)) | (Some("parquet"), None) => Ok(Destination::Parquet { path, parts }),
         _ => Err(Failure::Usage(format!(
-            "'{}' does not say what to write: name a file.parquet or a database.sqlite, or pass --parts N for a \
-             directory of Parquet files",
-            into.display()
+            "'{}' does not say what to write: name a file.parquet, a file.arrow or a database.sqlite, pass --parts N \
+             for a directory of Parquet files, or give the URL of a server",
+            path.display()
         ))),
     }
 }
 
-/// `tickets.parquet` → `tickets.rejects.csv`, in the same place.
-fn beside(into: &Path) -> PathBuf {
-    into.with_extension("rejects.csv")
+/// `tickets.parquet` → `tickets.rejects.csv`, in the same place; for a server, here.
+fn beside(destination: &Destination) -> PathBuf {
+    match destination {
+        Destination::Parquet { path, .. } | Destination::Arrow { path } | Destination::Sqlite { path, .. } => {
+            path.with_extension("rejects.csv")
+        }
+        Destination::Server { table, .. } => {
+            let name: String =
+                table.chars().map(|c| if c.is_alphanumeric() || matches!(c, '-' | '_') { c } else { '_' }).collect();
+            PathBuf::from(format!("{name}.rejects.csv"))
+        }
+    }
 }
 
 /// Bytes of a file, or of the files in a directory.
@@ -124,23 +227,47 @@ fn size(path: &Path) -> Option<u64> {
     if about.is_file() {
         return Some(about.len());
     }
-    let files = std::fs::read_dir(path).ok()?.filter_map(|entry| entry.ok()?.metadata().ok());
-    Some(files.map(|about| about.len()).sum())
+    let files = typhos_targets::parquet::files(path).ok()?;
+    Some(files.iter().filter_map(|file| file.metadata().ok()).map(|about| about.len()).sum())
+}
+
+fn files_in(path: &Path) -> u64 {
+    typhos_targets::parquet::files(path).map_or(0, |files| files.len() as u64)
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use typhos_core::text::Input;
+    use clap::Parser;
+
+    fn of(words: &str, layout: &str) -> Result<Destination, Failure> {
+        let line = format!("typhos load s i {words}");
+        let args = crate::args::Args::try_parse_from(line.split(' ')).unwrap();
+        let crate::args::Command::Load(args) = args.command else { panic!("{words}") };
+        let schema = format!("typhos = 1\n[columns]\na = {{ type = 'text' }}\n[layout]\n{layout}\n");
+        let input = Input::from_bytes("i", b"a\n1\n".to_vec(), &Default::default());
+        let plan = Plan::new(typhos_core::schema::read(&schema).unwrap(), &input).unwrap();
+        destination(&args, &plan, "a/b".into())
+    }
 
     #[test]
     fn targets_are_known_by_their_names() {
-        let of = |into: &str, parts| destination(Path::new(into), parts, "t".into());
-        assert!(matches!(of("a.parquet", None), Ok(Destination::Parquet { parts: None, .. })));
-        assert!(matches!(of("lake", Some(4)), Ok(Destination::Parquet { parts: Some(4), .. })));
-        assert!(matches!(of("A.SQLITE", None), Ok(Destination::Sqlite { .. })));
-        for (into, parts) in [("a.csv", None), ("lake", None), ("a.db", Some(2))] {
-            assert!(matches!(of(into, parts), Err(Failure::Usage(_))), "{into}");
+        assert!(matches!(of("--into a.parquet", ""), Ok(Destination::Parquet { parts: None, .. })));
+        let parts = |words: &str, layout: &str| match of(words, layout) {
+            Ok(Destination::Parquet { parts, .. }) => parts,
+            other => panic!("{other:?}"),
+        };
+        assert_eq!(parts("--into lake --parts 4", ""), Some(Parts::Count(4)));
+        assert_eq!(parts("--into lake --part-size 1MiB", "partition = ['a']"), Some(Parts::Bytes(1 << 20)));
+        assert_eq!(parts("--into lake", "partition = ['a']"), Some(Parts::Partitions));
+        assert!(matches!(of("--into A.SQLITE", ""), Ok(Destination::Sqlite { .. })));
+        assert!(matches!(of("--into a.arrow", ""), Ok(Destination::Arrow { .. })));
+        let server = of("--into postgres://u:p@h/d", "").unwrap();
+        assert_eq!(beside(&server), Path::new("a_b.rejects.csv"));
+        for words in ["--into a.csv", "--into lake", "--into a.db --parts 2", "--into mysql://h/d --parts 2", "--into ftp://h/d"] {
+            assert!(matches!(of(words, ""), Err(Failure::Usage(_))), "{words}");
         }
-        assert_eq!(beside(Path::new("x/a.parquet")), Path::new("x/a.rejects.csv"));
+        assert!(matches!(of("--into lake --parts 2", "partition = ['a']"), Err(Failure::Usage(_))));
     }
 }

@@ -4,8 +4,10 @@ mod check;
 mod dates;
 mod demo;
 mod draft;
+mod emit;
 mod keep;
 mod load;
+mod load_plan;
 mod look;
 mod peek;
 mod pool;
@@ -45,6 +47,7 @@ fn run(args: Args, console: &mut Console) -> Result<Outcome, Failure> {
         Command::Check(args) => check::run(&args, common, console),
         Command::Weigh(args) => weigh::run(&args, common, console),
         Command::Load(args) => load::run(&args, common, console),
+        Command::Emit(args) => emit::run(&args, console),
         Command::Peek(args) => peek::run(&args, common, console),
         Command::Dates(args) => dates::run(&args, common, console),
         Command::Demo(args) => demo::run(&args, common, console),

@@ -44,8 +44,8 @@ fn a_failed_replacement_leaves_the_old_output() {
         world
             .run(&format!("load s.typhos.toml t.csv --into {into}"))
             .status(2)
-            .complains("pass --replace to replace it");
-        world.run(&format!("load s.typhos.toml t.csv --into {into} --replace")).status(1);
+            .complains("--mode replace");
+        world.run(&format!("load s.typhos.toml t.csv --into {into} --mode replace")).status(1);
     }
     assert_eq!(world.names(), before);
     assert!(contents("t.parquet") == parquet && contents("lake/part-00001.parquet") == part);

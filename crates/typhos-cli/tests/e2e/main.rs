@@ -8,6 +8,7 @@ mod errors;
 mod faults;
 mod layouts;
 mod readers;
+mod servers;
 mod story;
 mod types;
 mod world;

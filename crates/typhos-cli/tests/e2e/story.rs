@@ -327,7 +327,7 @@ fn encodings_packing_streams_and_directories() {
             want,
             "{line}"
         );
-        let into = format!("load s.typhos.toml {line} --into t.parquet --replace");
+        let into = format!("load s.typhos.toml {line} --into t.parquet --mode replace");
         world.ok(&into).says("2 read = 2 loaded + 0 set aside");
         assert_eq!(world.json("peek t.parquet --json")["rows"], want, "{line}");
     }
@@ -408,7 +408,7 @@ fn a_database_takes_several_tables() {
         .status(2)
         .complains("has a table 'a' already");
     world.write("a.csv", "n,t\n1,x\n2,y\n");
-    world.ok("load s.typhos.toml a.csv --into d.sqlite --replace").says("2 rows");
+    world.ok("load s.typhos.toml a.csv --into d.sqlite --mode replace").says("2 rows");
     assert_eq!(world.json("peek d.sqlite --table a --json")["total"], 2);
     assert_eq!(world.json("peek d.sqlite --table b --json")["total"], 1);
 }

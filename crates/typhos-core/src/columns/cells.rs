@@ -187,6 +187,20 @@ pub(crate) fn holds(column: &ColumnDecl, text: &str) -> Result<(), String> {
     with_cells(column, Take(text))?.map_err(|reason| reason.to_string())
 }
 
+/// A text as a value of a column, written plainly, as [`cell_text`](super::cell_text) writes it; `None` where
+/// the column does not take it.
+pub fn plain_text(column: &ColumnDecl, text: &str) -> Option<String> {
+    struct Take<'t>(&'t str);
+    impl Visit for Take<'_> {
+        type Out = Option<String>;
+        fn visit<C: Cells + 'static>(self, mut cells: C) -> Self::Out {
+            cells.push(self.0.as_bytes()).ok()?;
+            super::cell_text(&cells.finish(), 0)
+        }
+    }
+    with_cells(column, Take(text)).ok()?
+}
+
 /// Values of a fixed width.
 struct Primitive<A: ArrowPrimitiveType, R: Read<Native = A::Native>> {
     read: R,

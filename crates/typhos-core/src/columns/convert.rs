@@ -45,6 +45,8 @@ pub struct Converter<'p> {
     misfits: Vec<RowMisfit>,
     /// The number in the input of each record, where somebody wants it.
     numbers: Option<Vec<u64>>,
+    /// The line of the file on which each record of the batch at hand starts.
+    lines: Vec<u64>,
     scratch: Vec<u8>,
     batch_records: usize,
 }
@@ -67,6 +69,7 @@ impl<'p> Converter<'p> {
             records: Records::default(),
             misfits: Vec::new(),
             numbers: plan.numbers_records().then(Vec::new),
+            lines: Vec::new(),
             scratch: Vec::new(),
             batch_records: DEFAULT_BATCH_RECORDS,
         }
@@ -98,6 +101,21 @@ impl<'p> Converter<'p> {
         self.convert_all(block, |batches| batches.into_iter().try_for_each(&mut each))
     }
 
+    /// As [`convert`](Self::convert), and with each batch hands over the lines of the file on which its
+    /// records start.
+    ///
+    /// # Errors
+    /// The same.
+    pub fn convert_with_lines<E: From<MisfitValue>>(
+        &mut self,
+        block: &Block,
+        mut each: impl FnMut(RecordBatch, &[u64]) -> Result<(), E>,
+    ) -> Result<BlockReport, E> {
+        self.convert_slices(block, |batches, lines| {
+            batches.into_iter().try_for_each(|batch| each(batch, lines))
+        })
+    }
+
     /// As [`convert`](Self::convert), and with each batch hands over the same records as the plans
     /// [beside](Self::beside) make them.
     ///
@@ -107,6 +125,14 @@ impl<'p> Converter<'p> {
         &mut self,
         block: &Block,
         mut each: impl FnMut(Vec<RecordBatch>) -> Result<(), E>,
+    ) -> Result<BlockReport, E> {
+        self.convert_slices(block, |batches, _| each(batches))
+    }
+
+    fn convert_slices<E: From<MisfitValue>>(
+        &mut self,
+        block: &Block,
+        mut each: impl FnMut(Vec<RecordBatch>, &[u64]) -> Result<(), E>,
     ) -> Result<BlockReport, E> {
         let plan = self.plan;
         let mut report =
@@ -154,7 +180,12 @@ impl<'p> Converter<'p> {
                     let arrays = fill(plan, columns, rows, scratch, &mut |_, _, _| {});
                     batches.push(batch(plan, arrays, records.len()));
                 }
-                each(batches)?;
+                let Converter { records, lines, .. } = self;
+                lines.clear();
+                lines.extend(
+                    (0..records.len()).map(|row| block.first_line + u64::from(records.line(row))),
+                );
+                each(batches, lines)?;
             }
         }
         report.account.assert_balance();

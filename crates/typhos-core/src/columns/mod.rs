@@ -18,7 +18,7 @@ mod values;
 #[cfg(test)]
 mod tests;
 
-pub use cells::Bounds;
+pub use cells::{Bounds, plain_text};
 pub(crate) use cells::holds;
 pub use convert::{BlockReport, Converter, DEFAULT_BATCH_RECORDS, OnMisfit};
 pub use display::cell_text;

@@ -45,7 +45,11 @@ pub fn faces(
         });
         let columns = columns.collect();
         // Files are written alike, but for the order.
-        let layout = Layout { key: Vec::new(), sort: Vec::new(), ..schema.layout.clone() };
+        let layout = Layout {
+            key: Vec::new(),
+            sort: Vec::new(),
+            partition: Vec::new(),
+            ..schema.layout.clone() };
         Schema { input: schema.input.clone(), columns, layout, ..Schema::default() }
     };
     let plain = Type::Text { most: None };

@@ -9,13 +9,13 @@ use std::ops::Range;
 use toml::de::{DeTable, DeValue};
 
 use super::read::{Reader, Value};
-use super::{ColumnDecl, Schema};
+use super::{ColumnDecl, Schema, Type};
 use crate::text::{parse_size, size_name};
 use crate::wording::listed;
 
 /// The keys of `[layout]`, in the order they are written.
-pub const LAYOUT_KEYS: [&str; 6] =
-    ["key", "sort", "compression", "row_group", "page", "dictionary"];
+pub const LAYOUT_KEYS: [&str; 7] =
+    ["key", "sort", "partition", "compression", "row_group", "page", "dictionary"];
 
 /// Rows of a row group, at least and at most.
 const ROW_GROUP_ROWS: std::ops::RangeInclusive<i64> = 1..=100_000_000;
@@ -27,6 +27,8 @@ pub struct Layout {
     pub key: Vec<String>,
     /// The columns that rows are sorted by, the first one first.
     pub sort: Vec<SortKey>,
+    /// What decides which directory a row goes to, the outer one first.
+    pub partition: Vec<Partition>,
     /// How pages are compressed.
     pub compression: Option<Compression>,
     /// The most rows of a row group.
@@ -76,6 +78,99 @@ impl SortKey {
 impl fmt::Display for SortKey {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "{}{}", self.column, if self.descending { " desc" } else { "" })
+    }
+}
+
+/// What decides which directory a row goes to.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Partition {
+    /// The declared column.
+    pub column: String,
+    /// What is taken of its value.
+    pub by: PartitionBy,
+}
+
+/// What a partition takes of a value.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum PartitionBy {
+    /// All of it.
+    Value,
+    /// The year of a day or time.
+    Year,
+    /// The year and month.
+    Month,
+    /// The day.
+    Day,
+}
+
+impl PartitionBy {
+    const PARTS: [(&'static str, PartitionBy); 3] =
+        [("year", PartitionBy::Year), ("month", PartitionBy::Month), ("day", PartitionBy::Day)];
+
+    fn word(self) -> Option<&'static str> {
+        PartitionBy::PARTS.into_iter().find(|(_, by)| *by == self).map(|(word, _)| word)
+    }
+
+    /// The part of a value that is taken, where the value is written as ISO 8601 has it.
+    pub fn part_of(self, value: &str) -> &str {
+        // A year may have more than four digits, and a sign.
+        let (sign, digits) = match value.strip_prefix(['-', '+']) {
+            Some(digits) => (1, digits),
+            None => (0, value),
+        };
+        let year = sign + digits.find('-').unwrap_or(digits.len());
+        let end = match self {
+            PartitionBy::Value => value.len(),
+            PartitionBy::Year => year,
+            PartitionBy::Month => year + 3,
+            PartitionBy::Day => year + 6,
+        };
+        value.get(..end).unwrap_or(value)
+    }
+}
+
+impl Partition {
+    /// Reads a partition: a column, or `year(column)`, `month(column)`, `day(column)`.
+    ///
+    /// # Errors
+    /// A sentence that says what there is.
+    pub fn parse(word: &str, columns: &[ColumnDecl]) -> Result<Partition, String> {
+        let known = |name: &str| columns.iter().find(|column| column.name == name);
+        if known(word).is_some() {
+            return Ok(Partition { column: word.to_owned(), by: PartitionBy::Value });
+        }
+        let call = word.strip_suffix(')').and_then(|rest| rest.split_once('('));
+        let Some((function, name)) = call else { return Err(unknown_column(word, columns)) };
+        let by = PartitionBy::PARTS.into_iter().find(|(word, _)| *word == function.trim());
+        let Some((_, by)) = by else {
+            let function = function.escape_debug();
+            return Err(format!("nothing takes '{function}' of a value: use year, month or day"));
+        };
+        let name = name.trim();
+        match known(name) {
+            None => Err(unknown_column(name, columns)),
+            Some(column) if matches!(column.ty, Type::Date | Type::Timestamp { .. }) || column.auto => {
+                Ok(Partition { column: name.to_owned(), by })
+            }
+            Some(column) => Err(format!("'{name}' is {}, which has no {}", column.ty, function.trim())),
+        }
+    }
+
+    /// The name in `name=value`.
+    pub fn label(&self) -> String {
+        match self.by.word() {
+            None => self.column.clone(),
+            Some(word) => format!("{}_{word}", self.column),
+        }
+    }
+}
+
+impl fmt::Display for Partition {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self.by.word() {
+            None => f.write_str(&self.column),
+            Some(word) => write!(f, "{word}({})", self.column),
+        }
     }
 }
 
@@ -159,6 +254,10 @@ impl Reader<'_> {
                     let parse = |word: &str| SortKey::parse(word, columns);
                     layout.sort = self.columns_of(value, "sort", parse, |key| &key.column);
                 }
+                "partition" => {
+                    let parse = |word: &str| Partition::parse(word, columns);
+                    layout.partition = self.columns_of(value, "partition", parse, |p| &p.column);
+                }
                 "compression" => {
                     layout.compression =
                         self.word(value, "a compression", Compression::parse, "\"zstd\"");
@@ -231,6 +330,10 @@ pub(super) fn layout_table(schema: &Schema) -> String {
         lines
             .push(format!("sort = {}", list(layout.sort.iter().map(SortKey::to_string).collect())));
     }
+    if !layout.partition.is_empty() {
+        let partitions = layout.partition.iter().map(Partition::to_string).collect();
+        lines.push(format!("partition = {}", list(partitions)));
+    }
     let mut say = |key: &str, value: Option<String>| {
         lines.extend(value.map(|value| format!("{key} = {value}")));
     };
@@ -265,7 +368,7 @@ mod tests {
     #[test]
     fn every_key_reads_back() {
         let found = layout(
-            "key = 'route'\nsort = ['route', 'price desc', 'fare desc']\ncompression = 'zstd(7)'\nrow_group = 1000\n\
+            "key = 'route'\nsort = ['route', 'price desc', 'fare desc']\npartition = ['route']\ncompression = 'zstd(7)'\nrow_group = 1000\n\
              page = '64 KiB'\ndictionary = false",
         );
         let sort = [("route", false), ("price desc", false), ("fare", true)];
@@ -275,6 +378,7 @@ mod tests {
             Ok(Layout {
                 key: vec!["route".into()],
                 sort: sort.into(),
+                partition: vec![Partition { column: "route".into(), by: PartitionBy::Value }],
                 compression: Some(Compression::Zstd(7)),
                 row_group: Some(1000),
                 page: Some(65_536),
@@ -286,9 +390,23 @@ mod tests {
     }
 
     #[test]
+    fn partitions_take_parts_of_dates() {
+        for (by, value, want) in [
+            (PartitionBy::Year, "2025-03-07", "2025"),
+            (PartitionBy::Month, "2025-03-07 12:00:00", "2025-03"),
+            (PartitionBy::Day, "-0044-03-15 12:00:00Z", "-0044-03-15"),
+            (PartitionBy::Value, "a-b", "a-b"),
+        ] {
+            assert_eq!(by.part_of(value), want);
+        }
+    }
+
+    #[test]
     fn mistakes_have_their_words() {
         for (line, want) in [
             ("sort = ['rout']", "3:9 there is no column 'rout'; did you mean 'route'?"),
+            ("partition = ['year(fare)']", "3:14 'fare' is float64, which has no year"),
+            ("partition = ['week(fare)']", "nothing takes 'week' of a value"),
             ("sort = ['fare', 'fare desc']", "3:17 'fare' is listed twice"),
             ("key = ['x y z']", "3:8 there is no column 'x y z'; the columns are"),
             ("compression = 'zstd(23)'", "3:15 'zstd(23)' is no compression: use zstd, zstd(1)"),

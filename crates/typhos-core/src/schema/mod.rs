@@ -19,7 +19,7 @@ mod write;
 pub use bind::Source;
 pub use keep::{Kept, keep};
 pub(crate) use layout::unknown_column;
-pub use layout::{Compression, LAYOUT_KEYS, Layout, SortKey};
+pub use layout::{Compression, LAYOUT_KEYS, Layout, Partition, PartitionBy, SortKey};
 pub use model::{ColumnDecl, Diagnostic, From, Generate, InputDecl, Misfit, Rounding, Schema};
 pub use read::read;
 pub use read_column::COLUMN_KEYS;

@@ -1,5 +1,6 @@
 //! The merge of runs: of all their first rows the smallest, again and again.
 
+use std::fs::File;
 use std::path::PathBuf;
 use std::sync::Arc;
 
@@ -28,7 +29,7 @@ pub struct Merge {
     values: Vec<Option<ArrayRef>>,
     folder: PathBuf,
     /// Dropped last: the files of the cursors are in it.
-    _files: Option<TempDir>,
+    _files: Option<(TempDir, File)>,
 }
 
 /// A place in a run.
@@ -46,7 +47,7 @@ impl Merge {
         schema: SchemaRef,
         sources: Vec<Source>,
         folder: PathBuf,
-        files: Option<TempDir>,
+        files: Option<(TempDir, File)>,
     ) -> Result<Merge, SortError> {
         let values = vec![None; schema.fields().len()];
         let mut merge = Merge {

@@ -41,7 +41,8 @@ pub struct Runs {
     held: usize,
     rows: u64,
     folder: PathBuf,
-    files: Option<TempDir>,
+    /// The folder of temporary files, and a handle that keeps it locked.
+    files: Option<(TempDir, File)>,
     made: usize,
 }
 
@@ -139,9 +140,13 @@ impl Runs {
     ) -> Result<Run, SortError> {
         if self.files.is_none() {
             let mut builder = tempfile::Builder::new();
-            self.files = Some(builder.prefix(PREFIX).tempdir_in(&self.folder).map_err(self.io())?);
+            let files = builder.prefix(PREFIX).tempdir_in(&self.folder).map_err(self.io())?;
+            // As long as it is locked, nobody takes it for one that was left behind.
+            let held = File::open(files.path()).map_err(self.io())?;
+            held.lock().map_err(self.io())?;
+            self.files = Some((files, held));
         }
-        let folder = self.files.as_ref().map_or(self.folder.as_path(), TempDir::path);
+        let folder = self.files.as_ref().map_or(self.folder.as_path(), |(files, _)| files.path());
         let path = folder.join(format!("run-{}", self.made));
         self.made += 1;
         let file = File::create_new(&path).map_err(self.io())?;

@@ -31,6 +31,37 @@ pub const SORT_KEY: &str = "typhos.sort";
 /// The most distinct values that make a difference to the width of codes.
 const MOST_VALUES: usize = 0x1_0000;
 
+/// What a type is called in a Parquet file, in a few words.
+pub(super) fn stored_name(ty: &DataType) -> String {
+    match ty {
+        DataType::Dictionary(..) => "string, as codes".into(),
+        DataType::Utf8 => "string".into(),
+        DataType::Boolean => "boolean".into(),
+        DataType::FixedSizeBinary(16) => "16 bytes".into(),
+        DataType::Struct(_) => "lat and lon".into(),
+        DataType::Decimal32(p, s) | DataType::Decimal64(p, s) | DataType::Decimal128(p, s) => {
+            format!("decimal({p},{s})")
+        }
+        DataType::Date32 => "date".into(),
+        DataType::Time32(_) => "time(ms)".into(),
+        DataType::Time64(unit) => format!("time({})", unit_name(*unit)),
+        DataType::Timestamp(unit, zone) => {
+            let unit = if *unit == TimeUnit::Second { TimeUnit::Millisecond } else { *unit };
+            format!("timestamp({}{})", unit_name(unit), if zone.is_some() { ", utc" } else { "" })
+        }
+        other => other.to_string().to_lowercase(),
+    }
+}
+
+fn unit_name(unit: TimeUnit) -> &'static str {
+    match unit {
+        TimeUnit::Second => "s",
+        TimeUnit::Millisecond => "ms",
+        TimeUnit::Microsecond => "us",
+        TimeUnit::Nanosecond => "ns",
+    }
+}
+
 /// How files are written.
 #[derive(Debug, Clone)]
 pub struct Form {

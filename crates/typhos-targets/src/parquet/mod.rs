@@ -6,9 +6,10 @@
 mod encoding;
 mod footprint;
 mod form;
+mod partitions;
 mod read;
+mod target;
 
-use std::fs::File;
 use std::io::Write;
 use std::path::{Path, PathBuf};
 
@@ -26,13 +27,14 @@ pub use footprint::Footprint;
 pub use form::{Form, SORT_KEY, fidelity_notes};
 use form::{Values, leaves, stored_array};
 pub use read::{files, head};
+pub(crate) use target::ParquetTarget;
+pub use target::Parts;
 
 use typhos_core::filter::Filter;
 use typhos_core::text::{Input, InputError, mean_record_bytes};
 
 use crate::weigh::Nowhere;
-use crate::whole::{WholeDirectory, WholeFile};
-use crate::{EncodeUnit, Encoder, Sink, TargetError};
+use crate::{EncodeUnit, Encoder, TargetError};
 
 /// Bytes of input that become one row group.
 pub const ROW_GROUP_INPUT_BYTES: usize = 32 << 20;
@@ -77,36 +79,6 @@ pub fn block_bytes(
         }
         _ => whole,
     })
-}
-
-/// Opens a Parquet target at `path`: a file, or with `parts` a directory of so many files.
-///
-/// # Errors
-/// An output that exists and is not to be replaced, or a place that cannot be written to.
-pub fn open(
-    path: &Path,
-    parts: Option<u32>,
-    replace: bool,
-    form: Form,
-) -> Result<(ParquetEncoder, ParquetSink), TargetError> {
-    let (place, files) = match parts {
-        None => {
-            let file = WholeFile::create(path, replace)?;
-            let writer = file.writer()?;
-            (Place::File(file), vec![writer])
-        }
-        Some(parts) => {
-            let directory = WholeDirectory::create(path, replace)?;
-            let files = (0..parts.max(1)).map(|part| {
-                let name = directory.side_path().join(format!("part-{:05}.parquet", part + 1));
-                File::create_new(&name).map_err(TargetError::io(&name))
-            });
-            let files = files.collect::<Result<_, _>>()?;
-            (Place::Directory(directory), files)
-        }
-    };
-    let (encoder, writers) = writers(path, files, form)?;
-    Ok((encoder, ParquetSink { place, writers }))
 }
 
 /// Opens a Parquet target that keeps nothing but sizes, and for a question what a reader has to read.
@@ -154,9 +126,9 @@ impl Counted<'_> {
         self.writers.append(encoded)
     }
 
-    pub fn finish(self) -> Result<Sizes, TargetError> {
+    pub fn finish(mut self) -> Result<Sizes, TargetError> {
         let mut file = 0;
-        self.writers.finish(|nowhere| {
+        self.writers.close(|nowhere| {
             file += nowhere.0;
             Ok(())
         })?;
@@ -172,37 +144,29 @@ fn writers<W: Write + Send>(
     form: Form,
 ) -> Result<(ParquetEncoder, Writers<W>), TargetError> {
     let failed = |source| TargetError::Parquet { path: path.to_path_buf(), source };
-    let mut open = Vec::new();
-    let mut factory = None;
     let options = |properties| {
         // What readers are told of the columns is known at the end.
         ArrowWriterOptions::new().with_properties(properties).with_skip_arrow_metadata(true)
     };
-    for file in files {
-        let writer = ArrowWriter::try_new_with_options(
-            file,
+    // A row group takes its columns from either of these.
+    let factory = |properties| {
+        let aside = ArrowWriter::try_new_with_options(
+            Nowhere::default(),
             form.stored.clone(),
-            options(form.properties()),
+            options(properties),
         );
-        let writer = writer.map_err(failed)?;
-        let (writer, made) = writer.into_serialized_writer().map_err(failed)?;
-        factory.get_or_insert(made);
-        open.push(writer);
-    }
-    // A row group may take some of its columns from here.
-    let nowhere = Nowhere::default();
-    let aside =
-        ArrowWriter::try_new_with_options(nowhere, form.stored.clone(), options(form.direct()));
-    let (_, direct) = aside.and_then(ArrowWriter::into_serialized_writer).map_err(failed)?;
+        aside.and_then(ArrowWriter::into_serialized_writer).map(|(_, factory)| factory)
+    };
     let encoder = ParquetEncoder {
-        as_codes: factory.expect("there is at least one part"),
-        direct,
+        as_codes: factory(form.properties()).map_err(failed)?,
+        direct: factory(form.direct()).map_err(failed)?,
         form: form.clone(),
         path: path.to_path_buf(),
-        parts: open.len(),
+        parts: files.len().max(1),
     };
-    let writers =
-        Writers { files: open, form, values: Values::default(), path: path.to_path_buf() };
+    let mut writers =
+        Writers { files: Vec::new(), form, values: Values::default(), path: path.to_path_buf() };
+    files.into_iter().try_for_each(|file| writers.add(file))?;
     Ok((encoder, writers))
 }
 
@@ -362,6 +326,23 @@ struct Writers<W: Write> {
 }
 
 impl<W: Write + Send> Writers<W> {
+    /// One more file.
+    fn add(&mut self, file: W) -> Result<(), TargetError> {
+        let options = ArrowWriterOptions::new()
+            .with_properties(self.form.properties())
+            .with_skip_arrow_metadata(true);
+        let writer = ArrowWriter::try_new_with_options(file, self.form.stored.clone(), options)
+            .and_then(ArrowWriter::into_serialized_writer);
+        let (writer, _) = writer.map_err(|source| self.failed(source))?;
+        self.files.push(writer);
+        Ok(())
+    }
+
+    /// Bytes that were written to a file so far.
+    fn written(&self, file: usize) -> u64 {
+        self.files[file].bytes_written() as u64
+    }
+
     fn append(&mut self, encoded: RowGroups) -> Result<(), TargetError> {
         for (column, words) in &encoded.values {
             self.values.add(*column, words);
@@ -383,8 +364,8 @@ impl<W: Write + Send> Writers<W> {
     }
 
     /// Writes what stands at the end of files, and hands each to `done`.
-    fn finish(
-        mut self,
+    fn close(
+        &mut self,
         mut done: impl FnMut(&W) -> Result<(), TargetError>,
     ) -> Result<(), TargetError> {
         let metadata = self.form.metadata(&self.values);
@@ -394,33 +375,5 @@ impl<W: Write + Send> Writers<W> {
             done(writer.inner())?;
         }
         Ok(())
-    }
-}
-
-enum Place {
-    File(WholeFile),
-    Directory(WholeDirectory),
-}
-
-/// Appends row groups, and names the output when it is whole.
-pub struct ParquetSink {
-    place: Place,
-    writers: Writers<File>,
-}
-
-impl Sink for ParquetSink {
-    type Encoded = RowGroups;
-
-    fn append(&mut self, encoded: RowGroups) -> Result<(), TargetError> {
-        self.writers.append(encoded)
-    }
-
-    fn finish(self) -> Result<(), TargetError> {
-        let path = self.writers.path.clone();
-        self.writers.finish(|file| file.sync_all().map_err(TargetError::io(&path)))?;
-        match self.place {
-            Place::File(file) => file.keep(),
-            Place::Directory(directory) => directory.keep(),
-        }
     }
 }

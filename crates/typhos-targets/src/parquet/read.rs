@@ -18,18 +18,27 @@ pub fn files(path: &Path) -> Result<Vec<PathBuf>, TargetError> {
         return Ok(vec![path.to_path_buf()]);
     }
     let mut files = Vec::new();
-    for entry in std::fs::read_dir(path).map_err(TargetError::io(path))? {
-        let file = entry.map_err(TargetError::io(path))?.path();
-        if file.extension().is_some_and(|extension| extension == "parquet") {
-            files.push(file);
-        }
-    }
+    collect(path, &mut files)?;
     files.sort();
     if files.is_empty() {
         let what = "has no Parquet files in it".into();
         return Err(TargetError::NotThat { path: path.to_path_buf(), what });
     }
     Ok(files)
+}
+
+/// The Parquet files in a directory and in its partitions.
+fn collect(directory: &Path, files: &mut Vec<PathBuf>) -> Result<(), TargetError> {
+    for entry in std::fs::read_dir(directory).map_err(TargetError::io(directory))? {
+        let path = entry.map_err(TargetError::io(directory))?.path();
+        let is_partition = path.file_name().is_some_and(|name| name.as_encoded_bytes().contains(&b'='));
+        if path.is_dir() && is_partition {
+            collect(&path, files)?;
+        } else if path.extension().is_some_and(|extension| extension == "parquet") {
+            files.push(path);
+        }
+    }
+    Ok(())
 }
 
 /// The first rows of what was loaded, and how many there are.

@@ -76,7 +76,9 @@ fn one(args: &Weigh, common: &Common, console: &mut Console) -> Result<u64, Fail
         ));
     }
     let schema = plan.schema();
-    let has_more = plan.source_columns() > plan.sources().len();
+    let used: std::collections::HashSet<&usize> =
+        plan.sources().iter().flat_map(|source| source.columns()).collect();
+    let has_more = plan.source_columns() > used.len();
     let looked = if args.advice || has_more && !input.is_stream() {
         Some(look(&plan, &input, args, common)?)
     } else {
@@ -162,7 +164,9 @@ fn weigh(what: &Weighing<'_>, common: &Common, doing: &'static str) -> Result<We
     };
     let progress = Progress::new(doing, passes * what.input.bytes(), common.quiet);
     typhos_targets::weigh(what, &progress).map_err(|error| match error {
-        LoadError::Misfit(_) => unreachable!("misfits are noted, and stop nothing"),
+        LoadError::Misfit(_) | LoadError::TooManyMisfits { .. } => {
+            unreachable!("misfits are noted, and stop nothing")
+        }
         LoadError::Target(error) => error.into(),
         LoadError::Run(error) => error.into(),
     })

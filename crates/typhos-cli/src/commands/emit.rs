@@ -1,0 +1,37 @@
+//! `typhos emit`: the table of a schema in another language.
+
+use typhos_core::schema::Diagnostic;
+use typhos_targets::sql;
+
+use crate::args::Emit;
+use crate::console::{Console, GOOD, paint};
+use crate::diagnose;
+use crate::outcome::{Failure, Outcome};
+
+pub fn run(args: &Emit, console: &mut Console) -> Result<Outcome, Failure> {
+    let (schema, source) = diagnose::read_schema(&args.schema)?;
+    if let Some(column) = schema.columns.iter().find(|column| column.auto) {
+        let message = format!("the type of '{}' is left to the data, and there is none here", column.name.escape_debug());
+        let wrong = Diagnostic {
+            span: column.spans.name.clone(),
+            message,
+            help: Some(format!("draft it first: typhos draft INPUT --keep {}", args.schema.display())),
+        };
+        return Err(Failure::Schema(diagnose::show(&[wrong], &source, &args.schema)));
+    }
+    let language = sql::language(&args.language).expect("the command line knows the languages");
+    let table = args.table.clone().or_else(|| schema.table.clone()).unwrap_or_else(|| {
+        // tickets.typhos.toml → tickets
+        let stem = super::table_name(Some(args.schema.display().to_string()));
+        stem.strip_suffix(".typhos").unwrap_or(&stem).to_owned()
+    });
+    let script = sql::script(language.as_ref(), &schema, &table);
+    match &args.output {
+        None => console.say(script.trim_end())?,
+        Some(path) => {
+            typhos_targets::write_file(path, args.replace, script.as_bytes())?;
+            console.say(format!("{} {}: table {table} for {}", paint(GOOD, "wrote"), path.display(), language.name()))?;
+        }
+    }
+    Ok(Outcome::Clean)
+}

@@ -1,0 +1,101 @@
+//! The plan of a load, as a person reads it.
+
+use serde_json::{Value, json};
+use typhos_core::infer::counted;
+use typhos_targets::{Action, LoadPlan};
+
+use crate::console::{BOLD, Console, DIM, FOUND, GOOD, WARN, paint, safe};
+use crate::outcome::Failure;
+use crate::table::{Heading, Look, render};
+
+/// Shows a plan.
+pub fn show(plan: &LoadPlan, console: &mut Console) -> Result<(), Failure> {
+    let server = plan.server.as_ref().map_or(String::new(), |server| format!("  {}", paint(DIM, safe(server))));
+    console.say(format!("{}{server}", paint(BOLD, safe(&plan.target))))?;
+    let what = match (plan.action, plan.exists) {
+        (Action::Create, _) => "would be made",
+        (Action::Append, _) => "exists, and rows would be added",
+        (Action::Replace, _) => "exists, and would be replaced",
+    };
+    let subject = plan.table.as_ref().map_or("it".into(), |table| format!("table {}", paint(BOLD, safe(table))));
+    console.say(format!("  {subject} {what}: {} filled", counted(plan.columns.len() as u64, "column")))?;
+    console.say("")?;
+    let headings = [
+        Heading::left("column"),
+        Heading::left("from").most(28),
+        Heading::left("declared"),
+        Heading::left(if plan.exists && plan.action == Action::Append { "there" } else { "stored as" }).most(34),
+        Heading::left("null"),
+        Heading::left(""),
+    ];
+    let row = |column: &typhos_targets::PlannedColumn| {
+        let key = if column.is_key { "key" } else { "" };
+        let remarks: Vec<&str> = [key, column.remark.as_deref().unwrap_or("")].into_iter().filter(|t| !t.is_empty()).collect();
+        vec![
+            (column.name.clone(), Look::Plain),
+            (column.source.clone(), Look::Dim),
+            (column.declared.clone(), Look::Type),
+            (column.stored.clone(), Look::Type),
+            (if column.nullable { "yes" } else { "no" }.into(), Look::Dim),
+            (remarks.join("; "), Look::Warn),
+        ]
+    };
+    console.say(render(console, &headings, plan.columns.iter().map(row).collect(), true).trim_end())?;
+    if !plan.left.is_empty() {
+        console.say("")?;
+        console.say(format!("  {} that the load does not fill:", counted(plan.left.len() as u64, "column")))?;
+        for left in &plan.left {
+            let line = format!("    {} {} gets {}", safe(&left.name), paint(DIM, safe(&left.ty)), safe(&left.gets));
+            console.say(line)?;
+        }
+    }
+    if !plan.notes.is_empty() {
+        console.say("")?;
+        for note in &plan.notes {
+            console.say(format!("  {} {}", paint(DIM, "note:"), safe(note)))?;
+        }
+    }
+    console.say("")?;
+    for problem in &plan.problems {
+        console.say(format!("  {} {}", paint(WARN, "in the way:"), safe(&problem.what)))?;
+        console.say(format!("              {}", paint(FOUND, safe(&problem.help))))?;
+    }
+    console.say(match plan.problems.len() {
+        0 => paint(GOOD, "Nothing stands in the way. Nothing was changed."),
+        several => paint(WARN, format!("{} in the way. Nothing was changed.", counted(several as u64, "thing"))),
+    })?;
+    Ok(())
+}
+
+/// A plan for a JSON report.
+pub fn json(plan: &LoadPlan) -> Value {
+    let columns = plan.columns.iter().map(|column| {
+        json!({
+            "name": column.name,
+            "from": column.source,
+            "declared": column.declared,
+            "stored": column.stored,
+            "nullable": column.nullable,
+            "key": column.is_key,
+            "remark": column.remark,
+        })
+    });
+    let left = plan.left.iter().map(|left| json!({ "name": left.name, "type": left.ty, "gets": left.gets }));
+    let problems = plan.problems.iter().map(|p| json!({ "what": p.what, "help": p.help }));
+    json!({
+        "target": plan.target,
+        "server": plan.server,
+        "table": plan.table,
+        "action": match plan.action {
+            Action::Create => "create",
+            Action::Append => "append",
+            Action::Replace => "replace",
+        },
+        "exists": plan.exists,
+        "columns": columns.collect::<Vec<_>>(),
+        "left": left.collect::<Vec<_>>(),
+        "notes": plan.notes,
+        "problems": problems.collect::<Vec<_>>(),
+        "statements": plan.statements,
+    })
+}

@@ -1,0 +1,155 @@
+//! Loads that go wrong in the middle: the target is as it was, and the next load works.
+
+use std::time::Duration;
+
+use super::{Kind, Server, for_each_server};
+use crate::world::World;
+
+const SCHEMA: &str = "typhos = 1\n[columns]\nid = { type = 'int32', required = true }\nroute = { type = 'category', values = ['Holm', 'Sund'] }\n\
+                      note = { type = 'text' }\n";
+
+/// A world with so many rows.
+fn world(rows: u32) -> World {
+    let world = World::new();
+    let lines = (0..rows).map(|n| format!("{n},{},a note of row {n} that is no short one\n", if n % 3 == 0 { "Holm" } else { "Sund" }));
+    world.write("t.typhos.toml", SCHEMA);
+    world.write("t.csv", format!("id,route,note\n{}", lines.collect::<String>()));
+    world
+}
+
+#[test]
+fn a_load_that_is_killed_leaves_nothing_that_the_next_does_not_sweep() {
+    for_each_server(|server| {
+        let database = server.database();
+        let world = world(300_000);
+        let line = format!("load t.typhos.toml t.csv --into {}", database.url());
+        world.ok(&line);
+        for (at, mode) in ["replace", "append", "replace", "append"].into_iter().enumerate() {
+            let before = database.one("SELECT count(*) FROM t");
+            let mut child = world.command(&format!("{line} --mode {mode} -q")).spawn().unwrap();
+            // At moments that are spread over the load.
+            std::thread::sleep(Duration::from_millis(60 + 170 * at as u64));
+            let was_running = child.try_wait().unwrap().is_none();
+            child.kill().unwrap();
+            child.wait().unwrap();
+            if was_running {
+                // The server may take a moment to notice.
+                let now = database.one("SELECT count(*) FROM t");
+                assert!(now == before || now == "600000", "{:?}: {before} became {now}", server.kind);
+            }
+        }
+        for _ in 0..50 {
+            let run = world.run(&format!("{line} --mode replace -q"));
+            if run.status == 0 && database.objects().iter().all(|name| !name.contains("typhos")) {
+                break;
+            }
+            std::thread::sleep(Duration::from_millis(100));
+        }
+        assert_eq!(database.one("SELECT count(*) FROM t"), "300000");
+        let left: Vec<_> = database.objects().into_iter().filter(|name| name.contains("typhos")).collect();
+        assert_eq!(left, Vec::<String>::new(), "{:?}", server.kind);
+        assert!(world.names().iter().all(|name| !name.starts_with(".typhos-unfinished")), "{:?}", world.names());
+    });
+}
+
+#[test]
+fn an_interrupted_load_leaves_nothing_at_all() {
+    for_each_server(|server| {
+        let database = server.database();
+        let world = world(600_000);
+        let line = format!("load t.typhos.toml t.csv --into {}", database.url());
+        let child = world.command(&format!("{line} -q")).stderr(std::process::Stdio::piped()).spawn().unwrap();
+        std::thread::sleep(Duration::from_millis(250));
+        let signalled = std::process::Command::new("kill").args(["-INT", &child.id().to_string()]).status().unwrap();
+        assert!(signalled.success());
+        let output = child.wait_with_output().unwrap();
+        let told = String::from_utf8_lossy(&output.stderr).into_owned();
+        if output.status.code() == Some(3) {
+            assert!(told.contains("interrupted"), "{told}");
+            assert_eq!(database.objects(), Vec::<String>::new(), "{:?}", server.kind);
+        } else {
+            assert_eq!(output.status.code(), Some(0), "it was done before: {told}");
+        }
+    });
+}
+
+#[test]
+fn the_last_row_can_stop_a_load() {
+    for_each_server(|server| {
+        let database = server.database();
+        let world = world(50_000);
+        world.write("t.csv", world.read("t.csv") + "x,Holm,the last one\n");
+        let line = format!("load t.typhos.toml t.csv --into {}", database.url());
+        world.run(&line).status(1).complains("t.csv:50002: column 'id': 'x' is no integer");
+        assert_eq!(database.objects(), Vec::<String>::new());
+        // A column that lets misfits go, and a budget of them that is full.
+        world.write("t.typhos.toml", SCHEMA.replace("'int32', required = true", "'int32', misfit = 'reject'"));
+        world.run(&format!("{line} --misfit-limit 0")).status(1).complains("--misfit-limit is 0; nothing was loaded");
+        assert_eq!(database.objects(), Vec::<String>::new());
+        assert!(!world.path("t.rejects.csv").exists());
+        world.run(&format!("{line} --misfit-limit 0.1%")).status(1).says("50,001 read = 50,000 loaded + 1 set aside");
+        assert_eq!(
+            world.read("t.rejects.csv").lines().nth(1).unwrap(),
+            "x,Holm,the last one,t.csv,50002,id,is no integer"
+        );
+        // Mended, the rejects load by themselves.
+        world.write("mended.csv", world.read("t.rejects.csv").replace("\nx,", "\n7,"));
+        world.ok(&format!("{} --mode append", line.replace("t.csv", "mended.csv"))).says("1 read = 1 loaded");
+        assert_eq!(database.one("SELECT count(*) FROM t"), "50001");
+    });
+}
+
+#[test]
+fn a_server_that_stops_in_the_middle_ends_the_load() {
+    for kind in Kind::ALL {
+        let Some(server) = Server::start(kind) else { continue };
+        let world = world(1_500_000);
+        let database = server.database();
+        let line = format!("load t.typhos.toml t.csv --into {} -q", database.url());
+        let child = world.command(&line).stderr(std::process::Stdio::piped()).spawn().unwrap();
+        std::thread::sleep(Duration::from_millis(300));
+        server.kill();
+        let output = child.wait_with_output().unwrap();
+        let told = String::from_utf8_lossy(&output.stderr).into_owned();
+        assert_eq!(output.status.code(), Some(3), "{kind:?}: {told}");
+        assert!(told.contains("127.0.0.1"), "{kind:?}: {told}");
+        world.run(&line).status(3).complains("is the server running there");
+    }
+}
+
+#[test]
+fn rights_that_are_missing_are_said_before_anything_is_sent() {
+    for_each_server(|server| {
+        let database = server.database();
+        let world = world(10);
+        let url = match server.kind {
+            Kind::Postgres => {
+                database.run("CREATE ROLE guest LOGIN").run("REVOKE CREATE ON SCHEMA public FROM public");
+                database.url().replace("tester@", "guest@")
+            }
+            Kind::Mariadb => {
+                database.run("CREATE USER IF NOT EXISTS guest@'127.0.0.1'");
+                database.run(&format!("GRANT SELECT ON {}.* TO guest@'127.0.0.1'", database.name));
+                database.url().replace("tester@", "guest@")
+            }
+            Kind::ClickHouse => database.url().replace("//", "//reader@"),
+        };
+        world
+            .run(&format!("load t.typhos.toml t.csv --into {url}"))
+            .status(1)
+            .complains("the user")
+            .complains("nothing was sent");
+        assert_eq!(database.objects(), Vec::<String>::new());
+    });
+}
+
+#[test]
+fn passwords_are_never_shown() {
+    for_each_server(|server| {
+        let world = world(10);
+        let database = server.database();
+        let url = database.url().replace("tester@", "nobody:hush-hush@").replace("clickhouse://", "clickhouse://nobody:hush-hush@");
+        let run = world.run(&format!("load t.typhos.toml t.csv --into {url}")).status(3);
+        assert!(!run.out.contains("hush") && !run.err.contains("hush"), "{}", run.err);
+    });
+}

@@ -1,0 +1,17 @@
+//! Loads into real servers, started for these tests in temporary folders on free ports.
+
+mod faults;
+mod round_trip;
+mod server;
+mod tables;
+
+pub use server::{Database, Kind, Server};
+
+/// Runs a test against every server that is installed.
+pub fn for_each_server(test: impl Fn(&Server)) {
+    for kind in Kind::ALL {
+        if let Some(server) = Server::shared(kind) {
+            test(server);
+        }
+    }
+}

@@ -1,0 +1,195 @@
+//! A file of Arrow's IPC format: the arrays as they are in memory, for programs that map them.
+//!
+//! Codes are those of the whole file: its dictionaries only grow from batch to batch, which the format
+//! calls deltas.
+
+use std::collections::HashMap;
+use std::fs::File;
+use std::io::BufWriter;
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use arrow_array::cast::AsArray;
+use arrow_array::types::UInt32Type;
+use arrow_array::{Array, ArrayRef, DictionaryArray, RecordBatch, StringArray, UInt32Array};
+use arrow_ipc::reader::FileReader;
+use arrow_ipc::writer::{DictionaryHandling, FileWriter, IpcWriteOptions};
+use arrow_schema::{ArrowError, DataType};
+use typhos_core::run::RunOptions;
+use typhos_core::schema::{Schema, Type};
+
+use crate::preflight::{LoadPlan, plan_file};
+use crate::proof::{Facts, Proof};
+use crate::whole::WholeFile;
+use crate::witness::{Witness, prove_file};
+use crate::{Done, EncodeUnit, Encoder, Job, Mode, Moved, Sink, Target, TargetError};
+
+/// Bytes of input that become one batch of the file.
+const BATCH_INPUT_BYTES: usize = 8 << 20;
+
+/// A file to be written.
+pub(crate) struct ArrowTarget {
+    pub path: PathBuf,
+}
+
+/// Batches go to the file as they are.
+pub struct BatchEncoder;
+
+impl Encoder for BatchEncoder {
+    type Encoded = Vec<RecordBatch>;
+    type Unit<'e> = BatchUnit;
+
+    fn begin(&self, _share: f64) -> Result<BatchUnit, TargetError> {
+        Ok(BatchUnit(Vec::new()))
+    }
+}
+
+/// The batches of a block.
+pub struct BatchUnit(Vec<RecordBatch>);
+
+impl EncodeUnit for BatchUnit {
+    type Encoded = Vec<RecordBatch>;
+
+    fn push(&mut self, batch: RecordBatch) -> Result<(), TargetError> {
+        self.0.push(batch);
+        Ok(())
+    }
+
+    fn finish(self) -> Result<Vec<RecordBatch>, TargetError> {
+        Ok(self.0)
+    }
+}
+
+impl Target for ArrowTarget {
+    type Encoder = Witness<BatchEncoder>;
+    type Sink = ArrowSink;
+
+    fn plan(&mut self, job: &Job<'_>) -> Result<LoadPlan, TargetError> {
+        let stored = |ty: &DataType| match ty {
+            DataType::Dictionary(codes, _) => format!("{codes} codes of Utf8"),
+            DataType::FixedSizeBinary(_) => "16 bytes".into(),
+            DataType::Struct(_) => "lat and lon".into(),
+            other => other.to_string(),
+        };
+        Ok(plan_file(job, &self.path, "an Arrow file", Vec::new(), &stored))
+    }
+
+    fn open(
+        self,
+        job: &Job<'_>,
+        run: &mut RunOptions,
+    ) -> Result<(Self::Encoder, Self::Sink), TargetError> {
+        run.block_bytes = BATCH_INPUT_BYTES;
+        let schema = job.plan.schema();
+        let side = WholeFile::create(&self.path, job.mode == Mode::Replace)?;
+        let failed = |source| TargetError::Arrow { path: self.path.clone(), source };
+        let options = IpcWriteOptions::default().with_dictionary_handling(DictionaryHandling::Delta);
+        let file = BufWriter::new(side.writer()?);
+        let writer = FileWriter::try_new_with_options(file, &job.plan.arrow(), options).map_err(failed)?;
+        let open_sets = schema.columns.iter().enumerate();
+        let open_sets = open_sets.filter(|(_, column)| column.ty == Type::Lowcard);
+        let sink = ArrowSink {
+            side,
+            writer,
+            path: self.path,
+            words: open_sets.map(|(at, _)| (at, Words::default())).collect(),
+            sent: Facts::new(schema.columns.len()),
+            schema: job.is_proven.then(|| schema.clone()),
+        };
+        let columns = schema.columns.len();
+        Ok((Witness { encoder: BatchEncoder, columns, keeps_facts: job.is_proven }, sink))
+    }
+}
+
+/// The texts of a column with an open set, and their codes in the file.
+#[derive(Default)]
+struct Words {
+    codes: HashMap<String, u32>,
+    texts: Vec<String>,
+    array: Option<Arc<StringArray>>,
+}
+
+impl Words {
+    /// The same values with the codes of the file.
+    fn recode(&mut self, array: &ArrayRef) -> ArrayRef {
+        let codes = array.as_dictionary::<UInt32Type>();
+        let texts = codes.values().as_string::<i32>();
+        let known = self.texts.len();
+        // Texts that no row uses get no code: what a block knows does not depend on others.
+        let mut new: Vec<Option<u32>> = vec![None; texts.len()];
+        let keys: UInt32Array = codes
+            .keys()
+            .iter()
+            .map(|code| {
+                let code = code? as usize;
+                Some(*new[code].get_or_insert_with(|| {
+                    let text = texts.value(code);
+                    if let Some(code) = self.codes.get(text) {
+                        return *code;
+                    }
+                    let code = self.texts.len() as u32;
+                    self.codes.insert(text.to_owned(), code);
+                    self.texts.push(text.to_owned());
+                    code
+                }))
+            })
+            .collect();
+        if self.array.is_none() || self.texts.len() > known {
+            self.array = Some(Arc::new(StringArray::from_iter_values(&self.texts)));
+        }
+        let values = self.array.clone().expect("made above");
+        Arc::new(DictionaryArray::new(keys, values))
+    }
+}
+
+/// Writes batches, and names the file when it is whole.
+pub struct ArrowSink {
+    side: WholeFile,
+    writer: FileWriter<BufWriter<File>>,
+    path: PathBuf,
+    words: Vec<(usize, Words)>,
+    sent: Facts,
+    schema: Option<Schema>,
+}
+
+impl ArrowSink {
+    fn failed(&self, source: ArrowError) -> TargetError {
+        TargetError::Arrow { path: self.path.clone(), source }
+    }
+}
+
+impl Sink for ArrowSink {
+    type Encoded = (Vec<RecordBatch>, Facts);
+
+    fn append(&mut self, (batches, facts): Self::Encoded) -> Result<(), TargetError> {
+        self.sent.merge(facts);
+        for batch in batches {
+            let mut columns = batch.columns().to_vec();
+            for (at, words) in &mut self.words {
+                columns[*at] = words.recode(&columns[*at]);
+            }
+            let batch = RecordBatch::try_new(batch.schema(), columns).expect("the same columns, recoded");
+            self.writer.write(&batch).map_err(|error| self.failed(error))?;
+        }
+        Ok(())
+    }
+
+    fn finish(mut self) -> Result<Done, TargetError> {
+        self.writer.finish().map_err(|error| self.failed(error))?;
+        let proof = match &self.schema {
+            None => Proof::Skipped,
+            Some(schema) => {
+                let open = File::open(self.side.side_path()).map_err(TargetError::io(&self.path))?;
+                let reader = FileReader::try_new_buffered(open, None).map_err(|e| self.failed(e))?;
+                let mut found = Facts::new(schema.columns.len());
+                for batch in reader {
+                    found.add(&batch.map_err(|error| self.failed(error))?);
+                }
+                prove_file(self.path.display().to_string(), schema, &self.sent, &found)?
+            }
+        };
+        let inserted = self.sent.rows;
+        self.side.keep()?;
+        Ok(Done { proof, moved: Moved { inserted, ..Moved::default() }, note: None })
+    }
+}

@@ -1,0 +1,413 @@
+//! ClickHouse: rows in `RowBinary` over HTTP.
+//!
+//! There are no transactions: rows go to a table beside, which gets its name when all is proven, or from
+//! which they are added in a single insertion. Tables beside are called after when, where and by which
+//! process they were made; one of a process of this machine that is gone, or one of yesterday, was left
+//! behind by a load that was killed.
+
+mod rows;
+
+use std::time::{Duration, SystemTime, UNIX_EPOCH};
+
+use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
+use typhos_core::schema::Schema;
+use ureq::{Agent, SendBody};
+
+use crate::TargetError;
+use crate::feed::{Feed, FeedReader};
+use crate::place::{Place, Secret};
+use crate::preflight::{Action, Problem};
+use crate::proof::Facts;
+use crate::server::{Answers, Session, UNFINISHED};
+use crate::sql::held::{Existing, ExistingColumn, Filled, Held, bits};
+use crate::sql::{ClickHouse, Language};
+
+use rows::ClickHouseRows;
+
+/// Seconds after which a table beside is old, whoever made it.
+const OLD: u64 = 24 * 60 * 60;
+
+/// A session with a ClickHouse server.
+pub(crate) struct ClickHouseSession {
+    agent: Agent,
+    place: Place,
+    language: ClickHouse,
+    version: String,
+    /// Settings that every request carries.
+    settings: String,
+    made: u32,
+}
+
+impl ClickHouseSession {
+    /// Asks the server for its version.
+    ///
+    /// # Errors
+    /// A server that cannot be reached, or does not let the user in.
+    pub fn connect(place: &Place) -> Result<ClickHouseSession, TargetError> {
+        let agent = Agent::config_builder()
+            .http_status_as_error(false)
+            .timeout_connect(Some(Duration::from_secs(20)))
+            .build()
+            .new_agent();
+        let mut session = ClickHouseSession {
+            agent,
+            place: place.clone(),
+            language: ClickHouse::newest(),
+            version: String::new(),
+            settings: String::new(),
+            made: 0,
+        };
+        session.version = session.one("SELECT version()")?.unwrap_or_default();
+        let mut numbers = session.version.split('.').filter_map(|part| part.parse().ok());
+        let version = (numbers.next().unwrap_or(0), numbers.next().unwrap_or(0));
+        session.language = ClickHouse { version };
+        // What later versions have for good was an experiment before.
+        if version < (19, 14) {
+            session.settings = "&allow_experimental_low_cardinality_type=1".into();
+        }
+        let text = session.language.literal(&place.database);
+        let known = session.one(&format!("SELECT count() FROM system.databases WHERE name = {text}"))?;
+        if known.as_deref() == Some("0") {
+            let message = format!("there is no database '{}'", place.database);
+            return Err(session.server_error(message, "make it, or name another in the URL"));
+        }
+        Ok(session)
+    }
+
+    fn url(&self, query: &str) -> String {
+        let encode = |text: &str| utf8_percent_encode(text, NON_ALPHANUMERIC).to_string();
+        let scheme = if self.place.encrypted { "https" } else { "http" };
+        let host = &self.place.host;
+        let host = if host.contains(':') { format!("[{host}]") } else { host.clone() };
+        // The catalog is asked before it is known whether the database exists.
+        let database = if self.version.is_empty() { "" } else { &self.place.database };
+        let database = if database.is_empty() { String::new() } else { format!("&database={}", encode(database)) };
+        format!("{scheme}://{host}:{}/?query={}{database}{}", self.place.port, encode(query), self.settings)
+    }
+
+    fn server_error(&self, message: impl Into<String>, help: &str) -> TargetError {
+        TargetError::Server { target: self.place.to_string(), message: message.into(), help: help.into() }
+    }
+
+    /// Sends a request; returns the text of the answer.
+    fn request(&self, query: &str, body: SendBody<'_>) -> Result<String, TargetError> {
+        let mut request = self.agent.post(self.url(query)).header("X-ClickHouse-User", &self.place.user);
+        if let Some(password) = &self.place.password {
+            request = request.header("X-ClickHouse-Key", Secret::reveal(password));
+        }
+        let answer = request.send(body);
+        let mut answer = answer.map_err(|error| {
+            self.server_error(error.to_string(), "is the server running there, and reachable from here?")
+        })?;
+        let text = answer.body_mut().with_config().limit(64 << 20).read_to_string();
+        let text = text.map_err(|error| self.server_error(error.to_string(), ""))?;
+        if answer.status().is_success() {
+            return Ok(text);
+        }
+        let is_refused = ["Code: 192,", "Code: 193,", "Code: 194,", "Code: 516."].iter().any(|code| text.contains(code));
+        if is_refused && self.place.password.is_none() {
+            return Err(TargetError::PasswordNeeded {
+                target: self.place.to_string(),
+                user: self.place.user.clone(),
+            });
+        }
+        let help = if is_refused {
+            "the password is taken from the URL, TYPHOS_PASSWORD, CLICKHOUSE_PASSWORD or ~/.clickhouse-client/config.xml"
+        } else {
+            ""
+        };
+        Err(self.server_error(words(&text), help))
+    }
+
+    fn one(&mut self, sql: &str) -> Result<Option<String>, TargetError> {
+        Ok(self.query(sql)?.into_iter().next().and_then(|row| row.into_iter().next()?))
+    }
+}
+
+/// What the server said, without what stands around it.
+fn words(text: &str) -> String {
+    let text = text.trim();
+    let text = text.split_once("DB::Exception: ").map_or(text, |(_, rest)| rest);
+    let text = text.split_once(", e.what() =").map_or(text, |(text, _)| text);
+    text.split_once(" (version ").map_or(text, |(text, _)| text).to_owned()
+}
+
+/// A field of a tab-separated answer.
+fn field(text: &str) -> Option<String> {
+    if text == "\\N" {
+        return None;
+    }
+    let mut plain = String::new();
+    let mut letters = text.chars();
+    while let Some(letter) = letters.next() {
+        match letter {
+            '\\' => match letters.next() {
+                Some('t') => plain.push('\t'),
+                Some('n') => plain.push('\n'),
+                Some('r') => plain.push('\r'),
+                Some('b') => plain.push('\u{8}'),
+                Some('f') => plain.push('\u{c}'),
+                Some('0') => plain.push('\0'),
+                Some(other) => plain.push(other),
+                None => {}
+            },
+            other => plain.push(other),
+        }
+    }
+    Some(plain)
+}
+
+impl Session for ClickHouseSession {
+    type Rows = ClickHouseRows;
+
+    fn language(&self) -> &dyn Language {
+        &self.language
+    }
+
+    fn target(&self) -> String {
+        self.place.to_string()
+    }
+
+    fn server(&self) -> Option<String> {
+        Some(format!("ClickHouse {}", self.version))
+    }
+
+    fn rows(&self, schema: &Schema) -> ClickHouseRows {
+        ClickHouseRows::new(schema, self.language)
+    }
+
+    fn query(&mut self, sql: &str) -> Result<Answers, TargetError> {
+        let text = self.request("", SendBody::from_reader(&mut format!("{sql} FORMAT TabSeparated").as_bytes()))?;
+        let rows = text.split_terminator('\n').map(|line| line.split('\t').map(field).collect());
+        Ok(rows.collect())
+    }
+
+    fn execute(&mut self, sql: &str) -> Result<Option<u64>, TargetError> {
+        self.request("", SendBody::from_reader(&mut sql.as_bytes()))?;
+        Ok(None)
+    }
+
+    fn existing(&mut self, table: &str) -> Result<Option<Existing>, TargetError> {
+        let (database, table) = (self.language.literal(&self.place.database), self.language.literal(table));
+        let condition = format!("FROM system.columns WHERE database = {database} AND table = {table}");
+        // What this column is called has changed with the versions.
+        let kind = match self.query(&format!("SELECT default_kind {condition} LIMIT 0")) {
+            Ok(_) => "default_kind",
+            Err(_) => "default_type",
+        };
+        let rows = self.query(&format!("SELECT name, type, {kind}, default_expression {condition}"))?;
+        if rows.is_empty() {
+            return Ok(None);
+        }
+        let column = |row: Vec<Option<String>>| -> Option<ExistingColumn> {
+            let [name, ty, kind, default] = row.try_into().ok()?;
+            let ty = ty?;
+            let filled = match kind.as_deref() {
+                Some("DEFAULT") => Filled::Default(default.unwrap_or_default()),
+                Some("MATERIALIZED" | "ALIAS") => Filled::Computed,
+                _ if !ty.contains("Nullable(") => Filled::Default("the empty value of its type".into()),
+                _ => Filled::Nobody,
+            };
+            Some(ExistingColumn {
+                name: name?,
+                held: held(&ty),
+                nullable: ty.contains("Nullable("),
+                ty: plain(&ty),
+                filled,
+            })
+        };
+        Ok(Some(Existing { columns: rows.into_iter().filter_map(column).collect(), key: Vec::new() }))
+    }
+
+    fn rights(&mut self, _action: Action, _table: &str) -> Result<Vec<Problem>, TargetError> {
+        let reads_only = self.one("SELECT value FROM system.settings WHERE name = 'readonly'")?;
+        let user = self.place.user.clone();
+        Ok(match reads_only.as_deref() {
+            // Over HTTP, 2 lets settings be changed, and still nothing be written.
+            Some("1" | "2") => {
+                let help = "load as a user whose profile does not say readonly";
+                vec![Problem::new(format!("the user '{user}' may only read"), help)]
+            }
+            _ => Vec::new(),
+        })
+    }
+
+    fn is_transactional(&self) -> bool {
+        false
+    }
+
+    fn sweep(&mut self) -> Result<(), TargetError> {
+        let database = self.language.literal(&self.place.database);
+        let tables = self.query(&format!(
+            "SELECT name FROM system.tables WHERE database = {database} AND name LIKE '{UNFINISHED}%'"
+        ))?;
+        for name in tables.into_iter().filter_map(|row| row.into_iter().next()?) {
+            if is_left_behind(&name, seconds()) {
+                self.execute(&format!("DROP TABLE IF EXISTS {}", self.language.identifier(&name)))?;
+            }
+        }
+        Ok(())
+    }
+
+    fn unfinished_name(&mut self) -> Result<String, TargetError> {
+        self.made += 1;
+        let (seconds, process) = (seconds(), std::process::id());
+        Ok(format!("{UNFINISHED}{seconds:x}_{:08x}_{process:x}_{}", machine(), self.made))
+    }
+
+    fn bulk(&mut self, table: &str, schema: &Schema, feed: Feed<Vec<u8>>) -> Result<Facts, TargetError> {
+        let columns: Vec<_> =
+            schema.columns.iter().map(|column| self.language.identifier(&column.name)).collect();
+        let query = format!("INSERT INTO {table} ({}) FORMAT RowBinary", columns.join(", "));
+        let mut reader = FeedReader::new(feed);
+        let answer = self.request(&query, SendBody::from_reader(&mut reader));
+        let sent = reader.into_feed().into_sent();
+        // A load that was given up is that, whatever the server made of it.
+        let given_up = matches!(sent, Err(TargetError::GivenUp)) && answer.is_ok();
+        answer?;
+        if given_up { Err(TargetError::GivenUp) } else { sent }
+    }
+
+    fn put_in_place(&mut self, stage: &str, table: &str, replaces: bool) -> Result<(), TargetError> {
+        let table = self.language.identifier(table);
+        if !replaces {
+            return self.execute(&format!("RENAME TABLE {stage} TO {table}")).map(|_| ());
+        }
+        // Both in one statement; what was there goes away under the name that is swept.
+        let old = self.unfinished_name()?;
+        let old = self.language.identifier(&old);
+        self.execute(&format!("RENAME TABLE {table} TO {old}, {stage} TO {table}"))?;
+        self.execute(&format!("DROP TABLE {old}")).map(|_| ())
+    }
+
+    fn commit(&mut self) -> Result<(), TargetError> {
+        Ok(())
+    }
+
+    fn undo(&mut self, stage: Option<&str>) {
+        if let Some(stage) = stage {
+            // Where the server is gone, the next load sweeps.
+            let _ = self.execute(&format!("DROP TABLE IF EXISTS {stage}"));
+        }
+    }
+}
+
+fn seconds() -> u64 {
+    SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |since| since.as_secs())
+}
+
+/// A number for this machine.
+fn machine() -> u32 {
+    let name = std::fs::read_to_string("/etc/machine-id")
+        .or_else(|_| std::fs::read_to_string("/proc/sys/kernel/hostname"))
+        .or_else(|_| std::env::var("HOSTNAME"));
+    twox_hash::XxHash3_64::oneshot(name.unwrap_or_default().as_bytes()) as u32
+}
+
+/// Whether a table beside belongs to nobody any more.
+fn is_left_behind(name: &str, now: u64) -> bool {
+    let parts: Vec<_> = name[UNFINISHED.len()..].split('_').collect();
+    let [seconds, at, process, _] = parts[..] else { return false };
+    let number = |text: &str| u64::from_str_radix(text, 16).ok();
+    let (Some(seconds), Some(at), Some(process)) = (number(seconds), number(at), number(process)) else {
+        return false;
+    };
+    let is_here = at == u64::from(machine());
+    let is_gone = std::path::Path::new("/proc/self").exists()
+        && !std::path::Path::new(&format!("/proc/{process}")).exists();
+    now.saturating_sub(seconds) > OLD || is_here && is_gone
+}
+
+/// A type without what is said of nulls and of how texts are stored.
+fn plain(ty: &str) -> String {
+    let mut ty = ty;
+    for around in ["LowCardinality(", "Nullable("] {
+        ty = ty.strip_prefix(around).and_then(|ty| ty.strip_suffix(')')).unwrap_or(ty);
+    }
+    ty.to_owned()
+}
+
+fn held(ty: &str) -> Held {
+    let ty = plain(ty);
+    let (name, rest) = ty.split_once('(').unwrap_or((&ty, ""));
+    let numbers: Vec<u32> = rest.split([',', ')']).filter_map(|n| n.trim().parse().ok()).collect();
+    let int = |signed: &str| name.strip_prefix(signed).and_then(|bits| bits.parse::<u32>().ok());
+    match name {
+        "Bool" => Held::Bool,
+        "Float32" => Held::Float(32),
+        "Float64" => Held::Float(64),
+        "Decimal" => match numbers[..] {
+            [precision, scale] => Held::Decimal(Some((precision, scale))),
+            _ => Held::Other,
+        },
+        "String" => Held::Text(None),
+        "Enum8" | "Enum16" => Held::Listed(listed(rest)),
+        "Date" | "Date32" => Held::Date,
+        "DateTime" => Held::Timestamp(0, None),
+        "DateTime64" => Held::Timestamp(numbers.first().map_or(3, |n| *n as u8), None),
+        "UUID" => Held::Uuid,
+        _ => match (int("Int"), int("UInt")) {
+            (Some(width), _) if width <= 64 => bits(width, true),
+            (_, Some(width)) if width <= 64 => bits(width, false),
+            _ => Held::Other,
+        },
+    }
+}
+
+/// The values of `'a' = 1, 'b' = 2`.
+fn listed(text: &str) -> Vec<String> {
+    let mut values = Vec::new();
+    let mut letters = text.chars();
+    while letters.by_ref().any(|letter| letter == '\'') {
+        let mut value = String::new();
+        while let Some(letter) = letters.next() {
+            match letter {
+                '\\' => value.extend(letters.next()),
+                '\'' => break,
+                other => value.push(other),
+            }
+        }
+        values.push(value);
+    }
+    values
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn types_are_understood_as_the_catalog_spells_them() {
+        for (ty, want) in [
+            ("Nullable(UInt8)", bits(8, false)),
+            ("LowCardinality(Nullable(String))", Held::Text(None)),
+            ("Decimal(9, 2)", Held::Decimal(Some((9, 2)))),
+            ("Enum8('deck' = 1, 'it\\'s' = 2)", Held::Listed(vec!["deck".into(), "it's".into()])),
+            ("DateTime64(6, 'UTC')", Held::Timestamp(6, None)),
+            ("Array(Int8)", Held::Other),
+        ] {
+            assert_eq!(held(ty), want, "{ty}");
+        }
+    }
+
+    #[test]
+    fn tables_of_the_dead_are_left_behind() {
+        let now = 2_000_000_000;
+        let here = machine();
+        let name = |seconds: u64, at: u32, process: u32| format!("{UNFINISHED}{seconds:x}_{at:08x}_{process:x}_1");
+        assert!(!is_left_behind(&name(now, here, std::process::id()), now));
+        assert!(is_left_behind(&name(now, here, 0x3fff_fff1), now));
+        assert!(!is_left_behind(&name(now, here ^ 1, 0x3fff_fff1), now));
+        assert!(is_left_behind(&name(now - OLD - 1, here ^ 1, 1), now));
+        assert!(!is_left_behind(&format!("{UNFINISHED}mine"), now));
+    }
+
+    #[test]
+    fn messages_are_those_of_the_server() {
+        let said = "Code: 60, e.displayText() = DB::Exception: Table x doesn't exist., e.what() = DB::Exception";
+        assert_eq!(words(said), "Table x doesn't exist.");
+        assert_eq!(words("Code: 60. DB::Exception: No. (UNKNOWN_TABLE) (version 24.8.1)"), "No. (UNKNOWN_TABLE)");
+        assert_eq!(field("a\\tb\\\\N").as_deref(), Some("a\tb\\N"));
+        assert_eq!(field("\\N"), None);
+    }
+}

@@ -1,0 +1,166 @@
+//! Rows in the format `RowBinary`: values of fixed width with the lowest byte first, texts behind their
+//! length, and a byte before what may be null.
+
+use arrow_array::{Array, RecordBatch};
+use arrow_schema::TimeUnit;
+use typhos_core::schema::{IntType, Schema, Type};
+
+use crate::TargetError;
+use crate::feed::RowEncoder;
+use crate::sql::{ClickHouse, Language};
+use crate::view::View;
+
+/// How the values of a column are written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Wire {
+    /// Integers of so many bytes: numbers, mantissas, days, times.
+    Int(u8),
+    /// The place in a list, from 1, in so many bytes.
+    Listed(u8),
+    /// Days since 1970 in two bytes.
+    Days16,
+    /// Seconds since 1970 in four bytes.
+    Seconds32,
+    Other,
+}
+
+struct Column {
+    name: String,
+    wire: Wire,
+    nullable: bool,
+}
+
+/// Encodes rows.
+pub(crate) struct ClickHouseRows {
+    columns: Vec<Column>,
+}
+
+impl ClickHouseRows {
+    pub fn new(schema: &Schema, language: ClickHouse) -> ClickHouseRows {
+        let column = |column: &typhos_core::schema::ColumnDecl| {
+            let stored = language.stored("", column).ty;
+            let wire = match column.ty {
+                Type::Int(int) => Wire::Int(match int {
+                    IntType::Int8 | IntType::UInt8 => 1,
+                    IntType::Int16 | IntType::UInt16 => 2,
+                    IntType::Int32 | IntType::UInt32 => 4,
+                    IntType::Int64 | IntType::UInt64 => 8,
+                }),
+                Type::Decimal { precision, .. } => Wire::Int(match precision {
+                    0..=9 => 4,
+                    10..=18 => 8,
+                    _ => 16,
+                }),
+                Type::Category if stored.starts_with("Enum8") => Wire::Listed(1),
+                Type::Category if stored.starts_with("Enum16") => Wire::Listed(2),
+                Type::Date if language.has_date32() => Wire::Int(4),
+                Type::Date => Wire::Days16,
+                Type::Time(_) => Wire::Int(if stored == "UInt32" { 4 } else { 8 }),
+                Type::Timestamp { .. } if stored.starts_with("DateTime(") => Wire::Seconds32,
+                Type::Timestamp { .. } => Wire::Int(8),
+                _ => Wire::Other,
+            };
+            let nullable = !column.required && !schema.layout.key.contains(&column.name);
+            Column { name: column.name.clone(), wire, nullable }
+        };
+        ClickHouseRows { columns: schema.columns.iter().map(column).collect() }
+    }
+}
+
+impl RowEncoder for ClickHouseRows {
+    type Block = Vec<u8>;
+
+    fn start(&self) -> Vec<u8> {
+        Vec::new()
+    }
+
+    fn encode(&self, batch: &RecordBatch, block: &mut Vec<u8>) -> Result<(), TargetError> {
+        let columns: Vec<_> = self
+            .columns
+            .iter()
+            .zip(batch.columns())
+            .map(|(column, array)| (column, View::of(array), array.nulls()))
+            .collect();
+        for row in 0..batch.num_rows() {
+            for (column, view, nulls) in &columns {
+                let is_null = nulls.is_some_and(|nulls| nulls.is_null(row));
+                if column.nullable {
+                    block.push(u8::from(is_null));
+                }
+                if !is_null {
+                    column.write(view, row, block)?;
+                }
+            }
+        }
+        Ok(())
+    }
+}
+
+/// The lowest bytes of an integer.
+#[inline]
+fn int(block: &mut Vec<u8>, value: i128, bytes: u8) {
+    block.extend_from_slice(&value.to_le_bytes()[..usize::from(bytes)]);
+}
+
+/// A text behind its length, seven bits to the byte.
+#[inline]
+fn text(block: &mut Vec<u8>, value: &[u8]) {
+    let mut length = value.len();
+    while length >= 0x80 {
+        block.push(length as u8 | 0x80);
+        length >>= 7;
+    }
+    block.push(length as u8);
+    block.extend_from_slice(value);
+}
+
+impl Column {
+    fn beyond(&self, what: &str) -> TargetError {
+        TargetError::CannotHold {
+            column: self.name.clone(),
+            value: "a value".into(),
+            reason: format!("is outside of 1970 to 2105, which {what} holds in this version of ClickHouse; declare the column as text"),
+        }
+    }
+
+    #[inline]
+    fn write(&self, view: &View<'_>, row: usize, block: &mut Vec<u8>) -> Result<(), TargetError> {
+        match (view, self.wire) {
+            (View::Int(ints) | View::Decimal(ints, _) | View::Time(ints, _), Wire::Int(bytes)) => {
+                int(block, ints.get(row), bytes);
+            }
+            (View::Date(days), Wire::Int(bytes)) => int(block, days[row].into(), bytes),
+            // What two bytes hold beyond 2105 shows there as other days.
+            (View::Date(days), _) => {
+                let days = u16::try_from(days[row]).ok().filter(|days| *days < 49_673);
+                block.extend_from_slice(&days.ok_or_else(|| self.beyond("Date"))?.to_le_bytes());
+            }
+            (View::Timestamp(units, unit), Wire::Seconds32) => {
+                debug_assert_eq!(*unit, TimeUnit::Second);
+                let seconds = u32::try_from(units[row]).map_err(|_| self.beyond("DateTime"))?;
+                block.extend_from_slice(&seconds.to_le_bytes());
+            }
+            (View::Timestamp(units, ..), _) => int(block, units[row].into(), 8),
+            (View::Coded(codes, _), Wire::Listed(bytes)) => int(block, codes.get(row) + 1, bytes),
+            (View::Coded(codes, texts), _) => {
+                text(block, texts.value(codes.narrow(row) as usize).as_bytes());
+            }
+            (View::Text(texts), _) => text(block, texts.value(row).as_bytes()),
+            (View::Bool(values), _) => block.push(u8::from(values.value(row))),
+            (View::Float32(values), _) => block.extend_from_slice(&values[row].to_le_bytes()),
+            (View::Float64(values), _) => block.extend_from_slice(&values[row].to_le_bytes()),
+            (View::Uuid(uuids), _) => {
+                // Two halves, each with its lowest byte first.
+                let bytes = uuids.value(row);
+                block.extend(bytes[..8].iter().rev());
+                block.extend(bytes[8..].iter().rev());
+            }
+            (View::Point(latitudes, longitudes), _) => {
+                text(block, format!("{},{}", latitudes[row], longitudes[row]).as_bytes());
+            }
+            _ => unreachable!("a column is written as it is held"),
+        }
+        Ok(())
+    }
+}
+

@@ -1,0 +1,265 @@
+//! Keys that come twice in an input, found before anything is sent, with the lines of both.
+//!
+//! The key of every record becomes a fingerprint of 128 bits, of two hashes with seeds of this run. The
+//! fingerprints are sorted in memory and, beyond that, in temporary files that are merged, so any number
+//! of them fits. A first pass looks at the columns of the key alone; only where it finds something, a
+//! second one looks at all columns: a record that is set aside for another reason is no repeat.
+
+use std::fs::File;
+use std::io::{BufReader, BufWriter, Read, Seek, SeekFrom, Write};
+
+use arrow_array::RecordBatch;
+use typhos_core::columns::{Converter, MisfitValue, OnMisfit, Plan, cell_text};
+use typhos_core::run::{self, Monitor, RunOptions};
+use typhos_core::schema::Schema;
+use typhos_core::text::Input;
+use typhos_core::wording::listed;
+
+use crate::load::LoadError;
+use crate::TargetError;
+
+/// Fingerprints that are sorted in memory: 64 MiB of them.
+const IN_MEMORY: usize = (64 << 20) / ENTRY;
+
+/// Bytes of a fingerprint and its place.
+const ENTRY: usize = 32;
+
+/// Keys that are named.
+const SHOWN: usize = 5;
+
+/// A fingerprint, and the file and line it is from.
+type Entry = (u64, u64, u32, u64);
+
+/// Refuses an input in which a key comes twice. A stream is not looked at: it can be read only once.
+///
+/// # Errors
+/// [`TargetError::Repeated`], and an input that cannot be read.
+pub(crate) fn find_repeats(
+    input: &Input,
+    plan: &Plan,
+    options: &RunOptions,
+    monitor: &dyn Monitor,
+) -> Result<(), LoadError> {
+    let key = &plan.schema().layout.key;
+    if key.is_empty() || input.is_stream() {
+        return Ok(());
+    }
+    let is_key = |name: &String| key.contains(name);
+    let narrow = Schema {
+        columns: plan.schema().columns.iter().filter(|column| is_key(&column.name)).cloned().collect(),
+        ..plan.schema().clone()
+    };
+    // What is only looked at is not told as progress: the load is still to come.
+    let quiet = Quiet(monitor);
+    let narrow = Plan::new(narrow, input).expect("columns that were found before");
+    if repeats(input, &narrow, key, options, &quiet)?.is_empty() {
+        return Ok(());
+    }
+    let found = repeats(input, plan, key, options, &quiet)?;
+    if found.is_empty() {
+        return Ok(());
+    }
+    Err(TargetError::Repeated { columns: listed(key), repeats: found }.into())
+}
+
+struct Quiet<'m>(&'m dyn Monitor);
+
+impl Monitor for Quiet<'_> {
+    fn advance(&self, _bytes: u64) {}
+
+    fn stopped(&self) -> bool {
+        self.0.stopped()
+    }
+}
+
+/// A misfit that stops the load is found by the load itself, with its own words.
+struct Stop;
+
+impl From<MisfitValue> for Stop {
+    fn from(_: MisfitValue) -> Stop {
+        Stop
+    }
+}
+
+/// The first keys that come twice, each with where it came first and where it came again.
+fn repeats(
+    input: &Input,
+    plan: &Plan,
+    key: &[String],
+    options: &RunOptions,
+    monitor: &dyn Monitor,
+) -> Result<Vec<String>, LoadError> {
+    let columns: Vec<usize> = key
+        .iter()
+        .map(|name| plan.schema().columns.iter().position(|c| c.name == *name).expect("a column"))
+        .collect();
+    let random: [u64; 2] = std::array::from_fn(|_| {
+        use std::hash::{BuildHasher, Hasher};
+        std::collections::hash_map::RandomState::new().build_hasher().finish()
+    });
+    let mut entries = Entries::default();
+    run::map_blocks::<_, _, LoadError>(
+        input,
+        options,
+        monitor,
+        || Converter::new(plan, OnMisfit::AsDeclared),
+        |converter, block| {
+            let mut entries = Vec::new();
+            let converted = converter.convert_with_lines::<Stop>(block, |batch, lines| {
+                fingerprints(&batch, &columns, random, block.file, lines, &mut entries);
+                Ok(())
+            });
+            // What stops the load stops it with its own words, in its own pass.
+            if converted.is_err() {
+                entries.clear();
+            }
+            Ok(entries)
+        },
+        |block| Ok(entries.add(block)?),
+    )?;
+    let pairs = entries.repeats()?;
+    if pairs.is_empty() {
+        return Ok(Vec::new());
+    }
+    let place = |file: u32, line: u64| format!("{}:{line}", input.files()[file as usize].name());
+    Ok(pairs
+        .into_iter()
+        .map(|(first, again)| {
+            format!("{} and {}", place(first.2, first.3), place(again.2, again.3))
+        })
+        .collect())
+}
+
+fn fingerprints(
+    batch: &RecordBatch,
+    columns: &[usize],
+    random: [u64; 2],
+    file: u32,
+    lines: &[u64],
+    entries: &mut Vec<Entry>,
+) {
+    let mut text = Vec::new();
+    for (row, line) in lines.iter().enumerate() {
+        text.clear();
+        for column in columns {
+            let cell = cell_text(batch.column(*column), row);
+            // A length before each value keeps "ab" and "c" from being "a" and "bc".
+            let length = cell.as_ref().map_or(u32::MAX, |cell| cell.len() as u32);
+            text.extend_from_slice(&length.to_le_bytes());
+            text.extend_from_slice(cell.unwrap_or_default().as_bytes());
+        }
+        let [high, low] = random.map(|seed| twox_hash::XxHash3_64::oneshot_with_seed(seed, &text));
+        entries.push((high, low, file, *line));
+    }
+}
+
+/// Fingerprints in memory and in sorted runs.
+#[derive(Default)]
+struct Entries {
+    held: Vec<Entry>,
+    runs: Vec<File>,
+}
+
+impl Entries {
+    fn add(&mut self, mut block: Vec<Entry>) -> Result<(), TargetError> {
+        self.held.append(&mut block);
+        if self.held.len() >= IN_MEMORY {
+            self.spill()?;
+        }
+        Ok(())
+    }
+
+    fn spill(&mut self) -> Result<(), TargetError> {
+        let folder = std::env::temp_dir();
+        let mut file = tempfile::tempfile_in(&folder).map_err(TargetError::io(&folder))?;
+        self.held.sort_unstable();
+        let mut writer = BufWriter::new(&mut file);
+        for (high, low, at, line) in self.held.drain(..) {
+            let mut bytes = [0; ENTRY];
+            bytes[..8].copy_from_slice(&high.to_le_bytes());
+            bytes[8..16].copy_from_slice(&low.to_le_bytes());
+            bytes[16..20].copy_from_slice(&at.to_le_bytes());
+            bytes[24..].copy_from_slice(&line.to_le_bytes());
+            writer.write_all(&bytes).map_err(TargetError::io(&folder))?;
+        }
+        writer.flush().map_err(TargetError::io(&folder))?;
+        drop(writer);
+        file.seek(SeekFrom::Start(0)).map_err(TargetError::io(&folder))?;
+        self.runs.push(file);
+        Ok(())
+    }
+
+    /// The first pairs of equal fingerprints, by where the later one stands.
+    fn repeats(mut self) -> Result<Vec<(Entry, Entry)>, TargetError> {
+        self.held.sort_unstable();
+        let mut runs: Vec<Run> = self.runs.into_iter().map(|file| Run::File(BufReader::new(file))).collect();
+        runs.push(Run::Held(self.held.into_iter()));
+        let mut heads = std::collections::BinaryHeap::new();
+        for (at, run) in runs.iter_mut().enumerate() {
+            heads.extend(run.next()?.map(|entry| std::cmp::Reverse((entry, at))));
+        }
+        let mut found: Vec<(Entry, Entry)> = Vec::new();
+        let mut first: Option<Entry> = None;
+        while let Some(std::cmp::Reverse((entry, at))) = heads.pop() {
+            heads.extend(runs[at].next()?.map(|entry| std::cmp::Reverse((entry, at))));
+            match first {
+                Some(known) if (known.0, known.1) == (entry.0, entry.1) => {
+                    found.push((known, entry));
+                    if found.len() > 64 * SHOWN {
+                        keep_first(&mut found);
+                    }
+                }
+                _ => first = Some(entry),
+            }
+        }
+        keep_first(&mut found);
+        Ok(found)
+    }
+}
+
+fn keep_first(found: &mut Vec<(Entry, Entry)>) {
+    found.sort_by_key(|(_, again)| (again.2, again.3));
+    found.truncate(SHOWN);
+}
+
+enum Run {
+    File(BufReader<File>),
+    Held(std::vec::IntoIter<Entry>),
+}
+
+impl Run {
+    fn next(&mut self) -> Result<Option<Entry>, TargetError> {
+        let file = match self {
+            Run::Held(entries) => return Ok(entries.next()),
+            Run::File(file) => file,
+        };
+        let mut bytes = [0; ENTRY];
+        match file.read_exact(&mut bytes) {
+            Ok(()) => {}
+            Err(error) if error.kind() == std::io::ErrorKind::UnexpectedEof => return Ok(None),
+            Err(error) => return Err(TargetError::io(&std::env::temp_dir())(error)),
+        }
+        let long = |at: usize| u64::from_le_bytes(bytes[at..at + 8].try_into().expect("eight bytes"));
+        let file = u32::from_le_bytes(bytes[16..20].try_into().expect("four bytes"));
+        Ok(Some((long(0), long(8), file, long(24))))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn repeats_are_found_in_memory_and_in_files() {
+        let mut entries = Entries::default();
+        let entry = |key: u64, line: u64| (key.wrapping_mul(0x9e37_79b9_7f4a_7c15), key, 0, line);
+        for part in 0..3 {
+            entries.add((0..1000).map(|n| entry(part * 1000 + n, part * 1000 + n)).collect()).unwrap();
+            entries.spill().unwrap();
+        }
+        entries.add(vec![entry(2500, 9000), entry(17, 8000), entry(9999, 8500)]).unwrap();
+        let found = entries.repeats().unwrap();
+        let lines: Vec<_> = found.iter().map(|(first, again)| (first.3, again.3)).collect();
+        assert_eq!(lines, [(17, 8000), (2500, 9000)]);
+    }
+}

@@ -1,0 +1,187 @@
+//! What the catalog of MariaDB says of tables and rights.
+
+use std::collections::HashSet;
+
+use super::MariadbSession;
+use crate::TargetError;
+use crate::preflight::{Action, Problem};
+use crate::server::Session;
+use crate::sql::held::{Existing, ExistingColumn, Filled, Held, bits};
+use crate::sql::{Language, Mariadb};
+
+pub(super) fn existing(
+    session: &mut MariadbSession,
+    table: &str,
+) -> Result<Option<Existing>, TargetError> {
+    let text = Mariadb.literal(table);
+    let rows = session.query(&format!(
+        "SELECT column_name, column_type, is_nullable, column_default, extra, column_key, is_generated \
+         FROM information_schema.columns WHERE table_schema = database() AND table_name = {text} \
+         ORDER BY ordinal_position"
+    ))?;
+    if rows.is_empty() {
+        return Ok(None);
+    }
+    let key = session.query(&format!(
+        "SELECT column_name FROM information_schema.key_column_usage WHERE table_schema = database() \
+         AND table_name = {text} AND constraint_name = 'PRIMARY' ORDER BY ordinal_position"
+    ))?;
+    let column = |row: Vec<Option<String>>| -> Option<ExistingColumn> {
+        let [name, ty, nullable, default, extra, _, generated] = row.try_into().ok()?;
+        let filled = if generated.as_deref() == Some("ALWAYS") {
+            Filled::Computed
+        } else if extra.is_some_and(|extra| extra.contains("auto_increment")) {
+            Filled::Numbered
+        } else {
+            // The word NULL is a default that is none.
+            match default.filter(|default| default != "NULL") {
+                Some(default) => Filled::Default(default),
+                None => Filled::Nobody,
+            }
+        };
+        let ty = without_width(&ty?);
+        Some(ExistingColumn {
+            name: name?,
+            held: held(&ty),
+            ty,
+            nullable: nullable.as_deref() == Some("YES"),
+            filled,
+        })
+    };
+    Ok(Some(Existing {
+        columns: rows.into_iter().filter_map(column).collect(),
+        key: key.into_iter().filter_map(|row| row.into_iter().next()?).collect(),
+    }))
+}
+
+/// `int(10) unsigned` → `int unsigned`: how wide a number is shown says nothing of what it holds.
+fn without_width(ty: &str) -> String {
+    match (ty.split_once('('), ty.split_once(')')) {
+        (Some((name, _)), Some((_, rest))) if name.ends_with("int") && ty != "tinyint(1)" => {
+            format!("{name}{rest}")
+        }
+        _ => ty.to_owned(),
+    }
+}
+
+fn held(ty: &str) -> Held {
+    let (name, rest) = ty.split_once(['(', ' ']).unwrap_or((ty, ""));
+    let signed = !ty.contains("unsigned");
+    let numbers: Vec<u32> =
+        rest.split(')').next().unwrap_or("").split(',').filter_map(|n| n.trim().parse().ok()).collect();
+    let fraction = numbers.first().map_or(0, |n| *n as u8);
+    match name {
+        "tinyint" if ty == "tinyint(1)" => bits(8, true),
+        "tinyint" => bits(8, signed),
+        "smallint" => bits(16, signed),
+        "mediumint" => bits(24, signed),
+        "int" => bits(32, signed),
+        "bigint" => bits(64, signed),
+        "decimal" => match numbers[..] {
+            [precision, scale] => Held::Decimal(Some((precision, scale))),
+            _ => Held::Decimal(Some((10, 0))),
+        },
+        "float" => Held::Float(32),
+        "double" => Held::Float(64),
+        "char" | "varchar" => Held::Text(numbers.first().map(|n| u64::from(*n))),
+        // Bytes, of which a character may take four.
+        "tinytext" => Held::Text(Some(63)),
+        "text" => Held::Text(Some(16_383)),
+        "mediumtext" => Held::Text(Some(4_194_303)),
+        "longtext" => Held::Text(None),
+        "enum" => Held::Listed(listed(ty)),
+        "date" => Held::Date,
+        "time" => Held::Time(fraction),
+        "datetime" => Held::Timestamp(fraction, None),
+        "timestamp" => Held::Timestamp(fraction, Some(true)),
+        "uuid" => Held::Uuid,
+        "inet6" => Held::Ip,
+        "point" => Held::Point,
+        _ => Held::Other,
+    }
+}
+
+/// The values of `enum('a','b')`, where a quote is doubled.
+fn listed(ty: &str) -> Vec<String> {
+    let inner = ty.split_once('(').map_or("", |(_, rest)| rest).trim_end_matches(')');
+    let mut values = Vec::new();
+    let mut letters = inner.chars().peekable();
+    while let Some(letter) = letters.next() {
+        if letter != '\'' {
+            continue;
+        }
+        let mut value = String::new();
+        while let Some(letter) = letters.next() {
+            if letter != '\'' {
+                value.push(letter);
+            } else if letters.next_if_eq(&'\'').is_some() {
+                value.push('\'');
+            } else {
+                break;
+            }
+        }
+        values.push(value);
+    }
+    values
+}
+
+pub(super) fn rights(
+    session: &mut MariadbSession,
+    action: Action,
+    table: &str,
+) -> Result<Vec<Problem>, TargetError> {
+    let mut problems = Vec::new();
+    if session.one("SELECT @@local_infile")?.as_deref() != Some("1") {
+        problems.push(Problem::new(
+            "the server takes no rows from clients",
+            "let it: SET GLOBAL local_infile = 1",
+        ));
+    }
+    let text = Mariadb.literal(table);
+    // The parts of a name in `user`@`host`, as these tables write them.
+    let me = "replace(concat('\\'', replace(current_user(), '@', '\\'@\\''), '\\''), '\\\\', '')";
+    let granted = session.query(&format!(
+        "SELECT privilege_type FROM information_schema.user_privileges WHERE grantee = {me} \
+         UNION SELECT privilege_type FROM information_schema.schema_privileges WHERE grantee = {me} AND database() LIKE table_schema \
+         UNION SELECT privilege_type FROM information_schema.table_privileges WHERE grantee = {me} AND table_schema = database() AND table_name = {text}"
+    ))?;
+    let granted: HashSet<String> = granted.into_iter().filter_map(|row| row.into_iter().next()?).collect();
+    // Rights that come with a role are not listed there: who has one is asked by the server itself.
+    let has_role = session.one("SELECT current_role()")?.is_some_and(|role| role != "NONE");
+    let needed: &[&str] = match action {
+        Action::Create | Action::Replace => &["CREATE", "INSERT", "SELECT", "DROP", "ALTER"],
+        Action::Append => &["CREATE", "INSERT", "SELECT", "DROP"],
+    };
+    let lacks: Vec<&str> =
+        needed.iter().copied().filter(|right| !granted.contains(*right)).collect();
+    if !lacks.is_empty() && !has_role {
+        let user = session.one("SELECT current_user()")?.unwrap_or_default();
+        let database = Mariadb.identifier(&session.place.database);
+        problems.push(Problem::new(
+            format!("the user {user} lacks the {} {} in this database", if lacks.len() == 1 { "right" } else { "rights" }, lacks.join(", ")),
+            format!("GRANT {} ON {database}.* TO …", lacks.join(", ")),
+        ));
+    }
+    Ok(problems)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn types_are_understood_as_the_catalog_spells_them() {
+        for (ty, want) in [
+            ("int(10) unsigned", bits(32, false)),
+            ("bigint(20)", bits(64, true)),
+            ("decimal(6,2)", Held::Decimal(Some((6, 2)))),
+            ("varchar(8)", Held::Text(Some(8))),
+            ("enum('deck','it''s, so')", Held::Listed(vec!["deck".into(), "it's, so".into()])),
+            ("datetime(3)", Held::Timestamp(3, None)),
+            ("geometry", Held::Other),
+        ] {
+            assert_eq!(held(&without_width(ty)), want, "{ty}");
+        }
+        assert_eq!(without_width("int(10) unsigned"), "int unsigned");
+    }
+}

@@ -1,0 +1,251 @@
+//! MariaDB: rows by `LOAD DATA LOCAL`, fed from memory.
+//!
+//! Definitions of tables are never undone there. So rows go to a table beside, which gets its name, or
+//! gives up its rows, when all is proven. While a load runs it holds a lock of the server that is named as
+//! that table; a table beside whose lock is free was left behind by a load that was killed.
+
+mod catalog;
+mod rows;
+
+use std::io::{Read, Write};
+use std::sync::{Arc, Mutex};
+
+use mysql::prelude::Queryable;
+use mysql::{Conn, LocalInfileHandler, OptsBuilder, SslOpts, Value};
+use typhos_core::schema::{Schema, Type};
+
+use crate::TargetError;
+use crate::feed::{Feed, FeedReader};
+use crate::place::{Place, Secret};
+use crate::preflight::{Action, Problem};
+use crate::proof::Facts;
+use crate::server::{Answers, Session, UNFINISHED};
+use crate::sql::held::Existing;
+use crate::sql::{Language, Mariadb};
+
+use rows::MariadbRows;
+
+/// A session with a MariaDB server.
+pub(crate) struct MariadbSession {
+    conn: Conn,
+    place: Place,
+    version: String,
+}
+
+impl MariadbSession {
+    /// Connects.
+    ///
+    /// # Errors
+    /// A server that cannot be reached, or does not let the user in.
+    pub fn connect(place: &Place) -> Result<MariadbSession, TargetError> {
+        let is_socket = place.host.starts_with('/');
+        let mut options = OptsBuilder::new()
+            .user(Some(&place.user))
+            .pass(place.password.as_ref().map(Secret::reveal))
+            .db_name(Some(&place.database))
+            .tcp_connect_timeout(Some(std::time::Duration::from_secs(20)))
+            .prefer_socket(false);
+        options = match is_socket {
+            true => options.socket(Some(&place.host)),
+            false => options.ip_or_hostname(Some(&place.host)).tcp_port(place.port),
+        };
+        if place.encrypted {
+            options = options.ssl_opts(Some(SslOpts::default()));
+        }
+        let conn = Conn::new(options).map_err(|error| refused(place, &error))?;
+        let mut session = MariadbSession { conn, place: place.clone(), version: String::new() };
+        session.execute(
+            "SET SESSION sql_mode = 'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION', time_zone = '+00:00', \
+             foreign_key_checks = 1, unique_checks = 1",
+        )?;
+        session.execute("SET NAMES utf8mb4 COLLATE utf8mb4_nopad_bin")?;
+        session.version = session.one("SELECT version()")?.unwrap_or_default();
+        Ok(session)
+    }
+
+    /// The first value of the first row of an answer.
+    fn one(&mut self, sql: &str) -> Result<Option<String>, TargetError> {
+        Ok(self.query(sql)?.into_iter().next().and_then(|row| row.into_iter().next()?))
+    }
+}
+
+fn refused(place: &Place, error: &mysql::Error) -> TargetError {
+    let code = match error {
+        mysql::Error::MySqlError(error) => error.code,
+        _ => 0,
+    };
+    if code == 1045 && place.password.is_none() {
+        return TargetError::PasswordNeeded { target: place.to_string(), user: place.user.clone() };
+    }
+    let help = match code {
+        1045 => "the password is taken from the URL, TYPHOS_PASSWORD, MYSQL_PWD or ~/.my.cnf",
+        1049 => "make the database, or name another in the URL",
+        0 => "is the server running there, and reachable from here?",
+        _ => "",
+    };
+    TargetError::Server { target: place.to_string(), message: words(error), help: help.into() }
+}
+
+fn words(error: &mysql::Error) -> String {
+    match error {
+        mysql::Error::MySqlError(error) => error.message.clone(),
+        mysql::Error::IoError(error) => error.to_string(),
+        other => other.to_string(),
+    }
+}
+
+fn server_error(place: &Place, error: &mysql::Error) -> TargetError {
+    TargetError::Server { target: place.to_string(), message: words(error), help: String::new() }
+}
+
+impl Session for MariadbSession {
+    type Rows = MariadbRows;
+
+    fn language(&self) -> &dyn Language {
+        &Mariadb
+    }
+
+    fn target(&self) -> String {
+        self.place.to_string()
+    }
+
+    fn server(&self) -> Option<String> {
+        Some(format!("MariaDB {}", self.version.split('-').next().unwrap_or_default()))
+    }
+
+    fn rows(&self, schema: &Schema) -> MariadbRows {
+        MariadbRows::new(schema)
+    }
+
+    fn query(&mut self, sql: &str) -> Result<Answers, TargetError> {
+        let rows: Vec<mysql::Row> = self.conn.query(sql).map_err(|error| server_error(&self.place, &error))?;
+        let text = |value: Value| match value {
+            Value::NULL => None,
+            Value::Bytes(bytes) => Some(String::from_utf8_lossy(&bytes).into_owned()),
+            other => Some(other.as_sql(true).trim_matches('\'').to_owned()),
+        };
+        Ok(rows.into_iter().map(|row| row.unwrap().into_iter().map(text).collect()).collect())
+    }
+
+    fn execute(&mut self, sql: &str) -> Result<Option<u64>, TargetError> {
+        self.conn.query_drop(sql).map_err(|error| server_error(&self.place, &error))?;
+        Ok(Some(self.conn.affected_rows()))
+    }
+
+    fn existing(&mut self, table: &str) -> Result<Option<Existing>, TargetError> {
+        catalog::existing(self, table)
+    }
+
+    fn rights(&mut self, action: Action, table: &str) -> Result<Vec<Problem>, TargetError> {
+        catalog::rights(self, action, table)
+    }
+
+    fn is_transactional(&self) -> bool {
+        false
+    }
+
+    fn sweep(&mut self) -> Result<(), TargetError> {
+        let found = self.query(&format!(
+            "SELECT table_name FROM information_schema.tables WHERE table_schema = database() \
+             AND table_name LIKE '{}%'",
+            UNFINISHED.replace('_', "\\_")
+        ))?;
+        for name in found.into_iter().filter_map(|row| row.into_iter().next()?) {
+            let is_left = self.one(&format!("SELECT is_free_lock({})", Mariadb.literal(&name)))?;
+            if is_left.as_deref() == Some("1") {
+                self.execute(&format!("DROP TABLE IF EXISTS {}", Mariadb.identifier(&name)))?;
+            }
+        }
+        Ok(())
+    }
+
+    fn unfinished_name(&mut self) -> Result<String, TargetError> {
+        let unique = self.one("SELECT hex(uuid_short())")?.unwrap_or_default().to_lowercase();
+        let name = format!("{UNFINISHED}{unique}");
+        self.execute(&format!("DO get_lock({}, 0)", Mariadb.literal(&name)))?;
+        Ok(name)
+    }
+
+    fn bulk(&mut self, table: &str, schema: &Schema, feed: Feed<Vec<u8>>) -> Result<Facts, TargetError> {
+        let mut columns = Vec::new();
+        let mut set = Vec::new();
+        for (at, column) in schema.columns.iter().enumerate() {
+            let name = Mariadb.identifier(&column.name);
+            if column.ty == Type::Geopoint {
+                columns.push(format!("@p{at}"));
+                set.push(format!("{name} = ST_GeomFromText(@p{at})"));
+            } else {
+                columns.push(name);
+            }
+        }
+        let set = if set.is_empty() { String::new() } else { format!(" SET {}", set.join(", ")) };
+        let sql = format!(
+            "LOAD DATA LOCAL INFILE 'rows' INTO TABLE {table} CHARACTER SET utf8mb4 \
+             FIELDS TERMINATED BY '\\t' ESCAPED BY '\\\\' LINES TERMINATED BY '\\n' ({}){set}",
+            columns.join(", ")
+        );
+        // The client wants something that it can keep.
+        let shared = Arc::new(Mutex::new(Some(FeedReader::new(feed))));
+        let given = shared.clone();
+        self.conn.set_local_infile_handler(Some(LocalInfileHandler::new(move |name, to| {
+            let mut reader = given.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
+            // A server that asks for anything else gets nothing.
+            let (b"rows", Some(reader)) = (name, reader.as_mut()) else {
+                return Err(std::io::Error::other("there is no such file"));
+            };
+            let mut buffer = vec![0; 1 << 16];
+            loop {
+                match reader.read(&mut buffer)? {
+                    0 => return Ok(()),
+                    count => to.write_all(&buffer[..count])?,
+                }
+            }
+        })));
+        let loaded = self.conn.query_drop(&sql);
+        self.conn.set_local_infile_handler(None);
+        let warnings = self.conn.warnings();
+        let reader = shared.lock().unwrap_or_else(|poisoned| poisoned.into_inner()).take();
+        loaded.map_err(|error| server_error(&self.place, &error))?;
+        let sent = reader.expect("put there above").into_feed().into_sent()?;
+        if warnings > 0 {
+            // A file from a client is loaded with warnings where others are refused.
+            let said = self.query("SHOW WARNINGS LIMIT 3")?;
+            let said = said.into_iter().filter_map(|row| row.into_iter().nth(2)?);
+            return Err(TargetError::Server {
+                target: self.place.to_string(),
+                message: format!("the server changed values: {}", said.collect::<Vec<_>>().join("; ")),
+                help: "nothing was loaded".into(),
+            });
+        }
+        Ok(sent)
+    }
+
+    fn put_in_place(&mut self, stage: &str, table: &str, replaces: bool) -> Result<(), TargetError> {
+        let table = Mariadb.identifier(table);
+        if !replaces {
+            return self.execute(&format!("RENAME TABLE {stage} TO {table}")).map(|_| ());
+        }
+        // Both at once; what was there goes away under the name that is swept.
+        let name = self.unfinished_name()?;
+        let old = Mariadb.identifier(&name);
+        self.execute(&format!("RENAME TABLE {table} TO {old}, {stage} TO {table}"))?;
+        self.execute(&format!("DROP TABLE {old}")).map(|_| ())
+    }
+
+    fn commit(&mut self) -> Result<(), TargetError> {
+        self.execute("COMMIT").map(|_| ())
+    }
+
+    fn undo(&mut self, stage: Option<&str>) {
+        // Where the connection is gone, the next load sweeps.
+        let _ = self.execute("ROLLBACK");
+        if let Some(stage) = stage {
+            let dropped = self.execute(&format!("DROP TABLE IF EXISTS {stage}"));
+            if dropped.is_err()
+                && let Ok(mut again) = MariadbSession::connect(&self.place)
+            {
+                let _ = again.execute(&format!("DROP TABLE IF EXISTS {stage}"));
+            }
+        }
+    }
+}

@@ -1,0 +1,126 @@
+//! Rows as `LOAD DATA` reads them: fields between tabs, lines, `\N` for null, and a backslash before what
+//! would be taken for either.
+
+use arrow_array::{Array, RecordBatch};
+use typhos_core::readings::uuid_text;
+use typhos_core::schema::{Schema, TimeUnit, Type};
+
+use crate::TargetError;
+use crate::feed::RowEncoder;
+use crate::view::View;
+use crate::wire;
+
+/// Encodes rows.
+pub(crate) struct MariadbRows {
+    columns: Vec<(String, Type)>,
+}
+
+impl MariadbRows {
+    pub fn new(schema: &Schema) -> MariadbRows {
+        MariadbRows { columns: schema.columns.iter().map(|c| (c.name.clone(), c.ty)).collect() }
+    }
+}
+
+impl RowEncoder for MariadbRows {
+    type Block = Vec<u8>;
+
+    fn start(&self) -> Vec<u8> {
+        Vec::new()
+    }
+
+    fn encode(&self, batch: &RecordBatch, block: &mut Vec<u8>) -> Result<(), TargetError> {
+        let columns: Vec<_> = batch
+            .columns()
+            .iter()
+            .map(|array| {
+                let view = View::of(array);
+                // Every text of a dictionary is escaped once.
+                let words: Vec<Vec<u8>> = match &view {
+                    View::Coded(_, texts) => texts
+                        .iter()
+                        .map(|text| {
+                            let mut word = Vec::new();
+                            escaped(&mut word, text.unwrap_or_default().as_bytes());
+                            word
+                        })
+                        .collect(),
+                    _ => Vec::new(),
+                };
+                (view, array.nulls(), words)
+            })
+            .collect();
+        for row in 0..batch.num_rows() {
+            for (at, (view, nulls, words)) in columns.iter().enumerate() {
+                if at > 0 {
+                    block.push(b'\t');
+                }
+                if nulls.is_some_and(|nulls| nulls.is_null(row)) {
+                    block.extend_from_slice(b"\\N");
+                } else if let View::Coded(codes, _) = view {
+                    block.extend_from_slice(&words[codes.narrow(row) as usize]);
+                } else {
+                    write(view, row, &self.columns[at], block)?;
+                }
+            }
+            block.push(b'\n');
+        }
+        Ok(())
+    }
+}
+
+fn escaped(buffer: &mut Vec<u8>, text: &[u8]) {
+    if !text.iter().any(|byte| matches!(byte, b'\t' | b'\n' | b'\\' | 0)) {
+        return buffer.extend_from_slice(text);
+    }
+    for byte in text {
+        match byte {
+            b'\t' => buffer.extend_from_slice(b"\\t"),
+            b'\n' => buffer.extend_from_slice(b"\\n"),
+            b'\\' => buffer.extend_from_slice(b"\\\\"),
+            0 => buffer.extend_from_slice(b"\\0"),
+            other => buffer.push(*other),
+        }
+    }
+}
+
+fn write(
+    view: &View<'_>,
+    row: usize,
+    (name, ty): &(String, Type),
+    block: &mut Vec<u8>,
+) -> Result<(), TargetError> {
+    let beyond = |what: &str| TargetError::CannotHold {
+        column: name.clone(),
+        value: "a value".into(),
+        reason: format!("is outside of the years 0 to 9999, which {what} holds in MariaDB"),
+    };
+    match (view, ty) {
+        (View::Bool(values), _) => block.push(b'0' + u8::from(values.value(row))),
+        (View::Int(ints), _) => match i64::try_from(ints.get(row)) {
+            Ok(int) => wire::integer(block, int),
+            Err(_) => wire::number(block, ints.get(row)),
+        },
+        (View::Decimal(ints, scale), _) => wire::decimal(block, ints.get(row), *scale),
+        (View::Float32(values), _) => wire::number(block, format_args!("{:?}", values[row])),
+        (View::Float64(values), _) => wire::number(block, format_args!("{:?}", values[row])),
+        (View::Text(texts), _) => escaped(block, texts.value(row).as_bytes()),
+        (View::Date(days), _) => wire::date(block, days[row]).ok_or_else(|| beyond("date"))?,
+        (View::Time(ints, _), Type::Time(TimeUnit::Nano)) => wire::integer(block, ints.narrow(row)),
+        (View::Time(ints, unit), _) => wire::time(block, ints.narrow(row), *unit),
+        (View::Timestamp(units, ..), Type::Timestamp { unit: TimeUnit::Nano, .. }) => {
+            wire::integer(block, units[row]);
+        }
+        (View::Timestamp(units, unit), _) => {
+            wire::timestamp(block, units[row], *unit).ok_or_else(|| beyond("datetime"))?;
+        }
+        (View::Uuid(uuids), _) => {
+            let bytes = uuids.value(row).try_into().expect("sixteen bytes");
+            block.extend_from_slice(uuid_text(bytes).as_bytes());
+        }
+        (View::Point(latitudes, longitudes), _) => {
+            wire::number(block, format_args!("POINT({:?} {:?})", longitudes[row], latitudes[row]));
+        }
+        (View::Coded(..), _) => unreachable!("coded texts are written by their code"),
+    }
+    Ok(())
+}

@@ -1,0 +1,219 @@
+//! A load into Parquet: a file, or a directory of parts and partitions that appear together.
+
+use std::collections::HashMap;
+use std::fs::File;
+use std::path::{Path, PathBuf};
+
+use ::parquet::arrow::arrow_reader::ParquetRecordBatchReaderBuilder;
+use typhos_core::run::RunOptions;
+use typhos_core::schema::Schema;
+
+use super::form::Form;
+use super::partitions::{Partitioned, PartitionedEncoder, Partitions, is_too_many, too_many};
+use super::{Writers, block_bytes, fidelity_notes, writers};
+use crate::preflight::{LoadPlan, plan_file};
+use crate::proof::{Facts, Proof};
+use crate::whole::{WholeDirectory, WholeFile};
+use crate::witness::{Witness, prove_file};
+use crate::{Done, Job, Mode, Moved, Sink, Target, TargetError};
+
+/// How a directory is shared out to files.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Parts {
+    /// So many files of about as many rows.
+    Count(u32),
+    /// A new file once one has so many bytes.
+    Bytes(u64),
+    /// One file for each partition.
+    Partitions,
+}
+
+/// A file or directory to be written.
+pub(crate) struct ParquetTarget {
+    pub path: PathBuf,
+    pub parts: Option<Parts>,
+}
+
+impl Target for ParquetTarget {
+    type Encoder = Witness<PartitionedEncoder>;
+    type Sink = ParquetSink;
+
+    fn plan(&mut self, job: &Job<'_>) -> Result<LoadPlan, TargetError> {
+        let notes = fidelity_notes(&job.plan.arrow());
+        let partition = &job.plan.schema().layout.partition;
+        let what = match self.parts {
+            None => "a Parquet file".to_owned(),
+            Some(Parts::Count(count)) => format!("a directory of {count} Parquet files"),
+            Some(Parts::Bytes(bytes)) => {
+                format!("a directory of Parquet files of about {}", typhos_core::text::size_name(bytes as usize))
+            }
+            Some(Parts::Partitions) => "a directory of Parquet files".to_owned(),
+        };
+        let by: Vec<_> = partition.iter().map(|partition| partition.label()).collect();
+        let what = match &by[..] {
+            [] => what,
+            _ => format!("{what}, by {}", typhos_core::wording::listed(&by)),
+        };
+        let stored = |ty: &arrow_schema::DataType| super::form::stored_name(ty);
+        Ok(plan_file(job, &self.path, &what, notes, &stored))
+    }
+
+    fn open(
+        self,
+        job: &Job<'_>,
+        run: &mut RunOptions,
+    ) -> Result<(Self::Encoder, Self::Sink), TargetError> {
+        let (path, rows, schema) = (self.path, job.plan.arrow(), job.plan.schema());
+        let mut form = Form::of(schema, &rows);
+        let count = match self.parts {
+            Some(Parts::Count(count)) => Some(count),
+            _ => None,
+        };
+        run.block_bytes = block_bytes(&mut form, job.input, count)?;
+        let replace = job.mode == Mode::Replace;
+        let (place, files) = match self.parts {
+            None => {
+                let file = WholeFile::create(&path, replace)?;
+                let writer = file.writer()?;
+                (Place::File(file), vec![writer])
+            }
+            Some(parts) => {
+                let directory = WholeDirectory::create(&path, replace)?;
+                let files = match (parts, schema.layout.partition.is_empty()) {
+                    (Parts::Count(count), true) => (1..=count.max(1)).collect(),
+                    (_, true) => vec![1],
+                    (_, false) => Vec::new(),
+                };
+                let files = files.into_iter().map(|part| part_file(directory.side_path(), "", part));
+                let files = files.collect::<Result<_, _>>()?;
+                (Place::Directory(directory), files)
+            }
+        };
+        let (encoder, writers) = writers(&path, files, form)?;
+        let columns = schema.columns.len();
+        let encoder = PartitionedEncoder { encoder, partitions: Partitions::of(schema) };
+        let sink = ParquetSink {
+            place,
+            writers,
+            part_bytes: match self.parts {
+                Some(Parts::Bytes(bytes)) => Some(bytes),
+                _ => None,
+            },
+            is_partitioned: !schema.layout.partition.is_empty(),
+            open: HashMap::new(),
+            sent: Facts::new(columns),
+            schema: job.is_proven.then(|| schema.clone()),
+        };
+        Ok((Witness { encoder, columns, keeps_facts: job.is_proven }, sink))
+    }
+}
+
+/// A new file of a directory.
+fn part_file(directory: &Path, partition: &str, part: u32) -> Result<File, TargetError> {
+    let folder = directory.join(partition);
+    std::fs::create_dir_all(&folder).map_err(TargetError::io(&folder))?;
+    let name = folder.join(format!("part-{part:05}.parquet"));
+    File::create_new(&name).map_err(TargetError::io(&name))
+}
+
+enum Place {
+    File(WholeFile),
+    Directory(WholeDirectory),
+}
+
+/// The file that rows of a partition go to.
+#[derive(Clone, Copy)]
+struct Open {
+    writer: usize,
+    part: u32,
+}
+
+/// Appends row groups, and names the output when it is whole.
+pub struct ParquetSink {
+    place: Place,
+    writers: Writers<File>,
+    /// The bytes after which a file is followed by another.
+    part_bytes: Option<u64>,
+    is_partitioned: bool,
+    open: HashMap<String, Open>,
+    sent: Facts,
+    /// What is written, where it is to be proven.
+    schema: Option<Schema>,
+}
+
+impl ParquetSink {
+    /// The writer that rows of a partition go to now.
+    fn writer_of(&mut self, partition: String) -> Result<usize, TargetError> {
+        let known = match self.open.get(&partition) {
+            Some(open) => Some(*open),
+            // Where nothing is partitioned, the first file is there already.
+            None => (!self.is_partitioned).then_some(Open { writer: 0, part: 1 }),
+        };
+        let is_full = |open: &Open| {
+            self.part_bytes.is_some_and(|most| self.writers.written(open.writer) >= most)
+        };
+        if let Some(open) = known.filter(|open| !is_full(open)) {
+            return Ok(open.writer);
+        }
+        let Place::Directory(directory) = &self.place else { return Ok(0) };
+        let part = known.map_or(1, |open| open.part + 1);
+        if is_too_many(self.writers.files.len()) {
+            return Err(too_many(&self.writers.path));
+        }
+        self.writers.add(part_file(directory.side_path(), &partition, part)?)?;
+        let writer = self.writers.files.len() - 1;
+        self.open.insert(partition, Open { writer, part });
+        Ok(writer)
+    }
+
+    /// Reads back what was written.
+    fn read_back(&self, columns: usize) -> Result<Facts, TargetError> {
+        let mut found = Facts::new(columns);
+        let files = match &self.place {
+            Place::File(file) => vec![file.side_path().to_path_buf()],
+            Place::Directory(directory) => super::files(directory.side_path())?,
+        };
+        for path in files {
+            let failed = |source| TargetError::Parquet { path: path.clone(), source };
+            let file = File::open(&path).map_err(TargetError::io(&path))?;
+            let builder = ParquetRecordBatchReaderBuilder::try_new(file).map_err(failed)?;
+            let reader = builder.with_batch_size(8192).build().map_err(failed)?;
+            for batch in reader {
+                found.add(&batch.map_err(|error| failed(error.into()))?);
+            }
+        }
+        Ok(found)
+    }
+}
+
+impl Sink for ParquetSink {
+    type Encoded = (Partitioned, Facts);
+
+    fn append(&mut self, (Partitioned(groups), facts): Self::Encoded) -> Result<(), TargetError> {
+        self.sent.merge(facts);
+        for (partition, mut groups) in groups {
+            if self.is_partitioned || self.part_bytes.is_some() {
+                groups.part = self.writer_of(partition)?;
+            }
+            self.writers.append(groups)?;
+        }
+        Ok(())
+    }
+
+    fn finish(mut self) -> Result<Done, TargetError> {
+        let path = self.writers.path.clone();
+        self.writers.close(|file| file.sync_all().map_err(TargetError::io(&path)))?;
+        let proof = match &self.schema {
+            None => Proof::Skipped,
+            Some(schema) => {
+                let found = self.read_back(schema.columns.len())?;
+                prove_file(path.display().to_string(), schema, &self.sent, &found)?
+            }
+        };
+        match self.place {
+            Place::File(file) => file.keep(),
+            Place::Directory(directory) => directory.keep(),
+        }?;
+        Ok(Done { proof, moved: Moved { inserted: self.sent.rows, ..Moved::default() }, note: None })
+    }
+}

@@ -1,0 +1,264 @@
+//! PostgreSQL: rows by binary `COPY`, everything in one transaction.
+//!
+//! A transaction covers definitions of tables and types too, so a load that ends in any way but well
+//! leaves nothing at all behind.
+
+mod catalog;
+mod rows;
+
+use std::io::Write;
+
+use postgres::config::Host;
+use postgres::{Client, Config, NoTls, SimpleQueryMessage};
+use typhos_core::schema::Schema;
+
+use crate::feed::{Abandoned, Feed};
+use crate::place::{Place, Secret};
+use crate::preflight::{Action, Problem};
+use crate::proof::Facts;
+use crate::server::{Answers, Session, UNFINISHED};
+use crate::sql::held::Existing;
+use crate::sql::{self, Definition, Language, Postgres};
+use crate::TargetError;
+
+use rows::PostgresRows;
+
+/// A session with a PostgreSQL server.
+pub(crate) struct PostgresSession {
+    client: Client,
+    place: Place,
+    version: String,
+    /// Types of the table that is replaced, under other names.
+    old_types: Vec<String>,
+}
+
+impl PostgresSession {
+    /// Connects.
+    ///
+    /// # Errors
+    /// A server that cannot be reached, or does not let the user in.
+    pub fn connect(place: &Place) -> Result<PostgresSession, TargetError> {
+        let mut config = Config::new();
+        config
+            .user(&place.user)
+            .dbname(&place.database)
+            .port(place.port)
+            .application_name("typhos")
+            .connect_timeout(std::time::Duration::from_secs(20));
+        if place.host.starts_with('/') {
+            config.host_path(&place.host);
+            debug_assert!(matches!(config.get_hosts(), [Host::Unix(_)]));
+        } else {
+            config.host(&place.host);
+        }
+        if let Some(password) = &place.password {
+            config.password(Secret::reveal(password));
+        }
+        let connected = if place.encrypted {
+            config.ssl_mode(postgres::config::SslMode::Require);
+            config.connect(tokio_postgres_rustls::MakeRustlsConnect::new(crate::tls::client_config(place)?))
+        } else {
+            config.ssl_mode(postgres::config::SslMode::Disable);
+            config.connect(NoTls)
+        };
+        let client = connected.map_err(|error| refused(place, error))?;
+        let mut session =
+            PostgresSession { client, place: place.clone(), version: String::new(), old_types: Vec::new() };
+        // Answers are to be read alike, whatever the server is set to.
+        session.execute("SET datestyle = 'ISO, MDY'; SET timezone = 'UTC'; SET extra_float_digits = 1; SET standard_conforming_strings = on; SET client_encoding = 'UTF8'")?;
+        let version = session.query("SHOW server_version")?;
+        session.version = first(version).unwrap_or_default();
+        Ok(session)
+    }
+
+    /// Types that a replaced table used go with it.
+    fn drop_later(&mut self, name: String) {
+        self.old_types.push(name);
+    }
+}
+
+fn first(answers: Answers) -> Option<String> {
+    answers.into_iter().next()?.into_iter().next()?
+}
+
+/// A connection that did not come about.
+fn refused(place: &Place, error: postgres::Error) -> TargetError {
+    let message = words(&error);
+    let code = error.code().map(|code| code.code().to_owned());
+    let lacks_password = place.password.is_none()
+        && (code.as_deref() == Some("28P01") || message.contains("password missing"));
+    if lacks_password {
+        return TargetError::PasswordNeeded { target: place.to_string(), user: place.user.clone() };
+    }
+    let help = match code.as_deref() {
+        Some("28P01") => "the password is taken from the URL, TYPHOS_PASSWORD, PGPASSWORD or ~/.pgpass".into(),
+        Some("3D000") => format!("make the database, or name another: {}", place.user),
+        _ if error.code().is_none() => "is the server running there, and reachable from here?".to_owned(),
+        _ => String::new(),
+    };
+    TargetError::Server { target: place.to_string(), message, help }
+}
+
+fn server_error(place: &Place, error: postgres::Error) -> TargetError {
+    TargetError::Server { target: place.to_string(), message: words(&error), help: String::new() }
+}
+
+/// What the server said, with the detail that names the row.
+fn words(error: &postgres::Error) -> String {
+    if let Some(said) = error.as_db_error() {
+        let parts = [Some(said.message()), said.detail(), said.hint()];
+        return parts.into_iter().flatten().collect::<Vec<_>>().join("; ");
+    }
+    let mut words = error.to_string();
+    let mut source = std::error::Error::source(error);
+    while let Some(cause) = source {
+        let cause_words = cause.to_string();
+        if !words.contains(&cause_words) {
+            words = format!("{words}: {cause_words}");
+        }
+        source = cause.source();
+    }
+    words
+}
+
+impl Session for PostgresSession {
+    type Rows = PostgresRows;
+
+    fn language(&self) -> &dyn Language {
+        &Postgres
+    }
+
+    fn target(&self) -> String {
+        self.place.to_string()
+    }
+
+    fn server(&self) -> Option<String> {
+        Some(format!("PostgreSQL {}", self.version))
+    }
+
+    fn rows(&self, schema: &Schema) -> PostgresRows {
+        PostgresRows::new(schema)
+    }
+
+    fn query(&mut self, sql: &str) -> Result<Answers, TargetError> {
+        let messages = self.client.simple_query(sql).map_err(|error| server_error(&self.place, error))?;
+        let rows = messages.into_iter().filter_map(|message| match message {
+            SimpleQueryMessage::Row(row) => {
+                Some((0..row.len()).map(|at| row.get(at).map(str::to_owned)).collect())
+            }
+            _ => None,
+        });
+        Ok(rows.collect())
+    }
+
+    fn execute(&mut self, sql: &str) -> Result<Option<u64>, TargetError> {
+        let messages = self.client.simple_query(sql).map_err(|error| server_error(&self.place, error))?;
+        Ok(messages.into_iter().rev().find_map(|message| match message {
+            SimpleQueryMessage::CommandComplete(count) => Some(count),
+            _ => None,
+        }))
+    }
+
+    fn existing(&mut self, table: &str) -> Result<Option<Existing>, TargetError> {
+        catalog::existing(self, table)
+    }
+
+    fn rights(&mut self, action: Action, table: &str) -> Result<Vec<Problem>, TargetError> {
+        catalog::rights(self, action, table)
+    }
+
+    fn qualified(&self, table: &str) -> String {
+        sql::qualified(&Postgres, self.place.schema.as_deref(), table)
+    }
+
+    fn is_transactional(&self) -> bool {
+        true
+    }
+
+    fn unfinished_name(&mut self) -> Result<String, TargetError> {
+        let number = first(self.query("SELECT txid_current()")?).unwrap_or_default();
+        Ok(format!("{UNFINISHED}{number}"))
+    }
+
+    fn make_types(&mut self, definition: &Definition) -> Result<(), TargetError> {
+        for statement in &definition.types {
+            let named = statement.strip_prefix("CREATE TYPE ").and_then(|rest| rest.split_once(" AS ENUM "));
+            let (name, labels) = named.expect("a type of this language is an enumeration");
+            if catalog::is_type_free(self, name, labels)? {
+                self.execute(statement)?;
+            }
+        }
+        Ok(())
+    }
+
+    fn bulk(&mut self, table: &str, schema: &Schema, mut feed: Feed<Vec<u8>>) -> Result<Facts, TargetError> {
+        let columns: Vec<_> = schema.columns.iter().map(|column| Postgres.identifier(&column.name)).collect();
+        let sql = format!("COPY {table} ({}) FROM STDIN (FORMAT binary)", columns.join(", "));
+        let place = &self.place;
+        let failed = |error: std::io::Error| match error.into_inner() {
+            Some(inner) => match inner.downcast::<postgres::Error>() {
+                Ok(error) => server_error(place, *error),
+                Err(other) => TargetError::Server {
+                    target: place.to_string(),
+                    message: other.to_string(),
+                    help: String::new(),
+                },
+            },
+            None => TargetError::Server {
+                target: place.to_string(),
+                message: "the connection broke".into(),
+                help: String::new(),
+            },
+        };
+        let mut copy = self.client.copy_in(&sql).map_err(|error| server_error(place, error))?;
+        copy.write_all(rows::HEADER).map_err(failed)?;
+        loop {
+            match feed.next() {
+                Ok(Some(block)) => copy.write_all(&block).map_err(failed)?,
+                Ok(None) => break,
+                // Dropped before it is finished, it tells the server that it failed.
+                Err(Abandoned) => return Err(TargetError::GivenUp),
+            }
+        }
+        copy.write_all(rows::TRAILER).map_err(failed)?;
+        copy.finish().map_err(|error| server_error(place, error))?;
+        feed.into_sent()
+    }
+
+    fn put_in_place(&mut self, stage: &str, table: &str, replaces: bool) -> Result<(), TargetError> {
+        if replaces {
+            self.execute(&format!("DROP TABLE {}", self.qualified(table)))?;
+            for old in std::mem::take(&mut self.old_types) {
+                self.execute(&format!("DROP TYPE {old}"))?;
+            }
+        }
+        self.execute(&format!("ALTER TABLE {stage} RENAME TO {}", Postgres.identifier(table)))?;
+        // Named after a table that it no longer is.
+        catalog::rename_key(self, table)
+    }
+
+    fn advance_numbers(&mut self, table: &str, column: &str) -> Result<(), TargetError> {
+        let name = self.qualified(table);
+        let quoted = Postgres.identifier(column);
+        let (name_text, column_text) = (Postgres.literal(&name), Postgres.literal(column));
+        self.execute(&format!(
+            "SELECT setval(pg_get_serial_sequence({name_text}, {column_text}), (SELECT max({quoted}) FROM {name})) \
+             WHERE pg_get_serial_sequence({name_text}, {column_text}) IS NOT NULL AND (SELECT max({quoted}) FROM {name}) > 0"
+        ))?;
+        Ok(())
+    }
+
+    fn commit(&mut self) -> Result<(), TargetError> {
+        self.execute("COMMIT").map(|_| ())
+    }
+
+    fn undo(&mut self, _stage: Option<&str>) {
+        // Where the connection is gone, the server has done it already.
+        let _ = self.execute("ROLLBACK");
+    }
+
+    fn close(self) -> Result<(), TargetError> {
+        let place = self.place;
+        self.client.close().map_err(|error| server_error(&place, error))
+    }
+}

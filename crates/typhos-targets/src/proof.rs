@@ -1,0 +1,381 @@
+//! The proof of a load: facts about what was sent, to be held against what the target says it has.
+//!
+//! For every column: how many values there are, the smallest and the largest, and a sum. Integers,
+//! decimals, dates and times are compared as exact integers of their units; texts by their bytes and
+//! summed by their lengths in bytes; floats are summed with a tolerance that covers every order of
+//! adding. What a target cannot be asked for is not compared, and its [`Asked`] says so by having no
+//! question for it.
+
+use arrow_array::{Array, ArrayRef, RecordBatch};
+use typhos_core::schema::Type;
+
+use crate::view::View;
+
+/// A value at either end of a column.
+#[derive(Debug, Clone, PartialEq)]
+pub enum End {
+    /// Units of the type: mantissas, days, seconds or parts of them, 0 and 1.
+    Int(i128),
+    /// A number.
+    Float(f64),
+    /// A text, by its bytes; of a UUID its sixteen bytes.
+    Bytes(Vec<u8>),
+}
+
+impl End {
+    /// Whether it stands before another of the same kind.
+    fn is_before(&self, other: &End) -> bool {
+        match (self, other) {
+            (End::Int(a), End::Int(b)) => a < b,
+            (End::Float(a), End::Float(b)) => a.total_cmp(b).is_lt(),
+            (End::Bytes(a), End::Bytes(b)) => a < b,
+            _ => unreachable!("values of one column are of one kind"),
+        }
+    }
+}
+
+/// What is known of the values of one column.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct ColumnFacts {
+    /// Values that are not null.
+    pub values: u64,
+    /// The smallest.
+    pub low: Option<End>,
+    /// The largest.
+    pub high: Option<End>,
+    /// The sum of units, or of lengths in bytes; `None` once it left 128 bits, and of floats.
+    pub sum: Option<i128>,
+    /// The sum of floats.
+    pub float_sum: f64,
+    /// The sum of floats without their signs.
+    pub float_size: f64,
+}
+
+/// What is known of rows.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct Facts {
+    /// How many there are.
+    pub rows: u64,
+    /// Their columns.
+    pub columns: Vec<ColumnFacts>,
+}
+
+impl Facts {
+    /// Facts about no rows.
+    pub fn new(columns: usize) -> Facts {
+        let none = ColumnFacts { sum: Some(0), ..ColumnFacts::default() };
+        Facts { rows: 0, columns: vec![none; columns] }
+    }
+
+    /// Adds the rows of a batch.
+    pub fn add(&mut self, batch: &RecordBatch) {
+        self.rows += batch.num_rows() as u64;
+        for (facts, array) in self.columns.iter_mut().zip(batch.columns()) {
+            facts.add(array);
+        }
+    }
+
+    /// Adds what is known of other rows of the same columns.
+    pub fn merge(&mut self, other: Facts) {
+        self.rows += other.rows;
+        for (ours, theirs) in self.columns.iter_mut().zip(other.columns) {
+            ours.merge(theirs);
+        }
+    }
+}
+
+impl ColumnFacts {
+    fn widen(&mut self, low: End, high: End) {
+        if self.low.as_ref().is_none_or(|known| low.is_before(known)) {
+            self.low = Some(low);
+        }
+        if self.high.as_ref().is_none_or(|known| known.is_before(&high)) {
+            self.high = Some(high);
+        }
+    }
+
+    fn merge(&mut self, other: ColumnFacts) {
+        self.values += other.values;
+        if let (Some(low), Some(high)) = (other.low, other.high) {
+            self.widen(low, high);
+        }
+        self.sum = self.sum.zip(other.sum).and_then(|(a, b)| a.checked_add(b));
+        self.float_sum += other.float_sum;
+        self.float_size += other.float_size;
+    }
+
+    fn add(&mut self, array: &ArrayRef) {
+        let nulls = array.nulls();
+        let rows = || (0..array.len()).filter(|row| nulls.is_none_or(|nulls| nulls.is_valid(*row)));
+        let count = (array.len() - array.null_count()) as u64;
+        if count == 0 {
+            return;
+        }
+        self.values += count;
+        match View::of(array) {
+            View::Bool(values) => self.ints(rows().map(|row| i128::from(values.value(row)))),
+            View::Int(ints) | View::Decimal(ints, _) | View::Time(ints, _) => {
+                self.ints(rows().map(|row| ints.get(row)));
+            }
+            View::Date(days) => self.ints(rows().map(|row| days[row].into())),
+            View::Timestamp(units, ..) => self.ints(rows().map(|row| units[row].into())),
+            View::Float32(values) => {
+                self.floats(rows().map(|row| f64::from(values[row])));
+            }
+            View::Float64(values) => self.floats(rows().map(|row| values[row])),
+            View::Point(latitudes, _) => self.floats(rows().map(|row| latitudes[row])),
+            View::Text(texts) => self.bytes(rows().map(|row| (texts.value(row).as_bytes(), 1))),
+            View::Uuid(uuids) => self.bytes(rows().map(|row| (uuids.value(row), 1))),
+            View::Coded(codes, texts) => {
+                let mut counts = vec![0u64; texts.len()];
+                rows().for_each(|row| counts[codes.narrow(row) as usize] += 1);
+                let used = counts.iter().enumerate().filter(|(_, count)| **count > 0);
+                self.bytes(used.map(|(code, count)| (texts.value(code).as_bytes(), *count)));
+            }
+        }
+    }
+
+    fn ints(&mut self, values: impl Iterator<Item = i128>) {
+        let (mut low, mut high, mut sum) = (i128::MAX, i128::MIN, self.sum);
+        for value in values {
+            low = low.min(value);
+            high = high.max(value);
+            sum = sum.and_then(|sum| sum.checked_add(value));
+        }
+        self.sum = sum;
+        self.widen(End::Int(low), End::Int(high));
+    }
+
+    fn floats(&mut self, values: impl Iterator<Item = f64>) {
+        let (mut low, mut high) = (f64::INFINITY, f64::NEG_INFINITY);
+        self.sum = None;
+        for value in values {
+            if value.total_cmp(&low).is_lt() {
+                low = value;
+            }
+            if value.total_cmp(&high).is_gt() {
+                high = value;
+            }
+            self.float_sum += value;
+            self.float_size += value.abs();
+        }
+        self.widen(End::Float(low), End::Float(high));
+    }
+
+    /// Texts, and how often each of them stands there.
+    fn bytes<'t>(&mut self, values: impl Iterator<Item = (&'t [u8], u64)>) {
+        let (mut low, mut high): (Option<&[u8]>, Option<&[u8]>) = (None, None);
+        for (value, count) in values {
+            if low.is_none_or(|low| value < low) {
+                low = Some(value);
+            }
+            if high.is_none_or(|high| value > high) {
+                high = Some(value);
+            }
+            let length = value.len() as i128 * i128::from(count);
+            self.sum = self.sum.and_then(|sum| sum.checked_add(length));
+        }
+        if let (Some(low), Some(high)) = (low, high) {
+            self.widen(End::Bytes(low.to_vec()), End::Bytes(high.to_vec()));
+        }
+    }
+}
+
+/// The questions about a column that a target can answer, in its own words.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct Asked {
+    /// The smallest value.
+    pub low: Option<String>,
+    /// The largest value.
+    pub high: Option<String>,
+    /// The sum of numbers, or of lengths in bytes.
+    pub sum: Option<String>,
+}
+
+impl Asked {
+    /// The questions there are.
+    pub fn questions(&self) -> impl Iterator<Item = &String> {
+        [&self.low, &self.high, &self.sum].into_iter().flatten()
+    }
+}
+
+/// What became of the proof.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Proof {
+    /// Nobody asked.
+    Skipped,
+    /// The target has what was sent: so many facts were compared, about so many rows.
+    Proven {
+        /// Facts that were compared.
+        facts: usize,
+        /// Rows of the target that they are about.
+        rows: u64,
+    },
+}
+
+/// Holds what was sent against the answers to the questions about a column, in their order. Returns how
+/// many facts were compared, or what differs.
+pub(crate) fn compare(
+    name: &str,
+    ty: Type,
+    sent: &ColumnFacts,
+    asked: &Asked,
+    answers: &mut dyn Iterator<Item = Option<String>>,
+) -> Result<usize, Vec<String>> {
+    let mut wrong = Vec::new();
+    let mut compared = 1;
+    let shown = |answer: &Option<String>| answer.clone().unwrap_or_else(|| "nothing".into());
+    let count = answers.next().flatten();
+    if count.as_deref().and_then(|n| n.parse::<u64>().ok()) != Some(sent.values) {
+        wrong.push(format!("'{name}': {} values were sent, {} are there", sent.values, shown(&count)));
+    }
+    for (what, question, sent) in
+        [("smallest", &asked.low, &sent.low), ("largest", &asked.high, &sent.high)]
+    {
+        if question.is_none() {
+            continue;
+        }
+        let answer = answers.next().flatten();
+        compared += 1;
+        let is_same = match (sent, &answer) {
+            (None, None) => true,
+            (Some(end), Some(text)) => is_end(end, text, ty),
+            _ => false,
+        };
+        if !is_same {
+            let sent = sent.as_ref().map_or("nothing".into(), |end| end_text(end, ty));
+            wrong.push(format!("'{name}': the {what} value sent is {sent}, there it is {}", shown(&answer)));
+        }
+    }
+    if asked.sum.is_some() {
+        let answer = answers.next().flatten();
+        let text = answer.clone().unwrap_or_else(|| "0".into());
+        let (is_same, sent) = match sent.sum {
+            Some(sum) => (units(&text, scale(ty)) == Some(sum), unit_text(sum, ty)),
+            None if matches!(sent.low, Some(End::Float(_))) => {
+                // Adding n numbers in any order errs by at most n times the last place of their size.
+                let most = sent.values as f64 * f64::EPSILON * sent.float_size;
+                let is_same = text.parse::<f64>().is_ok_and(|sum| (sum - sent.float_sum).abs() <= most);
+                (is_same || !sent.float_size.is_finite(), sent.float_sum.to_string())
+            }
+            // It was too large for 128 bits.
+            None => (true, String::new()),
+        };
+        compared += 1;
+        if !is_same {
+            wrong.push(format!("'{name}': the sum of what was sent is {sent}, there it is {}", shown(&answer)));
+        }
+    }
+    if wrong.is_empty() { Ok(compared) } else { Err(wrong) }
+}
+
+/// Digits after the mark of the numbers of a type.
+fn scale(ty: Type) -> u8 {
+    match ty {
+        Type::Decimal { scale, .. } => scale,
+        _ => 0,
+    }
+}
+
+/// A decimal number in units of a scale; `None` where it is none, or finer than that.
+fn units(text: &str, scale: u8) -> Option<i128> {
+    let (whole, fraction) = text.trim().split_once('.').unwrap_or((text.trim(), ""));
+    let fraction = fraction.trim_end_matches('0');
+    if fraction.len() > usize::from(scale) {
+        return None;
+    }
+    format!("{whole}{fraction:0<width$}", width = usize::from(scale)).parse().ok()
+}
+
+fn unit_text(units: i128, ty: Type) -> String {
+    typhos_core::readings::Decimal { mantissa: units, scale: scale(ty) }.to_string()
+}
+
+fn is_end(end: &End, text: &str, ty: Type) -> bool {
+    match end {
+        End::Int(int) => units(text, scale(ty)) == Some(*int),
+        End::Float(float) if ty == Type::Float32 => {
+            text.parse::<f64>().is_ok_and(|answer| answer as f32 == *float as f32)
+        }
+        End::Float(float) => text.parse::<f64>().is_ok_and(|answer| answer == *float),
+        End::Bytes(_) => end_text(end, ty) == text,
+    }
+}
+
+fn end_text(end: &End, ty: Type) -> String {
+    match end {
+        End::Int(int) => unit_text(*int, ty),
+        End::Float(float) => float.to_string(),
+        End::Bytes(bytes) if ty == Type::Uuid => {
+            let bytes = bytes.as_slice().try_into().expect("a UUID has sixteen bytes");
+            typhos_core::readings::uuid_text(bytes)
+        }
+        End::Bytes(bytes) => String::from_utf8_lossy(bytes).into_owned(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use arrow_array::{Float64Array, Int32Array, StringArray};
+    use std::sync::Arc;
+
+    fn facts(array: ArrayRef) -> ColumnFacts {
+        let mut facts = Facts::new(1).columns.remove(0);
+        facts.add(&array);
+        facts
+    }
+
+    fn all(answers: [&str; 4]) -> impl Iterator<Item = Option<String>> {
+        answers.map(|answer| Some(answer.to_owned())).into_iter()
+    }
+
+    fn asked() -> Asked {
+        Asked { low: Some("min".into()), high: Some("max".into()), sum: Some("sum".into()) }
+    }
+
+    #[test]
+    fn every_difference_is_named() {
+        let sent = facts(Arc::new(Int32Array::from(vec![Some(-5), None, Some(7), Some(1)])));
+        let ty = Type::Decimal { precision: 5, scale: 2 };
+        let same = compare("n", ty, &sent, &asked(), &mut all(["3", "-0.05", "0.070", "0.03"]));
+        assert_eq!(same, Ok(4));
+        for (at, wrong, want) in [
+            (0, "2", "3 values were sent, 2 are there"),
+            (1, "-0.06", "the smallest value sent is -0.05, there it is -0.06"),
+            (2, "0.071", "the largest value sent is 0.07, there it is 0.071"),
+            (3, "0.04", "the sum of what was sent is 0.03, there it is 0.04"),
+        ] {
+            let mut answers = ["3", "-0.05", "0.07", "0.03"];
+            answers[at] = wrong;
+            let found = compare("n", ty, &sent, &asked(), &mut all(answers)).unwrap_err();
+            assert!(found.len() == 1 && found[0].contains(want), "{found:?}");
+        }
+    }
+
+    #[test]
+    fn facts_merge_to_the_facts_of_all() {
+        let texts = ["Holm", "", "Sund", "Å", "z"];
+        let whole = facts(Arc::new(StringArray::from(texts.to_vec())));
+        for cut in 0..=texts.len() {
+            let mut merged = facts(Arc::new(StringArray::from(texts[..cut].to_vec())));
+            merged.merge(facts(Arc::new(StringArray::from(texts[cut..].to_vec()))));
+            assert_eq!(merged, whole);
+        }
+        assert_eq!((whole.values, whole.sum), (5, Some(11)));
+        assert_eq!(whole.high, Some(End::Bytes("Å".as_bytes().to_vec())));
+    }
+
+    #[test]
+    fn the_order_of_adding_floats_makes_no_difference() {
+        let sent = facts(Arc::new(Float64Array::from(vec![1e16, 1.0, -1e16, 0.1])));
+        let ask = asked();
+        let ty = Type::Float64;
+        for sum in ["1.1", "0", "2.1"] {
+            let same = compare("f", ty, &sent, &ask, &mut all(["4", "-1e16", "10000000000000000", sum]));
+            assert_eq!(same, Ok(4), "{sum}");
+        }
+        let other = compare("f", ty, &sent, &ask, &mut all(["4", "-1e16", "1e16", "1000"]));
+        assert!(other.is_err());
+    }
+}

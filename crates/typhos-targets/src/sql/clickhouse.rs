@@ -1,0 +1,221 @@
+//! The SQL of ClickHouse.
+
+use typhos_core::schema::{ColumnDecl, IntType, TimeUnit, Type};
+
+use super::{Language, Order, Stored, counted_in, digits, per_second};
+use crate::proof::Asked;
+
+/// ClickHouse of some version; newer types are used only where it has them.
+#[derive(Debug, Clone, Copy)]
+pub struct ClickHouse {
+    /// Year and number of the version.
+    pub version: (u32, u32),
+}
+
+/// The versions that brought a type.
+const BOOL: (u32, u32) = (22, 3);
+const DATE32: (u32, u32) = (21, 9);
+const DATETIME64: (u32, u32) = (20, 4);
+const COLUMN_COMMENTS: (u32, u32) = (20, 1);
+
+impl ClickHouse {
+    /// A version that has all types used here.
+    pub fn newest() -> ClickHouse {
+        ClickHouse { version: (24, 8) }
+    }
+
+    pub(crate) fn has_bool(self) -> bool {
+        self.version >= BOOL
+    }
+
+    pub(crate) fn has_date32(self) -> bool {
+        self.version >= DATE32
+    }
+
+    pub(crate) fn has_datetime64(self) -> bool {
+        self.version >= DATETIME64
+    }
+}
+
+fn escaped(text: &str, quote: char) -> String {
+    let text = text.replace('\\', "\\\\").replace(quote, &format!("\\{quote}"));
+    format!("{quote}{}{quote}", text.replace('\0', "\\0"))
+}
+
+impl Language for ClickHouse {
+    fn name(&self) -> &'static str {
+        "ClickHouse"
+    }
+
+    fn identifier(&self, name: &str) -> String {
+        escaped(name, '`')
+    }
+
+    fn literal(&self, text: &str) -> String {
+        escaped(text, '\'')
+    }
+
+    fn longest_name(&self) -> Option<(usize, bool)> {
+        None
+    }
+
+    fn stored(&self, _table: &str, column: &ColumnDecl) -> Stored {
+        match column.ty {
+            Type::Bool if self.has_bool() => Stored::new("Bool"),
+            Type::Bool => Stored::new("UInt8").note("as 0 and 1: this version has no booleans"),
+            Type::Int(int) => Stored::new(match int {
+                IntType::Int8 => "Int8",
+                IntType::Int16 => "Int16",
+                IntType::Int32 => "Int32",
+                IntType::Int64 => "Int64",
+                IntType::UInt8 => "UInt8",
+                IntType::UInt16 => "UInt16",
+                IntType::UInt32 => "UInt32",
+                IntType::UInt64 => "UInt64",
+            }),
+            Type::Float32 => Stored::new("Float32"),
+            Type::Float64 => Stored::new("Float64"),
+            Type::Decimal { precision, scale } => Stored::new(format!("Decimal({precision},{scale})")),
+            Type::Text { most: None } => Stored::new("String"),
+            Type::Text { most: Some(_) } => {
+                Stored::new("String").note("as String, which has no most characters")
+            }
+            Type::Lowcard => Stored::new("LowCardinality(String)"),
+            Type::Category if fits_enum(&column.values) => {
+                let width = if column.values.len() <= 127 { 8 } else { 16 };
+                let values = column.values.iter().enumerate();
+                let values: Vec<_> =
+                    values.map(|(at, value)| format!("{} = {}", self.literal(value), at + 1)).collect();
+                Stored::new(format!("Enum{width}({})", values.join(", ")))
+            }
+            Type::Category => Stored::new("LowCardinality(String)")
+                .note("as LowCardinality(String): an enumeration cannot hold all of its values"),
+            Type::Date if self.has_date32() => Stored::new("Date32"),
+            Type::Date => Stored::new("Date")
+                .note("as Date; a day before 1970 or after 2105 stops the load"),
+            Type::Time(unit) => {
+                let ty = match unit {
+                    TimeUnit::Second | TimeUnit::Milli => "UInt32",
+                    TimeUnit::Micro | TimeUnit::Nano => "UInt64",
+                };
+                Stored::new(ty).note(counted_in(unit, "midnight", self.name()))
+            }
+            Type::Timestamp { unit, utc } => {
+                let zoneless = if utc { "" } else { ": wall-clock times are kept as if they were in UTC" };
+                if self.has_datetime64() {
+                    let stored = Stored::new(format!("DateTime64({}, 'UTC')", digits(unit)));
+                    return if utc { stored } else { stored.note(format!("as DateTime64 in UTC{zoneless}")) };
+                }
+                match unit {
+                    TimeUnit::Second => Stored::new("DateTime('UTC')").note(format!(
+                        "as DateTime, where a time before 1970 or after 2105 stops the load{zoneless}"
+                    )),
+                    _ => Stored::new("Int64").note(counted_in(unit, "1970", self.name())),
+                }
+            }
+            Type::Uuid => Stored::new("UUID"),
+            Type::Ip => Stored::new("String").note("as String, as it was written"),
+            Type::Json => Stored::new("String").note("as String, as it was written"),
+            Type::Geopoint => Stored::new("String").note("as String: latitude, comma, longitude"),
+        }
+    }
+
+    fn nullable(&self, ty: &str, is_nullable: bool) -> String {
+        match (is_nullable, ty.strip_prefix("LowCardinality(").and_then(|ty| ty.strip_suffix(')'))) {
+            (false, _) => ty.to_owned(),
+            (true, Some(inner)) => format!("LowCardinality(Nullable({inner}))"),
+            (true, None) => format!("Nullable({ty})"),
+        }
+    }
+
+    fn column_comment(&self, comment: &str) -> Option<String> {
+        (self.version >= COLUMN_COMMENTS).then(|| format!(" COMMENT {}", self.literal(comment)))
+    }
+
+    fn key(&self, _columns: &[String]) -> Option<String> {
+        // It is part of the order below, and promises nothing.
+        None
+    }
+
+    fn keeps_order(&self) -> bool {
+        true
+    }
+
+    fn tail(&self, order: &Order) -> String {
+        let columns = if order.sort.is_empty() { &order.key } else { &order.sort };
+        if columns.is_empty() {
+            " ENGINE = MergeTree() ORDER BY tuple()".into()
+        } else {
+            format!(" ENGINE = MergeTree() ORDER BY ({})", columns.join(", "))
+        }
+    }
+
+    fn begin(&self) -> &'static str {
+        // There are no transactions; a single insertion is the last step.
+        "SELECT 1"
+    }
+
+    fn is_there(&self, table: &str, key: &[(String, String)]) -> String {
+        let columns: Vec<_> = key.iter().map(|(column, _)| column.as_str()).collect();
+        let values: Vec<_> = key.iter().map(|(_, value)| value.trim_start_matches("s.")).collect();
+        format!("({}) IN (SELECT {} FROM {table})", values.join(", "), columns.join(", "))
+    }
+
+    fn update(
+        &self,
+        _table: &str,
+        _stage: &str,
+        _changed: &[(String, String)],
+        _key: &[(String, String)],
+    ) -> Option<String> {
+        None
+    }
+
+    fn asked(&self, ty: Type, column: &str) -> Asked {
+        let both = |of: &dyn Fn(&str) -> String, sum: Option<String>| Asked {
+            low: Some(of("min")),
+            high: Some(of("max")),
+            sum,
+        };
+        let plain = |fold: &str| format!("{fold}({column})");
+        let bytes = Some(format!("sum(length({column}))"));
+        match ty {
+            Type::Bool => Asked { sum: Some(format!("sum(toUInt8({column}))")), ..Asked::default() },
+            // Sums of integers have 64 bits and go round.
+            Type::Int(_) => both(&plain, Some(format!("sum(toDecimal128({column}, 0))"))),
+            Type::Decimal { scale, .. } => {
+                both(&plain, Some(format!("sum(toDecimal128({column}, {scale}))")))
+            }
+            Type::Float32 | Type::Float64 => {
+                both(&|fold| format!("{fold}({column})"), Some(format!("sum(toFloat64({column}))")))
+            }
+            Type::Text { .. } | Type::Ip | Type::Json => both(&plain, bytes),
+            Type::Lowcard => both(&plain, bytes),
+            Type::Category => Asked {
+                sum: Some(format!("sum(length(toString({column})))")),
+                ..Asked::default()
+            },
+            Type::Date => both(&|fold| format!("toInt32({fold}({column}))"), None),
+            Type::Time(_) => both(&plain, None),
+            Type::Timestamp { unit, .. } if self.has_datetime64() => {
+                let per = per_second(unit);
+                let name = match unit {
+                    TimeUnit::Second => return both(&|fold| format!("toInt64({fold}({column}))"), None),
+                    TimeUnit::Milli => "Milli",
+                    TimeUnit::Micro => "Micro",
+                    TimeUnit::Nano => "Nano",
+                };
+                let _ = per;
+                both(&|fold| format!("toUnixTimestamp64{name}({fold}({column}))"), None)
+            }
+            Type::Timestamp { .. } => both(&|fold| format!("toInt64({fold}({column}))"), None),
+            Type::Uuid => Asked::default(),
+            Type::Geopoint => Asked::default(),
+        }
+    }
+}
+
+/// Whether an enumeration has room for the values.
+fn fits_enum(values: &[String]) -> bool {
+    values.len() <= 32_767
+}

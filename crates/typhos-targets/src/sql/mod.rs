@@ -1,0 +1,360 @@
+//! SQL: what a declaration becomes in the language of each database.
+//!
+//! A [`Language`] knows how names and texts are quoted, which type holds a declared column, and how a
+//! table is defined; [`define`] puts a definition together. [`held`] reads the other way: what a column
+//! that exists can hold. Nothing here talks to a server.
+
+mod clickhouse;
+pub(crate) mod held;
+mod mariadb;
+mod postgres;
+mod sqlite;
+mod standard;
+#[cfg(test)]
+mod tests;
+
+use typhos_core::columns::plain_text;
+use typhos_core::schema::{ColumnDecl, IntType, Schema, SortKey, TimeUnit, Type};
+
+use crate::proof::Asked;
+
+pub use clickhouse::ClickHouse;
+pub use mariadb::Mariadb;
+pub use postgres::Postgres;
+pub use sqlite::Sqlite;
+pub(crate) use sqlite::REAL_DIGITS;
+pub use standard::Standard;
+
+/// How a declared column is stored.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Stored {
+    /// The type, as the language spells it.
+    pub ty: String,
+    /// What every value has to meet, as an expression; the type alone would let more in.
+    pub check: Option<String>,
+    /// What is stored otherwise than declared.
+    pub note: Option<String>,
+    /// A statement that makes the type, where it is one of its own.
+    pub type_definition: Option<String>,
+}
+
+impl Stored {
+    fn new(ty: impl Into<String>) -> Stored {
+        Stored { ty: ty.into(), ..Stored::default() }
+    }
+
+    fn check(mut self, check: impl Into<String>) -> Stored {
+        self.check = Some(check.into());
+        self
+    }
+
+    fn note(mut self, note: impl Into<String>) -> Stored {
+        self.note = Some(note.into());
+        self
+    }
+}
+
+/// The SQL of a database.
+pub trait Language: Send + Sync {
+    /// What the database is called.
+    fn name(&self) -> &'static str;
+
+    /// A name in quotes, so that no name can be anything else.
+    fn identifier(&self, name: &str) -> String;
+
+    /// A text as a literal, so that no text can be anything else.
+    fn literal(&self, text: &str) -> String;
+
+    /// The most that a name may have: characters or, where `bytes` says so, bytes.
+    fn longest_name(&self) -> Option<(usize, bool)>;
+
+    /// Whether names that differ in letter case only are the same.
+    fn ignores_case(&self) -> bool {
+        false
+    }
+
+    /// How a column of the table is stored.
+    fn stored(&self, table: &str, column: &ColumnDecl) -> Stored;
+
+    /// What the check of a column is called, where it is not to be named after a table beside.
+    fn check_name(&self, _table: &str, _column: &str) -> Option<String> {
+        None
+    }
+
+    /// The type of a column in a definition: with what the language says of nulls.
+    fn nullable(&self, ty: &str, is_nullable: bool) -> String {
+        format!("{ty}{}", if is_nullable { "" } else { " NOT NULL" })
+    }
+
+    /// What stands behind a column for its comment, where the language has such a place.
+    fn column_comment(&self, _comment: &str) -> Option<String> {
+        None
+    }
+
+    /// A statement that comments on a column, where the language has one.
+    fn comment_statement(&self, _table: &str, _column: &str, _comment: &str) -> Option<String> {
+        None
+    }
+
+    /// The key, as a line of a definition.
+    fn key(&self, columns: &[String]) -> Option<String> {
+        Some(format!("PRIMARY KEY ({})", columns.join(", ")))
+    }
+
+    /// What stands behind the columns of a definition.
+    fn tail(&self, _order: &Order) -> String {
+        String::new()
+    }
+
+    /// Whether rows stay in the order of [`tail`](Self::tail).
+    fn keeps_order(&self) -> bool {
+        false
+    }
+
+    /// A value as one of the type of an existing column.
+    fn cast(&self, value: &str, _ty: &str) -> String {
+        value.to_owned()
+    }
+
+    /// The statement that begins a transaction.
+    fn begin(&self) -> &'static str {
+        "BEGIN"
+    }
+
+    /// Whether a row of a staged table `s` is in a table, by pairs of a key column there and a value here.
+    fn is_there(&self, table: &str, key: &[(String, String)]) -> String {
+        let equal: Vec<_> = key.iter().map(|(column, value)| format!("t.{column} = {value}")).collect();
+        format!("EXISTS (SELECT 1 FROM {table} t WHERE {})", equal.join(" AND "))
+    }
+
+    /// The beginning of a statement that adds rows.
+    fn insert(&self, table: &str, columns: &str) -> String {
+        format!("INSERT INTO {table} ({columns})")
+    }
+
+    /// The statement that gives rows of a table the values of the rows of a staged one that have their key;
+    /// `None` where the database has no such statement.
+    fn update(
+        &self,
+        table: &str,
+        stage: &str,
+        changed: &[(String, String)],
+        key: &[(String, String)],
+    ) -> Option<String> {
+        let set: Vec<_> = changed.iter().map(|(column, value)| format!("{column} = {value}")).collect();
+        let equal: Vec<_> = key.iter().map(|(column, value)| format!("t.{column} = {value}")).collect();
+        Some(format!("UPDATE {table} AS t SET {} FROM {stage} s WHERE {}", set.join(", "), equal.join(" AND ")))
+    }
+
+    /// What can be asked about the values of a column that is stored as this language stores it;
+    /// `column` is its name in quotes.
+    fn asked(&self, ty: Type, column: &str) -> Asked;
+}
+
+/// By what rows are ordered and found.
+#[derive(Debug, Clone, Default)]
+pub struct Order {
+    /// The key, in quotes.
+    pub key: Vec<String>,
+    /// Columns that rows are sorted by, in quotes, as long as they are ascending and never null.
+    pub sort: Vec<String>,
+}
+
+impl Order {
+    /// The order a schema declares.
+    pub fn of(schema: &Schema, language: &dyn Language) -> Order {
+        let layout = &schema.layout;
+        let is_plain = |key: &&SortKey| {
+            let column = schema.columns.iter().find(|column| column.name == key.column);
+            !key.descending && column.is_some_and(|column| column.required)
+        };
+        let quoted = |name: &String| language.identifier(name);
+        Order {
+            key: layout.key.iter().map(quoted).collect(),
+            sort: layout.sort.iter().take_while(is_plain).map(|key| quoted(&key.column)).collect(),
+        }
+    }
+}
+
+/// The languages that a table can be defined in.
+pub const LANGUAGES: [&str; 5] = ["postgres", "mariadb", "clickhouse", "sqlite", "sql"];
+
+/// The language of a name.
+pub fn language(name: &str) -> Option<Box<dyn Language>> {
+    Some(match name {
+        "postgres" => Box::new(Postgres),
+        "mariadb" => Box::new(Mariadb),
+        "clickhouse" => Box::new(ClickHouse::newest()),
+        "sqlite" => Box::new(Sqlite),
+        "sql" => Box::new(Standard),
+        _ => return None,
+    })
+}
+
+/// The statements that make a table.
+#[derive(Debug, Clone, Default)]
+pub struct Definition {
+    /// Statements that make types, one for each column that needs one.
+    pub types: Vec<String>,
+    /// The statement that makes the table.
+    pub table: String,
+    /// Statements that comment on columns.
+    pub comments: Vec<String>,
+}
+
+impl Definition {
+    /// All statements in the order they are to be executed.
+    pub fn statements(&self) -> impl Iterator<Item = &String> {
+        self.types.iter().chain([&self.table]).chain(&self.comments)
+    }
+}
+
+/// How a table is named: in quotes, and perhaps inside a schema of the database.
+pub fn qualified(language: &dyn Language, schema: Option<&str>, table: &str) -> String {
+    let table = language.identifier(table);
+    match schema {
+        Some(schema) => format!("{}.{table}", language.identifier(schema)),
+        None => table,
+    }
+}
+
+/// Defines a table `name`, which is said as [`qualified`] says it, for the columns of a schema.
+/// `table` is the plain name that types are named after.
+pub fn define(language: &dyn Language, schema: &Schema, name: &str, table: &str) -> Definition {
+    let mut definition = Definition::default();
+    let mut lines = Vec::new();
+    for column in &schema.columns {
+        let stored = language.stored(table, column);
+        let quoted = language.identifier(&column.name);
+        let is_nullable = !column.required && !schema.layout.key.contains(&column.name);
+        let mut line = format!("  {quoted} {}", language.nullable(&stored.ty, is_nullable));
+        if let Some(default) = default_literal(language, column) {
+            line.push_str(&format!(" DEFAULT {default}"));
+        }
+        if let Some(check) = &stored.check {
+            if let Some(name) = language.check_name(table, &column.name) {
+                line.push_str(&format!(" CONSTRAINT {name}"));
+            }
+            line.push_str(&format!(" CHECK ({check})"));
+        }
+        let comment = column.comment.as_deref();
+        line.extend(comment.and_then(|comment| language.column_comment(comment)));
+        lines.push(line);
+        definition.types.extend(stored.type_definition);
+        let statement = |comment| language.comment_statement(name, &quoted, comment);
+        definition.comments.extend(comment.and_then(statement));
+    }
+    let order = Order::of(schema, language);
+    if !order.key.is_empty() {
+        lines.extend(language.key(&order.key).map(|key| format!("  {key}")));
+    }
+    definition.table =
+        format!("CREATE TABLE {name} (\n{}\n){}", lines.join(",\n"), language.tail(&order));
+    definition
+}
+
+fn default_literal(language: &dyn Language, column: &ColumnDecl) -> Option<String> {
+    let text = plain_text(column, column.default.as_deref()?)?;
+    let is_bare = column.ty.is_number();
+    Some(if is_bare { text } else { language.literal(&text) })
+}
+
+/// What is stored otherwise than declared, a sentence for each such column.
+pub fn notes(language: &dyn Language, schema: &Schema, table: &str) -> Vec<String> {
+    let note = |column: &ColumnDecl| {
+        let note = language.stored(table, column).note?;
+        Some(format!("'{}' is stored {note}", column.name))
+    };
+    schema.columns.iter().filter_map(note).collect()
+}
+
+/// A definition as a script: every statement with its end, notes and comments as comments.
+pub fn script(language: &dyn Language, schema: &Schema, table: &str) -> String {
+    let name = language.identifier(table);
+    let definition = define(language, schema, &name, table);
+    let mut text = format!("-- Table {} for {}.\n", one_line(table), language.name());
+    for note in notes(language, schema, table) {
+        text.push_str(&format!("-- Note: {}.\n", one_line(&note)));
+    }
+    let inline = language.column_comment("x").is_some();
+    let stated = language.comment_statement("t", "c", "x").is_some();
+    if !inline && !stated {
+        for column in &schema.columns {
+            if let Some(comment) = &column.comment {
+                text.push_str(&format!("-- {}: {}\n", one_line(&column.name), one_line(comment)));
+            }
+        }
+    }
+    for statement in definition.statements() {
+        text.push_str(&format!("{statement};\n"));
+    }
+    let sort = &schema.layout.sort;
+    if !sort.is_empty() && !language.keeps_order() {
+        let columns: Vec<_> = sort
+            .iter()
+            .map(|key| {
+                let desc = if key.descending { " DESC" } else { "" };
+                format!("{}{desc}", language.identifier(&key.column))
+            })
+            .collect();
+        let columns = columns.join(", ");
+        text.push_str(&format!(
+            "-- Rows are loaded in the order of {}, which this database does not keep. An index serves it:\n",
+            one_line(&columns)
+        ));
+        let index = language.identifier(&format!("{table}_sorted"));
+        text.push_str(&format!("CREATE INDEX {index} ON {name} ({columns});\n"));
+    }
+    text
+}
+
+/// A text that cannot end the comment it stands in.
+fn one_line(text: &str) -> String {
+    text.split(|c: char| c.is_control() || matches!(c, '\u{85}' | '\u{2028}' | '\u{2029}'))
+        .collect::<Vec<_>>()
+        .join(" ")
+}
+
+/// A text in quotes, those inside doubled.
+fn doubled(text: &str, quote: char) -> String {
+    let quoted = text.replace(quote, &format!("{quote}{quote}"));
+    format!("{quote}{quoted}{quote}")
+}
+
+/// The check that keeps an integer in its range.
+fn range_check(column: &str, int: IntType) -> String {
+    let (low, high) = int.range();
+    format!("{column} BETWEEN {low} AND {high}")
+}
+
+/// The check that keeps a text in its list.
+fn list_check(language: &dyn Language, column: &str, values: &[String]) -> String {
+    let values: Vec<_> = values.iter().map(|value| language.literal(value)).collect();
+    format!("{column} IN ({})", values.join(", "))
+}
+
+/// Digits of a second that a unit has.
+pub(crate) fn digits(unit: TimeUnit) -> u8 {
+    match unit {
+        TimeUnit::Second => 0,
+        TimeUnit::Milli => 3,
+        TimeUnit::Micro => 6,
+        TimeUnit::Nano => 9,
+    }
+}
+
+/// Why whole numbers stand for times of a unit that has no type.
+fn counted_in(unit: TimeUnit, since: &str, name: &str) -> String {
+    let unit = match unit {
+        TimeUnit::Second => "seconds",
+        TimeUnit::Milli => "milliseconds",
+        TimeUnit::Micro => "microseconds",
+        TimeUnit::Nano => "nanoseconds",
+    };
+    format!("as a whole number of {unit} since {since}: {name} has no type for them")
+}
+
+/// The power of ten that makes seconds units.
+fn per_second(unit: TimeUnit) -> u64 {
+    10u64.pow(u32::from(digits(unit)))
+}

@@ -1,0 +1,174 @@
+//! The SQL of PostgreSQL.
+
+use typhos_core::schema::{ColumnDecl, IntType, TimeUnit, Type};
+
+use super::{Language, Stored, counted_in, digits, doubled, list_check, per_second, range_check};
+use crate::proof::Asked;
+
+/// PostgreSQL, version 12 and later.
+#[derive(Debug, Clone, Copy)]
+pub struct Postgres;
+
+/// Most bytes of a name, and of a value of an enumeration.
+const NAME_BYTES: usize = 63;
+
+/// Most characters of `varchar(N)`.
+const MOST_CHARACTERS: u32 = 10_485_760;
+
+impl Postgres {
+    /// The name of the type that holds the values of a category.
+    fn type_name(table: &str, column: &str) -> String {
+        let mut name = format!("{table}_{column}");
+        if name.len() > NAME_BYTES {
+            // Cut, with a few letters that depend on all of it, so that two such names differ.
+            let tail = format!("_{:08x}", twox_hash::XxHash3_64::oneshot(name.as_bytes()) as u32);
+            name.truncate(name.floor_char_boundary(NAME_BYTES - tail.len()));
+            name.push_str(&tail);
+        }
+        name
+    }
+}
+
+impl Language for Postgres {
+    fn name(&self) -> &'static str {
+        "PostgreSQL"
+    }
+
+    fn identifier(&self, name: &str) -> String {
+        doubled(name, '"')
+    }
+
+    fn literal(&self, text: &str) -> String {
+        // With an E in front a backslash means itself when doubled, whatever the server is set to.
+        if text.contains('\\') {
+            format!(" E{}", doubled(&text.replace('\\', "\\\\"), '\''))
+        } else {
+            doubled(text, '\'')
+        }
+    }
+
+    fn longest_name(&self) -> Option<(usize, bool)> {
+        Some((NAME_BYTES, true))
+    }
+
+    fn stored(&self, table: &str, column: &ColumnDecl) -> Stored {
+        let quoted = self.identifier(&column.name);
+        let bounded = |ty: &str, int: IntType, note: &str| {
+            Stored::new(ty).check(range_check(&quoted, int)).note(note)
+        };
+        match column.ty {
+            Type::Bool => Stored::new("boolean"),
+            Type::Int(int) => match int {
+                IntType::Int8 => bounded("smallint", int, "as smallint with a check: 8 bits have no type"),
+                IntType::UInt8 => bounded("smallint", int, "as smallint with a check: 8 bits have no type"),
+                IntType::Int16 => Stored::new("smallint"),
+                IntType::UInt16 => bounded("integer", int, "as integer with a check: integers have signs"),
+                IntType::Int32 => Stored::new("integer"),
+                IntType::UInt32 => bounded("bigint", int, "as bigint with a check: integers have signs"),
+                IntType::Int64 => Stored::new("bigint"),
+                IntType::UInt64 => {
+                    bounded("numeric(20,0)", int, "as numeric(20,0) with a check: integers have signs")
+                }
+            },
+            Type::Float32 => Stored::new("real"),
+            Type::Float64 => Stored::new("double precision"),
+            Type::Decimal { precision, scale } => Stored::new(format!("numeric({precision},{scale})")),
+            Type::Text { most: Some(most) } if most <= MOST_CHARACTERS => {
+                Stored::new(format!("varchar({most})"))
+            }
+            Type::Text { most: Some(most) } => {
+                Stored::new("text").check(format!("char_length({quoted}) <= {most}"))
+            }
+            Type::Text { most: None } => Stored::new("text"),
+            Type::Lowcard => Stored::new("text").note("as text: there is no dictionary type"),
+            Type::Category if column.values.iter().all(|value| value.len() <= NAME_BYTES) => {
+                let name = self.identifier(&Postgres::type_name(table, &column.name));
+                let values: Vec<_> = column.values.iter().map(|value| self.literal(value)).collect();
+                Stored {
+                    type_definition: Some(format!("CREATE TYPE {name} AS ENUM ({})", values.join(", "))),
+                    ..Stored::new(name)
+                }
+            }
+            Type::Category => Stored::new("text")
+                .check(list_check(self, &quoted, &column.values))
+                .note("as text with a check: a value of an enumeration has at most 63 bytes"),
+            Type::Date => Stored::new("date"),
+            Type::Time(TimeUnit::Nano) => {
+                Stored::new("bigint").note(counted_in(TimeUnit::Nano, "midnight", self.name()))
+            }
+            Type::Time(unit) => Stored::new(format!("time({})", digits(unit))),
+            Type::Timestamp { unit: TimeUnit::Nano, .. } => Stored::new("bigint").note(format!(
+                "{}; with timestamp(us) and rounding = \"down\" it would be a timestamp",
+                counted_in(TimeUnit::Nano, "1970", self.name())
+            )),
+            Type::Timestamp { unit, utc: false } => Stored::new(format!("timestamp({})", digits(unit))),
+            Type::Timestamp { unit, utc: true } => Stored::new(format!("timestamptz({})", digits(unit))),
+            Type::Uuid => Stored::new("uuid"),
+            Type::Ip => Stored::new("inet"),
+            Type::Json => Stored::new("json"),
+            Type::Geopoint => {
+                Stored::new("point").note("as a point whose x is the longitude and whose y is the latitude")
+            }
+        }
+    }
+
+    fn check_name(&self, table: &str, column: &str) -> Option<String> {
+        Some(self.identifier(&Postgres::type_name(table, &format!("{column}_check"))))
+    }
+
+    fn comment_statement(&self, table: &str, column: &str, comment: &str) -> Option<String> {
+        Some(format!("COMMENT ON COLUMN {table}.{column} IS {}", self.literal(comment).trim_start()))
+    }
+
+    fn cast(&self, value: &str, ty: &str) -> String {
+        if ty.is_empty() { value.to_owned() } else { format!("{value}::{ty}") }
+    }
+
+    fn insert(&self, table: &str, columns: &str) -> String {
+        // Numbers that the server would give are those of the input, where it has them.
+        format!("INSERT INTO {table} ({columns}) OVERRIDING SYSTEM VALUE")
+    }
+
+    fn asked(&self, ty: Type, column: &str) -> Asked {
+        let both = |of: &dyn Fn(&str) -> String, sum: Option<String>| Asked {
+            low: Some(of("min")),
+            high: Some(of("max")),
+            sum,
+        };
+        let plain = |fold: &str| format!("{fold}({column})");
+        match ty {
+            Type::Bool => Asked { sum: Some(format!("sum({column}::int)")), ..Asked::default() },
+            Type::Int(_) | Type::Decimal { .. } | Type::Float64 => {
+                both(&plain, Some(format!("sum({column})")))
+            }
+            Type::Float32 => both(&plain, Some(format!("sum({column}::double precision)"))),
+            Type::Time(TimeUnit::Nano) | Type::Timestamp { unit: TimeUnit::Nano, .. } => {
+                both(&plain, Some(format!("sum({column})")))
+            }
+            Type::Text { .. } | Type::Lowcard => both(
+                &|fold| format!("{fold}({column} COLLATE \"C\")"),
+                Some(format!("sum(octet_length({column}))")),
+            ),
+            // The order of an enumeration is that of its list, which says nothing of bytes.
+            Type::Category => {
+                Asked { sum: Some(format!("sum(octet_length({column}::text))")), ..Asked::default() }
+            }
+            Type::Json => Asked { sum: Some(format!("sum(octet_length({column}::text))")), ..Asked::default() },
+            Type::Date => both(
+                &|fold| format!("{fold}({column}) - date '1970-01-01'"),
+                Some(format!("sum({column} - date '1970-01-01')")),
+            ),
+            Type::Time(unit) | Type::Timestamp { unit, .. } => {
+                let per = per_second(unit);
+                both(&|fold| format!("trunc(extract(epoch from {fold}({column})) * {per})"), None)
+            }
+            Type::Uuid => both(&|fold| format!("{fold}({column}::text COLLATE \"C\")"), None),
+            // Addresses are written in one way of several.
+            Type::Ip => Asked::default(),
+            Type::Geopoint => both(
+                &|fold| format!("{fold}({column}[1])"),
+                Some(format!("sum({column}[1])")),
+            ),
+        }
+    }
+}

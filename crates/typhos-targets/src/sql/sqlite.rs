@@ -1,0 +1,106 @@
+//! The SQL of SQLite.
+
+use typhos_core::schema::{ColumnDecl, IntType, Type};
+
+use super::{Language, Order, Stored, doubled, list_check, range_check};
+use crate::proof::Asked;
+
+/// SQLite with strict tables: version 3.37 and later.
+#[derive(Debug, Clone, Copy)]
+pub struct Sqlite;
+
+/// The most digits of a decimal that a double keeps: those are stored as `REAL`.
+pub(crate) const REAL_DIGITS: u8 = 15;
+
+impl Language for Sqlite {
+    fn name(&self) -> &'static str {
+        "SQLite"
+    }
+
+    fn identifier(&self, name: &str) -> String {
+        doubled(name, '"')
+    }
+
+    fn literal(&self, text: &str) -> String {
+        doubled(text, '\'')
+    }
+
+    fn longest_name(&self) -> Option<(usize, bool)> {
+        None
+    }
+
+    fn ignores_case(&self) -> bool {
+        true
+    }
+
+    fn stored(&self, _table: &str, column: &ColumnDecl) -> Stored {
+        let quoted = self.identifier(&column.name);
+        let text = |note: &str| Stored::new("TEXT").note(note);
+        match column.ty {
+            Type::Bool => Stored::new("INTEGER")
+                .check(format!("{quoted} IN (0, 1)"))
+                .note("as 0 and 1: SQLite has no booleans"),
+            Type::Int(IntType::Int64) => Stored::new("INTEGER"),
+            Type::Int(IntType::UInt64) => Stored::new("INTEGER")
+                .check(format!("{quoted} >= 0"))
+                .note("as INTEGER; a value above 9223372036854775807 stops the load"),
+            Type::Int(int) => Stored::new("INTEGER").check(range_check(&quoted, int)),
+            Type::Float32 | Type::Float64 => Stored::new("REAL"),
+            Type::Decimal { precision, scale: 0 } if precision <= 18 => Stored::new("INTEGER"),
+            Type::Decimal { precision, .. } if precision <= REAL_DIGITS => Stored::new("REAL")
+                .note("as REAL, which keeps its digits: SQLite has no decimals"),
+            Type::Decimal { .. } => text("as TEXT, exactly: SQLite has no decimals"),
+            Type::Text { most: None } => Stored::new("TEXT"),
+            Type::Text { most: Some(most) } => {
+                Stored::new("TEXT").check(format!("length({quoted}) <= {most}"))
+            }
+            Type::Lowcard => Stored::new("TEXT"),
+            Type::Category => {
+                Stored::new("TEXT").check(list_check(self, &quoted, &column.values))
+            }
+            Type::Date | Type::Time(_) | Type::Timestamp { .. } => {
+                text("as TEXT in ISO 8601: SQLite has no dates")
+            }
+            Type::Uuid => text("as TEXT with hyphens: SQLite has no UUIDs"),
+            Type::Ip | Type::Json => Stored::new("TEXT"),
+            Type::Geopoint => text("as TEXT, latitude before longitude: SQLite has no points"),
+        }
+    }
+
+    fn tail(&self, _order: &Order) -> String {
+        " STRICT".into()
+    }
+
+    fn begin(&self) -> &'static str {
+        "BEGIN IMMEDIATE"
+    }
+
+    fn asked(&self, ty: Type, column: &str) -> Asked {
+        let both = |sum: Option<String>| Asked {
+            low: Some(format!("min({column})")),
+            high: Some(format!("max({column})")),
+            sum,
+        };
+        let bytes = Some(format!("sum(octet_length({column}))"));
+        match ty {
+            Type::Bool | Type::Int(_) => both(Some(format!("sum({column})"))),
+            Type::Float32 | Type::Float64 => both(Some(format!("sum({column})"))),
+            Type::Decimal { precision, scale } if precision <= REAL_DIGITS && scale > 0 => {
+                // Doubles, shown with as many digits as were declared.
+                let shown = |fold: &str| format!("printf('%.{scale}f', {fold}({column}))");
+                Asked { low: Some(shown("min")), high: Some(shown("max")), sum: None }
+            }
+            Type::Decimal { precision, scale: 0 } if precision <= 18 => both(None),
+            // Numbers as texts have another order.
+            Type::Decimal { .. } => Asked::default(),
+            Type::Text { .. } | Type::Lowcard | Type::Category | Type::Ip | Type::Json => both(bytes),
+            Type::Date => Asked {
+                low: Some(format!("cast(julianday(min({column})) - 2440587.5 as integer)")),
+                high: Some(format!("cast(julianday(max({column})) - 2440587.5 as integer)")),
+                sum: None,
+            },
+            Type::Time(_) | Type::Timestamp { .. } | Type::Geopoint => Asked::default(),
+            Type::Uuid => both(None),
+        }
+    }
+}

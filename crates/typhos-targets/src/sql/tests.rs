@@ -1,0 +1,148 @@
+//! Definitions in every language, and what fits into what exists.
+
+use super::held::{Held, bits, fits};
+use super::*;
+use typhos_core::schema::read;
+
+const SCHEMA: &str = r#"typhos = 1
+[columns]
+id = { type = "uint32", required = true } # the number on the paper; it's unique
+party = { type = "uint8", default = "1" }
+cabin = { type = "category", values = ["deck", "it's"] }
+route = { type = "lowcard", required = true }
+name = { type = "text(8)", default = "a'b" }
+at = { type = "timestamp(ns)", patterns = ["yyyy-MM-dd"] }
+"q\"`x" = { type = "decimal(6,2)" }
+[layout]
+key = ["id"]
+sort = ["route", "id desc"]
+"#;
+
+fn script_of(language: &str) -> String {
+    let schema = read(SCHEMA).unwrap_or_else(|wrong| panic!("{wrong:?}"));
+    script(super::language(language).unwrap().as_ref(), &schema, "tickets")
+}
+
+#[test]
+fn every_language_defines_the_table_in_its_own_way() {
+    for (language, wants) in [
+        (
+            "postgres",
+            &[
+                "CREATE TYPE \"tickets_cabin\" AS ENUM ('deck', 'it''s');",
+                "\"id\" bigint NOT NULL CONSTRAINT \"tickets_id_check\" CHECK (\"id\" BETWEEN 0 AND 4294967295)",
+                "\"party\" smallint DEFAULT 1",
+                "\"name\" varchar(8) DEFAULT 'a''b'",
+                "\"at\" bigint",
+                "\"q\"\"`x\" numeric(6,2)",
+                "PRIMARY KEY (\"id\")",
+                "COMMENT ON COLUMN \"tickets\".\"id\" IS 'the number on the paper; it''s unique';",
+                "CREATE INDEX \"tickets_sorted\" ON \"tickets\" (\"route\", \"id\" DESC);",
+                "-- Note: 'at' is stored as a whole number of nanoseconds since 1970",
+            ][..],
+        ),
+        (
+            "mariadb",
+            &[
+                "`id` int unsigned NOT NULL COMMENT 'the number on the paper; it''s unique'",
+                "`cabin` enum('deck', 'it''s')",
+                "`q\"``x` decimal(6,2)",
+                "PRIMARY KEY (`id`)",
+            ],
+        ),
+        (
+            "clickhouse",
+            &[
+                "`id` UInt32",
+                "`party` Nullable(UInt8) DEFAULT 1",
+                "`cabin` Nullable(Enum8('deck' = 1, 'it\\'s' = 2))",
+                "`route` LowCardinality(String)",
+                "ORDER BY (`route`)",
+                "`q\"\\`x` Nullable(Decimal(6,2))",
+            ],
+        ),
+        (
+            "sqlite",
+            &[
+                "-- id: the number on the paper; it's unique",
+                "\"party\" INTEGER DEFAULT 1 CHECK (\"party\" BETWEEN 0 AND 255)",
+                "\"cabin\" TEXT CHECK (\"cabin\" IN ('deck', 'it''s'))",
+                ") STRICT;",
+            ],
+        ),
+        (
+            "sql",
+            &[
+                "\"cabin\" varchar(4) CHECK (\"cabin\" IN ('deck', 'it''s'))",
+                "\"at\" timestamp(9)",
+                "\"route\" character large object NOT NULL",
+            ],
+        ),
+    ] {
+        let script = script_of(language);
+        for want in wants {
+            assert!(script.contains(want), "{language}: {want}\n{script}");
+        }
+    }
+    assert!(super::language("oracle of somewhere").is_none());
+}
+
+#[test]
+fn no_text_ends_a_comment_or_a_literal() {
+    let schema = read("typhos = 1\n[columns]\na = { type = 'text' } # x\n").unwrap();
+    let mut schema = schema;
+    schema.columns[0].comment = Some("x\n; DROP TABLE t; --\r'".into());
+    schema.columns[0].name = "a\n; DROP TABLE t; --".into();
+    for name in LANGUAGES {
+        let language = super::language(name).unwrap();
+        let script = script(language.as_ref(), &schema, "t\n; DROP TABLE t; --");
+        let comments = script.lines().filter(|line| line.starts_with("--"));
+        assert!(comments.count() >= 1);
+        for line in script.lines().filter(|line| line.trim_start().starts_with("; DROP")) {
+            // Only inside quotes may such a line stand: those of a name before it are still open.
+            let before = &script[..script.find(line).unwrap()];
+            let quote = language.identifier("x").chars().next().unwrap();
+            let code: String = before.lines().filter(|line| !line.starts_with("--")).collect();
+            let open = code.matches(quote).count() % 2 == 1 || code.matches('\'').count() % 2 == 1;
+            assert!(open, "{name}: {script}");
+        }
+    }
+}
+
+#[test]
+fn a_declared_column_fits_what_holds_all_its_values() {
+    let column = |keys: &str| {
+        let schema = read(&format!("typhos = 1\n[columns]\nx = {{ {keys} }}\n"));
+        schema.unwrap_or_else(|wrong| panic!("{wrong:?}")).columns.remove(0)
+    };
+    for (keys, held, want) in [
+        ("type = 'uint8'", bits(16, true), Ok(())),
+        ("type = 'uint16'", bits(16, true), Err("declare int16")),
+        ("type = 'int32'", Held::Decimal(Some((10, 0))), Ok(())),
+        ("type = 'int32'", Held::Decimal(Some((10, 2))), Err("it holds 8 digits before the mark")),
+        ("type = 'int64'", Held::Float(64), Err("rounded")),
+        ("type = 'decimal(6,2)'", Held::Decimal(Some((7, 3))), Ok(())),
+        ("type = 'decimal(6,2)'", Held::Decimal(Some((6, 3))), Err("declare decimal(6,3)")),
+        ("type = 'decimal(6,2)'", Held::Float(64), Ok(())),
+        ("type = 'decimal(20,2)'", Held::Float(64), Err("holds no decimal(20,2)")),
+        ("type = 'float64'", Held::Float(32), Err("declare float32")),
+        ("type = 'text'", Held::Text(Some(9)), Err("declare text(9)")),
+        ("type = 'text(9)'", Held::Text(Some(9)), Ok(())),
+        ("type = 'text(10)'", Held::Text(Some(9)), Err("these may have 10")),
+        ("type = 'lowcard'", Held::Text(Some(9)), Ok(())),
+        ("type = 'category', values = ['a', 'b']", Held::Listed(vec!["b".into(), "a".into()]), Ok(())),
+        ("type = 'category', values = ['a', 'b']", Held::Listed(vec!["a".into()]), Err("'b' first")),
+        ("type = 'timestamp(ms)', patterns = ['yyyy']", Held::Timestamp(0, None), Err("0 digits of a second")),
+        ("type = 'timestamp(s)', patterns = ['yyyy']", Held::Timestamp(6, Some(true)), Err("points in time")),
+        ("type = 'timestamp(s)', patterns = ['yyyy']", Held::Timestamp(6, Some(false)), Ok(())),
+        ("type = 'date', patterns = ['yyyy']", Held::Text(None), Ok(())),
+        ("type = 'uuid'", bits(64, true), Err("holds no uuid")),
+        ("type = 'bool'", bits(8, true), Ok(())),
+    ] {
+        match (fits(&column(keys), &held), want) {
+            (Ok(()), Ok(())) => {}
+            (Err(found), Err(want)) => assert!(found.contains(want), "{keys}: {found}"),
+            (found, want) => panic!("{keys} into {held:?}: {found:?}, not {want:?}"),
+        }
+    }
+}
