@@ -275,7 +275,10 @@ fn parse_misfit_limit(word: &str) -> Result<MisfitLimit, String> {
     match word.strip_suffix('%') {
         Some(percent) => {
             let percent = percent.trim().parse::<f64>().map_err(|_| wrong())?;
-            (0.0..=100.0).contains(&percent).then_some(MisfitLimit::Percent(percent)).ok_or_else(wrong)
+            (0.0..=100.0)
+                .contains(&percent)
+                .then_some(MisfitLimit::Percent(percent))
+                .ok_or_else(wrong)
         }
         None => word.parse().map(MisfitLimit::Count).map_err(|_| wrong()),
     }
@@ -283,7 +286,8 @@ fn parse_misfit_limit(word: &str) -> Result<MisfitLimit, String> {
 
 fn parse_part_size(word: &str) -> Result<u64, String> {
     let size = parse_size(word).filter(|bytes| *bytes >= 1 << 10);
-    size.map(|bytes| bytes as u64).ok_or_else(|| "use a size of 1 KiB at least, such as \"128 MiB\"".into())
+    size.map(|bytes| bytes as u64)
+        .ok_or_else(|| "use a size of 1 KiB at least, such as \"128 MiB\"".into())
 }
 
 fn parse_never(word: &str) -> Result<Never, String> {

@@ -83,9 +83,11 @@ impl Target for ArrowTarget {
         let schema = job.plan.schema();
         let side = WholeFile::create(&self.path, job.mode == Mode::Replace)?;
         let failed = |source| TargetError::Arrow { path: self.path.clone(), source };
-        let options = IpcWriteOptions::default().with_dictionary_handling(DictionaryHandling::Delta);
+        let options =
+            IpcWriteOptions::default().with_dictionary_handling(DictionaryHandling::Delta);
         let file = BufWriter::new(side.writer()?);
-        let writer = FileWriter::try_new_with_options(file, &job.plan.arrow(), options).map_err(failed)?;
+        let writer =
+            FileWriter::try_new_with_options(file, &job.plan.arrow(), options).map_err(failed)?;
         let open_sets = schema.columns.iter().enumerate();
         let open_sets = open_sets.filter(|(_, column)| column.ty == Type::Lowcard);
         let sink = ArrowSink {
@@ -168,7 +170,8 @@ impl Sink for ArrowSink {
             for (at, words) in &mut self.words {
                 columns[*at] = words.recode(&columns[*at]);
             }
-            let batch = RecordBatch::try_new(batch.schema(), columns).expect("the same columns, recoded");
+            let batch =
+                RecordBatch::try_new(batch.schema(), columns).expect("the same columns, recoded");
             self.writer.write(&batch).map_err(|error| self.failed(error))?;
         }
         Ok(())
@@ -179,8 +182,10 @@ impl Sink for ArrowSink {
         let proof = match &self.schema {
             None => Proof::Skipped,
             Some(schema) => {
-                let open = File::open(self.side.side_path()).map_err(TargetError::io(&self.path))?;
-                let reader = FileReader::try_new_buffered(open, None).map_err(|e| self.failed(e))?;
+                let open =
+                    File::open(self.side.side_path()).map_err(TargetError::io(&self.path))?;
+                let reader =
+                    FileReader::try_new_buffered(open, None).map_err(|e| self.failed(e))?;
                 let mut found = Facts::new(schema.columns.len());
                 for batch in reader {
                     found.add(&batch.map_err(|error| self.failed(error))?);

@@ -15,8 +15,8 @@ use typhos_core::schema::Schema;
 use typhos_core::text::Input;
 use typhos_core::wording::listed;
 
-use crate::load::LoadError;
 use crate::TargetError;
+use crate::load::LoadError;
 
 /// Fingerprints that are sorted in memory: 64 MiB of them.
 const IN_MEMORY: usize = (64 << 20) / ENTRY;
@@ -46,7 +46,13 @@ pub(crate) fn find_repeats(
     }
     let is_key = |name: &String| key.contains(name);
     let narrow = Schema {
-        columns: plan.schema().columns.iter().filter(|column| is_key(&column.name)).cloned().collect(),
+        columns: plan
+            .schema()
+            .columns
+            .iter()
+            .filter(|column| is_key(&column.name))
+            .cloned()
+            .collect(),
         ..plan.schema().clone()
     };
     // What is only looked at is not told as progress: the load is still to come.
@@ -192,7 +198,8 @@ impl Entries {
     /// The first pairs of equal fingerprints, by where the later one stands.
     fn repeats(mut self) -> Result<Vec<(Entry, Entry)>, TargetError> {
         self.held.sort_unstable();
-        let mut runs: Vec<Run> = self.runs.into_iter().map(|file| Run::File(BufReader::new(file))).collect();
+        let mut runs: Vec<Run> =
+            self.runs.into_iter().map(|file| Run::File(BufReader::new(file))).collect();
         runs.push(Run::Held(self.held.into_iter()));
         let mut heads = std::collections::BinaryHeap::new();
         for (at, run) in runs.iter_mut().enumerate() {
@@ -239,7 +246,8 @@ impl Run {
             Err(error) if error.kind() == std::io::ErrorKind::UnexpectedEof => return Ok(None),
             Err(error) => return Err(TargetError::io(&std::env::temp_dir())(error)),
         }
-        let long = |at: usize| u64::from_le_bytes(bytes[at..at + 8].try_into().expect("eight bytes"));
+        let long =
+            |at: usize| u64::from_le_bytes(bytes[at..at + 8].try_into().expect("eight bytes"));
         let file = u32::from_le_bytes(bytes[16..20].try_into().expect("four bytes"));
         Ok(Some((long(0), long(8), file, long(24))))
     }
@@ -254,7 +262,9 @@ mod tests {
         let mut entries = Entries::default();
         let entry = |key: u64, line: u64| (key.wrapping_mul(0x9e37_79b9_7f4a_7c15), key, 0, line);
         for part in 0..3 {
-            entries.add((0..1000).map(|n| entry(part * 1000 + n, part * 1000 + n)).collect()).unwrap();
+            entries
+                .add((0..1000).map(|n| entry(part * 1000 + n, part * 1000 + n)).collect())
+                .unwrap();
             entries.spill().unwrap();
         }
         entries.add(vec![entry(2500, 9000), entry(17, 8000), entry(9999, 8500)]).unwrap();

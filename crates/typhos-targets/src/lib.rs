@@ -44,8 +44,8 @@ use typhos_core::sorting::SortError;
 use typhos_core::text::{Input, InputError};
 use typhos_core::wording::listed;
 
-pub use parquet::Parts;
 pub use load::{Destination, LoadError, LoadOptions, LoadReport, MisfitLimit, load, plan};
+pub use parquet::Parts;
 pub use passwords::PASSWORD_VARIABLE;
 pub use place::{Place, Secret, ServerKind};
 pub use preflight::{Action, LeftColumn, LoadPlan, PlannedColumn, Problem};
@@ -165,7 +165,9 @@ pub enum TargetError {
         help: String,
     },
     /// A server lets the user in with a password only, and none is known.
-    #[error("{target} asks for the password of '{user}': set {PASSWORD_VARIABLE}, or use the file of passwords of its client")]
+    #[error(
+        "{target} asks for the password of '{user}': set {PASSWORD_VARIABLE}, or use the file of passwords of its client"
+    )]
     PasswordNeeded {
         /// Where it is.
         target: String,
@@ -268,8 +270,13 @@ pub enum TargetError {
 /// What a plan found, a line each, with what to do about it.
 fn problems(plan: &LoadPlan) -> String {
     let table = plan.table.as_ref().map_or(String::new(), |table| format!(" table '{table}'"));
-    let lines = plan.problems.iter().map(|problem| format!("\n  {}: {}", problem.what, problem.help));
-    format!("{}{table} cannot be loaded, and nothing was sent:{}", plan.target, lines.collect::<String>())
+    let lines =
+        plan.problems.iter().map(|problem| format!("\n  {}\n    → {}", problem.what, problem.help));
+    format!(
+        "{}{table} cannot be loaded, and nothing was sent:{}",
+        plan.target,
+        lines.collect::<String>()
+    )
 }
 
 fn shown_keys(keys: &[String], count: u64) -> String {

@@ -72,21 +72,17 @@ impl Destination {
                 visitor.visit(ParquetTarget { path: path.clone(), parts: *parts })
             }
             Destination::Arrow { path } => visitor.visit(ArrowTarget { path: path.clone() }),
-            Destination::Sqlite { path, table } => {
-                visitor.visit(TableTarget { session: SqliteSession::new(path)?, table: table.clone() })
-            }
+            Destination::Sqlite { path, table } => visitor
+                .visit(TableTarget { session: SqliteSession::new(path)?, table: table.clone() }),
             Destination::Server { place, table } => {
                 let table = table.clone();
                 match place.kind {
-                    ServerKind::Postgres => {
-                        visitor.visit(TableTarget { session: PostgresSession::connect(place)?, table })
-                    }
-                    ServerKind::Mariadb => {
-                        visitor.visit(TableTarget { session: MariadbSession::connect(place)?, table })
-                    }
-                    ServerKind::ClickHouse => {
-                        visitor.visit(TableTarget { session: ClickHouseSession::connect(place)?, table })
-                    }
+                    ServerKind::Postgres => visitor
+                        .visit(TableTarget { session: PostgresSession::connect(place)?, table }),
+                    ServerKind::Mariadb => visitor
+                        .visit(TableTarget { session: MariadbSession::connect(place)?, table }),
+                    ServerKind::ClickHouse => visitor
+                        .visit(TableTarget { session: ClickHouseSession::connect(place)?, table }),
                 }
             }
         }

@@ -21,9 +21,9 @@ pub(crate) fn find(place: &Place) -> Option<String> {
     }
     let home = std::env::var_os("HOME").map(PathBuf::from);
     let file = match place.kind {
-        ServerKind::Postgres => {
-            std::env::var_os("PGPASSFILE").map(PathBuf::from).or(home.map(|home| home.join(".pgpass")))
-        }
+        ServerKind::Postgres => std::env::var_os("PGPASSFILE")
+            .map(PathBuf::from)
+            .or(home.map(|home| home.join(".pgpass"))),
         ServerKind::Mariadb => home.map(|home| home.join(".my.cnf")),
         ServerKind::ClickHouse => home.map(|home| home.join(".clickhouse-client/config.xml")),
     };
@@ -55,7 +55,10 @@ fn of_lines(text: &str, place: &Place) -> Option<String> {
     text.lines().filter(|line| !line.starts_with('#')).map(fields).find_map(|fields| {
         let [patterns @ .., password] = &fields[..] else { return None };
         let is_here = patterns.len() == 4
-            && patterns.iter().zip(wanted).all(|(pattern, value)| pattern == "*" || pattern == value);
+            && patterns
+                .iter()
+                .zip(wanted)
+                .all(|(pattern, value)| pattern == "*" || pattern == value);
         is_here.then(|| password.clone())
     })
 }
@@ -71,7 +74,9 @@ fn of_options(text: &str) -> Option<String> {
             && key.trim() == "password"
         {
             let value = value.trim();
-            let inner = ['"', '\''].into_iter().find_map(|quote| value.strip_prefix(quote)?.strip_suffix(quote));
+            let inner = ['"', '\'']
+                .into_iter()
+                .find_map(|quote| value.strip_prefix(quote)?.strip_suffix(quote));
             return Some(inner.unwrap_or(value).to_owned());
         }
     }
@@ -82,8 +87,11 @@ fn of_options(text: &str) -> Option<String> {
 fn of_elements(text: &str) -> Option<String> {
     let (_, rest) = text.split_once("<password>")?;
     let (password, _) = rest.split_once("</password>")?;
-    let entities = [("&lt;", "<"), ("&gt;", ">"), ("&quot;", "\""), ("&apos;", "'"), ("&amp;", "&")];
-    Some(entities.iter().fold(password.trim().to_owned(), |text, (from, to)| text.replace(from, to)))
+    let entities =
+        [("&lt;", "<"), ("&gt;", ">"), ("&quot;", "\""), ("&apos;", "'"), ("&amp;", "&")];
+    Some(
+        entities.iter().fold(password.trim().to_owned(), |text, (from, to)| text.replace(from, to)),
+    )
 }
 
 #[cfg(test)]
@@ -93,7 +101,8 @@ mod tests {
     #[test]
     fn files_of_passwords_are_read_as_their_clients_read_them() {
         let place = Place::parse("postgres://anna@db:5433/ferry").unwrap().unwrap();
-        let file = "# old\nother:*:*:*:no\ndb:5432:*:anna:no\ndb:*:ferry:anna:a\\:b:c\n*:*:*:*:last\n";
+        let file =
+            "# old\nother:*:*:*:no\ndb:5432:*:anna:no\ndb:*:ferry:anna:a\\:b:c\n*:*:*:*:last\n";
         assert_eq!(of_lines(file, &place).as_deref(), Some("a:b:c"));
         assert_eq!(of_lines("db:1:x:y:z\nshort\n", &place), None);
         let options = "[mysqld]\npassword=no\n[client]\nuser = anna\npassword = \"a b\"\n";

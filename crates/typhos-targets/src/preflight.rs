@@ -104,7 +104,12 @@ pub(crate) struct Wanted<'w> {
 }
 
 /// Where the values of a column come from, in words.
-pub(crate) fn source_words(column: &ColumnDecl, at: usize, plan: &Plan, names: &[String]) -> String {
+pub(crate) fn source_words(
+    column: &ColumnDecl,
+    at: usize,
+    plan: &Plan,
+    names: &[String],
+) -> String {
     if let Some(Generate::RowNumber { start }) = column.generate {
         return format!("row number from {start}");
     }
@@ -112,7 +117,8 @@ pub(crate) fn source_words(column: &ColumnDecl, at: usize, plan: &Plan, names: &
     let sources: Vec<String> = plan.sources()[at].columns().iter().map(name).collect();
     match &column.from {
         Some(From::Several(_)) => {
-            let glue = column.glue.as_deref().map(|glue| format!(" '{glue}' ")).unwrap_or(", ".into());
+            let glue =
+                column.glue.as_deref().map(|glue| format!(" '{glue}' ")).unwrap_or(", ".into());
             sources.join(&glue)
         }
         _ => sources.concat(),
@@ -191,10 +197,14 @@ fn append(wanted: &Wanted<'_>, language: &dyn Language, existing: &Existing, pla
     for (at, column) in schema.columns.iter().enumerate() {
         let Some(there) = existing.columns.iter().find(|there| there.name == column.name) else {
             let help = match typhos_core::nearest(&column.name, names.iter().copied()) {
-                Some(near) => format!("did you mean '{near}'? A column is renamed with: {near} = {{ …, from = \"{}\" }}", column.name),
+                Some(near) => format!(
+                    "did you mean '{near}'? A column is renamed with: {near} = {{ …, from = \"{}\" }}",
+                    column.name
+                ),
                 None => "drop it from the schema, or add it to the table".into(),
             };
-            plan.problems.push(Problem::new(format!("the table has no column '{}'", column.name), help));
+            plan.problems
+                .push(Problem::new(format!("the table has no column '{}'", column.name), help));
             continue;
         };
         let is_key = schema.layout.key.contains(&column.name);
@@ -228,8 +238,14 @@ fn append(wanted: &Wanted<'_>, language: &dyn Language, existing: &Existing, pla
             Filled::Nobody if there.nullable => "null".into(),
             Filled::Nobody => {
                 plan.problems.push(Problem::new(
-                    format!("'{}' must not be null, has no default, and the schema does not fill it", there.name),
-                    format!("declare it, for example: {} = {{ type = …, from = \"…\" }}", there.name),
+                    format!(
+                        "'{}' must not be null, has no default, and the schema does not fill it",
+                        there.name
+                    ),
+                    format!(
+                        "declare it, for example: {} = {{ type = …, from = \"…\" }}",
+                        there.name
+                    ),
                 ));
                 continue;
             }
@@ -252,7 +268,10 @@ fn append(wanted: &Wanted<'_>, language: &dyn Language, existing: &Existing, pla
             Seen::Skip => "is skipped",
             Seen::Update => "updates the row there",
         };
-        plan.notes.push(format!("a row whose {} is in the table already {what}", typhos_core::wording::listed(key)));
+        plan.notes.push(format!(
+            "a row whose {} is in the table already {what}",
+            typhos_core::wording::listed(key)
+        ));
     }
 }
 
@@ -268,10 +287,10 @@ fn column_fits(column: &ColumnDecl, there: &ExistingColumn, same: &str, plan: &m
     }
     let is_same = there.ty.replace(' ', "").eq_ignore_ascii_case(&same.replace(' ', ""));
     if let (Err(why), false) = (fits(column, &there.held), is_same) {
-        let (what, help) = why.split_once("; ").map(|(what, help)| (what.to_owned(), help.to_owned())).unwrap_or((
-            why,
-            format!("declare a type that {} holds, or change the table", there.ty),
-        ));
+        let (what, help) =
+            why.split_once("; ").map(|(what, help)| (what.to_owned(), help.to_owned())).unwrap_or(
+                (why, format!("declare a type that {} holds, or change the table", there.ty)),
+            );
         plan.problems.push(Problem::new(format!("'{name}', which is {}, {what}", there.ty), help));
     }
     let may_be_absent = !column.required && column.default.is_none() && column.generate.is_none();
@@ -299,8 +318,14 @@ fn names_fit(language: &dyn Language, schema: &Schema, table: &str, problems: &m
             if length > most {
                 let unit = if in_bytes { "byte" } else { "character" };
                 problems.push(Problem::new(
-                    format!("the name of the {what} '{shown}' has {}", counted(length as u64, unit)),
-                    format!("names in {} have at most {most}; rename it in the schema", language.name()),
+                    format!(
+                        "the name of the {what} '{shown}' has {}",
+                        counted(length as u64, unit)
+                    ),
+                    format!(
+                        "names in {} have at most {most}; rename it in the schema",
+                        language.name()
+                    ),
                 ));
             }
         }
@@ -310,7 +335,10 @@ fn names_fit(language: &dyn Language, schema: &Schema, table: &str, problems: &m
         for column in &schema.columns {
             if !names.insert(column.name.to_lowercase()) {
                 problems.push(Problem::new(
-                    format!("'{}' stands beside a column whose name differs only in letter case", column.name),
+                    format!(
+                        "'{}' stands beside a column whose name differs only in letter case",
+                        column.name
+                    ),
                     format!("{} takes them for the same; rename one of them", language.name()),
                 ));
             }
@@ -346,7 +374,10 @@ pub(crate) fn plan_file(
     let mut problems = Vec::new();
     key_fits(schema, &mut problems);
     if exists && job.mode == Mode::Create {
-        problems.push(Problem::new("it exists already", "pass --mode replace to put this in its place"));
+        problems.push(Problem::new(
+            "it exists already",
+            "pass --mode replace to put this in its place",
+        ));
     }
     if job.mode == Mode::Append {
         problems.push(Problem::new(
@@ -362,15 +393,18 @@ pub(crate) fn plan_file(
         problems.push(Problem::new(format!("there is no folder {}", folder.display()), "make it"));
     }
     let arrow = job.plan.arrow();
-    let columns = schema.columns.iter().zip(arrow.fields()).enumerate().map(|(at, (column, field))| PlannedColumn {
-        name: column.name.clone(),
-        source: source_words(column, at, job.plan, job.input.names()),
-        declared: column.ty.to_string(),
-        stored: stored(field.data_type()),
-        nullable: !column.required,
-        is_key: schema.layout.key.contains(&column.name),
-        remark: default_words(column),
-    });
+    let columns =
+        schema.columns.iter().zip(arrow.fields()).enumerate().map(|(at, (column, field))| {
+            PlannedColumn {
+                name: column.name.clone(),
+                source: source_words(column, at, job.plan, job.input.names()),
+                declared: column.ty.to_string(),
+                stored: stored(field.data_type()),
+                nullable: !column.required,
+                is_key: schema.layout.key.contains(&column.name),
+                remark: default_words(column),
+            }
+        });
     LoadPlan {
         target: path.display().to_string(),
         server: Some(what.to_owned()),

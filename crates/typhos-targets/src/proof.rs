@@ -227,7 +227,11 @@ pub(crate) fn compare(
     let shown = |answer: &Option<String>| answer.clone().unwrap_or_else(|| "nothing".into());
     let count = answers.next().flatten();
     if count.as_deref().and_then(|n| n.parse::<u64>().ok()) != Some(sent.values) {
-        wrong.push(format!("'{name}': {} values were sent, {} are there", sent.values, shown(&count)));
+        wrong.push(format!(
+            "'{name}': {} values were sent, {} are there",
+            sent.values,
+            shown(&count)
+        ));
     }
     for (what, question, sent) in
         [("smallest", &asked.low, &sent.low), ("largest", &asked.high, &sent.high)]
@@ -244,7 +248,10 @@ pub(crate) fn compare(
         };
         if !is_same {
             let sent = sent.as_ref().map_or("nothing".into(), |end| end_text(end, ty));
-            wrong.push(format!("'{name}': the {what} value sent is {sent}, there it is {}", shown(&answer)));
+            wrong.push(format!(
+                "'{name}': the {what} value sent is {sent}, there it is {}",
+                shown(&answer)
+            ));
         }
     }
     if asked.sum.is_some() {
@@ -255,7 +262,8 @@ pub(crate) fn compare(
             None if matches!(sent.low, Some(End::Float(_))) => {
                 // Adding n numbers in any order errs by at most n times the last place of their size.
                 let most = sent.values as f64 * f64::EPSILON * sent.float_size;
-                let is_same = text.parse::<f64>().is_ok_and(|sum| (sum - sent.float_sum).abs() <= most);
+                let is_same =
+                    text.parse::<f64>().is_ok_and(|sum| (sum - sent.float_sum).abs() <= most);
                 (is_same || !sent.float_size.is_finite(), sent.float_sum.to_string())
             }
             // It was too large for 128 bits.
@@ -263,7 +271,10 @@ pub(crate) fn compare(
         };
         compared += 1;
         if !is_same {
-            wrong.push(format!("'{name}': the sum of what was sent is {sent}, there it is {}", shown(&answer)));
+            wrong.push(format!(
+                "'{name}': the sum of what was sent is {sent}, there it is {}",
+                shown(&answer)
+            ));
         }
     }
     if wrong.is_empty() { Ok(compared) } else { Err(wrong) }
@@ -372,7 +383,8 @@ mod tests {
         let ask = asked();
         let ty = Type::Float64;
         for sum in ["1.1", "0", "2.1"] {
-            let same = compare("f", ty, &sent, &ask, &mut all(["4", "-1e16", "10000000000000000", sum]));
+            let same =
+                compare("f", ty, &sent, &ask, &mut all(["4", "-1e16", "10000000000000000", sum]));
             assert_eq!(same, Ok(4), "{sum}");
         }
         let other = compare("f", ty, &sent, &ask, &mut all(["4", "-1e16", "1e16", "1000"]));

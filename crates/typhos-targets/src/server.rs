@@ -82,7 +82,8 @@ pub(crate) trait Session: Send + Sized + 'static {
     ) -> Result<Facts, TargetError>;
 
     /// Gives a table its name, in place of another one where there is one.
-    fn put_in_place(&mut self, stage: &str, table: &str, replaces: bool) -> Result<(), TargetError>;
+    fn put_in_place(&mut self, stage: &str, table: &str, replaces: bool)
+    -> Result<(), TargetError>;
 
     /// Numbers that the server gives go on behind those that were loaded.
     fn advance_numbers(&mut self, _table: &str, _column: &str) -> Result<(), TargetError> {
@@ -120,7 +121,10 @@ fn preflight<S: Session>(
     let (target, server) = (session.target(), session.server());
     let mut plan = plan_table(&wanted, session.language(), existing.as_ref(), target, server);
     let has_key = !job.plan.schema().layout.key.is_empty();
-    if plan.action == Action::Append && job.seen == Seen::Update && session.language().update("", "", &[], &[]).is_none() {
+    if plan.action == Action::Append
+        && job.seen == Seen::Update
+        && session.language().update("", "", &[], &[]).is_none()
+    {
         plan.problems.push(Problem::new(
             format!("{} updates no rows", session.language().name()),
             "pass --seen skip, or --mode replace",
@@ -242,7 +246,8 @@ impl Steps {
         let staged = self.staged_schema(session.language());
         let mut definition = sql::define(session.language(), &staged, &stage, &self.table);
         if whole && self.action == Action::Append {
-            definition.table = definition.table.replacen("CREATE TABLE", "CREATE TEMPORARY TABLE", 1);
+            definition.table =
+                definition.table.replacen("CREATE TABLE", "CREATE TEMPORARY TABLE", 1);
         }
         session.make_types(&definition)?;
         session.execute(&definition.table)?;
@@ -313,7 +318,11 @@ impl Steps {
             wrong.push(format!("{} rows were sent, {there} are there", sent.rows));
         }
         if !wrong.is_empty() || !self.is_proven {
-            return if wrong.is_empty() { Ok(Proof::Skipped) } else { Err(self.unproven(session, wrong)) };
+            return if wrong.is_empty() {
+                Ok(Proof::Skipped)
+            } else {
+                Err(self.unproven(session, wrong))
+            };
         }
         let mut facts = 1;
         let columns: Vec<_> = staged.columns.iter().zip(&sent.columns).collect();
@@ -330,7 +339,8 @@ impl Steps {
                 questions.push(format!("count({})", session.language().identifier(&column.name)));
                 questions.extend(asked.questions().cloned());
             }
-            let answers = session.query(&format!("SELECT {} FROM {stage}", questions.join(", ")))?;
+            let answers =
+                session.query(&format!("SELECT {} FROM {stage}", questions.join(", ")))?;
             let mut answers = answers.into_iter().next().unwrap_or_default().into_iter();
             for ((column, sent), asked) in columns.iter().zip(&asked) {
                 match compare(&column.name, column.ty, sent, asked, &mut answers) {
@@ -347,7 +357,10 @@ impl Steps {
     }
 
     fn unproven<S: Session>(&self, session: &S, differences: Vec<String>) -> TargetError {
-        TargetError::Unproven { target: format!("{} table '{}'", session.target(), self.table), differences }
+        TargetError::Unproven {
+            target: format!("{} table '{}'", session.target(), self.table),
+            differences,
+        }
     }
 
     /// Keys that come twice in what was sent, where that was a stream: of it nobody knows the lines.
@@ -380,7 +393,8 @@ impl Steps {
         let language = session.language();
         let there = self.existing.as_ref().map_or(&[][..], |existing| &existing.columns);
         let staged = |name: &String| {
-            let ty = there.iter().find(|column| column.name == *name).map_or("", |column| &column.ty);
+            let ty =
+                there.iter().find(|column| column.name == *name).map_or("", |column| &column.ty);
             language.cast(&format!("s.{}", language.identifier(name)), ty)
         };
         let names: Vec<_> = self.schema.columns.iter().map(|column| &column.name).collect();
@@ -407,15 +421,22 @@ impl Steps {
         }
         let mut moved = Moved::default();
         if let Some(is_there) = &is_there {
-            let count = session.query(&format!("SELECT count(*) FROM {stage} s WHERE {is_there}"))?;
-            let count = count.first().and_then(|row| row.first()?.as_ref()?.parse().ok()).unwrap_or(0);
+            let count =
+                session.query(&format!("SELECT count(*) FROM {stage} s WHERE {is_there}"))?;
+            let count =
+                count.first().and_then(|row| row.first()?.as_ref()?.parse().ok()).unwrap_or(0);
             match self.seen {
                 Seen::Stop if count > 0 => {
                     let sql = format!(
                         "SELECT {first} FROM {stage} s WHERE {is_there} ORDER BY {first} LIMIT {SHOWN_KEYS}"
                     );
                     let keys = session.query(&sql)?.into_iter().map(key_text).collect();
-                    return Err(TargetError::Seen { table: self.table.clone(), columns: listed(key), count, keys });
+                    return Err(TargetError::Seen {
+                        table: self.table.clone(),
+                        columns: listed(key),
+                        count,
+                        keys,
+                    });
                 }
                 Seen::Stop => {}
                 Seen::Skip => moved.skipped = count,
@@ -428,14 +449,19 @@ impl Steps {
             }
         }
         let rest = match &is_there {
-            Some(is_there) if moved.skipped + moved.updated > 0 => format!(" WHERE NOT ({is_there})"),
+            Some(is_there) if moved.skipped + moved.updated > 0 => {
+                format!(" WHERE NOT ({is_there})")
+            }
             _ => String::new(),
         };
         let wanted = sent.rows - moved.skipped - moved.updated;
         let inserted = session.execute(&format!("{insert} {select}{rest}"))?;
         moved.inserted = wanted;
         if inserted.is_some_and(|inserted| inserted != wanted) {
-            let difference = format!("{wanted} rows were to be added, the server added {}", inserted.unwrap_or(0));
+            let difference = format!(
+                "{wanted} rows were to be added, the server added {}",
+                inserted.unwrap_or(0)
+            );
             return Err(self.unproven(session, vec![difference]));
         }
         Ok(moved)

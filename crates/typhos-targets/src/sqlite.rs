@@ -111,7 +111,8 @@ impl Session for SqliteSession {
         let failed = |source| TargetError::Sqlite { path: path.clone(), source };
         let mut statement = self.connection()?.prepare(sql).map_err(failed)?;
         let columns = statement.column_count();
-        let rows = statement.query_map([], |row| (0..columns).map(|at| Ok(shown(row.get(at)?))).collect());
+        let rows =
+            statement.query_map([], |row| (0..columns).map(|at| Ok(shown(row.get(at)?))).collect());
         rows.map_err(failed)?.collect::<Result<_, _>>().map_err(failed)
     }
 
@@ -199,14 +200,22 @@ impl Session for SqliteSession {
         let mut insert = self.connection()?.prepare(&sql).map_err(failed)?;
         loop {
             match feed.next() {
-                Ok(Some(batches)) => batches.iter().try_for_each(|batch| batch.insert(&mut insert)).map_err(failed)?,
+                Ok(Some(batches)) => batches
+                    .iter()
+                    .try_for_each(|batch| batch.insert(&mut insert))
+                    .map_err(failed)?,
                 Ok(None) => return feed.into_sent(),
                 Err(Abandoned) => return Err(TargetError::GivenUp),
             }
         }
     }
 
-    fn put_in_place(&mut self, stage: &str, table: &str, replaces: bool) -> Result<(), TargetError> {
+    fn put_in_place(
+        &mut self,
+        stage: &str,
+        table: &str,
+        replaces: bool,
+    ) -> Result<(), TargetError> {
         let table = identifier(table);
         if replaces {
             self.execute(&format!("DROP TABLE {table}"))?;
@@ -464,9 +473,7 @@ pub fn head(path: &Path, table: &str, rows: usize) -> Result<TableHead, TargetEr
         connection.prepare(&format!("SELECT * FROM {name} LIMIT ?1")).map_err(failed)?;
     let limit = i64::try_from(rows).unwrap_or(i64::MAX);
     let read = statement.query_map(params_from_iter([limit]), |row| {
-        (0..columns.len())
-            .map(|at| Ok(shown(row.get(at)?)))
-            .collect()
+        (0..columns.len()).map(|at| Ok(shown(row.get(at)?))).collect()
     });
     let rows = read.map_err(failed)?.collect::<Result<_, _>>().map_err(failed)?;
     drop(statement);

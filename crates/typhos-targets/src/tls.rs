@@ -23,7 +23,9 @@ pub(crate) fn client_config(place: &Place) -> Result<ClientConfig, TargetError> 
         let _ = roots.add(certificate);
     }
     if roots.is_empty() {
-        return Err(failed("this machine has no certificates to trust (install ca-certificates)".into()));
+        return Err(failed(
+            "this machine has no certificates to trust (install ca-certificates)".into(),
+        ));
     }
     let provider = Arc::new(rustls::crypto::ring::default_provider());
     let config = ClientConfig::builder_with_provider(provider)

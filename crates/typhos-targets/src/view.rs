@@ -116,9 +116,7 @@ impl<'a> View<'a> {
             DataType::Time32(unit @ TimeUnit::Second) => {
                 View::Time(Ints::I32(values!(Time32SecondType)), *unit)
             }
-            DataType::Time32(unit) => {
-                View::Time(Ints::I32(values!(Time32MillisecondType)), *unit)
-            }
+            DataType::Time32(unit) => View::Time(Ints::I32(values!(Time32MillisecondType)), *unit),
             DataType::Time64(unit @ TimeUnit::Microsecond) => {
                 View::Time(Ints::I64(values!(Time64MicrosecondType)), *unit)
             }

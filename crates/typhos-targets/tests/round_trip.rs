@@ -8,7 +8,8 @@ use typhos_core::schema::read;
 use typhos_core::sorting::DEFAULT_SORT_MEMORY;
 use typhos_core::text::{Dialect, Input, InputChoice};
 use typhos_targets::{
-    Destination, LoadError, LoadOptions, LoadReport, Mode, Parts, Proof, Seen, TargetError, load, plan as plan_load, sqlite,
+    Destination, LoadError, LoadOptions, LoadReport, Mode, Parts, Proof, Seen, TargetError, load,
+    plan as plan_load, sqlite,
 };
 
 /// A declaration, and values as they are written and as SQLite gives them back where that differs.
@@ -145,10 +146,16 @@ fn an_arrow_file_gives_back_what_it_was_given() {
 #[test]
 fn dictionaries_of_an_arrow_file_grow() {
     let folder = tempfile::tempdir().unwrap();
-    let words: Vec<_> = (0..300_000).map(|n| format!("word {:05} of a long text", n * 7 % 5000 + n / 1000)).collect();
-    let text = format!("w,n\n{}", words.iter().enumerate().map(|(n, w)| format!("{w},{n}\n")).collect::<String>());
+    let words: Vec<_> = (0..300_000)
+        .map(|n| format!("word {:05} of a long text", n * 7 % 5000 + n / 1000))
+        .collect();
+    let text = format!(
+        "w,n\n{}",
+        words.iter().enumerate().map(|(n, w)| format!("{w},{n}\n")).collect::<String>()
+    );
     let input = Input::from_bytes("t.csv", text.into_bytes(), &Dialect::RFC_4180.into());
-    let schema = "typhos = 1\n[columns]\nw = { type = 'lowcard' }\nid = { generate = 'row-number' }\n";
+    let schema =
+        "typhos = 1\n[columns]\nw = { type = 'lowcard' }\nid = { generate = 'row-number' }\n";
     let plan = Plan::new(read(schema).unwrap(), &input).unwrap();
     let path = folder.path().join("t.arrow");
     let destination = Destination::Arrow { path: path.clone() };

@@ -11,11 +11,17 @@ use crate::outcome::{Failure, Outcome};
 pub fn run(args: &Emit, console: &mut Console) -> Result<Outcome, Failure> {
     let (schema, source) = diagnose::read_schema(&args.schema)?;
     if let Some(column) = schema.columns.iter().find(|column| column.auto) {
-        let message = format!("the type of '{}' is left to the data, and there is none here", column.name.escape_debug());
+        let message = format!(
+            "the type of '{}' is left to the data, and there is none here",
+            column.name.escape_debug()
+        );
         let wrong = Diagnostic {
             span: column.spans.name.clone(),
             message,
-            help: Some(format!("draft it first: typhos draft INPUT --keep {}", args.schema.display())),
+            help: Some(format!(
+                "draft it first: typhos draft INPUT --keep {}",
+                args.schema.display()
+            )),
         };
         return Err(Failure::Schema(diagnose::show(&[wrong], &source, &args.schema)));
     }
@@ -30,7 +36,12 @@ pub fn run(args: &Emit, console: &mut Console) -> Result<Outcome, Failure> {
         None => console.say(script.trim_end())?,
         Some(path) => {
             typhos_targets::write_file(path, args.replace, script.as_bytes())?;
-            console.say(format!("{} {}: table {table} for {}", paint(GOOD, "wrote"), path.display(), language.name()))?;
+            console.say(format!(
+                "{} {}: table {table} for {}",
+                paint(GOOD, "wrote"),
+                path.display(),
+                language.name()
+            ))?;
         }
     }
     Ok(Outcome::Clean)

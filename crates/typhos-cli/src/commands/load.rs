@@ -7,7 +7,9 @@ use serde_json::json;
 use typhos_core::columns::Plan;
 use typhos_core::infer::{counted, grouped};
 use typhos_core::sorting::DEFAULT_SORT_MEMORY;
-use typhos_targets::{Destination, LoadError, LoadOptions, Parts, Place, Proof, Secret, TargetError};
+use typhos_targets::{
+    Destination, LoadError, LoadOptions, Parts, Place, Proof, Secret, TargetError,
+};
 
 use super::load_plan;
 use crate::args::{Common, Load};
@@ -134,7 +136,10 @@ pub fn run(args: &Load, common: &Common, console: &mut Console) -> Result<Outcom
             counted(facts as u64, "fact"),
             counted(rows, "row")
         ),
-        Proof::Skipped => paint(DIM, format!("not proven beyond its {} rows, as --no-proof asks", grouped(account.loaded))),
+        Proof::Skipped => paint(
+            DIM,
+            format!("not proven beyond its {} rows, as --no-proof asks", grouped(account.loaded)),
+        ),
     })?;
     Ok(Outcome::objecting_if(account.misfits() > 0))
 }
@@ -148,12 +153,16 @@ fn with_password<T>(
     run: impl Fn(&Destination) -> Result<T, LoadError>,
 ) -> Result<T, LoadError> {
     let result = run(destination);
-    let Err(LoadError::Target(TargetError::PasswordNeeded { target, user })) = &result else { return result };
+    let Err(LoadError::Target(TargetError::PasswordNeeded { target, user })) = &result else {
+        return result;
+    };
     let Destination::Server { place, .. } = destination else { return result };
     if !std::io::stdin().is_terminal() || !std::io::stderr().is_terminal() {
         return result;
     }
-    let Ok(word) = rpassword::prompt_password(format!("Password of {} at {}: ", safe(user), safe(target))) else {
+    let Ok(word) =
+        rpassword::prompt_password(format!("Password of {} at {}: ", safe(user), safe(target)))
+    else {
         return result;
     };
     place.password = Some(Secret::new(word));
@@ -175,7 +184,9 @@ fn destination(args: &Load, plan: &Plan, table: String) -> Result<Destination, F
         (None, None) => has_partitions.then_some(Parts::Partitions),
     };
     let is_shared = args.parts.is_some() || args.part_size.is_some();
-    let no_parts = |what: &str| Failure::Usage(format!("--parts and --part-size are for Parquet: {what} has no parts"));
+    let no_parts = |what: &str| {
+        Failure::Usage(format!("--parts and --part-size are for Parquet: {what} has no parts"))
+    };
     if let Some(place) = Place::parse(into) {
         let mut place = place.map_err(|wrong| Failure::Usage(safe(&wrong)))?;
         if is_shared {
@@ -210,12 +221,14 @@ fn destination(args: &Load, plan: &Plan, table: String) -> Result<Destination, F
 /// `tickets.parquet` → `tickets.rejects.csv`, in the same place; for a server, here.
 fn beside(destination: &Destination) -> PathBuf {
     match destination {
-        Destination::Parquet { path, .. } | Destination::Arrow { path } | Destination::Sqlite { path, .. } => {
-            path.with_extension("rejects.csv")
-        }
+        Destination::Parquet { path, .. }
+        | Destination::Arrow { path }
+        | Destination::Sqlite { path, .. } => path.with_extension("rejects.csv"),
         Destination::Server { table, .. } => {
-            let name: String =
-                table.chars().map(|c| if c.is_alphanumeric() || matches!(c, '-' | '_') { c } else { '_' }).collect();
+            let name: String = table
+                .chars()
+                .map(|c| if c.is_alphanumeric() || matches!(c, '-' | '_') { c } else { '_' })
+                .collect();
             PathBuf::from(format!("{name}.rejects.csv"))
         }
     }
@@ -238,14 +251,15 @@ fn files_in(path: &Path) -> u64 {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use typhos_core::text::Input;
     use clap::Parser;
+    use typhos_core::text::Input;
 
     fn of(words: &str, layout: &str) -> Result<Destination, Failure> {
         let line = format!("typhos load s i {words}");
         let args = crate::args::Args::try_parse_from(line.split(' ')).unwrap();
         let crate::args::Command::Load(args) = args.command else { panic!("{words}") };
-        let schema = format!("typhos = 1\n[columns]\na = {{ type = 'text' }}\n[layout]\n{layout}\n");
+        let schema =
+            format!("typhos = 1\n[columns]\na = {{ type = 'text' }}\n[layout]\n{layout}\n");
         let input = Input::from_bytes("i", b"a\n1\n".to_vec(), &Default::default());
         let plan = Plan::new(typhos_core::schema::read(&schema).unwrap(), &input).unwrap();
         destination(&args, &plan, "a/b".into())
@@ -259,13 +273,22 @@ mod tests {
             other => panic!("{other:?}"),
         };
         assert_eq!(parts("--into lake --parts 4", ""), Some(Parts::Count(4)));
-        assert_eq!(parts("--into lake --part-size 1MiB", "partition = ['a']"), Some(Parts::Bytes(1 << 20)));
+        assert_eq!(
+            parts("--into lake --part-size 1MiB", "partition = ['a']"),
+            Some(Parts::Bytes(1 << 20))
+        );
         assert_eq!(parts("--into lake", "partition = ['a']"), Some(Parts::Partitions));
         assert!(matches!(of("--into A.SQLITE", ""), Ok(Destination::Sqlite { .. })));
         assert!(matches!(of("--into a.arrow", ""), Ok(Destination::Arrow { .. })));
         let server = of("--into postgres://u:p@h/d", "").unwrap();
         assert_eq!(beside(&server), Path::new("a_b.rejects.csv"));
-        for words in ["--into a.csv", "--into lake", "--into a.db --parts 2", "--into mysql://h/d --parts 2", "--into ftp://h/d"] {
+        for words in [
+            "--into a.csv",
+            "--into lake",
+            "--into a.db --parts 2",
+            "--into mysql://h/d --parts 2",
+            "--into ftp://h/d",
+        ] {
             assert!(matches!(of(words, ""), Err(Failure::Usage(_))), "{words}");
         }
         assert!(matches!(of("--into lake --parts 2", "partition = ['a']"), Err(Failure::Usage(_))));

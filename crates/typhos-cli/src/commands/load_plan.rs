@@ -10,27 +10,44 @@ use crate::table::{Heading, Look, render};
 
 /// Shows a plan.
 pub fn show(plan: &LoadPlan, console: &mut Console) -> Result<(), Failure> {
-    let server = plan.server.as_ref().map_or(String::new(), |server| format!("  {}", paint(DIM, safe(server))));
+    let server = plan
+        .server
+        .as_ref()
+        .map_or(String::new(), |server| format!("  {}", paint(DIM, safe(server))));
     console.say(format!("{}{server}", paint(BOLD, safe(&plan.target))))?;
     let what = match (plan.action, plan.exists) {
         (Action::Create, _) => "would be made",
         (Action::Append, _) => "exists, and rows would be added",
         (Action::Replace, _) => "exists, and would be replaced",
     };
-    let subject = plan.table.as_ref().map_or("it".into(), |table| format!("table {}", paint(BOLD, safe(table))));
-    console.say(format!("  {subject} {what}: {} filled", counted(plan.columns.len() as u64, "column")))?;
+    let subject = plan
+        .table
+        .as_ref()
+        .map_or("it".into(), |table| format!("table {}", paint(BOLD, safe(table))));
+    console.say(format!(
+        "  {subject} {what}: {} filled",
+        counted(plan.columns.len() as u64, "column")
+    ))?;
     console.say("")?;
     let headings = [
         Heading::left("column"),
         Heading::left("from").most(28),
         Heading::left("declared"),
-        Heading::left(if plan.exists && plan.action == Action::Append { "there" } else { "stored as" }).most(34),
+        Heading::left(if plan.exists && plan.action == Action::Append {
+            "there"
+        } else {
+            "stored as"
+        })
+        .most(34),
         Heading::left("null"),
         Heading::left(""),
     ];
     let row = |column: &typhos_targets::PlannedColumn| {
         let key = if column.is_key { "key" } else { "" };
-        let remarks: Vec<&str> = [key, column.remark.as_deref().unwrap_or("")].into_iter().filter(|t| !t.is_empty()).collect();
+        let remarks: Vec<&str> = [key, column.remark.as_deref().unwrap_or("")]
+            .into_iter()
+            .filter(|t| !t.is_empty())
+            .collect();
         vec![
             (column.name.clone(), Look::Plain),
             (column.source.clone(), Look::Dim),
@@ -40,12 +57,21 @@ pub fn show(plan: &LoadPlan, console: &mut Console) -> Result<(), Failure> {
             (remarks.join("; "), Look::Warn),
         ]
     };
-    console.say(render(console, &headings, plan.columns.iter().map(row).collect(), true).trim_end())?;
+    console
+        .say(render(console, &headings, plan.columns.iter().map(row).collect(), true).trim_end())?;
     if !plan.left.is_empty() {
         console.say("")?;
-        console.say(format!("  {} that the load does not fill:", counted(plan.left.len() as u64, "column")))?;
+        console.say(format!(
+            "  {} that the load does not fill:",
+            counted(plan.left.len() as u64, "column")
+        ))?;
         for left in &plan.left {
-            let line = format!("    {} {} gets {}", safe(&left.name), paint(DIM, safe(&left.ty)), safe(&left.gets));
+            let line = format!(
+                "    {} {} gets {}",
+                safe(&left.name),
+                paint(DIM, safe(&left.ty)),
+                safe(&left.gets)
+            );
             console.say(line)?;
         }
     }
@@ -62,7 +88,10 @@ pub fn show(plan: &LoadPlan, console: &mut Console) -> Result<(), Failure> {
     }
     console.say(match plan.problems.len() {
         0 => paint(GOOD, "Nothing stands in the way. Nothing was changed."),
-        several => paint(WARN, format!("{} in the way. Nothing was changed.", counted(several as u64, "thing"))),
+        several => paint(
+            WARN,
+            format!("{} in the way. Nothing was changed.", counted(several as u64, "thing")),
+        ),
     })?;
     Ok(())
 }
@@ -80,7 +109,10 @@ pub fn json(plan: &LoadPlan) -> Value {
             "remark": column.remark,
         })
     });
-    let left = plan.left.iter().map(|left| json!({ "name": left.name, "type": left.ty, "gets": left.gets }));
+    let left = plan
+        .left
+        .iter()
+        .map(|left| json!({ "name": left.name, "type": left.ty, "gets": left.gets }));
     let problems = plan.problems.iter().map(|p| json!({ "what": p.what, "help": p.help }));
     json!({
         "target": plan.target,

@@ -49,7 +49,8 @@ pub fn faces(
             key: Vec::new(),
             sort: Vec::new(),
             partition: Vec::new(),
-            ..schema.layout.clone() };
+            ..schema.layout.clone()
+        };
         Schema { input: schema.input.clone(), columns, layout, ..Schema::default() }
     };
     let plain = Type::Text { most: None };

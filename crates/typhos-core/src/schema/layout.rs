@@ -149,10 +149,14 @@ impl Partition {
         let name = name.trim();
         match known(name) {
             None => Err(unknown_column(name, columns)),
-            Some(column) if matches!(column.ty, Type::Date | Type::Timestamp { .. }) || column.auto => {
+            Some(column)
+                if matches!(column.ty, Type::Date | Type::Timestamp { .. }) || column.auto =>
+            {
                 Ok(Partition { column: name.to_owned(), by })
             }
-            Some(column) => Err(format!("'{name}' is {}, which has no {}", column.ty, function.trim())),
+            Some(column) => {
+                Err(format!("'{name}' is {}, which has no {}", column.ty, function.trim()))
+            }
         }
     }
 

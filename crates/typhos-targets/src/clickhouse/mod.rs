@@ -66,7 +66,8 @@ impl ClickHouseSession {
             session.settings = "&allow_experimental_low_cardinality_type=1".into();
         }
         let text = session.language.literal(&place.database);
-        let known = session.one(&format!("SELECT count() FROM system.databases WHERE name = {text}"))?;
+        let known =
+            session.one(&format!("SELECT count() FROM system.databases WHERE name = {text}"))?;
         if known.as_deref() == Some("0") {
             let message = format!("there is no database '{}'", place.database);
             return Err(session.server_error(message, "make it, or name another in the URL"));
@@ -81,30 +82,49 @@ impl ClickHouseSession {
         let host = if host.contains(':') { format!("[{host}]") } else { host.clone() };
         // The catalog is asked before it is known whether the database exists.
         let database = if self.version.is_empty() { "" } else { &self.place.database };
-        let database = if database.is_empty() { String::new() } else { format!("&database={}", encode(database)) };
-        format!("{scheme}://{host}:{}/?query={}{database}{}", self.place.port, encode(query), self.settings)
+        let database = if database.is_empty() {
+            String::new()
+        } else {
+            format!("&database={}", encode(database))
+        };
+        format!(
+            "{scheme}://{host}:{}/?query={}{database}{}",
+            self.place.port,
+            encode(query),
+            self.settings
+        )
     }
 
     fn server_error(&self, message: impl Into<String>, help: &str) -> TargetError {
-        TargetError::Server { target: self.place.to_string(), message: message.into(), help: help.into() }
+        TargetError::Server {
+            target: self.place.to_string(),
+            message: message.into(),
+            help: help.into(),
+        }
     }
 
     /// Sends a request; returns the text of the answer.
     fn request(&self, query: &str, body: SendBody<'_>) -> Result<String, TargetError> {
-        let mut request = self.agent.post(self.url(query)).header("X-ClickHouse-User", &self.place.user);
+        let mut request =
+            self.agent.post(self.url(query)).header("X-ClickHouse-User", &self.place.user);
         if let Some(password) = &self.place.password {
             request = request.header("X-ClickHouse-Key", Secret::reveal(password));
         }
         let answer = request.send(body);
         let mut answer = answer.map_err(|error| {
-            self.server_error(error.to_string(), "is the server running there, and reachable from here?")
+            self.server_error(
+                error.to_string(),
+                "is the server running there, and reachable from here?",
+            )
         })?;
         let text = answer.body_mut().with_config().limit(64 << 20).read_to_string();
         let text = text.map_err(|error| self.server_error(error.to_string(), ""))?;
         if answer.status().is_success() {
             return Ok(text);
         }
-        let is_refused = ["Code: 192,", "Code: 193,", "Code: 194,", "Code: 516."].iter().any(|code| text.contains(code));
+        let is_refused = ["Code: 192,", "Code: 193,", "Code: 194,", "Code: 516."]
+            .iter()
+            .any(|code| text.contains(code));
         if is_refused && self.place.password.is_none() {
             return Err(TargetError::PasswordNeeded {
                 target: self.place.to_string(),
@@ -177,7 +197,10 @@ impl Session for ClickHouseSession {
     }
 
     fn query(&mut self, sql: &str) -> Result<Answers, TargetError> {
-        let text = self.request("", SendBody::from_reader(&mut format!("{sql} FORMAT TabSeparated").as_bytes()))?;
+        let text = self.request(
+            "",
+            SendBody::from_reader(&mut format!("{sql} FORMAT TabSeparated").as_bytes()),
+        )?;
         let rows = text.split_terminator('\n').map(|line| line.split('\t').map(field).collect());
         Ok(rows.collect())
     }
@@ -188,14 +211,17 @@ impl Session for ClickHouseSession {
     }
 
     fn existing(&mut self, table: &str) -> Result<Option<Existing>, TargetError> {
-        let (database, table) = (self.language.literal(&self.place.database), self.language.literal(table));
-        let condition = format!("FROM system.columns WHERE database = {database} AND table = {table}");
+        let (database, table) =
+            (self.language.literal(&self.place.database), self.language.literal(table));
+        let condition =
+            format!("FROM system.columns WHERE database = {database} AND table = {table}");
         // What this column is called has changed with the versions.
         let kind = match self.query(&format!("SELECT default_kind {condition} LIMIT 0")) {
             Ok(_) => "default_kind",
             Err(_) => "default_type",
         };
-        let rows = self.query(&format!("SELECT name, type, {kind}, default_expression {condition}"))?;
+        let rows =
+            self.query(&format!("SELECT name, type, {kind}, default_expression {condition}"))?;
         if rows.is_empty() {
             return Ok(None);
         }
@@ -205,7 +231,9 @@ impl Session for ClickHouseSession {
             let filled = match kind.as_deref() {
                 Some("DEFAULT") => Filled::Default(default.unwrap_or_default()),
                 Some("MATERIALIZED" | "ALIAS") => Filled::Computed,
-                _ if !ty.contains("Nullable(") => Filled::Default("the empty value of its type".into()),
+                _ if !ty.contains("Nullable(") => {
+                    Filled::Default("the empty value of its type".into())
+                }
                 _ => Filled::Nobody,
             };
             Some(ExistingColumn {
@@ -216,7 +244,10 @@ impl Session for ClickHouseSession {
                 filled,
             })
         };
-        Ok(Some(Existing { columns: rows.into_iter().filter_map(column).collect(), key: Vec::new() }))
+        Ok(Some(Existing {
+            columns: rows.into_iter().filter_map(column).collect(),
+            key: Vec::new(),
+        }))
     }
 
     fn rights(&mut self, _action: Action, _table: &str) -> Result<Vec<Problem>, TargetError> {
@@ -255,7 +286,12 @@ impl Session for ClickHouseSession {
         Ok(format!("{UNFINISHED}{seconds:x}_{:08x}_{process:x}_{}", machine(), self.made))
     }
 
-    fn bulk(&mut self, table: &str, schema: &Schema, feed: Feed<Vec<u8>>) -> Result<Facts, TargetError> {
+    fn bulk(
+        &mut self,
+        table: &str,
+        schema: &Schema,
+        feed: Feed<Vec<u8>>,
+    ) -> Result<Facts, TargetError> {
         let columns: Vec<_> =
             schema.columns.iter().map(|column| self.language.identifier(&column.name)).collect();
         let query = format!("INSERT INTO {table} ({}) FORMAT RowBinary", columns.join(", "));
@@ -268,7 +304,12 @@ impl Session for ClickHouseSession {
         if given_up { Err(TargetError::GivenUp) } else { sent }
     }
 
-    fn put_in_place(&mut self, stage: &str, table: &str, replaces: bool) -> Result<(), TargetError> {
+    fn put_in_place(
+        &mut self,
+        stage: &str,
+        table: &str,
+        replaces: bool,
+    ) -> Result<(), TargetError> {
         let table = self.language.identifier(table);
         if !replaces {
             return self.execute(&format!("RENAME TABLE {stage} TO {table}")).map(|_| ());
@@ -309,7 +350,8 @@ fn is_left_behind(name: &str, now: u64) -> bool {
     let parts: Vec<_> = name[UNFINISHED.len()..].split('_').collect();
     let [seconds, at, process, _] = parts[..] else { return false };
     let number = |text: &str| u64::from_str_radix(text, 16).ok();
-    let (Some(seconds), Some(at), Some(process)) = (number(seconds), number(at), number(process)) else {
+    let (Some(seconds), Some(at), Some(process)) = (number(seconds), number(at), number(process))
+    else {
         return false;
     };
     let is_here = at == u64::from(machine());
@@ -394,7 +436,9 @@ mod tests {
     fn tables_of_the_dead_are_left_behind() {
         let now = 2_000_000_000;
         let here = machine();
-        let name = |seconds: u64, at: u32, process: u32| format!("{UNFINISHED}{seconds:x}_{at:08x}_{process:x}_1");
+        let name = |seconds: u64, at: u32, process: u32| {
+            format!("{UNFINISHED}{seconds:x}_{at:08x}_{process:x}_1")
+        };
         assert!(!is_left_behind(&name(now, here, std::process::id()), now));
         assert!(is_left_behind(&name(now, here, 0x3fff_fff1), now));
         assert!(!is_left_behind(&name(now, here ^ 1, 0x3fff_fff1), now));
@@ -406,7 +450,10 @@ mod tests {
     fn messages_are_those_of_the_server() {
         let said = "Code: 60, e.displayText() = DB::Exception: Table x doesn't exist., e.what() = DB::Exception";
         assert_eq!(words(said), "Table x doesn't exist.");
-        assert_eq!(words("Code: 60. DB::Exception: No. (UNKNOWN_TABLE) (version 24.8.1)"), "No. (UNKNOWN_TABLE)");
+        assert_eq!(
+            words("Code: 60. DB::Exception: No. (UNKNOWN_TABLE) (version 24.8.1)"),
+            "No. (UNKNOWN_TABLE)"
+        );
         assert_eq!(field("a\\tb\\\\N").as_deref(), Some("a\tb\\N"));
         assert_eq!(field("\\N"), None);
     }

@@ -119,7 +119,9 @@ impl Column {
         TargetError::CannotHold {
             column: self.name.clone(),
             value: "a value".into(),
-            reason: format!("is outside of 1970 to 2105, which {what} holds in this version of ClickHouse; declare the column as text"),
+            reason: format!(
+                "is outside of 1970 to 2105, which {what} holds in this version of ClickHouse; declare the column as text"
+            ),
         }
     }
 
@@ -163,4 +165,3 @@ impl Column {
         Ok(())
     }
 }
-

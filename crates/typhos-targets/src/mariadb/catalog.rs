@@ -67,8 +67,13 @@ fn without_width(ty: &str) -> String {
 fn held(ty: &str) -> Held {
     let (name, rest) = ty.split_once(['(', ' ']).unwrap_or((ty, ""));
     let signed = !ty.contains("unsigned");
-    let numbers: Vec<u32> =
-        rest.split(')').next().unwrap_or("").split(',').filter_map(|n| n.trim().parse().ok()).collect();
+    let numbers: Vec<u32> = rest
+        .split(')')
+        .next()
+        .unwrap_or("")
+        .split(',')
+        .filter_map(|n| n.trim().parse().ok())
+        .collect();
     let fraction = numbers.first().map_or(0, |n| *n as u8);
     match name {
         "tinyint" if ty == "tinyint(1)" => bits(8, true),
@@ -145,7 +150,8 @@ pub(super) fn rights(
          UNION SELECT privilege_type FROM information_schema.schema_privileges WHERE grantee = {me} AND database() LIKE table_schema \
          UNION SELECT privilege_type FROM information_schema.table_privileges WHERE grantee = {me} AND table_schema = database() AND table_name = {text}"
     ))?;
-    let granted: HashSet<String> = granted.into_iter().filter_map(|row| row.into_iter().next()?).collect();
+    let granted: HashSet<String> =
+        granted.into_iter().filter_map(|row| row.into_iter().next()?).collect();
     // Rights that come with a role are not listed there: who has one is asked by the server itself.
     let has_role = session.one("SELECT current_role()")?.is_some_and(|role| role != "NONE");
     let needed: &[&str] = match action {
@@ -158,7 +164,11 @@ pub(super) fn rights(
         let user = session.one("SELECT current_user()")?.unwrap_or_default();
         let database = Mariadb.identifier(&session.place.database);
         problems.push(Problem::new(
-            format!("the user {user} lacks the {} {} in this database", if lacks.len() == 1 { "right" } else { "rights" }, lacks.join(", ")),
+            format!(
+                "the user {user} lacks the {} {} in this database",
+                if lacks.len() == 1 { "right" } else { "rights" },
+                lacks.join(", ")
+            ),
             format!("GRANT {} ON {database}.* TO …", lacks.join(", ")),
         ));
     }

@@ -118,7 +118,8 @@ impl Session for MariadbSession {
     }
 
     fn query(&mut self, sql: &str) -> Result<Answers, TargetError> {
-        let rows: Vec<mysql::Row> = self.conn.query(sql).map_err(|error| server_error(&self.place, &error))?;
+        let rows: Vec<mysql::Row> =
+            self.conn.query(sql).map_err(|error| server_error(&self.place, &error))?;
         let text = |value: Value| match value {
             Value::NULL => None,
             Value::Bytes(bytes) => Some(String::from_utf8_lossy(&bytes).into_owned()),
@@ -166,7 +167,12 @@ impl Session for MariadbSession {
         Ok(name)
     }
 
-    fn bulk(&mut self, table: &str, schema: &Schema, feed: Feed<Vec<u8>>) -> Result<Facts, TargetError> {
+    fn bulk(
+        &mut self,
+        table: &str,
+        schema: &Schema,
+        feed: Feed<Vec<u8>>,
+    ) -> Result<Facts, TargetError> {
         let mut columns = Vec::new();
         let mut set = Vec::new();
         for (at, column) in schema.columns.iter().enumerate() {
@@ -213,14 +219,22 @@ impl Session for MariadbSession {
             let said = said.into_iter().filter_map(|row| row.into_iter().nth(2)?);
             return Err(TargetError::Server {
                 target: self.place.to_string(),
-                message: format!("the server changed values: {}", said.collect::<Vec<_>>().join("; ")),
+                message: format!(
+                    "the server changed values: {}",
+                    said.collect::<Vec<_>>().join("; ")
+                ),
                 help: "nothing was loaded".into(),
             });
         }
         Ok(sent)
     }
 
-    fn put_in_place(&mut self, stage: &str, table: &str, replaces: bool) -> Result<(), TargetError> {
+    fn put_in_place(
+        &mut self,
+        stage: &str,
+        table: &str,
+        replaces: bool,
+    ) -> Result<(), TargetError> {
         let table = Mariadb.identifier(table);
         if !replaces {
             return self.execute(&format!("RENAME TABLE {stage} TO {table}")).map(|_| ());

@@ -54,7 +54,9 @@ fn escaped(text: &str) -> String {
     let mut name = String::new();
     for byte in text.bytes() {
         match byte {
-            b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'-' | b'_' | b'.' | b' ' => name.push(byte.into()),
+            b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'-' | b'_' | b'.' | b' ' => {
+                name.push(byte.into())
+            }
             0x80.. => name.push_str(&format!("%{byte:02X}")),
             _ => name.push_str(&format!("%{byte:02X}")),
         }
@@ -143,7 +145,8 @@ impl EncodeUnit for PartitionedUnit<'_> {
     }
 
     fn finish(self) -> Result<Partitioned, TargetError> {
-        let groups = self.units.into_iter().map(|(directory, unit)| Ok((directory, unit.finish()?)));
+        let groups =
+            self.units.into_iter().map(|(directory, unit)| Ok((directory, unit.finish()?)));
         Ok(Partitioned(groups.collect::<Result<_, TargetError>>()?))
     }
 }

@@ -31,7 +31,8 @@ pub fn files(path: &Path) -> Result<Vec<PathBuf>, TargetError> {
 fn collect(directory: &Path, files: &mut Vec<PathBuf>) -> Result<(), TargetError> {
     for entry in std::fs::read_dir(directory).map_err(TargetError::io(directory))? {
         let path = entry.map_err(TargetError::io(directory))?.path();
-        let is_partition = path.file_name().is_some_and(|name| name.as_encoded_bytes().contains(&b'='));
+        let is_partition =
+            path.file_name().is_some_and(|name| name.as_encoded_bytes().contains(&b'='));
         if path.is_dir() && is_partition {
             collect(&path, files)?;
         } else if path.extension().is_some_and(|extension| extension == "parquet") {

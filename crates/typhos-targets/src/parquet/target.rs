@@ -45,7 +45,10 @@ impl Target for ParquetTarget {
             None => "a Parquet file".to_owned(),
             Some(Parts::Count(count)) => format!("a directory of {count} Parquet files"),
             Some(Parts::Bytes(bytes)) => {
-                format!("a directory of Parquet files of about {}", typhos_core::text::size_name(bytes as usize))
+                format!(
+                    "a directory of Parquet files of about {}",
+                    typhos_core::text::size_name(bytes as usize)
+                )
             }
             Some(Parts::Partitions) => "a directory of Parquet files".to_owned(),
         };
@@ -84,7 +87,8 @@ impl Target for ParquetTarget {
                     (_, true) => vec![1],
                     (_, false) => Vec::new(),
                 };
-                let files = files.into_iter().map(|part| part_file(directory.side_path(), "", part));
+                let files =
+                    files.into_iter().map(|part| part_file(directory.side_path(), "", part));
                 let files = files.collect::<Result<_, _>>()?;
                 (Place::Directory(directory), files)
             }
@@ -214,6 +218,10 @@ impl Sink for ParquetSink {
             Place::File(file) => file.keep(),
             Place::Directory(directory) => directory.keep(),
         }?;
-        Ok(Done { proof, moved: Moved { inserted: self.sent.rows, ..Moved::default() }, note: None })
+        Ok(Done {
+            proof,
+            moved: Moved { inserted: self.sent.rows, ..Moved::default() },
+            note: None,
+        })
     }
 }

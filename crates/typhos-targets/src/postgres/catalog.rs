@@ -47,7 +47,8 @@ pub(super) fn existing(
          JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = k.num WHERE {here} ORDER BY k.place"
     ))?;
     let column = |row: Vec<Option<String>>| -> Option<ExistingColumn> {
-        let [name, ty, base, not_null, default, identity, generated, labels] = row.try_into().ok()?;
+        let [name, ty, base, not_null, default, identity, generated, labels] =
+            row.try_into().ok()?;
         let has = |text: &Option<String>| text.as_deref().is_some_and(|text| !text.is_empty());
         let filled = if has(&generated) {
             Filled::Computed
@@ -92,7 +93,9 @@ fn held(ty: &str) -> Held {
         ("real", _) => Held::Float(32),
         ("double precision", _) => Held::Float(64),
         ("text", _) => Held::Text(None),
-        ("character varying" | "character", _) => Held::Text(numbers.first().map(|n| u64::from(*n))),
+        ("character varying" | "character", _) => {
+            Held::Text(numbers.first().map(|n| u64::from(*n)))
+        }
         ("date", _) => Held::Date,
         ("time", "without time zone") | ("time without time zone", _) => Held::Time(fraction()),
         ("timestamp", "without time zone") | ("timestamp without time zone", _) => {
@@ -120,10 +123,13 @@ pub(super) fn rights(
     };
     let user = session.place.user.clone();
     let mut problems = Vec::new();
-    let is_there = first(session.query(&format!("SELECT count(*) FROM pg_namespace WHERE nspname = {schema}"))?);
+    let is_there = first(
+        session.query(&format!("SELECT count(*) FROM pg_namespace WHERE nspname = {schema}"))?,
+    );
     if is_there.as_deref() == Some("0") {
         let name = session.place.schema.clone().unwrap_or_default();
-        let help = format!("CREATE SCHEMA {}; or name another in the URL", Postgres.identifier(&name));
+        let help =
+            format!("CREATE SCHEMA {}; or name another in the URL", Postgres.identifier(&name));
         return Ok(vec![Problem::new(format!("there is no schema '{name}'"), help)]);
     }
     let here = condition(session, table);
@@ -210,7 +216,9 @@ pub(super) fn rename_key(session: &mut PostgresSession, table: &str) -> Result<(
         Some(name) if name != wanted && wanted.len() <= 63 => {
             let table = session.qualified(table);
             let (from, to) = (Postgres.identifier(&name), Postgres.identifier(&wanted));
-            session.execute(&format!("ALTER TABLE {table} RENAME CONSTRAINT {from} TO {to}")).map(|_| ())
+            session
+                .execute(&format!("ALTER TABLE {table} RENAME CONSTRAINT {from} TO {to}"))
+                .map(|_| ())
         }
         _ => Ok(()),
     }

@@ -12,6 +12,7 @@ use postgres::config::Host;
 use postgres::{Client, Config, NoTls, SimpleQueryMessage};
 use typhos_core::schema::Schema;
 
+use crate::TargetError;
 use crate::feed::{Abandoned, Feed};
 use crate::place::{Place, Secret};
 use crate::preflight::{Action, Problem};
@@ -19,7 +20,6 @@ use crate::proof::Facts;
 use crate::server::{Answers, Session, UNFINISHED};
 use crate::sql::held::Existing;
 use crate::sql::{self, Definition, Language, Postgres};
-use crate::TargetError;
 
 use rows::PostgresRows;
 
@@ -56,14 +56,20 @@ impl PostgresSession {
         }
         let connected = if place.encrypted {
             config.ssl_mode(postgres::config::SslMode::Require);
-            config.connect(tokio_postgres_rustls::MakeRustlsConnect::new(crate::tls::client_config(place)?))
+            config.connect(tokio_postgres_rustls::MakeRustlsConnect::new(
+                crate::tls::client_config(place)?,
+            ))
         } else {
             config.ssl_mode(postgres::config::SslMode::Disable);
             config.connect(NoTls)
         };
         let client = connected.map_err(|error| refused(place, error))?;
-        let mut session =
-            PostgresSession { client, place: place.clone(), version: String::new(), old_types: Vec::new() };
+        let mut session = PostgresSession {
+            client,
+            place: place.clone(),
+            version: String::new(),
+            old_types: Vec::new(),
+        };
         // Answers are to be read alike, whatever the server is set to.
         session.execute("SET datestyle = 'ISO, MDY'; SET timezone = 'UTC'; SET extra_float_digits = 1; SET standard_conforming_strings = on; SET client_encoding = 'UTF8'")?;
         let version = session.query("SHOW server_version")?;
@@ -91,9 +97,13 @@ fn refused(place: &Place, error: postgres::Error) -> TargetError {
         return TargetError::PasswordNeeded { target: place.to_string(), user: place.user.clone() };
     }
     let help = match code.as_deref() {
-        Some("28P01") => "the password is taken from the URL, TYPHOS_PASSWORD, PGPASSWORD or ~/.pgpass".into(),
+        Some("28P01") => {
+            "the password is taken from the URL, TYPHOS_PASSWORD, PGPASSWORD or ~/.pgpass".into()
+        }
         Some("3D000") => format!("make the database, or name another: {}", place.user),
-        _ if error.code().is_none() => "is the server running there, and reachable from here?".to_owned(),
+        _ if error.code().is_none() => {
+            "is the server running there, and reachable from here?".to_owned()
+        }
         _ => String::new(),
     };
     TargetError::Server { target: place.to_string(), message, help }
@@ -141,7 +151,8 @@ impl Session for PostgresSession {
     }
 
     fn query(&mut self, sql: &str) -> Result<Answers, TargetError> {
-        let messages = self.client.simple_query(sql).map_err(|error| server_error(&self.place, error))?;
+        let messages =
+            self.client.simple_query(sql).map_err(|error| server_error(&self.place, error))?;
         let rows = messages.into_iter().filter_map(|message| match message {
             SimpleQueryMessage::Row(row) => {
                 Some((0..row.len()).map(|at| row.get(at).map(str::to_owned)).collect())
@@ -152,7 +163,8 @@ impl Session for PostgresSession {
     }
 
     fn execute(&mut self, sql: &str) -> Result<Option<u64>, TargetError> {
-        let messages = self.client.simple_query(sql).map_err(|error| server_error(&self.place, error))?;
+        let messages =
+            self.client.simple_query(sql).map_err(|error| server_error(&self.place, error))?;
         Ok(messages.into_iter().rev().find_map(|message| match message {
             SimpleQueryMessage::CommandComplete(count) => Some(count),
             _ => None,
@@ -182,7 +194,9 @@ impl Session for PostgresSession {
 
     fn make_types(&mut self, definition: &Definition) -> Result<(), TargetError> {
         for statement in &definition.types {
-            let named = statement.strip_prefix("CREATE TYPE ").and_then(|rest| rest.split_once(" AS ENUM "));
+            let named = statement
+                .strip_prefix("CREATE TYPE ")
+                .and_then(|rest| rest.split_once(" AS ENUM "));
             let (name, labels) = named.expect("a type of this language is an enumeration");
             if catalog::is_type_free(self, name, labels)? {
                 self.execute(statement)?;
@@ -191,8 +205,14 @@ impl Session for PostgresSession {
         Ok(())
     }
 
-    fn bulk(&mut self, table: &str, schema: &Schema, mut feed: Feed<Vec<u8>>) -> Result<Facts, TargetError> {
-        let columns: Vec<_> = schema.columns.iter().map(|column| Postgres.identifier(&column.name)).collect();
+    fn bulk(
+        &mut self,
+        table: &str,
+        schema: &Schema,
+        mut feed: Feed<Vec<u8>>,
+    ) -> Result<Facts, TargetError> {
+        let columns: Vec<_> =
+            schema.columns.iter().map(|column| Postgres.identifier(&column.name)).collect();
         let sql = format!("COPY {table} ({}) FROM STDIN (FORMAT binary)", columns.join(", "));
         let place = &self.place;
         let failed = |error: std::io::Error| match error.into_inner() {
@@ -225,7 +245,12 @@ impl Session for PostgresSession {
         feed.into_sent()
     }
 
-    fn put_in_place(&mut self, stage: &str, table: &str, replaces: bool) -> Result<(), TargetError> {
+    fn put_in_place(
+        &mut self,
+        stage: &str,
+        table: &str,
+        replaces: bool,
+    ) -> Result<(), TargetError> {
         if replaces {
             self.execute(&format!("DROP TABLE {}", self.qualified(table)))?;
             for old in std::mem::take(&mut self.old_types) {

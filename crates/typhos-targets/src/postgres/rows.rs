@@ -92,7 +92,9 @@ impl RowEncoder for PostgresRows {
         let columns = self.columns.iter().zip(batch.columns()).map(|((name, wire), array)| {
             let view = View::of(array);
             let words = match &view {
-                View::Coded(_, texts) => texts.iter().map(|t| t.unwrap_or_default().as_bytes()).collect(),
+                View::Coded(_, texts) => {
+                    texts.iter().map(|t| t.unwrap_or_default().as_bytes()).collect()
+                }
                 _ => Vec::new(),
             };
             Column { name, wire: *wire, view, nulls: array.nulls(), words }
@@ -177,8 +179,9 @@ impl Column<'_> {
                 fixed(block, days.to_be_bytes());
             }
             (View::Timestamp(units, unit), _) => {
-                let micros = micros(units[row], *unit)
-                    .and_then(|micros| micros.checked_sub(i64::from(DAYS_TO_2000) * 86_400_000_000));
+                let micros = micros(units[row], *unit).and_then(|micros| {
+                    micros.checked_sub(i64::from(DAYS_TO_2000) * 86_400_000_000)
+                });
                 let micros = micros.ok_or_else(|| self.cannot_hold("a time", "timestamp"))?;
                 fixed(block, micros.to_be_bytes());
             }

@@ -75,7 +75,9 @@ impl Language for ClickHouse {
             }),
             Type::Float32 => Stored::new("Float32"),
             Type::Float64 => Stored::new("Float64"),
-            Type::Decimal { precision, scale } => Stored::new(format!("Decimal({precision},{scale})")),
+            Type::Decimal { precision, scale } => {
+                Stored::new(format!("Decimal({precision},{scale})"))
+            }
             Type::Text { most: None } => Stored::new("String"),
             Type::Text { most: Some(_) } => {
                 Stored::new("String").note("as String, which has no most characters")
@@ -84,15 +86,17 @@ impl Language for ClickHouse {
             Type::Category if fits_enum(&column.values) => {
                 let width = if column.values.len() <= 127 { 8 } else { 16 };
                 let values = column.values.iter().enumerate();
-                let values: Vec<_> =
-                    values.map(|(at, value)| format!("{} = {}", self.literal(value), at + 1)).collect();
+                let values: Vec<_> = values
+                    .map(|(at, value)| format!("{} = {}", self.literal(value), at + 1))
+                    .collect();
                 Stored::new(format!("Enum{width}({})", values.join(", ")))
             }
             Type::Category => Stored::new("LowCardinality(String)")
                 .note("as LowCardinality(String): an enumeration cannot hold all of its values"),
             Type::Date if self.has_date32() => Stored::new("Date32"),
-            Type::Date => Stored::new("Date")
-                .note("as Date; a day before 1970 or after 2105 stops the load"),
+            Type::Date => {
+                Stored::new("Date").note("as Date; a day before 1970 or after 2105 stops the load")
+            }
             Type::Time(unit) => {
                 let ty = match unit {
                     TimeUnit::Second | TimeUnit::Milli => "UInt32",
@@ -101,10 +105,15 @@ impl Language for ClickHouse {
                 Stored::new(ty).note(counted_in(unit, "midnight", self.name()))
             }
             Type::Timestamp { unit, utc } => {
-                let zoneless = if utc { "" } else { ": wall-clock times are kept as if they were in UTC" };
+                let zoneless =
+                    if utc { "" } else { ": wall-clock times are kept as if they were in UTC" };
                 if self.has_datetime64() {
                     let stored = Stored::new(format!("DateTime64({}, 'UTC')", digits(unit)));
-                    return if utc { stored } else { stored.note(format!("as DateTime64 in UTC{zoneless}")) };
+                    return if utc {
+                        stored
+                    } else {
+                        stored.note(format!("as DateTime64 in UTC{zoneless}"))
+                    };
                 }
                 match unit {
                     TimeUnit::Second => Stored::new("DateTime('UTC')").note(format!(
@@ -121,7 +130,8 @@ impl Language for ClickHouse {
     }
 
     fn nullable(&self, ty: &str, is_nullable: bool) -> String {
-        match (is_nullable, ty.strip_prefix("LowCardinality(").and_then(|ty| ty.strip_suffix(')'))) {
+        match (is_nullable, ty.strip_prefix("LowCardinality(").and_then(|ty| ty.strip_suffix(')')))
+        {
             (false, _) => ty.to_owned(),
             (true, Some(inner)) => format!("LowCardinality(Nullable({inner}))"),
             (true, None) => format!("Nullable({ty})"),
@@ -180,7 +190,9 @@ impl Language for ClickHouse {
         let plain = |fold: &str| format!("{fold}({column})");
         let bytes = Some(format!("sum(length({column}))"));
         match ty {
-            Type::Bool => Asked { sum: Some(format!("sum(toUInt8({column}))")), ..Asked::default() },
+            Type::Bool => {
+                Asked { sum: Some(format!("sum(toUInt8({column}))")), ..Asked::default() }
+            }
             // Sums of integers have 64 bits and go round.
             Type::Int(_) => both(&plain, Some(format!("sum(toDecimal128({column}, 0))"))),
             Type::Decimal { scale, .. } => {
@@ -191,16 +203,17 @@ impl Language for ClickHouse {
             }
             Type::Text { .. } | Type::Ip | Type::Json => both(&plain, bytes),
             Type::Lowcard => both(&plain, bytes),
-            Type::Category => Asked {
-                sum: Some(format!("sum(length(toString({column})))")),
-                ..Asked::default()
-            },
+            Type::Category => {
+                Asked { sum: Some(format!("sum(length(toString({column})))")), ..Asked::default() }
+            }
             Type::Date => both(&|fold| format!("toInt32({fold}({column}))"), None),
             Type::Time(_) => both(&plain, None),
             Type::Timestamp { unit, .. } if self.has_datetime64() => {
                 let per = per_second(unit);
                 let name = match unit {
-                    TimeUnit::Second => return both(&|fold| format!("toInt64({fold}({column}))"), None),
+                    TimeUnit::Second => {
+                        return both(&|fold| format!("toInt64({fold}({column}))"), None);
+                    }
                     TimeUnit::Milli => "Milli",
                     TimeUnit::Micro => "Micro",
                     TimeUnit::Nano => "Nano",

@@ -119,22 +119,33 @@ pub(crate) fn fits(column: &ColumnDecl, held: &Held) -> Result<(), String> {
             if high < most && low > -most {
                 Ok(())
             } else {
-                narrower(format!("it holds {} digits before the mark", precision.saturating_sub(*scale)))
+                narrower(format!(
+                    "it holds {} digits before the mark",
+                    precision.saturating_sub(*scale)
+                ))
             }
         }
         (Type::Int(int), Held::Float(bits)) => {
             let exact = if *bits == 64 { 1i128 << 53 } else { 1 << 24 };
-            if int.range().1 <= exact { Ok(()) } else { narrower("large integers are rounded there".into()) }
+            if int.range().1 <= exact {
+                Ok(())
+            } else {
+                narrower("large integers are rounded there".into())
+            }
         }
         (Type::Float32, Held::Float(_)) | (Type::Float64, Held::Float(64)) => Ok(()),
-        (Type::Float64, Held::Float(_)) => narrower("it has half as many bits; declare float32".into()),
+        (Type::Float64, Held::Float(_)) => {
+            narrower("it has half as many bits; declare float32".into())
+        }
         (Type::Decimal { .. }, Held::Decimal(None)) => Ok(()),
         (Type::Decimal { precision, scale }, Held::Decimal(Some((there, scale_there)))) => {
             let (precision, scale) = (u32::from(precision), u32::from(scale));
             if *scale_there >= scale && there - scale_there >= precision - scale {
                 Ok(())
             } else {
-                narrower(format!("it is numeric({there},{scale_there}); declare decimal({there},{scale_there})"))
+                narrower(format!(
+                    "it is numeric({there},{scale_there}); declare decimal({there},{scale_there})"
+                ))
             }
         }
         (Type::Decimal { precision, .. }, Held::Float(64)) if precision <= 15 => Ok(()),
@@ -147,7 +158,8 @@ pub(crate) fn fits(column: &ColumnDecl, held: &Held) -> Result<(), String> {
             }
         }
         (Type::Category, Held::Listed(values)) => {
-            let missing: Vec<_> = column.values.iter().filter(|value| !values.contains(value)).collect();
+            let missing: Vec<_> =
+                column.values.iter().filter(|value| !values.contains(value)).collect();
             match missing.first() {
                 None => Ok(()),
                 Some(first) => narrower(format!(
@@ -159,24 +171,28 @@ pub(crate) fn fits(column: &ColumnDecl, held: &Held) -> Result<(), String> {
         }
         (Type::Date, Held::Date | Held::Timestamp(..)) => Ok(()),
         (Type::Time(unit), Held::Time(there)) if *there >= digits(unit) => Ok(()),
-        (Type::Time(_), Held::Time(there)) => narrower(format!("it keeps {there} digits of a second")),
+        (Type::Time(_), Held::Time(there)) => {
+            narrower(format!("it keeps {there} digits of a second"))
+        }
         (Type::Timestamp { unit, .. }, Held::Timestamp(there, _)) if *there < digits(unit) => {
             narrower(format!("it keeps {there} digits of a second"))
         }
-        (Type::Timestamp { utc, .. }, Held::Timestamp(_, Some(zone))) if utc != *zone => narrower(
-            if *zone {
+        (Type::Timestamp { utc, .. }, Held::Timestamp(_, Some(zone))) if utc != *zone => {
+            narrower(if *zone {
                 "it holds points in time, and these have no zone; declare timestamp(…, utc) and a zone".into()
             } else {
                 "it holds wall-clock times, and these are points in time".into()
-            },
-        ),
+            })
+        }
         (Type::Timestamp { .. }, Held::Timestamp(..)) => Ok(()),
         (Type::Uuid, Held::Uuid) | (Type::Ip, Held::Ip) => Ok(()),
         (Type::Json, Held::Json) | (Type::Geopoint, Held::Point) => Ok(()),
         (_, Held::Text(None)) => Ok(()),
         (_, Held::Text(Some(there))) => match longest(column) {
             Some(most) if most <= *there => Ok(()),
-            Some(most) => narrower(format!("it holds {there} characters, and these may have {most}")),
+            Some(most) => {
+                narrower(format!("it holds {there} characters, and these may have {most}"))
+            }
             // An open set of short words: the database objects where one is longer.
             None if ty == Type::Lowcard => Ok(()),
             None => narrower(format!("it holds {there} characters; declare text({there})")),

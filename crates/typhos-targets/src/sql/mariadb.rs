@@ -60,7 +60,9 @@ impl Language for Mariadb {
             }),
             Type::Float32 => Stored::new("float"),
             Type::Float64 => Stored::new("double"),
-            Type::Decimal { precision, scale } => Stored::new(format!("decimal({precision},{scale})")),
+            Type::Decimal { precision, scale } => {
+                Stored::new(format!("decimal({precision},{scale})"))
+            }
             Type::Text { most: Some(most) } if most <= MOST_CHARACTERS => {
                 Stored::new(format!("varchar({most})"))
             }
@@ -68,13 +70,19 @@ impl Language for Mariadb {
                 Stored::new("longtext").check(format!("char_length({quoted}) <= {most}"))
             }
             Type::Text { most: None } => Stored::new("longtext"),
-            Type::Lowcard => Stored::new("longtext").note("as longtext: there is no dictionary type"),
+            Type::Lowcard => {
+                Stored::new("longtext").note("as longtext: there is no dictionary type")
+            }
             // Blanks at the end of its values are lost in an enumeration, and it has no empty one.
             Type::Category
                 if column.values.len() <= MOST_VALUES
-                    && column.values.iter().all(|v| !v.is_empty() && !v.ends_with(' ') && !v.contains('\\')) =>
+                    && column
+                        .values
+                        .iter()
+                        .all(|v| !v.is_empty() && !v.ends_with(' ') && !v.contains('\\')) =>
             {
-                let values: Vec<_> = column.values.iter().map(|value| self.literal(value)).collect();
+                let values: Vec<_> =
+                    column.values.iter().map(|value| self.literal(value)).collect();
                 Stored::new(format!("enum({})", values.join(", ")))
             }
             Type::Category => Stored::new("longtext")
@@ -89,15 +97,18 @@ impl Language for Mariadb {
                 "{}; with timestamp(us) and rounding = \"down\" it would be a datetime",
                 counted_in(TimeUnit::Nano, "1970", self.name())
             )),
-            Type::Timestamp { unit, utc: false } => Stored::new(format!("datetime({})", digits(unit))),
-            Type::Timestamp { unit, utc: true } => Stored::new(format!("datetime({})", digits(unit)))
-                .note("as datetime in UTC: timestamps with a zone end in 2038"),
+            Type::Timestamp { unit, utc: false } => {
+                Stored::new(format!("datetime({})", digits(unit)))
+            }
+            Type::Timestamp { unit, utc: true } => {
+                Stored::new(format!("datetime({})", digits(unit)))
+                    .note("as datetime in UTC: timestamps with a zone end in 2038")
+            }
             Type::Uuid => Stored::new("uuid"),
             Type::Ip => Stored::new("varchar(45)").note("as varchar(45), as it was written"),
             Type::Json => Stored::new("json"),
-            Type::Geopoint => {
-                Stored::new("point").note("as a point whose x is the longitude and whose y is the latitude")
-            }
+            Type::Geopoint => Stored::new("point")
+                .note("as a point whose x is the longitude and whose y is the latitude"),
         }
     }
 
@@ -123,9 +134,15 @@ impl Language for Mariadb {
         changed: &[(String, String)],
         key: &[(String, String)],
     ) -> Option<String> {
-        let set: Vec<_> = changed.iter().map(|(column, value)| format!("t.{column} = {value}")).collect();
-        let equal: Vec<_> = key.iter().map(|(column, value)| format!("t.{column} = {value}")).collect();
-        Some(format!("UPDATE {table} t JOIN {stage} s ON {} SET {}", equal.join(" AND "), set.join(", ")))
+        let set: Vec<_> =
+            changed.iter().map(|(column, value)| format!("t.{column} = {value}")).collect();
+        let equal: Vec<_> =
+            key.iter().map(|(column, value)| format!("t.{column} = {value}")).collect();
+        Some(format!(
+            "UPDATE {table} t JOIN {stage} s ON {} SET {}",
+            equal.join(" AND "),
+            set.join(", ")
+        ))
     }
 
     fn asked(&self, ty: Type, column: &str) -> Asked {
@@ -138,7 +155,10 @@ impl Language for Mariadb {
         let bytes = format!("sum(length({column}))");
         match ty {
             // A float is shown with six digits unless it is made a double.
-            Type::Float32 => both(&|fold| format!("{fold}({column} + 0e0)"), Some(format!("sum({column} + 0e0)"))),
+            Type::Float32 => both(
+                &|fold| format!("{fold}({column} + 0e0)"),
+                Some(format!("sum({column} + 0e0)")),
+            ),
             Type::Bool | Type::Int(_) | Type::Decimal { .. } | Type::Float64 => {
                 both(&plain, Some(format!("sum({column})")))
             }
@@ -159,15 +179,18 @@ impl Language for Mariadb {
                 let unit_name = if unit == TimeUnit::Second { "SECOND" } else { "MICROSECOND" };
                 let over = if unit == TimeUnit::Milli { " DIV 1000" } else { "" };
                 both(
-                    &|fold| format!("timestampdiff({unit_name}, '1970-01-01', {fold}({column})){over}"),
+                    &|fold| {
+                        format!("timestampdiff({unit_name}, '1970-01-01', {fold}({column})){over}")
+                    },
                     None,
                 )
             }
             // Its order is that of no text.
             Type::Uuid => Asked::default(),
-            Type::Geopoint => {
-                both(&|fold| format!("{fold}(ST_Y({column}))"), Some(format!("sum(ST_Y({column}))")))
-            }
+            Type::Geopoint => both(
+                &|fold| format!("{fold}(ST_Y({column}))"),
+                Some(format!("sum(ST_Y({column}))")),
+            ),
         }
     }
 }

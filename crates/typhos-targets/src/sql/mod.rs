@@ -21,8 +21,8 @@ use crate::proof::Asked;
 pub use clickhouse::ClickHouse;
 pub use mariadb::Mariadb;
 pub use postgres::Postgres;
-pub use sqlite::Sqlite;
 pub(crate) use sqlite::REAL_DIGITS;
+pub use sqlite::Sqlite;
 pub use standard::Standard;
 
 /// How a declared column is stored.
@@ -123,7 +123,8 @@ pub trait Language: Send + Sync {
 
     /// Whether a row of a staged table `s` is in a table, by pairs of a key column there and a value here.
     fn is_there(&self, table: &str, key: &[(String, String)]) -> String {
-        let equal: Vec<_> = key.iter().map(|(column, value)| format!("t.{column} = {value}")).collect();
+        let equal: Vec<_> =
+            key.iter().map(|(column, value)| format!("t.{column} = {value}")).collect();
         format!("EXISTS (SELECT 1 FROM {table} t WHERE {})", equal.join(" AND "))
     }
 
@@ -141,9 +142,15 @@ pub trait Language: Send + Sync {
         changed: &[(String, String)],
         key: &[(String, String)],
     ) -> Option<String> {
-        let set: Vec<_> = changed.iter().map(|(column, value)| format!("{column} = {value}")).collect();
-        let equal: Vec<_> = key.iter().map(|(column, value)| format!("t.{column} = {value}")).collect();
-        Some(format!("UPDATE {table} AS t SET {} FROM {stage} s WHERE {}", set.join(", "), equal.join(" AND ")))
+        let set: Vec<_> =
+            changed.iter().map(|(column, value)| format!("{column} = {value}")).collect();
+        let equal: Vec<_> =
+            key.iter().map(|(column, value)| format!("t.{column} = {value}")).collect();
+        Some(format!(
+            "UPDATE {table} AS t SET {} FROM {stage} s WHERE {}",
+            set.join(", "),
+            equal.join(" AND ")
+        ))
     }
 
     /// What can be asked about the values of a column that is stored as this language stores it;

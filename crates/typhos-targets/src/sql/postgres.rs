@@ -59,20 +59,32 @@ impl Language for Postgres {
         match column.ty {
             Type::Bool => Stored::new("boolean"),
             Type::Int(int) => match int {
-                IntType::Int8 => bounded("smallint", int, "as smallint with a check: 8 bits have no type"),
-                IntType::UInt8 => bounded("smallint", int, "as smallint with a check: 8 bits have no type"),
-                IntType::Int16 => Stored::new("smallint"),
-                IntType::UInt16 => bounded("integer", int, "as integer with a check: integers have signs"),
-                IntType::Int32 => Stored::new("integer"),
-                IntType::UInt32 => bounded("bigint", int, "as bigint with a check: integers have signs"),
-                IntType::Int64 => Stored::new("bigint"),
-                IntType::UInt64 => {
-                    bounded("numeric(20,0)", int, "as numeric(20,0) with a check: integers have signs")
+                IntType::Int8 => {
+                    bounded("smallint", int, "as smallint with a check: 8 bits have no type")
                 }
+                IntType::UInt8 => {
+                    bounded("smallint", int, "as smallint with a check: 8 bits have no type")
+                }
+                IntType::Int16 => Stored::new("smallint"),
+                IntType::UInt16 => {
+                    bounded("integer", int, "as integer with a check: integers have signs")
+                }
+                IntType::Int32 => Stored::new("integer"),
+                IntType::UInt32 => {
+                    bounded("bigint", int, "as bigint with a check: integers have signs")
+                }
+                IntType::Int64 => Stored::new("bigint"),
+                IntType::UInt64 => bounded(
+                    "numeric(20,0)",
+                    int,
+                    "as numeric(20,0) with a check: integers have signs",
+                ),
             },
             Type::Float32 => Stored::new("real"),
             Type::Float64 => Stored::new("double precision"),
-            Type::Decimal { precision, scale } => Stored::new(format!("numeric({precision},{scale})")),
+            Type::Decimal { precision, scale } => {
+                Stored::new(format!("numeric({precision},{scale})"))
+            }
             Type::Text { most: Some(most) } if most <= MOST_CHARACTERS => {
                 Stored::new(format!("varchar({most})"))
             }
@@ -83,9 +95,13 @@ impl Language for Postgres {
             Type::Lowcard => Stored::new("text").note("as text: there is no dictionary type"),
             Type::Category if column.values.iter().all(|value| value.len() <= NAME_BYTES) => {
                 let name = self.identifier(&Postgres::type_name(table, &column.name));
-                let values: Vec<_> = column.values.iter().map(|value| self.literal(value)).collect();
+                let values: Vec<_> =
+                    column.values.iter().map(|value| self.literal(value)).collect();
                 Stored {
-                    type_definition: Some(format!("CREATE TYPE {name} AS ENUM ({})", values.join(", "))),
+                    type_definition: Some(format!(
+                        "CREATE TYPE {name} AS ENUM ({})",
+                        values.join(", ")
+                    )),
                     ..Stored::new(name)
                 }
             }
@@ -101,14 +117,17 @@ impl Language for Postgres {
                 "{}; with timestamp(us) and rounding = \"down\" it would be a timestamp",
                 counted_in(TimeUnit::Nano, "1970", self.name())
             )),
-            Type::Timestamp { unit, utc: false } => Stored::new(format!("timestamp({})", digits(unit))),
-            Type::Timestamp { unit, utc: true } => Stored::new(format!("timestamptz({})", digits(unit))),
+            Type::Timestamp { unit, utc: false } => {
+                Stored::new(format!("timestamp({})", digits(unit)))
+            }
+            Type::Timestamp { unit, utc: true } => {
+                Stored::new(format!("timestamptz({})", digits(unit)))
+            }
             Type::Uuid => Stored::new("uuid"),
             Type::Ip => Stored::new("inet"),
             Type::Json => Stored::new("json"),
-            Type::Geopoint => {
-                Stored::new("point").note("as a point whose x is the longitude and whose y is the latitude")
-            }
+            Type::Geopoint => Stored::new("point")
+                .note("as a point whose x is the longitude and whose y is the latitude"),
         }
     }
 
@@ -117,7 +136,10 @@ impl Language for Postgres {
     }
 
     fn comment_statement(&self, table: &str, column: &str, comment: &str) -> Option<String> {
-        Some(format!("COMMENT ON COLUMN {table}.{column} IS {}", self.literal(comment).trim_start()))
+        Some(format!(
+            "COMMENT ON COLUMN {table}.{column} IS {}",
+            self.literal(comment).trim_start()
+        ))
     }
 
     fn cast(&self, value: &str, ty: &str) -> String {
@@ -150,10 +172,14 @@ impl Language for Postgres {
                 Some(format!("sum(octet_length({column}))")),
             ),
             // The order of an enumeration is that of its list, which says nothing of bytes.
-            Type::Category => {
-                Asked { sum: Some(format!("sum(octet_length({column}::text))")), ..Asked::default() }
-            }
-            Type::Json => Asked { sum: Some(format!("sum(octet_length({column}::text))")), ..Asked::default() },
+            Type::Category => Asked {
+                sum: Some(format!("sum(octet_length({column}::text))")),
+                ..Asked::default()
+            },
+            Type::Json => Asked {
+                sum: Some(format!("sum(octet_length({column}::text))")),
+                ..Asked::default()
+            },
             Type::Date => both(
                 &|fold| format!("{fold}({column}) - date '1970-01-01'"),
                 Some(format!("sum({column} - date '1970-01-01')")),
@@ -165,10 +191,9 @@ impl Language for Postgres {
             Type::Uuid => both(&|fold| format!("{fold}({column}::text COLLATE \"C\")"), None),
             // Addresses are written in one way of several.
             Type::Ip => Asked::default(),
-            Type::Geopoint => both(
-                &|fold| format!("{fold}({column}[1])"),
-                Some(format!("sum({column}[1])")),
-            ),
+            Type::Geopoint => {
+                both(&|fold| format!("{fold}({column}[1])"), Some(format!("sum({column}[1])")))
+            }
         }
     }
 }

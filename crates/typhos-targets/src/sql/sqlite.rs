@@ -47,17 +47,16 @@ impl Language for Sqlite {
             Type::Int(int) => Stored::new("INTEGER").check(range_check(&quoted, int)),
             Type::Float32 | Type::Float64 => Stored::new("REAL"),
             Type::Decimal { precision, scale: 0 } if precision <= 18 => Stored::new("INTEGER"),
-            Type::Decimal { precision, .. } if precision <= REAL_DIGITS => Stored::new("REAL")
-                .note("as REAL, which keeps its digits: SQLite has no decimals"),
+            Type::Decimal { precision, .. } if precision <= REAL_DIGITS => {
+                Stored::new("REAL").note("as REAL, which keeps its digits: SQLite has no decimals")
+            }
             Type::Decimal { .. } => text("as TEXT, exactly: SQLite has no decimals"),
             Type::Text { most: None } => Stored::new("TEXT"),
             Type::Text { most: Some(most) } => {
                 Stored::new("TEXT").check(format!("length({quoted}) <= {most}"))
             }
             Type::Lowcard => Stored::new("TEXT"),
-            Type::Category => {
-                Stored::new("TEXT").check(list_check(self, &quoted, &column.values))
-            }
+            Type::Category => Stored::new("TEXT").check(list_check(self, &quoted, &column.values)),
             Type::Date | Type::Time(_) | Type::Timestamp { .. } => {
                 text("as TEXT in ISO 8601: SQLite has no dates")
             }
@@ -93,7 +92,9 @@ impl Language for Sqlite {
             Type::Decimal { precision, scale: 0 } if precision <= 18 => both(None),
             // Numbers as texts have another order.
             Type::Decimal { .. } => Asked::default(),
-            Type::Text { .. } | Type::Lowcard | Type::Category | Type::Ip | Type::Json => both(bytes),
+            Type::Text { .. } | Type::Lowcard | Type::Category | Type::Ip | Type::Json => {
+                both(bytes)
+            }
             Type::Date => Asked {
                 low: Some(format!("cast(julianday(min({column})) - 2440587.5 as integer)")),
                 high: Some(format!("cast(julianday(max({column})) - 2440587.5 as integer)")),

@@ -50,7 +50,9 @@ impl Language for Standard {
             },
             Type::Float32 => Stored::new("real"),
             Type::Float64 => Stored::new("double precision"),
-            Type::Decimal { precision, scale } => Stored::new(format!("decimal({precision},{scale})")),
+            Type::Decimal { precision, scale } => {
+                Stored::new(format!("decimal({precision},{scale})"))
+            }
             Type::Text { most: Some(most) } => Stored::new(format!("varchar({most})")),
             Type::Text { most: None } => Stored::new("character large object"),
             Type::Lowcard => Stored::new("character large object")
@@ -80,7 +82,9 @@ impl Language for Standard {
 fn timed(name: &str, unit: TimeUnit, zone: &str) -> Stored {
     let stored = Stored::new(format!("{name}({}){zone}", digits(unit)));
     match unit {
-        TimeUnit::Nano => stored.note("with nine digits of a second, which many databases do not have"),
+        TimeUnit::Nano => {
+            stored.note("with nine digits of a second, which many databases do not have")
+        }
         _ => stored,
     }
 }

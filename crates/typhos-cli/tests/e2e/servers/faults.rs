@@ -5,13 +5,18 @@ use std::time::Duration;
 use super::{Kind, Server, for_each_server};
 use crate::world::World;
 
-const SCHEMA: &str = "typhos = 1\n[columns]\nid = { type = 'int32', required = true }\nroute = { type = 'category', values = ['Holm', 'Sund'] }\n\
+const SCHEMA: &str = "typhos = 1\ntable = 't'\n[columns]\nid = { type = 'int32', required = true }\nroute = { type = 'category', values = ['Holm', 'Sund'] }\n\
                       note = { type = 'text' }\n";
 
 /// A world with so many rows.
 fn world(rows: u32) -> World {
     let world = World::new();
-    let lines = (0..rows).map(|n| format!("{n},{},a note of row {n} that is no short one\n", if n % 3 == 0 { "Holm" } else { "Sund" }));
+    let lines = (0..rows).map(|n| {
+        format!(
+            "{n},{},a note of row {n} that is no short one\n",
+            if n % 3 == 0 { "Holm" } else { "Sund" }
+        )
+    });
     world.write("t.typhos.toml", SCHEMA);
     world.write("t.csv", format!("id,route,note\n{}", lines.collect::<String>()));
     world
@@ -35,7 +40,11 @@ fn a_load_that_is_killed_leaves_nothing_that_the_next_does_not_sweep() {
             if was_running {
                 // The server may take a moment to notice.
                 let now = database.one("SELECT count(*) FROM t");
-                assert!(now == before || now == "600000", "{:?}: {before} became {now}", server.kind);
+                assert!(
+                    now == before || now == "600000",
+                    "{:?}: {before} became {now}",
+                    server.kind
+                );
             }
         }
         for _ in 0..50 {
@@ -46,9 +55,14 @@ fn a_load_that_is_killed_leaves_nothing_that_the_next_does_not_sweep() {
             std::thread::sleep(Duration::from_millis(100));
         }
         assert_eq!(database.one("SELECT count(*) FROM t"), "300000");
-        let left: Vec<_> = database.objects().into_iter().filter(|name| name.contains("typhos")).collect();
+        let left: Vec<_> =
+            database.objects().into_iter().filter(|name| name.contains("typhos")).collect();
         assert_eq!(left, Vec::<String>::new(), "{:?}", server.kind);
-        assert!(world.names().iter().all(|name| !name.starts_with(".typhos-unfinished")), "{:?}", world.names());
+        assert!(
+            world.names().iter().all(|name| !name.starts_with(".typhos-unfinished")),
+            "{:?}",
+            world.names()
+        );
     });
 }
 
@@ -58,9 +72,16 @@ fn an_interrupted_load_leaves_nothing_at_all() {
         let database = server.database();
         let world = world(600_000);
         let line = format!("load t.typhos.toml t.csv --into {}", database.url());
-        let child = world.command(&format!("{line} -q")).stderr(std::process::Stdio::piped()).spawn().unwrap();
+        let child = world
+            .command(&format!("{line} -q"))
+            .stderr(std::process::Stdio::piped())
+            .spawn()
+            .unwrap();
         std::thread::sleep(Duration::from_millis(250));
-        let signalled = std::process::Command::new("kill").args(["-INT", &child.id().to_string()]).status().unwrap();
+        let signalled = std::process::Command::new("kill")
+            .args(["-INT", &child.id().to_string()])
+            .status()
+            .unwrap();
         assert!(signalled.success());
         let output = child.wait_with_output().unwrap();
         let told = String::from_utf8_lossy(&output.stderr).into_owned();
@@ -83,18 +104,29 @@ fn the_last_row_can_stop_a_load() {
         world.run(&line).status(1).complains("t.csv:50002: column 'id': 'x' is no integer");
         assert_eq!(database.objects(), Vec::<String>::new());
         // A column that lets misfits go, and a budget of them that is full.
-        world.write("t.typhos.toml", SCHEMA.replace("'int32', required = true", "'int32', misfit = 'reject'"));
-        world.run(&format!("{line} --misfit-limit 0")).status(1).complains("--misfit-limit is 0; nothing was loaded");
+        world.write(
+            "t.typhos.toml",
+            SCHEMA.replace("'int32', required = true", "'int32', misfit = 'reject'"),
+        );
+        world
+            .run(&format!("{line} --misfit-limit 0"))
+            .status(1)
+            .complains("--misfit-limit is 0; nothing was loaded");
         assert_eq!(database.objects(), Vec::<String>::new());
         assert!(!world.path("t.rejects.csv").exists());
-        world.run(&format!("{line} --misfit-limit 0.1%")).status(1).says("50,001 read = 50,000 loaded + 1 set aside");
+        world
+            .run(&format!("{line} --misfit-limit 0.1%"))
+            .status(1)
+            .says("50,001 read = 50,000 loaded + 1 set aside");
         assert_eq!(
             world.read("t.rejects.csv").lines().nth(1).unwrap(),
             "x,Holm,the last one,t.csv,50002,id,is no integer"
         );
         // Mended, the rejects load by themselves.
         world.write("mended.csv", world.read("t.rejects.csv").replace("\nx,", "\n7,"));
-        world.ok(&format!("{} --mode append", line.replace("t.csv", "mended.csv"))).says("1 read = 1 loaded");
+        world
+            .ok(&format!("{} --mode append", line.replace("t.csv", "mended.csv")))
+            .says("1 read = 1 loaded");
         assert_eq!(database.one("SELECT count(*) FROM t"), "50001");
     });
 }
@@ -124,7 +156,9 @@ fn rights_that_are_missing_are_said_before_anything_is_sent() {
         let world = world(10);
         let url = match server.kind {
             Kind::Postgres => {
-                database.run("CREATE ROLE guest LOGIN").run("REVOKE CREATE ON SCHEMA public FROM public");
+                database
+                    .run("CREATE ROLE guest LOGIN")
+                    .run("REVOKE CREATE ON SCHEMA public FROM public");
                 database.url().replace("tester@", "guest@")
             }
             Kind::Mariadb => {
@@ -148,7 +182,10 @@ fn passwords_are_never_shown() {
     for_each_server(|server| {
         let world = world(10);
         let database = server.database();
-        let url = database.url().replace("tester@", "nobody:hush-hush@").replace("clickhouse://", "clickhouse://nobody:hush-hush@");
+        let url = database
+            .url()
+            .replace("tester@", "nobody:hush-hush@")
+            .replace("clickhouse://", "clickhouse://nobody:hush-hush@");
         let run = world.run(&format!("load t.typhos.toml t.csv --into {url}")).status(3);
         assert!(!run.out.contains("hush") && !run.err.contains("hush"), "{}", run.err);
     });

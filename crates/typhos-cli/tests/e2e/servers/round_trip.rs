@@ -42,16 +42,15 @@ const CASES: [Case; 37] = [
     case("type = 'decimal(5,2)'", ["-999.99", "999.99"]),
     case("type = 'decimal(9,0)'", ["-999999999", "999999999"]),
     case("type = 'decimal(18,4)'", ["-99999999999999.9999", "99999999999999.9999"]),
-    case("type = 'decimal(38,0)'", ["-99999999999999999999999999999999999999", "99999999999999999999999999999999999999"]),
+    case(
+        "type = 'decimal(38,0)'",
+        ["-99999999999999999999999999999999999999", "99999999999999999999999999999999999999"],
+    ),
     case(
         "type = 'decimal(38,10)'",
         ["-9999999999999999999999999999.9999999999", "9999999999999999999999999999.9999999999"],
     ),
-    other(
-        "type = 'float32'",
-        ["-1.5", "0.1"],
-        &[],
-    ),
+    other("type = 'float32'", ["-1.5", "0.1"], &[]),
     other(
         "type = 'float64'",
         ["-1.7976931348623157e308", "5e-324"],
@@ -65,7 +64,10 @@ const CASES: [Case; 37] = [
     case("type = 'date', patterns = ['yyyy-MM-dd']", ["1970-01-01", "2105-12-31"]),
     case("type = 'time(s)', patterns = ['HH:mm:ss']", ["00:00:00", "23:59:59"]),
     case("type = 'time(ms)', patterns = ['HH:mm:ss.SSS']", ["00:00:00.001", "23:59:59.999"]),
-    case("type = 'time(us)', patterns = ['HH:mm:ss.SSSSSS']", ["00:00:00.000001", "23:59:59.999999"]),
+    case(
+        "type = 'time(us)', patterns = ['HH:mm:ss.SSSSSS']",
+        ["00:00:00.000001", "23:59:59.999999"],
+    ),
     other(
         "type = 'time(ns)', patterns = ['HH:mm:ss.SSSSSSSSS']",
         ["00:00:00.000000001", "23:59:59.999999999"],
@@ -113,7 +115,10 @@ const CASES: [Case; 37] = [
             (Mariadb, ["0001-01-01 00:00:00.000001", "9999-12-31 23:59:59.999999"]),
         ],
     ),
-    case("type = 'uuid'", ["00000000-0000-0000-0000-000000000000", "6f9619ff-8b86-d011-b42d-00cf4fc964ff"]),
+    case(
+        "type = 'uuid'",
+        ["00000000-0000-0000-0000-000000000000", "6f9619ff-8b86-d011-b42d-00cf4fc964ff"],
+    ),
     case("type = 'ip'", ["192.0.2.1", "2001:db8::1"]),
     case("type = 'json'", ["{}", "{\"a\": [1, \"\\u00e5\"]}"]),
     other(
@@ -142,13 +147,17 @@ fn every_type_comes_back_as_it_was_sent() {
     for_each_server(|server| {
         let database = server.database();
         let world = World::new();
-        let columns: Vec<_> =
-            CASES.iter().enumerate().map(|(at, case)| format!("c{at} = {{ {} }}", case.keys)).collect();
+        let columns: Vec<_> = CASES
+            .iter()
+            .enumerate()
+            .map(|(at, case)| format!("c{at} = {{ {} }}", case.keys))
+            .collect();
         world.write(
             "t.typhos.toml",
             format!("typhos = 1\n[input]\nquoted_empty = 'text'\ndelimiter = ','\nheader = true\n[columns]\n{}\n", columns.join("\n")),
         );
-        let line = |value: &dyn Fn(&Case) -> String| CASES.iter().map(value).collect::<Vec<_>>().join(",");
+        let line =
+            |value: &dyn Fn(&Case) -> String| CASES.iter().map(value).collect::<Vec<_>>().join(",");
         let names: Vec<_> = (0..CASES.len()).map(|at| format!("c{at}")).collect();
         let quoted = |text: &str| format!("\"{}\"", text.replace('"', "\"\""));
         world.write(
@@ -161,7 +170,8 @@ fn every_type_comes_back_as_it_was_sent() {
                 line(&|case| quoted(case.values[1])),
             ),
         );
-        let report = world.json(&format!("load t.typhos.toml t.csv --into {} --json", database.url()));
+        let report =
+            world.json(&format!("load t.typhos.toml t.csv --into {} --json", database.url()));
         assert_eq!(report["proof"]["proven"], true, "{report}");
         assert_eq!(report["account"]["loaded"], 3);
         // The same again, into the table that is now there.
@@ -173,7 +183,8 @@ fn every_type_comes_back_as_it_was_sent() {
                 _ => format!("c{at}"),
             };
             let number = CLICKHOUSE_NUMBERS.iter().find(|(keys, _)| case.keys.starts_with(keys));
-            let old = server.kind == ClickHouse && database.one("SELECT version()").starts_with("18.");
+            let old =
+                server.kind == ClickHouse && database.one("SELECT version()").starts_with("18.");
             let said = case.shown.iter().find(|(kind, _)| *kind == server.kind);
             let [low, high] = match (said, number) {
                 (Some((_, shown)), _) => *shown,
@@ -181,16 +192,24 @@ fn every_type_comes_back_as_it_was_sent() {
                 _ => case.values,
             };
             let absent = if case.keys.contains("default") { "7" } else { "null" };
-            let mut found: Vec<_> =
-                database.rows(&format!("SELECT {column} FROM t")).into_iter().map(|row| row.concat()).collect();
-            let mut want: Vec<_> = [low, absent, high].repeat(2).into_iter().map(str::to_owned).collect();
+            let mut found: Vec<_> = database
+                .rows(&format!("SELECT {column} FROM t"))
+                .into_iter()
+                .map(|row| row.concat())
+                .collect();
+            let mut want: Vec<_> =
+                [low, absent, high].repeat(2).into_iter().map(str::to_owned).collect();
             // Nothing says in which order a server gives rows back.
             found.sort();
             want.sort();
             assert_eq!(found, want, "{:?} {}", server.kind, case.keys);
         }
         assert_eq!(
-            database.objects().into_iter().filter(|name| name.contains("typhos")).collect::<Vec<_>>(),
+            database
+                .objects()
+                .into_iter()
+                .filter(|name| name.contains("typhos"))
+                .collect::<Vec<_>>(),
             Vec::<String>::new()
         );
     });

@@ -25,7 +25,8 @@ impl Kind {
         let found = |paths: &[PathBuf]| paths.iter().find(|path| path.exists()).cloned();
         match self {
             Kind::Postgres => {
-                let mut versions: Vec<_> = fs::read_dir("/usr/lib/postgresql").ok()?.flatten().collect();
+                let mut versions: Vec<_> =
+                    fs::read_dir("/usr/lib/postgresql").ok()?.flatten().collect();
                 versions.sort_by_key(|entry| entry.file_name());
                 found(&[versions.last()?.path().join("bin/postgres")])
             }
@@ -55,7 +56,10 @@ impl Server {
     /// A server of a test's own.
     pub fn start(kind: Kind) -> Option<Server> {
         let Some(program) = kind.program() else {
-            assert!(std::env::var_os("CI").is_none(), "{kind:?} is not installed, and must be where CI is set");
+            assert!(
+                std::env::var_os("CI").is_none(),
+                "{kind:?} is not installed, and must be where CI is set"
+            );
             eprintln!("skipped: {kind:?} is not installed");
             return None;
         };
@@ -78,7 +82,9 @@ impl Server {
         match self.kind {
             Kind::Postgres => self.postgres("postgres").is_ok(),
             Kind::Mariadb => self.mariadb("").is_ok(),
-            Kind::ClickHouse => ureq::get(format!("http://127.0.0.1:{}/", self.port)).call().is_ok(),
+            Kind::ClickHouse => {
+                ureq::get(format!("http://127.0.0.1:{}/", self.port)).call().is_ok()
+            }
         }
     }
 
@@ -151,10 +157,13 @@ impl Database<'_> {
         match self.server.kind {
             Kind::Postgres => {
                 let mut client = self.server.postgres(&self.name).unwrap();
-                let messages = client.simple_query(sql).unwrap_or_else(|error| panic!("{sql}: {error:?}"));
+                let messages =
+                    client.simple_query(sql).unwrap_or_else(|error| panic!("{sql}: {error:?}"));
                 let rows = messages.into_iter().filter_map(|message| match message {
                     postgres::SimpleQueryMessage::Row(row) => Some(
-                        (0..row.len()).map(|at| row.get(at).map_or_else(null, str::to_owned)).collect(),
+                        (0..row.len())
+                            .map(|at| row.get(at).map_or_else(null, str::to_owned))
+                            .collect(),
                     ),
                     _ => None,
                 });
@@ -183,7 +192,8 @@ impl Database<'_> {
     }
 
     fn http(&self, sql: &str) -> String {
-        let agent: ureq::Agent = ureq::Agent::config_builder().http_status_as_error(false).build().into();
+        let agent: ureq::Agent =
+            ureq::Agent::config_builder().http_status_as_error(false).build().into();
         let url = format!("http://127.0.0.1:{}/?database={}", self.server.port, self.name);
         let mut answer = agent.post(url).send(sql).unwrap();
         let text = answer.body_mut().read_to_string().unwrap();
@@ -199,7 +209,10 @@ impl Database<'_> {
 
     /// The first value of an answer.
     pub fn one(&self, sql: &str) -> String {
-        self.rows(sql).first().and_then(|row| row.first().cloned()).unwrap_or_else(|| panic!("{sql}: nothing"))
+        self.rows(sql)
+            .first()
+            .and_then(|row| row.first().cloned())
+            .unwrap_or_else(|| panic!("{sql}: nothing"))
     }
 
     /// The tables and types there are, in order.
@@ -212,7 +225,9 @@ impl Database<'_> {
             Kind::Mariadb => {
                 "SELECT table_name FROM information_schema.tables WHERE table_schema = database() ORDER BY 1"
             }
-            Kind::ClickHouse => "SELECT name FROM system.tables WHERE database = currentDatabase() ORDER BY name",
+            Kind::ClickHouse => {
+                "SELECT name FROM system.tables WHERE database = currentDatabase() ORDER BY name"
+            }
         };
         self.rows(sql).into_iter().map(|row| row.concat()).collect()
     }
@@ -234,7 +249,8 @@ fn folder() -> PathBuf {
     let parent = std::env::temp_dir();
     for entry in fs::read_dir(&parent).unwrap().flatten() {
         let name = entry.file_name().to_string_lossy().into_owned();
-        let process = name.strip_prefix(PREFIX).and_then(|rest| rest.split('-').next()?.parse::<u32>().ok());
+        let process =
+            name.strip_prefix(PREFIX).and_then(|rest| rest.split('-').next()?.parse::<u32>().ok());
         if process.is_some_and(|process| !Path::new(&format!("/proc/{process}")).exists()) {
             let _ = fs::remove_dir_all(entry.path());
         }
@@ -274,22 +290,43 @@ fn prepare(kind: Kind, program: &Path, folder: &Path, port: u16) -> Command {
     }
     let run = |mut command: Command| {
         let output = command.output().unwrap();
-        assert!(output.status.success(), "{command:?}\n{}", String::from_utf8_lossy(&output.stderr));
+        assert!(
+            output.status.success(),
+            "{command:?}\n{}",
+            String::from_utf8_lossy(&output.stderr)
+        );
     };
     match kind {
         Kind::Postgres => {
             let mut init = command_as(user, &program.with_file_name("initdb"));
-            init.arg("-D").arg(&data).args(["-A", "trust", "-U", "tester", "--no-sync", "-E", "UTF8", "--locale", "C"]);
+            init.arg("-D").arg(&data).args([
+                "-A",
+                "trust",
+                "-U",
+                "tester",
+                "--no-sync",
+                "-E",
+                "UTF8",
+                "--locale",
+                "C",
+            ]);
             run(init);
             let mut command = command_as(user, program);
-            command.arg("-D").arg(&data).arg("-k").arg(folder).args(["-p", &port.to_string(), "-c", "fsync=off"]);
+            command.arg("-D").arg(&data).arg("-k").arg(folder).args([
+                "-p",
+                &port.to_string(),
+                "-c",
+                "fsync=off",
+            ]);
             command
         }
         Kind::Mariadb => {
             let init_file = folder.join("init.sql");
             fs::write(&init_file, "CREATE USER tester@'127.0.0.1';\nGRANT ALL ON *.* TO tester@'127.0.0.1' WITH GRANT OPTION;\n").unwrap();
             let mut init = command_as(user, Path::new("mariadb-install-db"));
-            init.arg("--no-defaults").arg(format!("--datadir={}", data.display())).args(["--skip-test-db", "--auth-root-authentication-method=normal"]);
+            init.arg("--no-defaults")
+                .arg(format!("--datadir={}", data.display()))
+                .args(["--skip-test-db", "--auth-root-authentication-method=normal"]);
             run(init);
             let mut command = command_as(user, program);
             command
@@ -298,7 +335,11 @@ fn prepare(kind: Kind, program: &Path, folder: &Path, port: u16) -> Command {
                 .arg(format!("--socket={}", folder.join("s").display()))
                 .arg(format!("--port={port}"))
                 .arg(format!("--init-file={}", init_file.display()))
-                .args(["--bind-address=127.0.0.1", "--innodb-flush-log-at-trx-commit=0", "--skip-log-bin"]);
+                .args([
+                    "--bind-address=127.0.0.1",
+                    "--innodb-flush-log-at-trx-commit=0",
+                    "--skip-log-bin",
+                ]);
             command
         }
         Kind::ClickHouse => {
@@ -320,7 +361,9 @@ fn prepare(kind: Kind, program: &Path, folder: &Path, port: u16) -> Command {
             )
             .unwrap();
             let user = |name: &str, profile: &str| {
-                format!("<{name}><password></password><networks><ip>::/0</ip></networks><profile>{profile}</profile><quota>default</quota></{name}>")
+                format!(
+                    "<{name}><password></password><networks><ip>::/0</ip></networks><profile>{profile}</profile><quota>default</quota></{name}>"
+                )
             };
             fs::write(
                 &users,
@@ -333,7 +376,10 @@ fn prepare(kind: Kind, program: &Path, folder: &Path, port: u16) -> Command {
             )
             .unwrap();
             let mut command = Command::new("setpriv");
-            command.args(["--pdeathsig", "KILL"]).arg(program).arg(format!("--config-file={}", config.display()));
+            command
+                .args(["--pdeathsig", "KILL"])
+                .arg(program)
+                .arg(format!("--config-file={}", config.display()));
             command
         }
     }
