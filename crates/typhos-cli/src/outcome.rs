@@ -79,9 +79,13 @@ impl From<TargetError> for Failure {
         match error {
             // These are answered by another word on the command line, not by another machine.
             TargetError::Exists(_) => Failure::Usage(error.to_string()),
-            // These are findings about the rows and the table, as misfits are.
-            TargetError::Preflight(_)
-            | TargetError::Seen { .. }
+            // What stands in the way is answered by another word on the command line or in the schema, but
+            // for rights and places.
+            TargetError::Preflight(ref plan) if plan.problems.iter().all(|p| p.is_outside) => {
+                Failure::Machine(console_safe(&error))
+            }
+            TargetError::Preflight(_) => Failure::Usage(console_safe(&error)),
+            TargetError::Seen { .. }
             | TargetError::Repeated { .. }
             | TargetError::RepeatedInStream { .. } => Failure::Misfit(console_safe(&error)),
             other => Failure::Machine(console_safe(&other)),

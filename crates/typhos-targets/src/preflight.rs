@@ -60,11 +60,17 @@ pub struct Problem {
     pub what: String,
     /// What to do about it.
     pub help: String,
+    /// Whether it is a matter of rights and places, and not of what was asked for.
+    pub is_outside: bool,
 }
 
 impl Problem {
     pub(crate) fn new(what: impl Into<String>, help: impl Into<String>) -> Problem {
-        Problem { what: what.into(), help: help.into() }
+        Problem { what: what.into(), help: help.into(), is_outside: false }
+    }
+
+    pub(crate) fn outside(what: impl Into<String>, help: impl Into<String>) -> Problem {
+        Problem { is_outside: true, ..Problem::new(what, help) }
     }
 }
 
@@ -390,7 +396,8 @@ pub(crate) fn plan_file(
     }
     let folder = crate::whole::parent(path);
     if !folder.is_dir() {
-        problems.push(Problem::new(format!("there is no folder {}", folder.display()), "make it"));
+        problems
+            .push(Problem::outside(format!("there is no folder {}", folder.display()), "make it"));
     }
     let arrow = job.plan.arrow();
     let columns =

@@ -176,15 +176,15 @@ struct Steps {
     existing: Option<Existing>,
 }
 
+/// The encoder and the sink of a session.
+type Halves<S> =
+    (FeedEncoder<<S as Session>::Rows>, FeedSink<<<S as Session>::Rows as RowEncoder>::Block>);
+
 /// Opens a load into a table that the preflight found nothing against.
 ///
 /// # Errors
 /// What the preflight found.
-fn open<S: Session>(
-    mut session: S,
-    job: &Job<'_>,
-    table: &str,
-) -> Result<(FeedEncoder<S::Rows>, FeedSink<<S::Rows as RowEncoder>::Block>), TargetError> {
+fn open<S: Session>(mut session: S, job: &Job<'_>, table: &str) -> Result<Halves<S>, TargetError> {
     let (plan, existing) = preflight(&mut session, job, table)?;
     if !plan.problems.is_empty() {
         return Err(TargetError::Preflight(Box::new(plan)));

@@ -168,12 +168,16 @@ impl Session for SqliteSession {
     fn rights(&mut self, _action: Action, _table: &str) -> Result<Vec<Problem>, TargetError> {
         let folder = crate::whole::parent(&self.path);
         let place = if self.connection.is_some() { self.path.as_path() } else { folder };
+        if !folder.is_dir() {
+            let what = format!("there is no folder {}", folder.display());
+            return Ok(vec![Problem::outside(what, "make it")]);
+        }
         let is_writable = place.metadata().is_ok_and(|about| !about.permissions().readonly());
         Ok(if is_writable {
             Vec::new()
         } else {
-            let help = "make the folder, or change its permissions";
-            vec![Problem::new(format!("{} cannot be written to", place.display()), help)]
+            let help = "change its permissions, or name another place";
+            vec![Problem::outside(format!("{} cannot be written to", place.display()), help)]
         })
     }
 

@@ -59,9 +59,12 @@ fn command_lines_that_do_not_go_together() {
         ("scout t.csv --column zzz", "there is no column 'zzz'; its columns are 'a', 'b'"),
         (
             "load s.typhos.toml t.csv --into t.csvx",
-            "name a file.parquet or a database.sqlite, or pass --parts N",
+            "name a file.parquet, a file.arrow or a database.sqlite, pass --parts N",
         ),
-        ("load s.typhos.toml t.csv --into d.sqlite --parts 2", "--parts is for Parquet"),
+        (
+            "load s.typhos.toml t.csv --into d.sqlite --parts 2",
+            "--parts and --part-size are for Parquet",
+        ),
         ("load s.typhos.toml t.csv", "--into <TARGET>"),
         ("peek t.csv", "give its schema first: typhos peek SCHEMA t.csv"),
         ("peek s.typhos.toml", "give the files to look at"),

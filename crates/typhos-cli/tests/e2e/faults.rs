@@ -154,7 +154,7 @@ fn a_place_that_cannot_be_written_is_said_before_the_work() {
         world
             .run(&format!("load s.typhos.toml t.csv --into {into}"))
             .status(3)
-            .complains("No such file or directory");
+            .complains("there is no folder nowhere");
     }
     assert_eq!(world.names(), ["s.typhos.toml", "t.csv"]);
 }

@@ -406,7 +406,7 @@ fn a_database_takes_several_tables() {
     world
         .run("load s.typhos.toml a.csv --into d.sqlite")
         .status(2)
-        .complains("has a table 'a' already");
+        .complains("there is a table 'a' already");
     world.write("a.csv", "n,t\n1,x\n2,y\n");
     world.ok("load s.typhos.toml a.csv --into d.sqlite --mode replace").says("2 rows");
     assert_eq!(world.json("peek d.sqlite --table a --json")["total"], 2);

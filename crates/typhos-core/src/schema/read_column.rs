@@ -166,7 +166,7 @@ impl Reader<'_> {
                 .map(|position| From::Position(position as usize));
         }
         if let Some(several) = value.get_ref().as_array() {
-            let each: Option<Vec<From>> = several.iter().map(|one| self.from_one(one)).collect();
+            let each: Option<Vec<From>> = several.iter().map(|one| self.one_source(one)).collect();
             let each = each?;
             if each.len() < 2 {
                 let help = "name two columns at least, or one without the brackets";
@@ -175,7 +175,7 @@ impl Reader<'_> {
             }
             return Some(From::Several(each));
         }
-        self.from_one(value)
+        self.one_source(value)
     }
 
     /// The comment that stands behind a declaration in its line.
@@ -185,7 +185,7 @@ impl Reader<'_> {
         (!comment.is_empty()).then(|| comment.to_owned())
     }
 
-    fn from_one(&mut self, value: &Value<'_>) -> Option<From> {
+    fn one_source(&mut self, value: &Value<'_>) -> Option<From> {
         if value.get_ref().is_integer() {
             return self
                 .integer(value, 1..=i64::from(u32::MAX), "from")

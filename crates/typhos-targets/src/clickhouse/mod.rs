@@ -257,7 +257,7 @@ impl Session for ClickHouseSession {
             // Over HTTP, 2 lets settings be changed, and still nothing be written.
             Some("1" | "2") => {
                 let help = "load as a user whose profile does not say readonly";
-                vec![Problem::new(format!("the user '{user}' may only read"), help)]
+                vec![Problem::outside(format!("the user '{user}' may only read"), help)]
             }
             _ => Vec::new(),
         })

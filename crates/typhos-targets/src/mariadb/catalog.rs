@@ -137,7 +137,7 @@ pub(super) fn rights(
 ) -> Result<Vec<Problem>, TargetError> {
     let mut problems = Vec::new();
     if session.one("SELECT @@local_infile")?.as_deref() != Some("1") {
-        problems.push(Problem::new(
+        problems.push(Problem::outside(
             "the server takes no rows from clients",
             "let it: SET GLOBAL local_infile = 1",
         ));
@@ -163,7 +163,7 @@ pub(super) fn rights(
     if !lacks.is_empty() && !has_role {
         let user = session.one("SELECT current_user()")?.unwrap_or_default();
         let database = Mariadb.identifier(&session.place.database);
-        problems.push(Problem::new(
+        problems.push(Problem::outside(
             format!(
                 "the user {user} lacks the {} {} in this database",
                 if lacks.len() == 1 { "right" } else { "rights" },

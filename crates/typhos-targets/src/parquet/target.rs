@@ -3,8 +3,15 @@
 use std::collections::HashMap;
 use std::fs::File;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use ::parquet::arrow::arrow_reader::ParquetRecordBatchReaderBuilder;
+use arrow_array::cast::AsArray;
+use arrow_array::types::{
+    Time32MillisecondType, Time32SecondType, TimestampMillisecondType, TimestampSecondType,
+};
+use arrow_array::{ArrayRef, RecordBatch};
+use arrow_schema::{DataType, FieldRef, Schema as ArrowSchema, SchemaRef, TimeUnit};
 use typhos_core::run::RunOptions;
 use typhos_core::schema::Schema;
 
@@ -106,10 +113,29 @@ impl Target for ParquetTarget {
             is_partitioned: !schema.layout.partition.is_empty(),
             open: HashMap::new(),
             sent: Facts::new(columns),
-            schema: job.is_proven.then(|| schema.clone()),
+            schema: job.is_proven.then(|| (schema.clone(), rows)),
         };
         Ok((Witness { encoder, columns, keeps_facts: job.is_proven }, sink))
     }
+}
+
+/// The columns of a batch as they were sent: Parquet has no whole seconds, and stores milliseconds.
+fn declared(batch: &RecordBatch, rows: &ArrowSchema) -> Vec<ArrayRef> {
+    let columns = batch.columns().iter().zip(rows.fields());
+    let column = |(array, field): (&ArrayRef, &FieldRef)| -> ArrayRef {
+        match field.data_type() {
+            DataType::Timestamp(TimeUnit::Second, _) => {
+                let stored = array.as_primitive::<TimestampMillisecondType>();
+                Arc::new(stored.unary::<_, TimestampSecondType>(|units| units.div_euclid(1000)))
+            }
+            DataType::Time32(TimeUnit::Second) => {
+                let stored = array.as_primitive::<Time32MillisecondType>();
+                Arc::new(stored.unary::<_, Time32SecondType>(|units| units / 1000))
+            }
+            _ => array.clone(),
+        }
+    };
+    columns.map(column).collect()
 }
 
 /// A new file of a directory.
@@ -142,7 +168,7 @@ pub struct ParquetSink {
     open: HashMap<String, Open>,
     sent: Facts,
     /// What is written, where it is to be proven.
-    schema: Option<Schema>,
+    schema: Option<(Schema, SchemaRef)>,
 }
 
 impl ParquetSink {
@@ -171,8 +197,8 @@ impl ParquetSink {
     }
 
     /// Reads back what was written.
-    fn read_back(&self, columns: usize) -> Result<Facts, TargetError> {
-        let mut found = Facts::new(columns);
+    fn read_back(&self, rows: &ArrowSchema) -> Result<Facts, TargetError> {
+        let mut found = Facts::new(rows.fields().len());
         let files = match &self.place {
             Place::File(file) => vec![file.side_path().to_path_buf()],
             Place::Directory(directory) => super::files(directory.side_path())?,
@@ -183,7 +209,8 @@ impl ParquetSink {
             let builder = ParquetRecordBatchReaderBuilder::try_new(file).map_err(failed)?;
             let reader = builder.with_batch_size(8192).build().map_err(failed)?;
             for batch in reader {
-                found.add(&batch.map_err(|error| failed(error.into()))?);
+                let batch = batch.map_err(|error| failed(error.into()))?;
+                found.add_columns(batch.num_rows(), &declared(&batch, rows));
             }
         }
         Ok(found)
@@ -209,8 +236,8 @@ impl Sink for ParquetSink {
         self.writers.close(|file| file.sync_all().map_err(TargetError::io(&path)))?;
         let proof = match &self.schema {
             None => Proof::Skipped,
-            Some(schema) => {
-                let found = self.read_back(schema.columns.len())?;
+            Some((schema, rows)) => {
+                let found = self.read_back(rows)?;
                 prove_file(path.display().to_string(), schema, &self.sent, &found)?
             }
         };

@@ -130,13 +130,13 @@ pub(super) fn rights(
         let name = session.place.schema.clone().unwrap_or_default();
         let help =
             format!("CREATE SCHEMA {}; or name another in the URL", Postgres.identifier(&name));
-        return Ok(vec![Problem::new(format!("there is no schema '{name}'"), help)]);
+        return Ok(vec![Problem::outside(format!("there is no schema '{name}'"), help)]);
     }
     let here = condition(session, table);
     let identifier = Postgres.identifier(&user);
     let mut ask = |sql: String, what: String, help: String| -> Result<(), TargetError> {
         if first(session.query(&sql)?).as_deref() != Some("t") {
-            problems.push(Problem::new(what, help));
+            problems.push(Problem::outside(what, help));
         }
         Ok(())
     };

@@ -22,7 +22,9 @@ impl Postgres {
         if name.len() > NAME_BYTES {
             // Cut, with a few letters that depend on all of it, so that two such names differ.
             let tail = format!("_{:08x}", twox_hash::XxHash3_64::oneshot(name.as_bytes()) as u32);
-            name.truncate(name.floor_char_boundary(NAME_BYTES - tail.len()));
+            let most = NAME_BYTES - tail.len();
+            let end = (0..=most).rev().find(|at| name.is_char_boundary(*at));
+            name.truncate(end.unwrap_or(0));
             name.push_str(&tail);
         }
         name

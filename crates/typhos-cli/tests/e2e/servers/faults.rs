@@ -170,7 +170,7 @@ fn rights_that_are_missing_are_said_before_anything_is_sent() {
         };
         world
             .run(&format!("load t.typhos.toml t.csv --into {url}"))
-            .status(1)
+            .status(3)
             .complains("the user")
             .complains("nothing was sent");
         assert_eq!(database.objects(), Vec::<String>::new());

@@ -1,0 +1,135 @@
+//! Loads demo tickets into servers, with Typhos and with each server's own client, in turn, and prints how
+//! they compare. Both load the same CSV into a table of the same types.
+//!
+//! Usage: `servers [ROWS] [ROUNDS]`; `scripts/bench load` starts the servers and says where they are, in
+//! `BENCH_POSTGRES`, `BENCH_MARIADB` and `BENCH_CLICKHOUSE` (ports). The rounds are interleaved, and the best time
+//! of each command counts. Peak memory is what the kernel saw of the process.
+
+use std::path::Path;
+use std::process::ExitCode;
+
+use typhos_benches::{Case, binaries};
+
+#[expect(clippy::print_stdout, clippy::print_stderr, reason = "a bench tells its figures")]
+fn main() -> ExitCode {
+    let mut arguments = std::env::args().skip(1);
+    let mut number =
+        |usual: u64| arguments.next().and_then(|word| word.parse().ok()).unwrap_or(usual);
+    let (rows, rounds) = (number(1_000_000), number(5));
+    let run = || -> Result<(), String> {
+        let binaries = binaries()?;
+        let data = binaries.join(format!("bench-data-{rows}"));
+        let typhos = binaries.join("typhos");
+        let path = |name: &str| data.join(name).display().to_string();
+        let (tickets, schema) = (path("tickets.csv"), path("t.typhos.toml"));
+        if !Path::new(&schema).exists() {
+            let folder = data.display().to_string();
+            let rows = rows.to_string();
+            Case::new("demo", &typhos, &["demo", &folder, "--data-only", "--rows", &rows]).run()?;
+            Case::new("draft", &typhos, &["draft", &tickets, "-o", &schema]).run()?;
+        }
+        let port = |server: &str| std::env::var(format!("BENCH_{server}")).ok();
+        let mut pairs: Vec<(String, f64, [Case; 2])> = Vec::new();
+        let target = path("t.parquet");
+        let load = |into: &str, more: &[&str]| {
+            let mut line =
+                vec!["load", &schema, &tickets, "--mode", "replace", "--into", into, "--quiet"];
+            line.extend(more);
+            line.iter().map(ToString::to_string).collect::<Vec<_>>()
+        };
+        let case = |name: &'static str, line: Vec<String>| {
+            Case::new(name, &typhos, &line.iter().map(String::as_str).collect::<Vec<_>>())
+        };
+        let scout = || Case::new("scout", &typhos, &["scout", &tickets]);
+        pairs.push(("Parquet against scout".into(), 1.3, [case("", load(&target, &[])), scout()]));
+        let parquet = (
+            "Parquet without proof".into(),
+            1.3,
+            [case("", load(&target, &["--no-proof"])), scout()],
+        );
+        pairs.push(parquet);
+        for (server, url, most) in [
+            (
+                "PostgreSQL",
+                port("POSTGRES").map(|port| format!("postgres://bench@127.0.0.1:{port}/bench")),
+                0.75,
+            ),
+            (
+                "MariaDB",
+                port("MARIADB").map(|port| format!("mysql://bench@127.0.0.1:{port}/bench")),
+                1.0,
+            ),
+            (
+                "ClickHouse",
+                port("CLICKHOUSE").map(|port| format!("clickhouse://127.0.0.1:{port}/default")),
+                1.0,
+            ),
+        ] {
+            let Some(url) = url else { continue };
+            // The table for the client is that of Typhos, emptied.
+            case("", load(&url, &["--table", "own"])).run()?;
+            let script = path("own.sh");
+            let client = || Case::new("its client", "bash", &[&script, server, &tickets]);
+            std::fs::write(&script, CLIENT).map_err(|error| error.to_string())?;
+            if server == "ClickHouse" {
+                Case::new("plain file", "bash", &["-c", PLAIN, "", &tickets]).run()?;
+            }
+            pairs.push((server.into(), most, [case("", load(&url, &[])), client()]));
+            pairs.push((
+                format!("{server} without proof"),
+                most,
+                [case("", load(&url, &["--no-proof"])), client()],
+            ));
+        }
+        for _ in 0..rounds {
+            for (_, _, [ours, theirs]) in &mut pairs {
+                ours.run()?;
+                theirs.run()?;
+            }
+        }
+        println!("{rows} tickets, best of {rounds}\n");
+        println!(
+            "| load into | seconds | the other | ratio | target | memory |\n|---|---:|---:|---:|---:|---:|"
+        );
+        for (name, most, [ours, theirs]) in &pairs {
+            println!(
+                "| {name} | {:.2} | {:.2} | {:.2} | {most:.2} | {} MiB |",
+                ours.best.as_secs_f64(),
+                theirs.best.as_secs_f64(),
+                ours.best.as_secs_f64() / theirs.best.as_secs_f64(),
+                ours.peak_kib >> 10
+            );
+        }
+        Ok(())
+    };
+    match run() {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(message) => {
+            eprintln!("servers: {message}");
+            ExitCode::FAILURE
+        }
+    }
+}
+
+/// A file as the client of ClickHouse reads it.
+const PLAIN: &str = r"sed -E '1d; s#^([0-9]+,[0-9]+,)([0-9]{2})/([0-9]{2})/([0-9]{2}),#\120\4-\2-\3,#; s#^([0-9]+,([^,]*,){6}),#\1\\N,#; s#,$#,\\N#' $1 > $1.plain";
+
+/// What each server's own client does: `bash own.sh SERVER CSV`.
+const CLIENT: &str = r#"set -euo pipefail
+csv=$2
+case $1 in
+  PostgreSQL)
+    export PGHOST=127.0.0.1 PGPORT=$BENCH_POSTGRES PGUSER=bench PGDATABASE=bench PGOPTIONS='-c datestyle=iso,mdy'
+    psql -q -v ON_ERROR_STOP=1 -c 'BEGIN' -c 'TRUNCATE own' -c "\copy own from '$csv' csv header" -c 'COMMIT'
+    ;;
+  MariaDB)
+    mariadb --local-infile=1 -h 127.0.0.1 -P "$BENCH_MARIADB" -u bench bench -e "TRUNCATE own; LOAD DATA LOCAL INFILE '$csv' INTO TABLE own CHARACTER SET utf8mb4 FIELDS TERMINATED BY ',' OPTIONALLY ENCLOSED BY '\"' ESCAPED BY '' LINES TERMINATED BY '\n' IGNORE 1 LINES (ticket_no, booking, @d, departs_at, route, cabin, fare, @p, \`Sold by (agent)\`, @n) SET sold_on = str_to_date(@d, '%m/%d/%y'), party = nullif(@p, ''), note = nullif(@n, '')"
+    ;;
+  ClickHouse)
+    clickhouse-client --port "$BENCH_CLICKHOUSE_TCP" -q 'DROP TABLE IF EXISTS own_raw'
+    clickhouse-client --port "$BENCH_CLICKHOUSE_TCP" -q 'CREATE TABLE own_raw AS own'
+    # Its client reads no dates of this kind, and no blanks as null: a file that has them was made before.
+    clickhouse-client --port "$BENCH_CLICKHOUSE_TCP" --allow_experimental_low_cardinality_type=1 -q 'INSERT INTO own_raw FORMAT CSV' < "$csv.plain"
+    ;;
+esac
+"#;
