@@ -127,7 +127,7 @@ case $1 in
     ;;
   ClickHouse)
     clickhouse-client --port "$BENCH_CLICKHOUSE_TCP" -q 'DROP TABLE IF EXISTS own_raw'
-    clickhouse-client --port "$BENCH_CLICKHOUSE_TCP" -q 'CREATE TABLE own_raw AS own'
+    clickhouse-client --port "$BENCH_CLICKHOUSE_TCP" --allow_experimental_low_cardinality_type=1 -q 'CREATE TABLE own_raw AS own'
     # Its client reads no dates of this kind, and no blanks as null: a file that has them was made before.
     clickhouse-client --port "$BENCH_CLICKHOUSE_TCP" --allow_experimental_low_cardinality_type=1 -q 'INSERT INTO own_raw FORMAT CSV' < "$csv.plain"
     ;;

@@ -6,6 +6,7 @@
 
 use std::io::Read;
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
+use std::sync::{Arc, Mutex};
 use std::thread::JoinHandle;
 
 use arrow_array::RecordBatch;
@@ -56,22 +57,39 @@ impl<B> Feed<B> {
     }
 }
 
-/// A feed of bytes as a reader.
-pub(crate) struct FeedReader {
-    feed: Feed<Vec<u8>>,
-    block: Vec<u8>,
-    at: usize,
+/// A feed of bytes that several connections share: each block, which is whole rows, goes to one of them.
+#[derive(Clone)]
+pub(crate) struct SharedFeed(Arc<Mutex<Feed<Vec<u8>>>>);
+
+impl SharedFeed {
+    pub fn new(feed: Feed<Vec<u8>>) -> SharedFeed {
+        SharedFeed(Arc::new(Mutex::new(feed)))
+    }
+
+    fn next(&self) -> Result<Option<Vec<u8>>, Abandoned> {
+        self.0.lock().unwrap_or_else(|poisoned| poisoned.into_inner()).next()
+    }
+
+    /// The share of one connection as a reader.
+    pub fn reader(&self) -> FeedReader {
+        FeedReader { feed: self.clone(), block: Vec::new(), at: 0 }
+    }
+
+    /// What was sent, once all of it was taken.
+    ///
+    /// # Errors
+    /// A feed that has not come to its end.
+    pub fn sent(&self) -> Result<Facts, TargetError> {
+        let feed = self.0.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
+        feed.sent.clone().ok_or(TargetError::GivenUp)
+    }
 }
 
-impl FeedReader {
-    pub fn new(feed: Feed<Vec<u8>>) -> FeedReader {
-        FeedReader { feed, block: Vec::new(), at: 0 }
-    }
-
-    /// The feed, of which as much is taken as was read.
-    pub fn into_feed(self) -> Feed<Vec<u8>> {
-        self.feed
-    }
+/// A share of a feed of bytes as a reader.
+pub(crate) struct FeedReader {
+    feed: SharedFeed,
+    block: Vec<u8>,
+    at: usize,
 }
 
 impl Read for FeedReader {

@@ -6,7 +6,7 @@
 //! swept by the next load.
 
 use typhos_core::run::RunOptions;
-use typhos_core::schema::{Layout, Schema, Type};
+use typhos_core::schema::{ColumnDecl, Layout, Schema, Type};
 use typhos_core::wording::listed;
 
 use crate::feed::{Feed, FeedEncoder, FeedSink, RowEncoder};
@@ -43,6 +43,16 @@ pub(crate) trait Session: Send + Sized + 'static {
     fn rows(&self, schema: &Schema) -> Self::Rows;
 
     fn query(&mut self, sql: &str) -> Result<Answers, TargetError>;
+
+    /// Asks several questions, at once where that is faster.
+    fn query_all(&mut self, questions: &[String]) -> Result<Vec<Answers>, TargetError> {
+        questions.iter().map(|sql| self.query(sql)).collect()
+    }
+
+    /// How many questions are best asked at once.
+    fn askers(&self) -> usize {
+        1
+    }
 
     /// Executes a statement; returns how many rows it changed, where the server says so.
     fn execute(&mut self, sql: &str) -> Result<Option<u64>, TargetError>;
@@ -310,39 +320,53 @@ impl Steps {
         staged: &Schema,
         sent: &Facts,
     ) -> Result<Proof, TargetError> {
-        let count = session.query(&format!("SELECT count(*) FROM {stage}"))?;
-        let rows = count.first().and_then(|row| row.first()?.as_ref()?.parse::<u64>().ok());
         let mut wrong = Vec::new();
-        if rows != Some(sent.rows) {
-            let there = rows.map_or("an unknown number".into(), |rows| rows.to_string());
-            wrong.push(format!("{} rows were sent, {there} are there", sent.rows));
-        }
-        if !wrong.is_empty() || !self.is_proven {
-            return if wrong.is_empty() {
-                Ok(Proof::Skipped)
-            } else {
-                Err(self.unproven(session, wrong))
+        let count_rows = |count: Option<String>, wrong: &mut Vec<String>| {
+            let there = count.and_then(|count| count.parse::<u64>().ok());
+            if there != Some(sent.rows) {
+                let there = there.map_or("an unknown number".into(), |rows| rows.to_string());
+                wrong.push(format!("{} rows were sent, {there} are there", sent.rows));
+            }
+        };
+        if !self.is_proven {
+            let count = session.query(&format!("SELECT count(*) FROM {stage}"))?;
+            count_rows(
+                count.into_iter().next().and_then(|row| row.into_iter().next()?),
+                &mut wrong,
+            );
+            return match wrong.is_empty() {
+                true => Ok(Proof::Skipped),
+                false => Err(self.unproven(session, wrong)),
             };
         }
         let mut facts = 1;
         let columns: Vec<_> = staged.columns.iter().zip(&sent.columns).collect();
-        for columns in columns.chunks(ASKED_COLUMNS) {
-            let asked: Vec<Asked> = columns
-                .iter()
-                .map(|(column, _)| {
+        let share = columns.len().div_ceil(session.askers()).clamp(1, ASKED_COLUMNS);
+        let asked: Vec<Vec<Asked>> = columns
+            .chunks(share)
+            .map(|columns| {
+                let ask = |(column, _): &(&ColumnDecl, _)| {
                     let quoted = session.language().identifier(&column.name);
                     session.language().asked(column.ty, &quoted)
-                })
-                .collect();
-            let mut questions = Vec::new();
-            for ((column, _), asked) in columns.iter().zip(&asked) {
-                questions.push(format!("count({})", session.language().identifier(&column.name)));
+                };
+                columns.iter().map(ask).collect()
+            })
+            .collect();
+        let questions = columns.chunks(share).zip(&asked).map(|(columns, asked)| {
+            let mut questions = vec!["count(*)".to_owned()];
+            for ((column, _), asked) in columns.iter().zip(asked) {
+                let quoted = session.language().identifier(&column.name);
+                questions.push(session.language().counted(column.ty, &quoted));
                 questions.extend(asked.questions().cloned());
             }
-            let answers =
-                session.query(&format!("SELECT {} FROM {stage}", questions.join(", ")))?;
+            format!("SELECT {} FROM {stage}", questions.join(", "))
+        });
+        let questions: Vec<String> = questions.collect();
+        let answers = session.query_all(&questions)?;
+        for ((columns, asked), answers) in columns.chunks(share).zip(&asked).zip(answers) {
             let mut answers = answers.into_iter().next().unwrap_or_default().into_iter();
-            for ((column, sent), asked) in columns.iter().zip(&asked) {
+            count_rows(answers.next().flatten(), &mut wrong);
+            for ((column, sent), asked) in columns.iter().zip(asked) {
                 match compare(&column.name, column.ty, sent, asked, &mut answers) {
                     Ok(compared) => facts += compared,
                     Err(differences) => wrong.extend(differences),

@@ -6,6 +6,7 @@ mod dates;
 mod docs;
 mod errors;
 mod faults;
+mod lake;
 mod layouts;
 mod readers;
 mod servers;

@@ -14,7 +14,7 @@ use typhos_core::schema::Schema;
 use ureq::{Agent, SendBody};
 
 use crate::TargetError;
-use crate::feed::{Feed, FeedReader};
+use crate::feed::{Feed, SharedFeed};
 use crate::place::{Place, Secret};
 use crate::preflight::{Action, Problem};
 use crate::proof::Facts;
@@ -295,13 +295,25 @@ impl Session for ClickHouseSession {
         let columns: Vec<_> =
             schema.columns.iter().map(|column| self.language.identifier(&column.name)).collect();
         let query = format!("INSERT INTO {table} ({}) FORMAT RowBinary", columns.join(", "));
-        let mut reader = FeedReader::new(feed);
-        let answer = self.request(&query, SendBody::from_reader(&mut reader));
-        let sent = reader.into_feed().into_sent();
+        let feed = SharedFeed::new(feed);
+        let session = &*self;
+        let load = || {
+            let mut reader = feed.reader();
+            session.request(&query, SendBody::from_reader(&mut reader)).map(|_| ())
+        };
+        // The server works on each request with one thread.
+        let cores = std::thread::available_parallelism().map_or(1, |cores| cores.get().min(4));
+        let loaded: Vec<Result<(), TargetError>> = std::thread::scope(|scope| {
+            let loads: Vec<_> = (0..cores).map(|_| scope.spawn(load)).collect();
+            let join = |load: std::thread::ScopedJoinHandle<'_, _>| {
+                load.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
+            };
+            loads.into_iter().map(join).collect()
+        });
         // A load that was given up is that, whatever the server made of it.
-        let given_up = matches!(sent, Err(TargetError::GivenUp)) && answer.is_ok();
-        answer?;
-        if given_up { Err(TargetError::GivenUp) } else { sent }
+        let sent = feed.sent();
+        loaded.into_iter().collect::<Result<(), _>>()?;
+        sent
     }
 
     fn put_in_place(

@@ -1,4 +1,4 @@
-//! MariaDB: rows by `LOAD DATA LOCAL`, fed from memory.
+//! MariaDB: rows by `LOAD DATA LOCAL`, fed from memory, over several connections.
 //!
 //! Definitions of tables are never undone there. So rows go to a table beside, which gets its name, or
 //! gives up its rows, when all is proven. While a load runs it holds a lock of the server that is named as
@@ -8,14 +8,14 @@ mod catalog;
 mod rows;
 
 use std::io::{Read, Write};
-use std::sync::{Arc, Mutex};
+use std::sync::Mutex;
 
 use mysql::prelude::Queryable;
 use mysql::{Conn, LocalInfileHandler, OptsBuilder, SslOpts, Value};
 use typhos_core::schema::{Schema, Type};
 
 use crate::TargetError;
-use crate::feed::{Feed, FeedReader};
+use crate::feed::{Feed, SharedFeed};
 use crate::place::{Place, Secret};
 use crate::preflight::{Action, Problem};
 use crate::proof::Facts;
@@ -98,6 +98,50 @@ fn server_error(place: &Place, error: &mysql::Error) -> TargetError {
     TargetError::Server { target: place.to_string(), message: words(error), help: String::new() }
 }
 
+impl MariadbSession {
+    /// Sends a share of the rows.
+    fn load(&mut self, sql: &str, feed: SharedFeed) -> Result<(), TargetError> {
+        let reader = Mutex::new(feed.reader());
+        self.conn.set_local_infile_handler(Some(LocalInfileHandler::new(move |name, to| {
+            // A server that asks for anything else gets nothing.
+            if name != b"rows" {
+                return Err(std::io::Error::other("there is no such file"));
+            }
+            let mut reader = reader.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
+            let mut buffer = vec![0; 1 << 16];
+            loop {
+                match reader.read(&mut buffer)? {
+                    0 => return Ok(()),
+                    count => to.write_all(&buffer[..count])?,
+                }
+            }
+        })));
+        let loaded = self.conn.query_drop(sql);
+        self.conn.set_local_infile_handler(None);
+        let warnings = self.conn.warnings();
+        loaded.map_err(|error| server_error(&self.place, &error))?;
+        if warnings > 0 {
+            // A file from a client is loaded with warnings where others are refused.
+            let said = self.query("SHOW WARNINGS LIMIT 3")?;
+            let said = said.into_iter().filter_map(|row| row.into_iter().nth(2)?);
+            return Err(TargetError::Server {
+                target: self.place.to_string(),
+                message: format!(
+                    "the server changed values: {}",
+                    said.collect::<Vec<_>>().join("; ")
+                ),
+                help: "nothing was loaded".into(),
+            });
+        }
+        Ok(())
+    }
+}
+
+/// Connections that a load uses at once: the server works on each with one thread.
+fn connections() -> usize {
+    std::thread::available_parallelism().map_or(1, |cores| cores.get().min(4))
+}
+
 impl Session for MariadbSession {
     type Rows = MariadbRows;
 
@@ -126,6 +170,27 @@ impl Session for MariadbSession {
             other => Some(other.as_sql(true).trim_matches('\'').to_owned()),
         };
         Ok(rows.into_iter().map(|row| row.unwrap().into_iter().map(text).collect()).collect())
+    }
+
+    fn query_all(&mut self, questions: &[String]) -> Result<Vec<Answers>, TargetError> {
+        let Some((first, others)) = questions.split_first() else { return Ok(Vec::new()) };
+        let place = &self.place.clone();
+        std::thread::scope(|scope| {
+            let ask = |sql: &String| {
+                let sql = sql.clone();
+                scope.spawn(move || MariadbSession::connect(place)?.query(&sql))
+            };
+            let others: Vec<_> = others.iter().map(ask).collect();
+            let own = self.query(first);
+            let others = others
+                .into_iter()
+                .map(|other| other.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)));
+            std::iter::once(own).chain(others).collect()
+        })
+    }
+
+    fn askers(&self) -> usize {
+        connections()
     }
 
     fn execute(&mut self, sql: &str) -> Result<Option<u64>, TargetError> {
@@ -184,49 +249,33 @@ impl Session for MariadbSession {
                 columns.push(name);
             }
         }
+        // Texts are UTF-8 already, and are taken byte for byte; but UUIDs would then be those bytes.
+        let has_uuid = schema.columns.iter().any(|column| column.ty == Type::Uuid);
+        let letters = if has_uuid { "utf8mb4" } else { "binary" };
         let set = if set.is_empty() { String::new() } else { format!(" SET {}", set.join(", ")) };
         let sql = format!(
-            "LOAD DATA LOCAL INFILE 'rows' INTO TABLE {table} CHARACTER SET utf8mb4 \
+            "LOAD DATA LOCAL INFILE 'rows' INTO TABLE {table} CHARACTER SET {letters} \
              FIELDS TERMINATED BY '\\t' ESCAPED BY '\\\\' LINES TERMINATED BY '\\n' ({}){set}",
             columns.join(", ")
         );
-        // The client wants something that it can keep.
-        let shared = Arc::new(Mutex::new(Some(FeedReader::new(feed))));
-        let given = shared.clone();
-        self.conn.set_local_infile_handler(Some(LocalInfileHandler::new(move |name, to| {
-            let mut reader = given.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
-            // A server that asks for anything else gets nothing.
-            let (b"rows", Some(reader)) = (name, reader.as_mut()) else {
-                return Err(std::io::Error::other("there is no such file"));
+        let feed = SharedFeed::new(feed);
+        let place = &self.place.clone();
+        let loaded: Vec<Result<(), TargetError>> = std::thread::scope(|scope| {
+            let load = |feed: SharedFeed| {
+                let sql = &sql;
+                scope.spawn(move || MariadbSession::connect(place)?.load(sql, feed))
             };
-            let mut buffer = vec![0; 1 << 16];
-            loop {
-                match reader.read(&mut buffer)? {
-                    0 => return Ok(()),
-                    count => to.write_all(&buffer[..count])?,
-                }
-            }
-        })));
-        let loaded = self.conn.query_drop(&sql);
-        self.conn.set_local_infile_handler(None);
-        let warnings = self.conn.warnings();
-        let reader = shared.lock().unwrap_or_else(|poisoned| poisoned.into_inner()).take();
-        loaded.map_err(|error| server_error(&self.place, &error))?;
-        let sent = reader.expect("put there above").into_feed().into_sent()?;
-        if warnings > 0 {
-            // A file from a client is loaded with warnings where others are refused.
-            let said = self.query("SHOW WARNINGS LIMIT 3")?;
-            let said = said.into_iter().filter_map(|row| row.into_iter().nth(2)?);
-            return Err(TargetError::Server {
-                target: self.place.to_string(),
-                message: format!(
-                    "the server changed values: {}",
-                    said.collect::<Vec<_>>().join("; ")
-                ),
-                help: "nothing was loaded".into(),
-            });
-        }
-        Ok(sent)
+            let others: Vec<_> = (1..connections()).map(|_| load(feed.clone())).collect();
+            let own = self.load(&sql, feed.clone());
+            let others = others
+                .into_iter()
+                .map(|other| other.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)));
+            std::iter::once(own).chain(others).collect()
+        });
+        // What was given up is that, whatever each connection says of it.
+        let sent = feed.sent();
+        loaded.into_iter().collect::<Result<(), _>>()?;
+        sent
     }
 
     fn put_in_place(

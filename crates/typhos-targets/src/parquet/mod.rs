@@ -39,6 +39,12 @@ use crate::{EncodeUnit, Encoder, TargetError};
 /// Bytes of input that become one row group.
 pub const ROW_GROUP_INPUT_BYTES: usize = 32 << 20;
 
+/// Row groups that a file has at least, where they are not too small for it.
+const LEAST_ROW_GROUPS: u64 = 12;
+
+/// Bytes of input that are worth a row group.
+const LEAST_ROW_GROUP_INPUT_BYTES: usize = 4 << 20;
+
 /// The most bytes of input that are held for one row group, whatever is declared: four of them may be at
 /// hand for each thread.
 const MOST_BLOCK_BYTES: usize = 64 << 20;
@@ -66,8 +72,12 @@ pub fn block_bytes(
             };
             (wanted as usize).clamp(1 << 16, MOST_BLOCK_BYTES)
         }
-        None => ROW_GROUP_INPUT_BYTES,
+        // Enough of them that all threads have work to the end; how many threads there are makes no
+        // difference to the file.
+        None => ((input.bytes() / LEAST_ROW_GROUPS) as usize)
+            .clamp(LEAST_ROW_GROUP_INPUT_BYTES, ROW_GROUP_INPUT_BYTES),
     };
+    let whole = if input.bytes() == 0 { ROW_GROUP_INPUT_BYTES } else { whole };
     if let Some(record) = record {
         form.expect_rows((input.bytes().min(whole as u64) as f64 / record) as u64);
     }

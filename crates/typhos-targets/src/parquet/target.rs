@@ -4,6 +4,7 @@ use std::collections::HashMap;
 use std::fs::File;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
 
 use ::parquet::arrow::arrow_reader::ParquetRecordBatchReaderBuilder;
 use arrow_array::cast::AsArray;
@@ -113,6 +114,7 @@ impl Target for ParquetTarget {
             is_partitioned: !schema.layout.partition.is_empty(),
             open: HashMap::new(),
             sent: Facts::new(columns),
+            threads: run.threads.get(),
             schema: job.is_proven.then(|| (schema.clone(), rows)),
         };
         Ok((Witness { encoder, columns, keeps_facts: job.is_proven }, sink))
@@ -167,6 +169,8 @@ pub struct ParquetSink {
     is_partitioned: bool,
     open: HashMap<String, Open>,
     sent: Facts,
+    /// Threads that read it back.
+    threads: usize,
     /// What is written, where it is to be proven.
     schema: Option<(Schema, SchemaRef)>,
 }
@@ -198,23 +202,52 @@ impl ParquetSink {
 
     /// Reads back what was written.
     fn read_back(&self, rows: &ArrowSchema) -> Result<Facts, TargetError> {
-        let mut found = Facts::new(rows.fields().len());
         let files = match &self.place {
             Place::File(file) => vec![file.side_path().to_path_buf()],
             Place::Directory(directory) => super::files(directory.side_path())?,
         };
-        for path in files {
-            let failed = |source| TargetError::Parquet { path: path.clone(), source };
-            let file = File::open(&path).map_err(TargetError::io(&path))?;
-            let builder = ParquetRecordBatchReaderBuilder::try_new(file).map_err(failed)?;
-            let reader = builder.with_batch_size(8192).build().map_err(failed)?;
-            for batch in reader {
+        let mut groups = Vec::new();
+        for path in &files {
+            let groups_of = open_file(path)?.metadata().num_row_groups();
+            groups.extend((0..groups_of).map(|group| (path, group)));
+        }
+        let read = |(path, group): &(&PathBuf, usize)| -> Result<Facts, TargetError> {
+            let failed = |source| TargetError::Parquet { path: path.to_path_buf(), source };
+            let builder = open_file(path)?.with_row_groups(vec![*group]).with_batch_size(8192);
+            let mut found = Facts::new(rows.fields().len());
+            for batch in builder.build().map_err(failed)? {
                 let batch = batch.map_err(|error| failed(error.into()))?;
                 found.add_columns(batch.num_rows(), &declared(&batch, rows));
             }
+            Ok(found)
+        };
+        let next = AtomicUsize::new(0);
+        let work = || -> Result<Facts, TargetError> {
+            let mut found = Facts::new(rows.fields().len());
+            while let Some(group) = groups.get(next.fetch_add(1, Ordering::Relaxed)) {
+                found.merge(read(group)?);
+            }
+            Ok(found)
+        };
+        let found: Vec<Result<Facts, TargetError>> = std::thread::scope(|scope| {
+            let workers: Vec<_> = (0..self.threads).map(|_| scope.spawn(work)).collect();
+            let join = |worker: std::thread::ScopedJoinHandle<'_, _>| {
+                worker.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
+            };
+            workers.into_iter().map(join).collect()
+        });
+        let mut all = Facts::new(rows.fields().len());
+        for facts in found {
+            all.merge(facts?);
         }
-        Ok(found)
+        Ok(all)
     }
+}
+
+fn open_file(path: &Path) -> Result<ParquetRecordBatchReaderBuilder<File>, TargetError> {
+    let file = File::open(path).map_err(TargetError::io(path))?;
+    ParquetRecordBatchReaderBuilder::try_new(file)
+        .map_err(|source| TargetError::Parquet { path: path.to_path_buf(), source })
 }
 
 impl Sink for ParquetSink {

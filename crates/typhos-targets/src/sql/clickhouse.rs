@@ -181,6 +181,14 @@ impl Language for ClickHouse {
         None
     }
 
+    fn counted(&self, ty: Type, column: &str) -> String {
+        match ty {
+            // Older versions count the nulls of a dictionary too.
+            Type::Lowcard | Type::Category => format!("countIf(isNotNull({column}))"),
+            _ => format!("count({column})"),
+        }
+    }
+
     fn asked(&self, ty: Type, column: &str) -> Asked {
         let both = |of: &dyn Fn(&str) -> String, sum: Option<String>| Asked {
             low: Some(of("min")),
@@ -202,7 +210,11 @@ impl Language for ClickHouse {
                 both(&|fold| format!("{fold}({column})"), Some(format!("sum(toFloat64({column}))")))
             }
             Type::Text { .. } | Type::Ip | Type::Json => both(&plain, bytes),
-            Type::Lowcard => both(&plain, bytes),
+            // Aggregates of older versions do not take every dictionary of texts that may be null.
+            Type::Lowcard => {
+                let text = format!("CAST({column} AS Nullable(String))");
+                both(&|fold| format!("{fold}({text})"), Some(format!("sum(length({text}))")))
+            }
             Type::Category => {
                 Asked { sum: Some(format!("sum(length(toString({column})))")), ..Asked::default() }
             }

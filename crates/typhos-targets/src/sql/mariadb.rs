@@ -167,10 +167,7 @@ impl Language for Mariadb {
             }
             Type::Text { .. } | Type::Lowcard | Type::Ip | Type::Json => both(&plain, Some(bytes)),
             Type::Category => Asked { sum: Some(bytes), ..Asked::default() },
-            Type::Date => both(
-                &|fold| format!("to_days({fold}({column})) - 719528"),
-                Some(format!("sum(to_days({column}) - 719528)")),
-            ),
+            Type::Date => both(&|fold| format!("to_days({fold}({column})) - 719528"), None),
             Type::Time(unit) => {
                 let per = per_second(unit);
                 both(&|fold| format!("time_to_sec({fold}({column})) * {per}"), None)

@@ -153,6 +153,11 @@ pub trait Language: Send + Sync {
         ))
     }
 
+    /// The question how many values of a column are not null; `column` is its name in quotes.
+    fn counted(&self, _ty: Type, column: &str) -> String {
+        format!("count({column})")
+    }
+
     /// What can be asked about the values of a column that is stored as this language stores it;
     /// `column` is its name in quotes.
     fn asked(&self, ty: Type, column: &str) -> Asked;
