@@ -176,7 +176,8 @@ pub enum TargetError {
     },
     /// Rows are in the table already.
     #[error(
-        "{count} of these rows {} in table '{table}' already, by {columns}: {}\nNothing was loaded. --seen skip leaves them out, --seen update gives the rows there the new values.",
+        "{} of these rows {} in table '{table}' already, by {columns}: {}\nNothing was loaded. --seen skip leaves them out, --seen update gives the rows there the new values.",
+        typhos_core::infer::grouped(*count),
         if *count == 1 { "is" } else { "are" },
         shown_keys(keys, *count)
     )]

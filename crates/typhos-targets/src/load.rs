@@ -231,6 +231,7 @@ pub fn load(
     options: &LoadOptions,
     monitor: &dyn Monitor,
 ) -> Result<LoadReport, LoadError> {
+    // Where rows are added, what was set aside before stays, and stands in the way of more only.
     refuse_existing(&options.rejects, options.mode != Mode::Create)?;
     destination.visit(Run { job: job(input, plan, options), options, monitor })
 }
@@ -271,7 +272,7 @@ where
     S: Sink<Encoded = E::Encoded>,
 {
     let Job { input, plan, .. } = *job;
-    let mut rejects = Rejects::new(&options.rejects, options.mode != Mode::Create, input, plan)?;
+    let mut rejects = Rejects::new(&options.rejects, options.mode == Mode::Replace, input, plan);
     let mut account = Account::new(plan.schema().columns.len());
     let work = Work {
         input,

@@ -10,7 +10,7 @@ use typhos_core::columns::{Plan, SetAside};
 use typhos_core::text::{Escape, Input};
 
 use crate::TargetError;
-use crate::whole::{WholeFile, refuse_existing};
+use crate::whole::WholeFile;
 
 /// Names of the columns behind those of the source.
 const COLUMNS: [&str; 4] = ["rejected_file", "rejected_line", "rejected_column", "rejected_reason"];
@@ -29,15 +29,9 @@ pub(crate) struct Rejects<'i> {
 }
 
 impl<'i> Rejects<'i> {
-    pub fn new(
-        path: &Path,
-        replace: bool,
-        input: &'i Input,
-        plan: &Plan,
-    ) -> Result<Rejects<'i>, TargetError> {
-        refuse_existing(path, replace)?;
+    pub fn new(path: &Path, replace: bool, input: &'i Input, plan: &Plan) -> Rejects<'i> {
         let columns = plan.schema().columns.iter().map(|column| column.name.clone()).collect();
-        Ok(Rejects { path: path.to_path_buf(), replace, input, columns, open: None })
+        Rejects { path: path.to_path_buf(), replace, input, columns, open: None }
     }
 
     pub fn write(&mut self, set_aside: &[SetAside]) -> Result<(), TargetError> {

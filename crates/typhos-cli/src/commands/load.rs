@@ -40,6 +40,13 @@ pub fn run(args: &Load, common: &Common, console: &mut Console) -> Result<Outcom
     let failed = |error: LoadError| match error {
         LoadError::Misfit(misfit) => Failure::Misfit(stopped_by(&misfit, &plan, &input)),
         LoadError::TooManyMisfits { .. } => Failure::Misfit(safe(&error.to_string())),
+        LoadError::Target(TargetError::Exists(path)) if path == options.rejects => {
+            Failure::Usage(format!(
+                "{} exists already, and records may be set aside there; nothing was loaded: take it away, or name another \
+             file with --rejects",
+                path.display()
+            ))
+        }
         LoadError::Target(error) => error.into(),
         LoadError::Run(error) => error.into(),
     };

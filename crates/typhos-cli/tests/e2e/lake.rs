@@ -145,14 +145,14 @@ fn made_columns_are_loaded() {
     assert_eq!(rows["rows"][1][3], "none", "{rows}");
 }
 
-/// A file system of two megabytes; gone when it is dropped.
+/// A file system of a megabyte; gone when it is dropped.
 struct SmallDisk<'w>(&'w World);
 
 impl<'w> SmallDisk<'w> {
     fn new(world: &'w World) -> Option<SmallDisk<'w>> {
         std::fs::create_dir(world.path("disk")).unwrap();
         let mounted = Command::new("mount")
-            .args(["-t", "tmpfs", "-o", "size=2m", "tmpfs"])
+            .args(["-t", "tmpfs", "-o", "size=1m", "tmpfs"])
             .arg(world.path("disk"))
             .output();
         if mounted.is_ok_and(|mounted| mounted.status.success()) {
@@ -177,7 +177,7 @@ fn a_full_disk_leaves_what_was_there() {
     let text = world.read("tickets.csv");
     let few: String = text.lines().take(1000).map(|line| format!("{line}\n")).collect();
     // No record is cut in half: the last quote is closed, or its record left out.
-    let few = if few.matches('"').count() % 2 == 0 { few } else { few + "\"\n" };
+    let few = if few.matches('"').count().is_multiple_of(2) { few } else { few + "\"\n" };
     world.write("few.csv", few);
     for into in ["disk/t.arrow", "disk/d.sqlite", "disk/t.parquet"] {
         world.ok(&format!("load t.typhos.toml few.csv --into {into}"));
@@ -198,4 +198,24 @@ fn a_full_disk_leaves_what_was_there() {
         assert_eq!(left.len(), 1, "{left:?}");
         std::fs::remove_file(world.path(into)).unwrap();
     }
+}
+
+#[test]
+fn what_was_set_aside_before_is_kept() {
+    let world = world("");
+    world.write("t.typhos.toml", SCHEMA.replace("type = 'text'", "type = 'uint8'"));
+    let line = "load t.typhos.toml t.csv --into d.sqlite";
+    world.run(line).status(1).says("4 read = 1 loaded + 3 set aside");
+    let before = world.read("d.rejects.csv");
+    world.write("good.csv", "id,route,sold\n8,1,\n").write("bad.csv", "id,route,sold\n9,x,\n");
+    world.ok("load t.typhos.toml good.csv --into d.sqlite --mode append");
+    world
+        .run("load t.typhos.toml bad.csv --into d.sqlite --mode append")
+        .status(2)
+        .complains("d.rejects.csv exists already")
+        .complains("--rejects");
+    assert_eq!(world.read("d.rejects.csv"), before);
+    world.run("load t.typhos.toml bad.csv --into d.sqlite --mode append --rejects more.csv").status(1);
+    world.ok("load t.typhos.toml good.csv --into d.sqlite --mode replace");
+    assert!(!world.path("d.rejects.csv").exists(), "it told of a run that is replaced");
 }

@@ -88,7 +88,9 @@ fn held(ty: &str) -> Held {
         ("bigint", _) => bits(64, true),
         ("numeric", _) => Held::Decimal(match numbers[..] {
             [precision, scale] => Some((precision, scale)),
-            _ => None,
+            _ if rest.is_empty() => None,
+            // A scale below zero rounds to tens and hundreds.
+            _ => return Held::Other,
         }),
         ("real", _) => Held::Float(32),
         ("double precision", _) => Held::Float(64),
@@ -234,6 +236,7 @@ mod tests {
             ("integer", bits(32, true)),
             ("numeric(6,2)", Held::Decimal(Some((6, 2)))),
             ("numeric", Held::Decimal(None)),
+            ("numeric(5,-2)", Held::Other),
             ("character varying(8)", Held::Text(Some(8))),
             ("timestamp(0) without time zone", Held::Timestamp(0, Some(false))),
             ("timestamp with time zone", Held::Timestamp(6, Some(true))),

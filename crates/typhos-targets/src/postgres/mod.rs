@@ -73,6 +73,11 @@ impl PostgresSession {
         // Answers are to be read alike, whatever the server is set to. The questions of a proof have many
         // small parts, and compiling them takes longer than asking.
         session.execute("SET datestyle = 'ISO, MDY'; SET timezone = 'UTC'; SET extra_float_digits = 1; SET standard_conforming_strings = on; SET client_encoding = 'UTF8'; SET jit = off")?;
+        if let Some(schema) = &place.schema {
+            // Types are made beside their table.
+            let schema = Postgres.identifier(schema);
+            session.execute(&format!("SET search_path = {schema}"))?;
+        }
         let version = session.query("SHOW server_version")?;
         session.version = first(version).unwrap_or_default();
         Ok(session)

@@ -140,11 +140,12 @@ pub(crate) fn fits(column: &ColumnDecl, held: &Held) -> Result<(), String> {
         (Type::Decimal { .. }, Held::Decimal(None)) => Ok(()),
         (Type::Decimal { precision, scale }, Held::Decimal(Some((there, scale_there)))) => {
             let (precision, scale) = (u32::from(precision), u32::from(scale));
-            if *scale_there >= scale && there - scale_there >= precision - scale {
+            if *scale_there >= scale && there.saturating_sub(*scale_there) >= precision - scale {
                 Ok(())
             } else {
+                let before = there.saturating_sub(*scale_there);
                 narrower(format!(
-                    "it is numeric({there},{scale_there}); declare decimal({there},{scale_there})"
+                    "it holds {before} digits before the mark and {scale_there} behind it; declare decimal({there},{scale_there})"
                 ))
             }
         }
