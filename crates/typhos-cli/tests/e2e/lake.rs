@@ -215,7 +215,9 @@ fn what_was_set_aside_before_is_kept() {
         .complains("d.rejects.csv exists already")
         .complains("--rejects");
     assert_eq!(world.read("d.rejects.csv"), before);
-    world.run("load t.typhos.toml bad.csv --into d.sqlite --mode append --rejects more.csv").status(1);
+    world
+        .run("load t.typhos.toml bad.csv --into d.sqlite --mode append --rejects more.csv")
+        .status(1);
     world.ok("load t.typhos.toml good.csv --into d.sqlite --mode replace");
     assert!(!world.path("d.rejects.csv").exists(), "it told of a run that is replaced");
 }

@@ -8,6 +8,7 @@
 mod cells;
 mod convert;
 mod display;
+mod fill;
 mod float32;
 mod instants;
 mod numbers;

@@ -1,0 +1,309 @@
+//! The columns of a slice of records, filled one by one: from a field, from several fields that are joined,
+//! from a default, from the numbers of records. What happens to records that do not fit is decided in
+//! [`convert`](super::convert).
+
+use arrow_array::ArrayRef;
+
+use super::cells::{Cells, Visit};
+use super::reason::Reason;
+use crate::readings::trim;
+use crate::schema::{ColumnDecl, Source};
+use crate::survey::Place;
+use crate::text::{Block, Dialect, Escape, FileLayout, Records};
+
+/// What a column needs to know of the block it is filled from.
+#[derive(Clone, Copy)]
+pub(super) struct Slice<'b> {
+    pub block: &'b Block,
+    pub layout: &'b FileLayout,
+    /// Whether a blank field in quotes is a value.
+    pub keeps_empty: bool,
+    pub is_utf8: bool,
+}
+
+impl Slice<'_> {
+    pub fn place(&self, line: u32) -> Place {
+        Place { file: self.block.file, line: self.block.first_line + u64::from(line) }
+    }
+}
+
+/// The records of a slice that columns are filled from.
+#[derive(Clone, Copy)]
+pub(super) struct Rows<'r> {
+    pub slice: Slice<'r>,
+    pub records: &'r Records,
+    pub numbers: Option<&'r [u64]>,
+}
+
+impl<'r> Rows<'r> {
+    /// A field as it was meant; nothing where the file lacks it.
+    fn field<'s>(&self, row: usize, column: usize, scratch: &'s mut Vec<u8>) -> &'s [u8]
+    where
+        'r: 's,
+    {
+        let Some(field) = self.slice.layout.place(column) else { return &[] };
+        let (start, end) = self.records.bounds(row, field);
+        self.slice.layout.dialect.value(&self.slice.block.text()[start..end], scratch)
+    }
+
+    /// What a column is made of in a row, for messages.
+    pub fn value(&self, source: &Source, glue: &str, row: usize) -> Vec<u8> {
+        if let Source::RowNumber(start) = source {
+            return row_number(*start, self.number(row)).to_string().into_bytes();
+        }
+        let mut value = Vec::new();
+        for (at, column) in source.columns().iter().enumerate() {
+            if at > 0 {
+                value.extend_from_slice(glue.as_bytes());
+            }
+            value.extend_from_slice(self.field(row, *column, &mut Vec::new()));
+        }
+        value
+    }
+
+    /// How many records of the input stand before the one in this row.
+    fn number(&self, row: usize) -> u64 {
+        self.numbers.expect("records are numbered where a column wants it")[row]
+    }
+}
+
+fn row_number(start: i64, before: u64) -> i128 {
+    i128::from(start) + i128::from(before)
+}
+
+/// Numbers the records of a slice; those that could not be split count too.
+pub(super) fn number(records: &Records, before: u64, numbers: &mut Vec<u64>) {
+    let mut broken = records.broken().iter().peekable();
+    let mut next = before;
+    numbers.clear();
+    for row in 0..records.len() {
+        while broken.next_if(|broken| broken.row as usize <= row).is_some() {
+            next += 1;
+        }
+        numbers.push(next);
+        next += 1;
+    }
+}
+
+/// A column of any type: one call a slice, so that the loop inside knows its type.
+pub(super) trait FillColumn: Send {
+    fn fill(
+        &mut self,
+        rows: Rows<'_>,
+        source: &Source,
+        scratch: &mut Vec<u8>,
+        note: &mut dyn FnMut(usize, Reason),
+    ) -> ArrayRef;
+
+    /// How many values the last filling changed, as declared.
+    fn changed(&mut self) -> u64;
+
+    fn reset(&mut self);
+}
+
+pub(super) struct MakeColumn<'s> {
+    pub absent: Absent,
+    pub column: &'s ColumnDecl,
+    pub glue: &'s str,
+}
+
+impl Visit for MakeColumn<'_> {
+    type Out = Box<dyn FillColumn>;
+
+    fn visit<C: Cells + 'static>(self, cells: C) -> Self::Out {
+        Box::new(Column {
+            cells,
+            absent: self.absent,
+            required: self.column.required,
+            keeps_space: self.column.ty.is_text(),
+            default: self.column.default.as_ref().map(|text| text.clone().into_bytes()),
+            glue: self.glue.as_bytes().to_vec(),
+        })
+    }
+}
+
+/// Whether a field is blank and stands in quotes.
+fn is_quoted_blank(dialect: &Dialect, raw: &[u8], value: &[u8]) -> bool {
+    dialect.is_quoted(raw) && trim(value).is_empty()
+}
+
+struct Column<C> {
+    cells: C,
+    absent: Absent,
+    required: bool,
+    /// Text keeps the white space around it; everything else is read without.
+    keeps_space: bool,
+    /// What stands for what is absent.
+    default: Option<Vec<u8>>,
+    /// What stands between values that are joined.
+    glue: Vec<u8>,
+}
+
+impl<C: Cells> Column<C> {
+    /// Fills in what a file does not have.
+    #[cold]
+    fn fill_lacking(&mut self, records: &Records, note: &mut dyn FnMut(usize, Reason)) -> ArrayRef {
+        for row in 0..records.len() {
+            let result = self.absent();
+            self.take(row, result, note);
+        }
+        self.cells.finish()
+    }
+
+    /// What becomes of an absent value: whether it is one after all.
+    #[inline]
+    fn absent(&mut self) -> Result<bool, Reason> {
+        match &self.default {
+            Some(default) => self.cells.push(default).map(|()| true),
+            None if self.required => Err(Reason::Absent),
+            None => Ok(false),
+        }
+    }
+
+    #[inline]
+    fn take(
+        &mut self,
+        row: usize,
+        result: Result<bool, Reason>,
+        note: &mut dyn FnMut(usize, Reason),
+    ) {
+        match result {
+            Ok(true) => {}
+            Ok(false) => self.cells.push_null(),
+            Err(reason) => {
+                self.cells.push_null();
+                note(row, reason);
+            }
+        }
+    }
+
+    /// Fills in the numbers of the records.
+    fn fill_numbers(
+        &mut self,
+        rows: Rows<'_>,
+        start: i64,
+        note: &mut dyn FnMut(usize, Reason),
+    ) -> ArrayRef {
+        for row in 0..rows.records.len() {
+            let number = row_number(start, rows.number(row)).to_string();
+            let result = self.cells.push(number.as_bytes()).map(|()| true);
+            self.take(row, result, note);
+        }
+        self.cells.finish()
+    }
+
+    /// Fills in values that are joined of several fields. A value is absent where all of them are.
+    fn fill_joined(
+        &mut self,
+        rows: Rows<'_>,
+        sources: &[usize],
+        scratch: &mut Vec<u8>,
+        note: &mut dyn FnMut(usize, Reason),
+    ) -> ArrayRef {
+        let mut joined = Vec::new();
+        for row in 0..rows.records.len() {
+            joined.clear();
+            let mut lacks = Vec::new();
+            for (at, source) in sources.iter().enumerate() {
+                if at > 0 {
+                    joined.extend_from_slice(&self.glue);
+                }
+                let value = rows.field(row, *source, scratch);
+                if self.absent.is(value) {
+                    lacks.push(at + 1);
+                }
+                joined.extend_from_slice(trim(value));
+            }
+            let result = if lacks.len() == sources.len() {
+                self.absent()
+            } else if !lacks.is_empty() {
+                Err(Reason::Incomplete { lacks })
+            } else if let Err(error) = std::str::from_utf8(&joined) {
+                Err(Reason::NotUtf8 { byte: joined[error.valid_up_to()] })
+            } else {
+                self.cells.push(&joined).map(|()| true)
+            };
+            self.take(row, result, note);
+        }
+        self.cells.finish()
+    }
+}
+
+impl<C: Cells> FillColumn for Column<C> {
+    fn fill(
+        &mut self,
+        rows: Rows<'_>,
+        source: &Source,
+        scratch: &mut Vec<u8>,
+        note: &mut dyn FnMut(usize, Reason),
+    ) -> ArrayRef {
+        let Rows { slice, records, .. } = rows;
+        let column = match source {
+            Source::Column(column) => *column,
+            Source::Joined(columns) => return self.fill_joined(rows, columns, scratch, note),
+            Source::RowNumber(start) => return self.fill_numbers(rows, *start, note),
+        };
+        let text = slice.block.text();
+        let dialect = slice.layout.dialect;
+        let Some(field) = slice.layout.place(column) else {
+            return self.fill_lacking(records, note);
+        };
+        // What a value starts with that is not what it says; 256 is no byte.
+        let quote = dialect.quote.map_or(256, u16::from);
+        let is_simple = dialect.escape == Escape::Doubled;
+        for (row, (start, end)) in records.column(field).enumerate() {
+            let raw = &text[start..end];
+            let is_plain = is_simple && raw.first().is_none_or(|byte| u16::from(*byte) != quote);
+            let value = if is_plain { raw } else { dialect.value(raw, scratch) };
+            let result = if slice.keeps_empty && is_quoted_blank(&dialect, raw, value) {
+                self.cells.push(value).map(|()| true)
+            } else if self.absent.is(value) {
+                self.absent()
+            } else if !slice.is_utf8
+                && let Err(error) = std::str::from_utf8(value)
+            {
+                Err(Reason::NotUtf8 { byte: value[error.valid_up_to()] })
+            } else {
+                self.cells.push(if self.keeps_space { value } else { trim(value) }).map(|()| true)
+            };
+            self.take(row, result, note);
+        }
+        self.cells.finish()
+    }
+
+    fn changed(&mut self) -> u64 {
+        self.cells.changed()
+    }
+
+    fn reset(&mut self) {
+        self.cells.reset();
+    }
+}
+
+/// The texts that mean "no value" in a column.
+pub(super) struct Absent {
+    blank: bool,
+    tokens: Vec<Vec<u8>>,
+}
+
+impl Absent {
+    pub fn new(texts: &[&str]) -> Absent {
+        Absent {
+            blank: texts.contains(&""),
+            tokens: texts
+                .iter()
+                .filter(|text| !text.is_empty())
+                .map(|text| text.as_bytes().to_vec())
+                .collect(),
+        }
+    }
+
+    #[inline]
+    fn is(&self, value: &[u8]) -> bool {
+        let trimmed = trim(value);
+        if trimmed.is_empty() {
+            return self.blank;
+        }
+        !self.tokens.is_empty() && self.tokens.iter().any(|token| token == trimmed)
+    }
+}
