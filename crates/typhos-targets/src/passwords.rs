@@ -51,7 +51,9 @@ fn of_lines(text: &str, place: &Place) -> Option<String> {
         }
         fields
     };
-    let wanted = [&place.host, &place.port.to_string(), &place.database, &place.user];
+    // A socket is in the file as the machine itself.
+    let host = if place.host.starts_with('/') { "localhost" } else { &place.host };
+    let wanted = [host, &place.port.to_string(), &place.database, &place.user];
     text.lines().filter(|line| !line.starts_with('#')).map(fields).find_map(|fields| {
         let [patterns @ .., password] = &fields[..] else { return None };
         let is_here = patterns.len() == 4
@@ -105,6 +107,8 @@ mod tests {
             "# old\nother:*:*:*:no\ndb:5432:*:anna:no\ndb:*:ferry:anna:a\\:b:c\n*:*:*:*:last\n";
         assert_eq!(of_lines(file, &place).as_deref(), Some("a:b:c"));
         assert_eq!(of_lines("db:1:x:y:z\nshort\n", &place), None);
+        let socket = Place::parse("postgres://anna@%2Frun/ferry").unwrap().unwrap();
+        assert_eq!(of_lines("localhost:*:*:anna:word", &socket).as_deref(), Some("word"));
         let options = "[mysqld]\npassword=no\n[client]\nuser = anna\npassword = \"a b\"\n";
         assert_eq!(of_options(options).as_deref(), Some("a b"));
         assert_eq!(of_elements("<config><password> a&amp;b </password>").as_deref(), Some("a&b"));

@@ -74,6 +74,18 @@ impl Problem {
     }
 }
 
+/// A note on what a table that is replaced takes along, where there is any of it.
+pub(crate) fn goes_along(
+    things: impl IntoIterator<Item = (u64, &'static str)>,
+) -> Option<String> {
+    let some = things.into_iter().filter(|(count, _)| *count > 0).map(|(count, thing)| {
+        let plural = if thing.ends_with('x') && count > 1 { "e" } else { "" };
+        counted(count, &format!("{thing}{plural}"))
+    });
+    let some = some.collect::<Vec<_>>().join(" and ");
+    (!some.is_empty()).then(|| format!("{some} of the table that is replaced will be gone with it"))
+}
+
 /// What a load would do.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct LoadPlan {

@@ -193,9 +193,13 @@ pub struct Asked {
     pub low: Option<String>,
     /// The largest value.
     pub high: Option<String>,
-    /// The sum of numbers, or of lengths in bytes.
+    /// The sum of numbers, or of lengths in bytes. Where it may be too large for the target, two sums with a
+    /// colon between them: that of [`PART`]s, rounded towards zero, and that of the rest.
     pub sum: Option<String>,
 }
+
+/// What sums are taken apart by.
+pub const PART: i128 = 1_000_000_000;
 
 impl Asked {
     /// The questions there are.
@@ -263,7 +267,7 @@ pub(crate) fn compare(
         let answer = answers.next().flatten();
         let text = answer.clone().unwrap_or_else(|| "0".into());
         let (is_same, sent) = match sent.sum {
-            Some(sum) => (units(&text, scale(ty)) == Some(sum), unit_text(sum, ty)),
+            Some(sum) => (sum_of(&text, scale(ty)) == Some(sum), unit_text(sum, ty)),
             None if matches!(sent.low, Some(End::Float(_))) => {
                 // Adding n numbers in any order errs by at most n times the last place of their size.
                 let order = sent.values as f64 * f64::EPSILON;
@@ -304,6 +308,14 @@ fn units(text: &str, scale: u8) -> Option<i128> {
         return None;
     }
     format!("{whole}{fraction:0<width$}", width = usize::from(scale)).parse().ok()
+}
+
+/// A sum as a target tells it.
+fn sum_of(text: &str, scale: u8) -> Option<i128> {
+    match text.split_once(':') {
+        Some((parts, rest)) => units(parts, 0)?.checked_mul(PART)?.checked_add(units(rest, 0)?),
+        None => units(text, scale),
+    }
 }
 
 fn unit_text(units: i128, ty: Type) -> String {
@@ -359,6 +371,11 @@ mod tests {
         let ty = Type::Decimal { precision: 5, scale: 2 };
         let same = compare("n", ty, &sent, &asked(), &mut all(["3", "-0.05", "0.070", "0.03"]));
         assert_eq!(same, Ok(4));
+        let integers = Type::Int(typhos_core::schema::IntType::Int64);
+        for (sum, want) in [("0:3", true), ("1:-999999997", true), ("1:3", false), ("x:3", false)] {
+            let same = compare("n", integers, &sent, &asked(), &mut all(["3", "-5", "7", sum]));
+            assert_eq!(same.is_ok(), want, "{sum}");
+        }
         for (at, wrong, want) in [
             (0, "2", "3 values were sent, 2 are there"),
             (1, "-0.06", "the smallest value sent is -0.05, there it is -0.06"),

@@ -16,9 +16,9 @@ use typhos_core::schema::Schema;
 
 use crate::TargetError;
 use crate::feed::{Abandoned, Feed, RowEncoder};
-use crate::preflight::{Action, Problem};
+use crate::preflight::Problem;
 use crate::proof::Facts;
-use crate::server::{Answers, Session, UNFINISHED};
+use crate::server::{Answers, Intent, Objections, Session, UNFINISHED};
 use crate::sql::held::{Existing, ExistingColumn, Filled, Held, bits};
 use crate::sql::{Language, Sqlite};
 use crate::whole::WholeFile;
@@ -32,6 +32,8 @@ fn identifier(name: &str) -> String {
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Storage {
     Integer,
+    /// Integers, and texts where they are too large for them.
+    Wide,
     Real,
     Text,
 }
@@ -39,6 +41,7 @@ enum Storage {
 fn storage(data_type: &DataType) -> Storage {
     match data_type {
         DataType::Boolean => Storage::Integer,
+        DataType::UInt64 => Storage::Wide,
         number if number.is_integer() => Storage::Integer,
         DataType::Float32 | DataType::Float64 => Storage::Real,
         DataType::Decimal32(_, 0) | DataType::Decimal64(_, 0) => Storage::Integer,
@@ -159,26 +162,29 @@ impl Session for SqliteSession {
                 name,
                 ty,
                 filled,
+                letters: None,
             });
         }
         key.sort();
         Ok(Some(Existing { columns, key: key.into_iter().map(|(_, name)| name).collect() }))
     }
 
-    fn rights(&mut self, _action: Action, _table: &str) -> Result<Vec<Problem>, TargetError> {
+    fn objections(&mut self, _intent: &Intent<'_>) -> Result<Objections, TargetError> {
+        let mut found = Objections::default();
         let folder = crate::whole::parent(&self.path);
         let place = if self.connection.is_some() { self.path.as_path() } else { folder };
         if !folder.is_dir() {
             let what = format!("there is no folder {}", folder.display());
-            return Ok(vec![Problem::outside(what, "make it")]);
+            found.problems.push(Problem::outside(what, "make it"));
+            return Ok(found);
         }
         let is_writable = place.metadata().is_ok_and(|about| !about.permissions().readonly());
-        Ok(if is_writable {
-            Vec::new()
-        } else {
+        if !is_writable {
+            let what = format!("{} cannot be written to", place.display());
             let help = "change its permissions, or name another place";
-            vec![Problem::outside(format!("{} cannot be written to", place.display()), help)]
-        })
+            found.problems.push(Problem::outside(what, help));
+        }
+        Ok(found)
     }
 
     fn is_transactional(&self) -> bool {
@@ -263,7 +269,7 @@ fn held(ty: &str) -> Held {
         Held::Date
     } else if has(&["TIME"]) {
         Held::Time(9)
-    } else if ty.is_empty() || has(&["BLOB", "ANY"]) {
+    } else if ty.is_empty() || has(&["BLOB"]) {
         // Whatever comes is kept as it comes.
         Held::Text(None)
     } else {
@@ -309,14 +315,9 @@ impl RowEncoder for SqliteRows {
     }
 
     fn encode(&self, batch: &RecordBatch, block: &mut Vec<StoredBatch>) -> Result<(), TargetError> {
-        let schema = batch.schema();
-        let columns = schema.fields().iter().zip(batch.columns());
-        let columns = columns
-            .map(|(field, array)| Ok((stored(array, field.name())?, array.nulls().cloned())));
-        block.push(StoredBatch {
-            columns: columns.collect::<Result<_, TargetError>>()?,
-            rows: batch.num_rows(),
-        });
+        let columns = batch.columns().iter();
+        let columns = columns.map(|array| (stored(array), array.nulls().cloned()));
+        block.push(StoredBatch { columns: columns.collect(), rows: batch.num_rows() });
         Ok(())
     }
 }
@@ -330,6 +331,7 @@ pub(crate) struct StoredBatch {
 /// A column in SQLite's own types.
 enum Stored {
     Integer(Vec<i64>),
+    Wide(Vec<u64>),
     Real(Vec<f64>),
     Text(StringArray),
     /// Texts by code.
@@ -346,6 +348,10 @@ impl StoredBatch {
                         insert.raw_bind_parameter(at, Null)
                     }
                     Stored::Integer(values) => insert.raw_bind_parameter(at, values[row]),
+                    Stored::Wide(values) => match i64::try_from(values[row]) {
+                        Ok(value) => insert.raw_bind_parameter(at, value),
+                        Err(_) => insert.raw_bind_parameter(at, values[row].to_string()),
+                    },
                     Stored::Real(values) => insert.raw_bind_parameter(at, values[row]),
                     Stored::Text(values) => insert.raw_bind_parameter(at, values.value(row)),
                     Stored::Coded(codes, values) => {
@@ -360,7 +366,7 @@ impl StoredBatch {
 }
 
 /// The values of an array as SQLite stores them. What stands under a null is never looked at.
-fn stored(array: &ArrayRef, column: &str) -> Result<Stored, TargetError> {
+fn stored(array: &ArrayRef) -> Stored {
     fn integers<A: ArrowPrimitiveType>(array: &ArrayRef) -> Stored
     where
         A::Native: Into<i64>,
@@ -377,7 +383,7 @@ fn stored(array: &ArrayRef, column: &str) -> Result<Stored, TargetError> {
         let power = 10f64.powi(i32::from(scale));
         Stored::Real(mantissas.map(|mantissa| mantissa as f64 / power).collect())
     }
-    Ok(match array.data_type() {
+    match array.data_type() {
         DataType::Boolean => {
             Stored::Integer(array.as_boolean().values().iter().map(i64::from).collect())
         }
@@ -388,17 +394,7 @@ fn stored(array: &ArrayRef, column: &str) -> Result<Stored, TargetError> {
         DataType::UInt8 => integers::<UInt8Type>(array),
         DataType::UInt16 => integers::<UInt16Type>(array),
         DataType::UInt32 => integers::<UInt32Type>(array),
-        DataType::UInt64 => {
-            let fits = |number: &u64| {
-                i64::try_from(*number).map_err(|_| TargetError::CannotHold {
-                    column: column.to_owned(),
-                    value: number.to_string(),
-                    reason: "is larger than SQLite's integers; declare the column as text or decimal(20,0)".into(),
-                })
-            };
-            let numbers = array.as_primitive::<UInt64Type>().values().iter().map(fits);
-            Stored::Integer(numbers.collect::<Result<_, _>>()?)
-        }
+        DataType::UInt64 => Stored::Wide(array.as_primitive::<UInt64Type>().values().to_vec()),
         // The shortest text of a float32 is the number that was meant; widening it would add digits.
         DataType::Float32 => Stored::Real(
             array
@@ -426,7 +422,7 @@ fn stored(array: &ArrayRef, column: &str) -> Result<Stored, TargetError> {
             Stored::Coded(codes.into_iter().map(|code| code as u32).collect(), words.clone())
         }
         _ => Stored::Text((0..array.len()).map(|row| cell_text(array, row)).collect()),
-    })
+    }
 }
 
 /// The tables of a database, in the order they were made.

@@ -214,7 +214,7 @@ fn destination(args: &Load, plan: &Plan, table: String) -> Result<Destination, F
     match (extension.as_deref(), parts) {
         (Some("sqlite" | "sqlite3" | "db"), _) if is_shared => Err(no_parts("a database")),
         (Some("sqlite" | "sqlite3" | "db"), _) => Ok(Destination::Sqlite { path, table }),
-        (Some("arrow" | "feather"), _) if is_shared => Err(no_parts("an Arrow file")),
+        (Some("arrow"), _) if is_shared => Err(no_parts("an Arrow file")),
         (Some("arrow"), _) => Ok(Destination::Arrow { path }),
         (_, Some(_)) | (Some("parquet"), None) => Ok(Destination::Parquet { path, parts }),
         _ => Err(Failure::Usage(format!(

@@ -150,10 +150,16 @@ impl TimestampRead {
         }
         // In whole seconds first: years 1 to 9999 fit there, and in nanoseconds they do not.
         let seconds = i64::from(moment.days) * 86_400 - i64::from(moment.offset.unwrap_or(0));
-        let units = seconds
-            .checked_mul(1_000_000_000 / unit)
-            .and_then(|units| units.checked_add(moment.nanos / unit));
-        units.ok_or(Reason::OutOfTime(self.patterns.ty))
+        let (per_second, rest) = (1_000_000_000 / unit, moment.nanos / unit);
+        let units = seconds.checked_mul(per_second).and_then(|units| units.checked_add(rest));
+        units.map_or_else(|| self.at_the_edge(seconds, per_second, rest), Ok)
+    }
+
+    /// The first day that 64 bits reach begins beyond them.
+    #[cold]
+    fn at_the_edge(&self, seconds: i64, per_second: i64, rest: i64) -> Result<i64, Reason> {
+        let units = i128::from(seconds) * i128::from(per_second) + i128::from(rest);
+        i64::try_from(units).map_err(|_| Reason::OutOfTime(self.patterns.ty))
     }
 }
 
@@ -187,6 +193,11 @@ mod tests {
         assert!(nanos.read(b"2262-04-11 23:47").is_ok());
         assert!(matches!(nanos.read(b"2262-04-12 00:00"), Err(Reason::OutOfTime(_))));
         assert!(matches!(nanos.read(b"1677-01-01 00:00"), Err(Reason::OutOfTime(_))));
+        let fine = timestamps(TimeUnit::Nano, "yyyy-MM-dd HH:mm:ss.SSSSSSSSS");
+        assert_eq!(fine.read(b"1677-09-21 00:12:43.145224192"), Ok(i64::MIN));
+        assert!(fine.read(b"1677-09-21 00:12:43.145224191").is_err());
+        assert_eq!(fine.read(b"2262-04-11 23:47:16.854775807"), Ok(i64::MAX));
+        assert!(fine.read(b"2262-04-11 23:47:16.854775808").is_err());
         let utc = timestamps(TimeUnit::Second, "yyyy-MM-dd'T'HH:mm:ssXXX");
         assert_eq!(utc.read(b"1970-01-01T01:00:00+01:00"), Ok(0));
     }

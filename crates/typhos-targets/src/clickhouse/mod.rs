@@ -1,10 +1,12 @@
 //! ClickHouse: rows in `RowBinary` over HTTP.
 //!
-//! There are no transactions: rows go to a table beside, which gets its name when all is proven, or from
-//! which they are added in a single insertion. Tables beside are called after when, where and by which
-//! process they were made; one of a process of this machine that is gone, or one of yesterday, was left
-//! behind by a load that was killed.
+//! There are no transactions: rows go to a table beside, which gets its name when all is proven. Where they
+//! are added to a table that exists, they go through a second one, which is made as that table is and whose
+//! partitions are attached to it: each is there whole or not at all, which an insertion of many rows is not.
+//! Tables beside are called after when, where and by which process they were made; one of a process of this
+//! machine that is gone, or one of yesterday, was left behind by a load that was killed.
 
+mod catalog;
 mod rows;
 
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
@@ -16,10 +18,9 @@ use ureq::{Agent, SendBody};
 use crate::TargetError;
 use crate::feed::{Feed, SharedFeed};
 use crate::place::{Place, Secret};
-use crate::preflight::{Action, Problem};
 use crate::proof::Facts;
-use crate::server::{Answers, Session, UNFINISHED};
-use crate::sql::held::{Existing, ExistingColumn, Filled, Held, bits};
+use crate::server::{Answers, Intent, Objections, Session, UNFINISHED};
+use crate::sql::held::Existing;
 use crate::sql::{ClickHouse, Language};
 
 use rows::ClickHouseRows;
@@ -35,6 +36,8 @@ pub(crate) struct ClickHouseSession {
     version: String,
     /// Settings that every request carries.
     settings: String,
+    /// The engine of the table that rows are added to, where partitions can be attached to it.
+    attaches: Option<String>,
     made: u32,
 }
 
@@ -55,6 +58,7 @@ impl ClickHouseSession {
             language: ClickHouse::newest(),
             version: String::new(),
             settings: String::new(),
+            attaches: None,
             made: 0,
         };
         session.version = session.one("SELECT version()")?.unwrap_or_default();
@@ -139,6 +143,37 @@ impl ClickHouseSession {
         Err(self.server_error(words(&text), help))
     }
 
+    /// Adds rows to a table by way of another one that is made as it is.
+    fn attach(
+        &mut self,
+        table: &str,
+        side: &str,
+        columns: &str,
+        select: &str,
+        rows: u64,
+    ) -> Result<(), TargetError> {
+        let (quoted, text) = (self.language.identifier(side), self.language.literal(side));
+        let database = self.language.literal(&self.place.database);
+        self.execute(&format!("INSERT INTO {quoted} ({columns}) {select}"))?;
+        let partitions = self.query(&format!(
+            "SELECT partition_id, sum(rows) FROM system.parts \
+             WHERE active AND database = {database} AND table = {text} GROUP BY partition_id ORDER BY partition_id"
+        ))?;
+        let counts = partitions.iter().filter_map(|row| row[1].as_ref()?.parse::<u64>().ok());
+        let there: u64 = counts.sum();
+        // Other engines may make one row of several; none makes more.
+        let is_plain = self.attaches.as_deref() == Some("MergeTree");
+        if there > rows || is_plain && there != rows {
+            let message = format!("{rows} rows were to be added, {there} were made of them");
+            return Err(self.server_error(message, ""));
+        }
+        for partition in partitions.into_iter().filter_map(|row| row.into_iter().next()?) {
+            let partition = self.language.literal(&partition);
+            self.execute(&format!("ALTER TABLE {table} ATTACH PARTITION ID {partition} FROM {quoted}"))?;
+        }
+        Ok(())
+    }
+
     fn one(&mut self, sql: &str) -> Result<Option<String>, TargetError> {
         Ok(self.query(sql)?.into_iter().next().and_then(|row| row.into_iter().next()?))
     }
@@ -211,56 +246,11 @@ impl Session for ClickHouseSession {
     }
 
     fn existing(&mut self, table: &str) -> Result<Option<Existing>, TargetError> {
-        let (database, table) =
-            (self.language.literal(&self.place.database), self.language.literal(table));
-        let condition =
-            format!("FROM system.columns WHERE database = {database} AND table = {table}");
-        // What this column is called has changed with the versions.
-        let kind = match self.query(&format!("SELECT default_kind {condition} LIMIT 0")) {
-            Ok(_) => "default_kind",
-            Err(_) => "default_type",
-        };
-        let rows =
-            self.query(&format!("SELECT name, type, {kind}, default_expression {condition}"))?;
-        if rows.is_empty() {
-            return Ok(None);
-        }
-        let column = |row: Vec<Option<String>>| -> Option<ExistingColumn> {
-            let [name, ty, kind, default] = row.try_into().ok()?;
-            let ty = ty?;
-            let filled = match kind.as_deref() {
-                Some("DEFAULT") => Filled::Default(default.unwrap_or_default()),
-                Some("MATERIALIZED" | "ALIAS") => Filled::Computed,
-                _ if !ty.contains("Nullable(") => {
-                    Filled::Default("the empty value of its type".into())
-                }
-                _ => Filled::Nobody,
-            };
-            Some(ExistingColumn {
-                name: name?,
-                held: held(&ty),
-                nullable: ty.contains("Nullable("),
-                ty: plain(&ty),
-                filled,
-            })
-        };
-        Ok(Some(Existing {
-            columns: rows.into_iter().filter_map(column).collect(),
-            key: Vec::new(),
-        }))
+        catalog::existing(self, table)
     }
 
-    fn rights(&mut self, _action: Action, _table: &str) -> Result<Vec<Problem>, TargetError> {
-        let reads_only = self.one("SELECT value FROM system.settings WHERE name = 'readonly'")?;
-        let user = self.place.user.clone();
-        Ok(match reads_only.as_deref() {
-            // Over HTTP, 2 lets settings be changed, and still nothing be written.
-            Some("1" | "2") => {
-                let help = "load as a user whose profile does not say readonly";
-                vec![Problem::outside(format!("the user '{user}' may only read"), help)]
-            }
-            _ => Vec::new(),
-        })
+    fn objections(&mut self, intent: &Intent<'_>) -> Result<Objections, TargetError> {
+        catalog::objections(self, intent)
     }
 
     fn is_transactional(&self) -> bool {
@@ -314,6 +304,28 @@ impl Session for ClickHouseSession {
         let sent = feed.sent();
         loaded.into_iter().collect::<Result<(), _>>()?;
         sent
+    }
+
+    fn insert(
+        &mut self,
+        table: &str,
+        columns: &str,
+        select: &str,
+        rows: u64,
+    ) -> Result<Option<u64>, TargetError> {
+        if self.attaches.is_none() {
+            let insert = self.language.insert(table, columns);
+            return self.execute(&format!("{insert} {select}"));
+        }
+        let name = self.unfinished_name()?;
+        let side = self.language.identifier(&name);
+        self.execute(&format!("CREATE TABLE {side} AS {table}"))?;
+        let attached = self.attach(table, &name, columns, select, rows);
+        // Where the server is gone, the next load sweeps.
+        let dropped = self.execute(&format!("DROP TABLE IF EXISTS {side}"));
+        attached?;
+        dropped?;
+        Ok(Some(rows))
     }
 
     fn put_in_place(
@@ -372,77 +384,9 @@ fn is_left_behind(name: &str, now: u64) -> bool {
     now.saturating_sub(seconds) > OLD || is_here && is_gone
 }
 
-/// A type without what is said of nulls and of how texts are stored.
-fn plain(ty: &str) -> String {
-    let mut ty = ty;
-    for around in ["LowCardinality(", "Nullable("] {
-        ty = ty.strip_prefix(around).and_then(|ty| ty.strip_suffix(')')).unwrap_or(ty);
-    }
-    ty.to_owned()
-}
-
-fn held(ty: &str) -> Held {
-    let ty = plain(ty);
-    let (name, rest) = ty.split_once('(').unwrap_or((&ty, ""));
-    let numbers: Vec<u32> = rest.split([',', ')']).filter_map(|n| n.trim().parse().ok()).collect();
-    let int = |signed: &str| name.strip_prefix(signed).and_then(|bits| bits.parse::<u32>().ok());
-    match name {
-        "Bool" => Held::Bool,
-        "Float32" => Held::Float(32),
-        "Float64" => Held::Float(64),
-        "Decimal" => match numbers[..] {
-            [precision, scale] => Held::Decimal(Some((precision, scale))),
-            _ => Held::Other,
-        },
-        "String" => Held::Text(None),
-        "Enum8" | "Enum16" => Held::Listed(listed(rest)),
-        "Date" | "Date32" => Held::Date,
-        "DateTime" => Held::Timestamp(0, None),
-        "DateTime64" => Held::Timestamp(numbers.first().map_or(3, |n| *n as u8), None),
-        "UUID" => Held::Uuid,
-        _ => match (int("Int"), int("UInt")) {
-            (Some(width), _) if width <= 64 => bits(width, true),
-            (_, Some(width)) if width <= 64 => bits(width, false),
-            _ => Held::Other,
-        },
-    }
-}
-
-/// The values of `'a' = 1, 'b' = 2`.
-fn listed(text: &str) -> Vec<String> {
-    let mut values = Vec::new();
-    let mut letters = text.chars();
-    while letters.by_ref().any(|letter| letter == '\'') {
-        let mut value = String::new();
-        while let Some(letter) = letters.next() {
-            match letter {
-                '\\' => value.extend(letters.next()),
-                '\'' => break,
-                other => value.push(other),
-            }
-        }
-        values.push(value);
-    }
-    values
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn types_are_understood_as_the_catalog_spells_them() {
-        for (ty, want) in [
-            ("Nullable(UInt8)", bits(8, false)),
-            ("LowCardinality(Nullable(String))", Held::Text(None)),
-            ("Decimal(9, 2)", Held::Decimal(Some((9, 2)))),
-            ("Enum8('deck' = 1, 'it\\'s' = 2)", Held::Listed(vec!["deck".into(), "it's".into()])),
-            ("DateTime64(6, 'UTC')", Held::Timestamp(6, None)),
-            ("Array(Int8)", Held::Other),
-        ] {
-            assert_eq!(held(ty), want, "{ty}");
-        }
-    }
 
     #[test]
     fn tables_of_the_dead_are_left_behind() {

@@ -4,10 +4,11 @@ use std::collections::HashSet;
 
 use super::MariadbSession;
 use crate::TargetError;
-use crate::preflight::{Action, Problem};
-use crate::server::Session;
-use crate::sql::held::{Existing, ExistingColumn, Filled, Held, bits};
+use crate::preflight::{Action, Problem, goes_along};
+use crate::server::{Intent, Objections, Session};
+use crate::sql::held::{Existing, ExistingColumn, Filled, Held, Letters, bits};
 use crate::sql::{Language, Mariadb};
+use typhos_core::wording::listed;
 
 pub(super) fn existing(
     session: &mut MariadbSession,
@@ -15,7 +16,8 @@ pub(super) fn existing(
 ) -> Result<Option<Existing>, TargetError> {
     let text = Mariadb.literal(table);
     let rows = session.query(&format!(
-        "SELECT column_name, column_type, is_nullable, column_default, extra, column_key, is_generated \
+        "SELECT column_name, column_type, is_nullable, column_default, extra, is_generated, \
+                character_set_name, collation_name \
          FROM information_schema.columns WHERE table_schema = database() AND table_name = {text} \
          ORDER BY ordinal_position"
     ))?;
@@ -27,7 +29,8 @@ pub(super) fn existing(
          AND table_name = {text} AND constraint_name = 'PRIMARY' ORDER BY ordinal_position"
     ))?;
     let column = |row: Vec<Option<String>>| -> Option<ExistingColumn> {
-        let [name, ty, nullable, default, extra, _, generated] = row.try_into().ok()?;
+        let [name, ty, nullable, default, extra, generated, character_set, collation] =
+            row.try_into().ok()?;
         let filled = if generated.as_deref() == Some("ALWAYS") {
             Filled::Computed
         } else if extra.is_some_and(|extra| extra.contains("auto_increment")) {
@@ -46,6 +49,9 @@ pub(super) fn existing(
             ty,
             nullable: nullable.as_deref() == Some("YES"),
             filled,
+            letters: character_set
+                .zip(collation)
+                .map(|(character_set, collation)| Letters { character_set, collation }),
         })
     };
     Ok(Some(Existing {
@@ -94,7 +100,7 @@ fn held(ty: &str) -> Held {
         "text" => Held::Text(Some(16_383)),
         "mediumtext" => Held::Text(Some(4_194_303)),
         "longtext" => Held::Text(None),
-        "enum" => Held::Listed(listed(ty)),
+        "enum" => Held::Listed(list_values(ty)),
         "date" => Held::Date,
         "time" => Held::Time(fraction),
         "datetime" => Held::Timestamp(fraction, None),
@@ -107,7 +113,7 @@ fn held(ty: &str) -> Held {
 }
 
 /// The values of `enum('a','b')`, where a quote is doubled.
-fn listed(ty: &str) -> Vec<String> {
+fn list_values(ty: &str) -> Vec<String> {
     let inner = ty.split_once('(').map_or("", |(_, rest)| rest).trim_end_matches(')');
     let mut values = Vec::new();
     let mut letters = inner.chars().peekable();
@@ -130,19 +136,30 @@ fn listed(ty: &str) -> Vec<String> {
     values
 }
 
-pub(super) fn rights(
+pub(super) fn objections(
     session: &mut MariadbSession,
-    action: Action,
-    table: &str,
-) -> Result<Vec<Problem>, TargetError> {
-    let mut problems = Vec::new();
+    intent: &Intent<'_>,
+) -> Result<Objections, TargetError> {
+    let mut found = Objections::default();
     if session.one("SELECT @@local_infile")?.as_deref() != Some("1") {
-        problems.push(Problem::outside(
+        found.problems.push(Problem::outside(
             "the server takes no rows from clients",
             "let it: SET GLOBAL local_infile = 1",
         ));
     }
-    let text = Mariadb.literal(table);
+    may_write(session, intent, &mut found.problems)?;
+    if intent.action == Action::Replace {
+        may_replace(session, intent, &mut found)?;
+    }
+    Ok(found)
+}
+
+fn may_write(
+    session: &mut MariadbSession,
+    intent: &Intent<'_>,
+    problems: &mut Vec<Problem>,
+) -> Result<(), TargetError> {
+    let text = Mariadb.literal(intent.table);
     // The parts of a name in `user`@`host`, as these tables write them.
     let me = "replace(concat('\\'', replace(current_user(), '@', '\\'@\\''), '\\''), '\\\\', '')";
     let granted = session.query(&format!(
@@ -154,10 +171,12 @@ pub(super) fn rights(
         granted.into_iter().filter_map(|row| row.into_iter().next()?).collect();
     // Rights that come with a role are not listed there: who has one is asked by the server itself.
     let has_role = session.one("SELECT current_role()")?.is_some_and(|role| role != "NONE");
-    let needed: &[&str] = match action {
-        Action::Create | Action::Replace => &["CREATE", "INSERT", "SELECT", "DROP", "ALTER"],
-        Action::Append => &["CREATE", "INSERT", "SELECT", "DROP"],
-    };
+    let mut needed = vec!["CREATE", "INSERT", "SELECT", "DROP"];
+    match intent.action {
+        Action::Create | Action::Replace => needed.push("ALTER"),
+        Action::Append if intent.updated().next().is_some() => needed.push("UPDATE"),
+        Action::Append => {}
+    }
     let lacks: Vec<&str> =
         needed.iter().copied().filter(|right| !granted.contains(*right)).collect();
     if !lacks.is_empty() && !has_role {
@@ -172,7 +191,51 @@ pub(super) fn rights(
             format!("GRANT {} ON {database}.* TO …", lacks.join(", ")),
         ));
     }
-    Ok(problems)
+    Ok(())
+}
+
+/// A table that others refer to cannot be dropped; and it would be by then, half of the way.
+fn may_replace(
+    session: &mut MariadbSession,
+    intent: &Intent<'_>,
+    found: &mut Objections,
+) -> Result<(), TargetError> {
+    let (table, text) = (intent.table, Mariadb.literal(intent.table));
+    let referring = session.query(&format!(
+        "SELECT DISTINCT table_name FROM information_schema.key_column_usage \
+         WHERE referenced_table_schema = database() AND referenced_table_name = {text} \
+         AND NOT (table_schema = database() AND table_name = {text}) ORDER BY 1"
+    ))?;
+    let referring: Vec<_> =
+        referring.into_iter().filter_map(|row| row.into_iter().next()?).collect();
+    if !referring.is_empty() {
+        let verb = if referring.len() == 1 { "refers" } else { "refer" };
+        found.problems.push(Problem::new(
+            format!("{} {verb} to '{table}', which therefore cannot be replaced", listed(&referring)),
+            "pass --mode append, or drop the foreign keys and make them again afterwards",
+        ));
+    }
+    let is_table = session.one(&format!(
+        "SELECT table_type = 'BASE TABLE' FROM information_schema.tables WHERE table_schema = database() AND table_name = {text}"
+    ))?;
+    if is_table.as_deref() == Some("0") {
+        found.problems.push(Problem::new(
+            format!("'{table}' is no table, and only a table can be replaced"),
+            "name another with --table",
+        ));
+    }
+    let mut count = |sql: &str| -> Result<u64, TargetError> {
+        Ok(session.one(sql)?.and_then(|count| count.parse().ok()).unwrap_or(0))
+    };
+    let indexes = count(&format!(
+        "SELECT count(DISTINCT index_name) FROM information_schema.statistics \
+         WHERE table_schema = database() AND table_name = {text} AND index_name <> 'PRIMARY'"
+    ))?;
+    let triggers = count(&format!(
+        "SELECT count(*) FROM information_schema.triggers WHERE event_object_schema = database() AND event_object_table = {text}"
+    ))?;
+    found.notes.extend(goes_along([(indexes, "further index"), (triggers, "trigger")]));
+    Ok(())
 }
 
 #[cfg(test)]

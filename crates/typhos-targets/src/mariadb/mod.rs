@@ -17,9 +17,8 @@ use typhos_core::schema::{Schema, Type};
 use crate::TargetError;
 use crate::feed::{Feed, SharedFeed};
 use crate::place::{Place, Secret};
-use crate::preflight::{Action, Problem};
 use crate::proof::Facts;
-use crate::server::{Answers, Session, UNFINISHED};
+use crate::server::{Answers, Intent, Objections, Session, UNFINISHED};
 use crate::sql::held::Existing;
 use crate::sql::{Language, Mariadb};
 
@@ -202,8 +201,8 @@ impl Session for MariadbSession {
         catalog::existing(self, table)
     }
 
-    fn rights(&mut self, action: Action, table: &str) -> Result<Vec<Problem>, TargetError> {
-        catalog::rights(self, action, table)
+    fn objections(&mut self, intent: &Intent<'_>) -> Result<Objections, TargetError> {
+        catalog::objections(self, intent)
     }
 
     fn is_transactional(&self) -> bool {

@@ -1,24 +1,17 @@
-//! What the catalog of PostgreSQL says of tables, types and rights.
+//! What the catalog of PostgreSQL says of tables and their columns.
 
 use super::{PostgresSession, first};
 use crate::TargetError;
-use crate::preflight::{Action, Problem};
 use crate::server::Session;
 use crate::sql::held::{Existing, ExistingColumn, Filled, Held, bits};
 use crate::sql::{Language, Postgres};
 
 /// The condition that finds the table in `pg_class c`.
-fn condition(session: &PostgresSession, table: &str) -> String {
-    let table = Postgres.literal(table);
-    match &session.place.schema {
-        Some(schema) => {
-            let schema = Postgres.literal(schema);
-            format!(
-                "c.relname = {table} AND c.relnamespace = (SELECT oid FROM pg_namespace WHERE nspname = {schema})"
-            )
-        }
-        None => format!("c.relname = {table} AND c.relnamespace = current_schema()::regnamespace"),
-    }
+pub(super) fn condition(session: &PostgresSession, table: &str) -> String {
+    let (table, schema) = (Postgres.literal(table), session.schema());
+    format!(
+        "c.relname = {table} AND c.relnamespace = (SELECT oid FROM pg_namespace WHERE nspname = {schema})"
+    )
 }
 
 pub(super) fn existing(
@@ -43,7 +36,7 @@ pub(super) fn existing(
     ))?;
     let key = session.query(&format!(
         "SELECT a.attname FROM pg_class c JOIN pg_index i ON i.indrelid = c.oid AND i.indisprimary \
-         JOIN unnest(i.indkey) WITH ORDINALITY k(num, place) ON true \
+         JOIN unnest(i.indkey) WITH ORDINALITY k(num, place) ON k.place <= i.indnkeyatts \
          JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = k.num WHERE {here} ORDER BY k.place"
     ))?;
     let column = |row: Vec<Option<String>>| -> Option<ExistingColumn> {
@@ -67,6 +60,7 @@ pub(super) fn existing(
             held,
             nullable: not_null.as_deref() != Some("t"),
             filled,
+            letters: None,
         })
     };
     Ok(Some(Existing {
@@ -112,99 +106,6 @@ fn held(ty: &str) -> Held {
         ("point", _) => Held::Point,
         _ => Held::Other,
     }
-}
-
-pub(super) fn rights(
-    session: &mut PostgresSession,
-    action: Action,
-    table: &str,
-) -> Result<Vec<Problem>, TargetError> {
-    let schema = match &session.place.schema {
-        Some(schema) => Postgres.literal(schema),
-        None => "current_schema()".into(),
-    };
-    let user = session.place.user.clone();
-    let mut problems = Vec::new();
-    let is_there = first(
-        session.query(&format!("SELECT count(*) FROM pg_namespace WHERE nspname = {schema}"))?,
-    );
-    if is_there.as_deref() == Some("0") {
-        let name = session.place.schema.clone().unwrap_or_default();
-        let help =
-            format!("CREATE SCHEMA {}; or name another in the URL", Postgres.identifier(&name));
-        return Ok(vec![Problem::outside(format!("there is no schema '{name}'"), help)]);
-    }
-    let here = condition(session, table);
-    let identifier = Postgres.identifier(&user);
-    let mut ask = |sql: String, what: String, help: String| -> Result<(), TargetError> {
-        if first(session.query(&sql)?).as_deref() != Some("t") {
-            problems.push(Problem::outside(what, help));
-        }
-        Ok(())
-    };
-    match action {
-        Action::Create | Action::Replace => ask(
-            format!("SELECT has_schema_privilege({schema}, 'CREATE')"),
-            format!("the user '{user}' may not make tables there"),
-            format!("GRANT CREATE ON SCHEMA … TO {identifier}"),
-        )?,
-        Action::Append => {
-            ask(
-                "SELECT has_database_privilege(current_database(), 'TEMP')".into(),
-                format!("the user '{user}' may not make temporary tables there"),
-                format!("GRANT TEMPORARY ON DATABASE … TO {identifier}"),
-            )?;
-            for right in ["INSERT", "SELECT"] {
-                ask(
-                    format!(
-                        "SELECT bool_and(has_table_privilege(c.oid, '{right}') OR has_any_column_privilege(c.oid, '{right}')) \
-                         FROM pg_class c WHERE {here}"
-                    ),
-                    format!("the user '{user}' lacks the right {right} on '{table}'"),
-                    format!("GRANT {right} ON {} TO {identifier}", Postgres.identifier(table)),
-                )?;
-            }
-            ask(
-                format!("SELECT c.relkind IN ('r', 'p', 'f') FROM pg_class c WHERE {here}"),
-                format!("'{table}' is no table that rows can be added to"),
-                "name another with --table".into(),
-            )?;
-        }
-    }
-    if action == Action::Replace {
-        ask(
-            format!(
-                "SELECT bool_and(pg_has_role(c.relowner, 'USAGE') AND c.relkind = 'r') FROM pg_class c WHERE {here}"
-            ),
-            format!("'{table}' is not a table that '{user}' owns, and only that can be replaced"),
-            "load as its owner, or with --mode append".into(),
-        )?;
-    }
-    Ok(problems)
-}
-
-/// Whether the type is still to be made. One that is there and has the same values is used; one with other
-/// values that no table uses, or only the one that is replaced, makes way.
-pub(super) fn is_type_free(
-    session: &mut PostgresSession,
-    name: &str,
-    labels: &str,
-) -> Result<bool, TargetError> {
-    let text = Postgres.literal(name);
-    let there = session.query(&format!(
-        "SELECT '(' || string_agg(quote_literal(e.enumlabel), ', ' ORDER BY e.enumsortorder) || ')' \
-         FROM pg_enum e WHERE e.enumtypid = to_regtype({text})"
-    ))?;
-    let Some(there) = first(there) else { return Ok(true) };
-    let plain = |labels: &str| labels.replace(" E'", "'").replace(", ", ",");
-    if plain(&there) == plain(labels) {
-        return Ok(false);
-    }
-    let number = first(session.query("SELECT txid_current()")?).unwrap_or_default();
-    let old = Postgres.identifier(&format!("typhos_old_{number}_{}", session.old_types.len()));
-    session.execute(&format!("ALTER TYPE {name} RENAME TO {old}"))?;
-    session.drop_later(old);
-    Ok(true)
 }
 
 /// Gives the primary key of a table the name that the server would have given it.

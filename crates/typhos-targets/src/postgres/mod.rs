@@ -4,7 +4,9 @@
 //! leaves nothing at all behind.
 
 mod catalog;
+mod rights;
 mod rows;
+mod types;
 
 use std::io::Write;
 
@@ -15,13 +17,13 @@ use typhos_core::schema::Schema;
 use crate::TargetError;
 use crate::feed::{Abandoned, Feed};
 use crate::place::{Place, Secret};
-use crate::preflight::{Action, Problem};
 use crate::proof::Facts;
-use crate::server::{Answers, Session, UNFINISHED};
+use crate::server::{Answers, Intent, Objections, Session, UNFINISHED};
 use crate::sql::held::Existing;
-use crate::sql::{self, Definition, Language, Postgres};
+use crate::sql::{self, Language, NamedType, Postgres};
 
 use rows::PostgresRows;
+use types::Found;
 
 /// A session with a PostgreSQL server.
 pub(crate) struct PostgresSession {
@@ -83,9 +85,17 @@ impl PostgresSession {
         Ok(session)
     }
 
-    /// Types that a replaced table used go with it.
-    fn drop_later(&mut self, name: String) {
-        self.old_types.push(name);
+    /// The number of the transaction, for names that nothing else has.
+    fn transaction(&mut self) -> Result<String, TargetError> {
+        Ok(first(self.query("SELECT txid_current()")?).unwrap_or_default())
+    }
+
+    /// The schema that tables are made in, as an expression.
+    fn schema(&self) -> String {
+        match &self.place.schema {
+            Some(schema) => Postgres.literal(schema),
+            None => "current_schema()".into(),
+        }
     }
 }
 
@@ -106,7 +116,7 @@ fn refused(place: &Place, error: postgres::Error) -> TargetError {
         Some("28P01") => {
             "the password is taken from the URL, TYPHOS_PASSWORD, PGPASSWORD or ~/.pgpass".into()
         }
-        Some("3D000") => format!("make the database, or name another: {}", place.user),
+        Some("3D000") => format!("make the database '{}', or name another in the URL", place.database),
         _ if error.code().is_none() => {
             "is the server running there, and reachable from here?".to_owned()
         }
@@ -181,8 +191,8 @@ impl Session for PostgresSession {
         catalog::existing(self, table)
     }
 
-    fn rights(&mut self, action: Action, table: &str) -> Result<Vec<Problem>, TargetError> {
-        catalog::rights(self, action, table)
+    fn objections(&mut self, intent: &Intent<'_>) -> Result<Objections, TargetError> {
+        rights::objections(self, intent)
     }
 
     fn qualified(&self, table: &str) -> String {
@@ -194,19 +204,29 @@ impl Session for PostgresSession {
     }
 
     fn unfinished_name(&mut self) -> Result<String, TargetError> {
-        let number = first(self.query("SELECT txid_current()")?).unwrap_or_default();
+        let number = self.transaction()?;
         Ok(format!("{UNFINISHED}{number}"))
     }
 
-    fn make_types(&mut self, definition: &Definition) -> Result<(), TargetError> {
-        for statement in &definition.types {
-            let named = statement
-                .strip_prefix("CREATE TYPE ")
-                .and_then(|rest| rest.split_once(" AS ENUM "));
-            let (name, labels) = named.expect("a type of this language is an enumeration");
-            if catalog::is_type_free(self, name, labels)? {
-                self.execute(statement)?;
+    fn make_types(&mut self, types: &[NamedType], table: &str) -> Result<(), TargetError> {
+        for named in types {
+            let quoted = Postgres.identifier(&named.name);
+            match types::look(self, named, table)? {
+                Found::Same => continue,
+                Found::Nothing => {}
+                // The table that still has it goes away later, and it goes with that.
+                Found::OfThisTable => {
+                    let number = self.transaction()?;
+                    let old = format!("typhos_old_{number}_{}", self.old_types.len());
+                    let old = Postgres.identifier(&old);
+                    self.execute(&format!("ALTER TYPE {quoted} RENAME TO {old}"))?;
+                    self.old_types.push(old);
+                }
+                Found::Unused => self.execute(&format!("DROP TYPE {quoted}")).map(|_| ())?,
+                // What the preflight objects to, and what has come up since then, the server refuses.
+                Found::Foreign(_) => {}
             }
+            self.execute(&named.statement)?;
         }
         Ok(())
     }

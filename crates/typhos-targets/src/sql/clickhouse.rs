@@ -2,6 +2,7 @@
 
 use typhos_core::schema::{ColumnDecl, IntType, TimeUnit, Type};
 
+use super::held::ExistingColumn;
 use super::{Language, Order, Stored, counted_in, digits, per_second};
 use crate::proof::Asked;
 
@@ -169,6 +170,18 @@ impl Language for ClickHouse {
         let columns: Vec<_> = key.iter().map(|(column, _)| column.as_str()).collect();
         let values: Vec<_> = key.iter().map(|(_, value)| value.trim_start_matches("s.")).collect();
         format!("({}) IN (SELECT {} FROM {table})", values.join(", "), columns.join(", "))
+    }
+
+    fn beyond(&self, value: &str, ty: Type, there: &ExistingColumn) -> Option<String> {
+        // Types of later versions reach further than the older ones, which go round.
+        let (units, most) = match (ty, there.ty.split('(').next()) {
+            (Type::Date, Some("Date")) if self.has_date32() => ("toInt32", u32::from(u16::MAX)),
+            (Type::Timestamp { .. }, Some("DateTime")) if self.has_datetime64() => {
+                ("toInt64", u32::MAX)
+            }
+            _ => return None,
+        };
+        Some(format!("{units}({value}) < 0 OR {units}({value}) > {most}"))
     }
 
     fn update(

@@ -28,6 +28,17 @@ pub struct ExistingColumn {
     pub nullable: bool,
     /// Who fills it where a load does not.
     pub filled: Filled,
+    /// How its texts are compared, where that is not by their bytes.
+    pub letters: Option<Letters>,
+}
+
+/// How texts are compared.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Letters {
+    /// The letters there are.
+    pub character_set: String,
+    /// What is the same among them, and in which order.
+    pub collation: String,
 }
 
 /// Who fills a column where a load does not.

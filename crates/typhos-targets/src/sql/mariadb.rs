@@ -2,7 +2,8 @@
 
 use typhos_core::schema::{ColumnDecl, IntType, TimeUnit, Type};
 
-use super::{Language, Order, Stored, counted_in, digits, doubled, per_second};
+use super::held::{ExistingColumn, Held};
+use super::{Indexed, Language, Order, Stored, counted_in, digits, doubled, per_second};
 use crate::proof::Asked;
 
 /// MariaDB, version 10.7 and later.
@@ -14,6 +15,9 @@ const NAME_CHARACTERS: usize = 64;
 
 /// Most characters of `varchar(N)`: a row of them stays within 65,535 bytes.
 const MOST_CHARACTERS: u32 = 4_000;
+
+/// Characters of a long text that an index compares: an index has 3,072 bytes, room for three such columns.
+const INDEXED_CHARACTERS: u32 = 250;
 
 /// Most values of an enumeration.
 const MOST_VALUES: usize = 65_535;
@@ -112,6 +116,23 @@ impl Language for Mariadb {
         }
     }
 
+    fn indexed(&self, column: &ColumnDecl) -> Indexed {
+        let quoted = self.identifier(&column.name);
+        let is_long = match column.ty {
+            Type::Text { most } => most.is_none_or(|most| most > INDEXED_CHARACTERS),
+            Type::Category => self.stored("", column).ty == "longtext",
+            Type::Lowcard | Type::Json => true,
+            _ => false,
+        };
+        match is_long {
+            true => Indexed {
+                name: format!("{quoted}({INDEXED_CHARACTERS})"),
+                note: Some(format!("the first {INDEXED_CHARACTERS} characters")),
+            },
+            false => Indexed { name: quoted, note: None },
+        }
+    }
+
     fn column_comment(&self, comment: &str) -> Option<String> {
         // It has no expressions there, and at most 1,024 characters.
         let comment: String = comment.replace('\\', "/").chars().take(1000).collect();
@@ -125,6 +146,30 @@ impl Language for Mariadb {
     fn tail(&self, _order: &Order) -> String {
         // Texts are told apart by every byte, as in the file.
         " ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_nopad_bin".into()
+    }
+
+    fn cast(&self, value: &str, ty: Type, there: &ExistingColumn) -> String {
+        match (ty, &there.held) {
+            (Type::Bool, Held::Text(_)) => format!("if({value}, 'true', 'false')"),
+            // As a text a float has six digits, and a point is its bytes.
+            (Type::Float32, Held::Text(_)) => format!("({value} + 0e0)"),
+            (Type::Geopoint, Held::Text(_)) => {
+                format!("concat(ST_Y({value}), ',', ST_X({value}))")
+            }
+            _ => value.to_owned(),
+        }
+    }
+
+    fn comparable(&self, value: &str, ty: Type, there: &ExistingColumn) -> String {
+        let value = self.cast(value, ty, there);
+        match &there.letters {
+            // As the column compares, or its index would be of no use.
+            Some(letters) => format!(
+                "convert({value} USING {}) COLLATE {}",
+                letters.character_set, letters.collation
+            ),
+            None => value,
+        }
     }
 
     fn update(

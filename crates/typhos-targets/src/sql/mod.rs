@@ -17,6 +17,7 @@ use typhos_core::columns::plain_text;
 use typhos_core::schema::{ColumnDecl, IntType, Schema, SortKey, TimeUnit, Type};
 
 use crate::proof::Asked;
+use held::ExistingColumn;
 
 pub use clickhouse::ClickHouse;
 pub use mariadb::Mariadb;
@@ -34,8 +35,19 @@ pub struct Stored {
     pub check: Option<String>,
     /// What is stored otherwise than declared.
     pub note: Option<String>,
-    /// A statement that makes the type, where it is one of its own.
-    pub type_definition: Option<String>,
+    /// The type, where it is one of its own and has to be made first.
+    pub named_type: Option<NamedType>,
+}
+
+/// A type of a column's own: a name for a list of values.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct NamedType {
+    /// Its name, plainly.
+    pub name: String,
+    /// Its values, in their order.
+    pub values: Vec<String>,
+    /// The statement that makes it.
+    pub statement: String,
 }
 
 impl Stored {
@@ -52,6 +64,15 @@ impl Stored {
         self.note = Some(note.into());
         self
     }
+}
+
+/// A column as part of a key or an index.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Indexed {
+    /// Its name in quotes, with what the language wants behind it.
+    pub name: String,
+    /// What is compared otherwise than by the whole value.
+    pub note: Option<String>,
 }
 
 /// The SQL of a database.
@@ -96,6 +117,11 @@ pub trait Language: Send + Sync {
         None
     }
 
+    /// A column as part of a key or an index.
+    fn indexed(&self, column: &ColumnDecl) -> Indexed {
+        Indexed { name: self.identifier(&column.name), note: None }
+    }
+
     /// The key, as a line of a definition.
     fn key(&self, columns: &[String]) -> Option<String> {
         Some(format!("PRIMARY KEY ({})", columns.join(", ")))
@@ -111,9 +137,37 @@ pub trait Language: Send + Sync {
         false
     }
 
-    /// A value as one of the type of an existing column.
-    fn cast(&self, value: &str, _ty: &str) -> String {
+    /// A value of a declared type as one of the type of an existing column. What does not fit is never cut:
+    /// the insertion fails instead.
+    fn cast(&self, value: &str, _ty: Type, _there: &ExistingColumn) -> String {
         value.to_owned()
+    }
+
+    /// A value to be compared with those of an existing column.
+    fn comparable(&self, value: &str, ty: Type, there: &ExistingColumn) -> String {
+        self.cast(value, ty, there)
+    }
+
+    /// Whether an existing column gives back what it was given to the letter.
+    fn keeps_letters(&self, _there: &ExistingColumn) -> bool {
+        true
+    }
+
+    /// A condition under which a value of a declared type would become another one in an existing column,
+    /// where the database changes such values without a word.
+    fn beyond(&self, _value: &str, _ty: Type, _there: &ExistingColumn) -> Option<String> {
+        None
+    }
+
+    /// A statement that adds rows and asks about those that were added, by pairs of a column and the type that it
+    /// is asked about as; `None` where the database has no such statement.
+    fn insert_and_ask(
+        &self,
+        _insert: &str,
+        _columns: &[(String, String)],
+        _selected: &str,
+    ) -> Option<String> {
+        None
     }
 
     /// The statement that begins a transaction.
@@ -166,9 +220,9 @@ pub trait Language: Send + Sync {
 /// By what rows are ordered and found.
 #[derive(Debug, Clone, Default)]
 pub struct Order {
-    /// The key, in quotes.
+    /// The key, as it is [indexed](Language::indexed).
     pub key: Vec<String>,
-    /// Columns that rows are sorted by, in quotes, as long as they are ascending and never null.
+    /// Columns that rows are sorted by, as long as they are ascending and never null.
     pub sort: Vec<String>,
 }
 
@@ -180,10 +234,13 @@ impl Order {
             let column = schema.columns.iter().find(|column| column.name == key.column);
             !key.descending && column.is_some_and(|column| column.required)
         };
-        let quoted = |name: &String| language.identifier(name);
+        let indexed = |name: &String| match schema.columns.iter().find(|c| c.name == *name) {
+            Some(column) => language.indexed(column).name,
+            None => language.identifier(name),
+        };
         Order {
-            key: layout.key.iter().map(quoted).collect(),
-            sort: layout.sort.iter().take_while(is_plain).map(|key| quoted(&key.column)).collect(),
+            key: layout.key.iter().map(indexed).collect(),
+            sort: layout.sort.iter().take_while(is_plain).map(|key| indexed(&key.column)).collect(),
         }
     }
 }
@@ -206,8 +263,8 @@ pub fn language(name: &str) -> Option<Box<dyn Language>> {
 /// The statements that make a table.
 #[derive(Debug, Clone, Default)]
 pub struct Definition {
-    /// Statements that make types, one for each column that needs one.
-    pub types: Vec<String>,
+    /// Types to be made, one for each column that needs one.
+    pub types: Vec<NamedType>,
     /// The statement that makes the table.
     pub table: String,
     /// Statements that comment on columns.
@@ -217,7 +274,8 @@ pub struct Definition {
 impl Definition {
     /// All statements in the order they are to be executed.
     pub fn statements(&self) -> impl Iterator<Item = &String> {
-        self.types.iter().chain([&self.table]).chain(&self.comments)
+        let types = self.types.iter().map(|named| &named.statement);
+        types.chain([&self.table]).chain(&self.comments)
     }
 }
 
@@ -252,7 +310,7 @@ pub fn define(language: &dyn Language, schema: &Schema, name: &str, table: &str)
         let comment = column.comment.as_deref();
         line.extend(comment.and_then(|comment| language.column_comment(comment)));
         lines.push(line);
-        definition.types.extend(stored.type_definition);
+        definition.types.extend(stored.named_type);
         let statement = |comment| language.comment_statement(name, &quoted, comment);
         definition.comments.extend(comment.and_then(statement));
     }
@@ -277,7 +335,12 @@ pub fn notes(language: &dyn Language, schema: &Schema, table: &str) -> Vec<Strin
         let note = language.stored(table, column).note?;
         Some(format!("'{}' is stored {note}", column.name))
     };
-    schema.columns.iter().filter_map(note).collect()
+    let keyed = schema.columns.iter().filter(|column| schema.layout.key.contains(&column.name));
+    let of_key = keyed.filter_map(|column| {
+        let note = language.indexed(column).note?;
+        Some(format!("the key compares {note} of '{}'", column.name))
+    });
+    schema.columns.iter().filter_map(note).chain(of_key).collect()
 }
 
 /// A definition as a script: every statement with its end, notes and comments as comments.
@@ -306,7 +369,9 @@ pub fn script(language: &dyn Language, schema: &Schema, table: &str) -> String {
             .iter()
             .map(|key| {
                 let desc = if key.descending { " DESC" } else { "" };
-                format!("{}{desc}", language.identifier(&key.column))
+                let column = schema.columns.iter().find(|column| column.name == key.column);
+                let column = column.expect("sort keys name columns");
+                format!("{}{desc}", language.indexed(column).name)
             })
             .collect();
         let columns = columns.join(", ");

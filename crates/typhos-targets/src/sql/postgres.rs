@@ -2,7 +2,8 @@
 
 use typhos_core::schema::{ColumnDecl, IntType, TimeUnit, Type};
 
-use super::{Language, Stored, counted_in, digits, doubled, list_check, per_second, range_check};
+use super::held::{ExistingColumn, Held};
+use super::{Language, NamedType, Stored, counted_in, digits, doubled, list_check, per_second, range_check};
 use crate::proof::Asked;
 
 /// PostgreSQL, version 12 and later.
@@ -96,15 +97,15 @@ impl Language for Postgres {
             Type::Text { most: None } => Stored::new("text"),
             Type::Lowcard => Stored::new("text").note("as text: there is no dictionary type"),
             Type::Category if column.values.iter().all(|value| value.len() <= NAME_BYTES) => {
-                let name = self.identifier(&Postgres::type_name(table, &column.name));
+                let name = Postgres::type_name(table, &column.name);
+                let quoted = self.identifier(&name);
                 let values: Vec<_> =
                     column.values.iter().map(|value| self.literal(value)).collect();
+                let statement = format!("CREATE TYPE {quoted} AS ENUM ({})", values.join(", "));
+                let values = column.values.clone();
                 Stored {
-                    type_definition: Some(format!(
-                        "CREATE TYPE {name} AS ENUM ({})",
-                        values.join(", ")
-                    )),
-                    ..Stored::new(name)
+                    named_type: Some(NamedType { name, values, statement }),
+                    ..Stored::new(quoted)
                 }
             }
             Type::Category => Stored::new("text")
@@ -144,8 +145,31 @@ impl Language for Postgres {
         ))
     }
 
-    fn cast(&self, value: &str, ty: &str) -> String {
-        if ty.is_empty() { value.to_owned() } else { format!("{value}::{ty}") }
+    fn cast(&self, value: &str, ty: Type, there: &ExistingColumn) -> String {
+        // A cast to a type with a length cuts; an assignment does not.
+        match (ty, &there.held) {
+            // As a text it would have its mask behind it.
+            (Type::Ip, Held::Text(_)) => format!("host({value})"),
+            (_, Held::Text(_)) => format!("{value}::text"),
+            _ => format!("{value}::{}", there.ty),
+        }
+    }
+
+    fn keeps_letters(&self, there: &ExistingColumn) -> bool {
+        there.ty != "jsonb"
+    }
+
+    fn insert_and_ask(
+        &self,
+        insert: &str,
+        columns: &[(String, String)],
+        selected: &str,
+    ) -> Option<String> {
+        let returned = columns.iter().map(|(name, ty)| format!("{name}::{ty} AS {name}"));
+        let returned = returned.collect::<Vec<_>>().join(", ");
+        Some(format!(
+            "WITH added AS ({insert} RETURNING {returned}) SELECT {selected} FROM added"
+        ))
     }
 
     fn insert(&self, table: &str, columns: &str) -> String {

@@ -3,7 +3,7 @@
 use typhos_core::schema::{ColumnDecl, IntType, Type};
 
 use super::{Language, Order, Stored, doubled, list_check, range_check};
-use crate::proof::Asked;
+use crate::proof::{Asked, PART};
 
 /// SQLite with strict tables: version 3.37 and later.
 #[derive(Debug, Clone, Copy)]
@@ -41,9 +41,11 @@ impl Language for Sqlite {
                 .check(format!("{quoted} IN (0, 1)"))
                 .note("as 0 and 1: SQLite has no booleans"),
             Type::Int(IntType::Int64) => Stored::new("INTEGER"),
-            Type::Int(IntType::UInt64) => Stored::new("INTEGER")
-                .check(format!("{quoted} >= 0"))
-                .note("as INTEGER; a value above 9223372036854775807 stops the load"),
+            Type::Int(IntType::UInt64) => Stored::new("ANY")
+                .check(format!(
+                    "typeof({quoted}) = 'integer' AND {quoted} >= 0 OR length({quoted}) >= 19 AND {quoted} NOT GLOB '*[^0-9]*'"
+                ))
+                .note("as an integer, and above 9223372036854775807 as a text: SQLite's integers have signs"),
             Type::Int(int) => Stored::new("INTEGER").check(range_check(&quoted, int)),
             Type::Float32 | Type::Float64 => Stored::new("REAL"),
             Type::Decimal { precision, scale: 0 } if precision <= 18 => Stored::new("INTEGER"),
@@ -82,6 +84,21 @@ impl Language for Sqlite {
         };
         let bytes = Some(format!("sum(octet_length({column}))"));
         match ty {
+            // A text where it is too large for an integer; with zeros before them all have one order.
+            Type::Int(IntType::UInt64) => {
+                let digits = format!("substr('00000000000000000000' || {column}, -20)");
+                Asked {
+                    low: Some(format!("min({digits})")),
+                    high: Some(format!("max({digits})")),
+                    sum: Some(format!(
+                        "sum(cast(substr({digits}, 1, 11) AS integer)) || ':' || sum(cast(substr({digits}, 12) AS integer))"
+                    )),
+                }
+            }
+            // A sum beyond 64 bits is an error there.
+            Type::Int(IntType::Int64) => both(Some(format!(
+                "sum({column} / {PART}) || ':' || sum({column} % {PART})"
+            ))),
             Type::Bool | Type::Int(_) => both(Some(format!("sum({column})"))),
             Type::Float32 | Type::Float64 => both(Some(format!("sum({column})"))),
             Type::Decimal { precision, scale } if precision <= REAL_DIGITS && scale > 0 => {

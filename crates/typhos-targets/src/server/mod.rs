@@ -5,25 +5,21 @@
 //! where readers see them. Whatever fails before that is undone, and what a killed program left behind is
 //! swept by the next load.
 
+mod moving;
+mod proving;
+
 use typhos_core::run::RunOptions;
-use typhos_core::schema::{ColumnDecl, Layout, Schema, Type};
-use typhos_core::wording::listed;
+use typhos_core::schema::{Layout, Schema, Type};
 
 use crate::feed::{Feed, FeedEncoder, FeedSink, RowEncoder};
 use crate::preflight::{Action, LoadPlan, Problem, Wanted, plan_table};
-use crate::proof::{Asked, Facts, Proof, compare};
+use crate::proof::Facts;
 use crate::sql::held::{Existing, Filled};
-use crate::sql::{self, Definition, Language};
+use crate::sql::{self, Language, NamedType};
 use crate::{Done, Job, Moved, Seen, Target, TargetError};
 
 /// What tables are called that are not finished, before letters of their own.
 pub(crate) const UNFINISHED: &str = "typhos_unfinished_";
-
-/// Keys that are named where rows are there already.
-const SHOWN_KEYS: usize = 5;
-
-/// Columns that are asked about at once.
-const ASKED_COLUMNS: usize = 100;
 
 /// Rows of a query, as text.
 pub(crate) type Answers = Vec<Vec<Option<String>>>;
@@ -60,8 +56,8 @@ pub(crate) trait Session: Send + Sized + 'static {
     /// The table as it is.
     fn existing(&mut self, table: &str) -> Result<Option<Existing>, TargetError>;
 
-    /// What the user may not do, of what the action needs.
-    fn rights(&mut self, action: Action, table: &str) -> Result<Vec<Problem>, TargetError>;
+    /// What the server has against a load: rights that the user lacks, and what else is in its way there.
+    fn objections(&mut self, intent: &Intent<'_>) -> Result<Objections, TargetError>;
 
     fn qualified(&self, table: &str) -> String {
         sql::qualified(self.language(), None, table)
@@ -78,9 +74,9 @@ pub(crate) trait Session: Send + Sized + 'static {
     /// A name for a table that is not finished.
     fn unfinished_name(&mut self) -> Result<String, TargetError>;
 
-    /// Makes types, which may be there already.
-    fn make_types(&mut self, definition: &Definition) -> Result<(), TargetError> {
-        definition.types.iter().try_for_each(|sql| self.execute(sql).map(|_| ()))
+    /// Makes types, which may be there already. Few databases have types of a column's own.
+    fn make_types(&mut self, _types: &[NamedType], _table: &str) -> Result<(), TargetError> {
+        Ok(())
     }
 
     /// Sends rows to a table, given by its qualified name. Returns what was sent.
@@ -90,6 +86,19 @@ pub(crate) trait Session: Send + Sized + 'static {
         schema: &Schema,
         feed: Feed<<Self::Rows as RowEncoder>::Block>,
     ) -> Result<Facts, TargetError>;
+
+    /// Adds the rows of a query to a table that exists, all or none; returns how many, where the server says
+    /// so. `rows` of them are expected.
+    fn insert(
+        &mut self,
+        table: &str,
+        columns: &str,
+        select: &str,
+        _rows: u64,
+    ) -> Result<Option<u64>, TargetError> {
+        let insert = self.language().insert(table, columns);
+        self.execute(&format!("{insert} {select}"))
+    }
 
     /// Gives a table its name, in place of another one where there is one.
     fn put_in_place(&mut self, stage: &str, table: &str, replaces: bool)
@@ -110,6 +119,36 @@ pub(crate) trait Session: Send + Sized + 'static {
     fn close(self) -> Result<(), TargetError> {
         Ok(())
     }
+}
+
+/// What a load is about to do to a table.
+pub(crate) struct Intent<'i> {
+    pub action: Action,
+    pub table: &'i str,
+    pub schema: &'i Schema,
+    pub seen: Seen,
+}
+
+impl Intent<'_> {
+    /// Names of the columns that are filled.
+    pub fn columns(&self) -> impl Iterator<Item = &str> {
+        self.schema.columns.iter().map(|column| column.name.as_str())
+    }
+
+    /// Names of the columns whose values would be changed in rows that are there.
+    pub fn updated(&self) -> impl Iterator<Item = &str> {
+        let key = &self.schema.layout.key;
+        let is_updating = self.seen == Seen::Update;
+        self.columns().filter(move |name| is_updating && key.iter().all(|key| key != name))
+    }
+}
+
+/// What a server has against a load.
+#[derive(Default)]
+pub(crate) struct Objections {
+    pub problems: Vec<Problem>,
+    /// What is worth knowing and stands in nobody's way.
+    pub notes: Vec<String>,
 }
 
 /// Plans a load into a table and asks the catalog whether it can be done.
@@ -146,8 +185,11 @@ fn preflight<S: Session>(
             "declare it under [layout]: key = [\"…\"], or drop --seen",
         ));
     }
-    let rights = session.rights(plan.action, table)?;
-    plan.problems.extend(rights);
+    let schema = job.plan.schema();
+    let intent = Intent { action: plan.action, table, schema, seen: job.seen };
+    let Objections { problems, notes } = session.objections(&intent)?;
+    plan.problems.extend(problems);
+    plan.notes.extend(notes);
     Ok((plan, existing))
 }
 
@@ -259,7 +301,7 @@ impl Steps {
             definition.table =
                 definition.table.replacen("CREATE TABLE", "CREATE TEMPORARY TABLE", 1);
         }
-        session.make_types(&definition)?;
+        session.make_types(&definition.types, &self.table)?;
         session.execute(&definition.table)?;
         for comment in &definition.comments {
             session.execute(comment)?;
@@ -270,7 +312,7 @@ impl Steps {
             self.find_repeats(session, &stage)?;
         }
         let moved = match self.action {
-            Action::Append => self.move_rows(session, &stage, &table, &sent)?,
+            Action::Append => self.move_rows(session, &stage, &table, &staged, &sent)?,
             action => {
                 if !is_direct {
                     session.put_in_place(&stage, &self.table, action == Action::Replace)?;
@@ -306,193 +348,10 @@ impl Steps {
             column.default = None;
             column.comment = None;
             // No type is made for a table that goes away.
-            if language.stored(&self.table, column).type_definition.is_some() {
+            if language.stored(&self.table, column).named_type.is_some() {
                 column.ty = Type::Lowcard;
             }
         }
         schema
     }
-
-    fn prove<S: Session>(
-        &self,
-        session: &mut S,
-        stage: &str,
-        staged: &Schema,
-        sent: &Facts,
-    ) -> Result<Proof, TargetError> {
-        let mut wrong = Vec::new();
-        let count_rows = |count: Option<String>, wrong: &mut Vec<String>| {
-            let there = count.and_then(|count| count.parse::<u64>().ok());
-            if there != Some(sent.rows) {
-                let there = there.map_or("an unknown number".into(), |rows| rows.to_string());
-                wrong.push(format!("{} rows were sent, {there} are there", sent.rows));
-            }
-        };
-        if !self.is_proven {
-            let count = session.query(&format!("SELECT count(*) FROM {stage}"))?;
-            count_rows(
-                count.into_iter().next().and_then(|row| row.into_iter().next()?),
-                &mut wrong,
-            );
-            return match wrong.is_empty() {
-                true => Ok(Proof::Skipped),
-                false => Err(self.unproven(session, wrong)),
-            };
-        }
-        let mut facts = 1;
-        let columns: Vec<_> = staged.columns.iter().zip(&sent.columns).collect();
-        let share = columns.len().div_ceil(session.askers()).clamp(1, ASKED_COLUMNS);
-        let asked: Vec<Vec<Asked>> = columns
-            .chunks(share)
-            .map(|columns| {
-                let ask = |(column, _): &(&ColumnDecl, _)| {
-                    let quoted = session.language().identifier(&column.name);
-                    session.language().asked(column.ty, &quoted)
-                };
-                columns.iter().map(ask).collect()
-            })
-            .collect();
-        let questions = columns.chunks(share).zip(&asked).map(|(columns, asked)| {
-            let mut questions = vec!["count(*)".to_owned()];
-            for ((column, _), asked) in columns.iter().zip(asked) {
-                let quoted = session.language().identifier(&column.name);
-                questions.push(session.language().counted(column.ty, &quoted));
-                questions.extend(asked.questions().cloned());
-            }
-            format!("SELECT {} FROM {stage}", questions.join(", "))
-        });
-        let questions: Vec<String> = questions.collect();
-        let answers = session.query_all(&questions)?;
-        for ((columns, asked), answers) in columns.chunks(share).zip(&asked).zip(answers) {
-            let mut answers = answers.into_iter().next().unwrap_or_default().into_iter();
-            count_rows(answers.next().flatten(), &mut wrong);
-            for ((column, sent), asked) in columns.iter().zip(asked) {
-                match compare(&column.name, column.ty, sent, asked, &mut answers) {
-                    Ok(compared) => facts += compared,
-                    Err(differences) => wrong.extend(differences),
-                }
-            }
-        }
-        if wrong.is_empty() {
-            Ok(Proof::Proven { facts, rows: sent.rows })
-        } else {
-            Err(self.unproven(session, wrong))
-        }
-    }
-
-    fn unproven<S: Session>(&self, session: &S, differences: Vec<String>) -> TargetError {
-        TargetError::Unproven {
-            target: format!("{} table '{}'", session.target(), self.table),
-            differences,
-        }
-    }
-
-    /// Keys that come twice in what was sent, where that was a stream: of it nobody knows the lines.
-    fn find_repeats<S: Session>(&self, session: &mut S, stage: &str) -> Result<(), TargetError> {
-        let key = &self.schema.layout.key;
-        if key.is_empty() {
-            return Ok(());
-        }
-        let columns: Vec<_> = key.iter().map(|name| session.language().identifier(name)).collect();
-        let columns = columns.join(", ");
-        let sql = format!(
-            "SELECT {columns} FROM {stage} GROUP BY {columns} HAVING count(*) > 1 ORDER BY {columns} LIMIT {SHOWN_KEYS}"
-        );
-        let found = session.query(&sql)?;
-        if found.is_empty() {
-            return Ok(());
-        }
-        let keys: Vec<_> = found.into_iter().map(key_text).collect();
-        Err(TargetError::RepeatedInStream { columns: listed(key), keys })
-    }
-
-    /// Rows that were proven go to where they belong.
-    fn move_rows<S: Session>(
-        &self,
-        session: &mut S,
-        stage: &str,
-        table: &str,
-        sent: &Facts,
-    ) -> Result<Moved, TargetError> {
-        let language = session.language();
-        let there = self.existing.as_ref().map_or(&[][..], |existing| &existing.columns);
-        let staged = |name: &String| {
-            let ty =
-                there.iter().find(|column| column.name == *name).map_or("", |column| &column.ty);
-            language.cast(&format!("s.{}", language.identifier(name)), ty)
-        };
-        let names: Vec<_> = self.schema.columns.iter().map(|column| &column.name).collect();
-        let quoted: Vec<_> = names.iter().map(|name| language.identifier(name)).collect();
-        let values: Vec<_> = names.iter().map(|name| staged(name)).collect();
-        let key = &self.schema.layout.key;
-        let pairs: Vec<_> =
-            key.iter().map(|name| (language.identifier(name), staged(name))).collect();
-        let is_there = (!key.is_empty()).then(|| language.is_there(table, &pairs));
-        let insert = language.insert(table, &quoted.join(", "));
-        let select = format!("SELECT {} FROM {stage} s", values.join(", "));
-        let changed: Vec<_> = names
-            .iter()
-            .filter(|name| !key.contains(name))
-            .map(|name| (language.identifier(name), staged(name)))
-            .collect();
-        let update = language.update(table, stage, &changed, &pairs);
-        let first = key.iter().map(|name| format!("s.{}", language.identifier(name)));
-        let first = first.collect::<Vec<_>>().join(", ");
-
-        if !session.is_transactional() {
-            let begin = session.language().begin();
-            session.execute(begin)?;
-        }
-        let mut moved = Moved::default();
-        if let Some(is_there) = &is_there {
-            let count =
-                session.query(&format!("SELECT count(*) FROM {stage} s WHERE {is_there}"))?;
-            let count =
-                count.first().and_then(|row| row.first()?.as_ref()?.parse().ok()).unwrap_or(0);
-            match self.seen {
-                Seen::Stop if count > 0 => {
-                    let sql = format!(
-                        "SELECT {first} FROM {stage} s WHERE {is_there} ORDER BY {first} LIMIT {SHOWN_KEYS}"
-                    );
-                    let keys = session.query(&sql)?.into_iter().map(key_text).collect();
-                    return Err(TargetError::Seen {
-                        table: self.table.clone(),
-                        columns: listed(key),
-                        count,
-                        keys,
-                    });
-                }
-                Seen::Stop => {}
-                Seen::Skip => moved.skipped = count,
-                Seen::Update => {
-                    if let (true, false, Some(update)) = (count > 0, changed.is_empty(), update) {
-                        session.execute(&update)?;
-                    }
-                    moved.updated = count;
-                }
-            }
-        }
-        let rest = match &is_there {
-            Some(is_there) if moved.skipped + moved.updated > 0 => {
-                format!(" WHERE NOT ({is_there})")
-            }
-            _ => String::new(),
-        };
-        let wanted = sent.rows - moved.skipped - moved.updated;
-        let inserted = session.execute(&format!("{insert} {select}{rest}"))?;
-        moved.inserted = wanted;
-        if inserted.is_some_and(|inserted| inserted != wanted) {
-            let difference = format!(
-                "{wanted} rows were to be added, the server added {}",
-                inserted.unwrap_or(0)
-            );
-            return Err(self.unproven(session, vec![difference]));
-        }
-        Ok(moved)
-    }
-}
-
-/// A key as it is named in a message.
-fn key_text(key: Vec<Option<String>>) -> String {
-    key.into_iter().map(Option::unwrap_or_default).collect::<Vec<_>>().join(", ")
 }
