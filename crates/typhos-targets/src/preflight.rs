@@ -75,9 +75,7 @@ impl Problem {
 }
 
 /// A note on what a table that is replaced takes along, where there is any of it.
-pub(crate) fn goes_along(
-    things: impl IntoIterator<Item = (u64, &'static str)>,
-) -> Option<String> {
+pub(crate) fn goes_along(things: impl IntoIterator<Item = (u64, &'static str)>) -> Option<String> {
     let some = things.into_iter().filter(|(count, _)| *count > 0).map(|(count, thing)| {
         let plural = if thing.ends_with('x') && count > 1 { "e" } else { "" };
         counted(count, &format!("{thing}{plural}"))

@@ -233,8 +233,7 @@ fn sqlite_gives_back_what_it_was_given() {
 #[test]
 fn sums_beyond_64_bits_are_proven() {
     let folder = tempfile::tempdir().unwrap();
-    let schema =
-        "typhos = 1\n[columns]\nn = { type = 'uint64' }\nx = { type = 'int64' }\ny = { type = 'int64' }\n";
+    let schema = "typhos = 1\n[columns]\nn = { type = 'uint64' }\nx = { type = 'int64' }\ny = { type = 'int64' }\n";
     let schema = read(schema).unwrap();
     let row = format!("{},{},{}\n", u64::MAX - 1, i64::MAX, i64::MIN);
     let text = format!("n,x,y\n7,-5,5\n{}", row.repeat(3));

@@ -30,9 +30,7 @@ pub(super) fn existing(
         let filled = match kind.as_deref() {
             Some("DEFAULT") => Filled::Default(default.unwrap_or_default()),
             Some("MATERIALIZED" | "ALIAS") => Filled::Computed,
-            _ if !ty.contains("Nullable(") => {
-                Filled::Default("the empty value of its type".into())
-            }
+            _ if !ty.contains("Nullable(") => Filled::Default("the empty value of its type".into()),
             _ => Filled::Nobody,
         };
         Some(ExistingColumn {
@@ -77,11 +75,11 @@ pub(super) fn objections(
         // insertions only.
         let is_shared = ["Replicated", "Shared"].iter().any(|word| engine.starts_with(word));
         let has_parts = engine.ends_with("MergeTree") && !is_shared;
-        session.attaches =
-            (has_parts && followers.as_deref() == Some("0")).then_some(engine);
+        session.attaches = (has_parts && followers.as_deref() == Some("0")).then_some(engine);
         if session.attaches.is_none() {
             found.notes.push(
-                "rows are added by one insertion, which this server makes visible block by block".into(),
+                "rows are added by one insertion, which this server makes visible block by block"
+                    .into(),
             );
         }
     }

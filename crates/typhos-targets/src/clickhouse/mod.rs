@@ -169,7 +169,9 @@ impl ClickHouseSession {
         }
         for partition in partitions.into_iter().filter_map(|row| row.into_iter().next()?) {
             let partition = self.language.literal(&partition);
-            self.execute(&format!("ALTER TABLE {table} ATTACH PARTITION ID {partition} FROM {quoted}"))?;
+            self.execute(&format!(
+                "ALTER TABLE {table} ATTACH PARTITION ID {partition} FROM {quoted}"
+            ))?;
         }
         Ok(())
     }

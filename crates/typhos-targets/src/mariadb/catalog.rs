@@ -211,7 +211,10 @@ fn may_replace(
     if !referring.is_empty() {
         let verb = if referring.len() == 1 { "refers" } else { "refer" };
         found.problems.push(Problem::new(
-            format!("{} {verb} to '{table}', which therefore cannot be replaced", listed(&referring)),
+            format!(
+                "{} {verb} to '{table}', which therefore cannot be replaced",
+                listed(&referring)
+            ),
             "pass --mode append, or drop the foreign keys and make them again afterwards",
         ));
     }

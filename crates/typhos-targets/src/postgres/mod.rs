@@ -116,7 +116,9 @@ fn refused(place: &Place, error: postgres::Error) -> TargetError {
         Some("28P01") => {
             "the password is taken from the URL, TYPHOS_PASSWORD, PGPASSWORD or ~/.pgpass".into()
         }
-        Some("3D000") => format!("make the database '{}', or name another in the URL", place.database),
+        Some("3D000") => {
+            format!("make the database '{}', or name another in the URL", place.database)
+        }
         _ if error.code().is_none() => {
             "is the server running there, and reachable from here?".to_owned()
         }

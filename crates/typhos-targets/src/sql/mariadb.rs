@@ -150,7 +150,7 @@ impl Language for Mariadb {
 
     fn cast(&self, value: &str, ty: Type, there: &ExistingColumn) -> String {
         match (ty, &there.held) {
-            (Type::Bool, Held::Text(_)) => format!("if({value}, 'true', 'false')"),
+            (Type::Bool, Held::Text(_)) => format!("elt({value} + 1, 'false', 'true')"),
             // As a text a float has six digits, and a point is its bytes.
             (Type::Float32, Held::Text(_)) => format!("({value} + 0e0)"),
             (Type::Geopoint, Held::Text(_)) => {

@@ -3,7 +3,9 @@
 use typhos_core::schema::{ColumnDecl, IntType, TimeUnit, Type};
 
 use super::held::{ExistingColumn, Held};
-use super::{Language, NamedType, Stored, counted_in, digits, doubled, list_check, per_second, range_check};
+use super::{
+    Language, NamedType, Stored, counted_in, digits, doubled, list_check, per_second, range_check,
+};
 use crate::proof::Asked;
 
 /// PostgreSQL, version 12 and later.
@@ -167,9 +169,7 @@ impl Language for Postgres {
     ) -> Option<String> {
         let returned = columns.iter().map(|(name, ty)| format!("{name}::{ty} AS {name}"));
         let returned = returned.collect::<Vec<_>>().join(", ");
-        Some(format!(
-            "WITH added AS ({insert} RETURNING {returned}) SELECT {selected} FROM added"
-        ))
+        Some(format!("WITH added AS ({insert} RETURNING {returned}) SELECT {selected} FROM added"))
     }
 
     fn insert(&self, table: &str, columns: &str) -> String {

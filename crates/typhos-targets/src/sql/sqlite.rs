@@ -96,9 +96,9 @@ impl Language for Sqlite {
                 }
             }
             // A sum beyond 64 bits is an error there.
-            Type::Int(IntType::Int64) => both(Some(format!(
-                "sum({column} / {PART}) || ':' || sum({column} % {PART})"
-            ))),
+            Type::Int(IntType::Int64) => {
+                both(Some(format!("sum({column} / {PART}) || ':' || sum({column} % {PART})")))
+            }
             Type::Bool | Type::Int(_) => both(Some(format!("sum({column})"))),
             Type::Float32 | Type::Float64 => both(Some(format!("sum({column})"))),
             Type::Decimal { precision, scale } if precision <= REAL_DIGITS && scale > 0 => {

@@ -1,5 +1,6 @@
 //! Loads into real servers, started for these tests in temporary folders on free ports.
 
+mod appends;
 mod faults;
 mod round_trip;
 mod server;
