@@ -7,7 +7,7 @@
 //! question for it.
 
 use arrow_array::{Array, ArrayRef, RecordBatch};
-use typhos_core::schema::Type;
+use typhos_core::schema::{ColumnDecl, Type};
 
 use crate::view::View;
 
@@ -49,6 +49,20 @@ pub struct ColumnFacts {
     pub float_sum: f64,
     /// The sum of floats without their signs.
     pub float_size: f64,
+    /// Of values with codes: what is known of the codes, counted from 1. It has a meaning where all codes are
+    /// those of one list.
+    pub codes: Option<Codes>,
+}
+
+/// What is known of codes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Codes {
+    /// The smallest.
+    pub low: i128,
+    /// The largest.
+    pub high: i128,
+    /// The sum, over all values.
+    pub sum: i128,
 }
 
 /// What is known of rows.
@@ -107,6 +121,12 @@ impl ColumnFacts {
         self.sum = self.sum.zip(other.sum).and_then(|(a, b)| a.checked_add(b));
         self.float_sum += other.float_sum;
         self.float_size += other.float_size;
+        self.codes = match (self.codes, other.codes) {
+            (Some(a), Some(b)) => {
+                Some(Codes { low: a.low.min(b.low), high: a.high.max(b.high), sum: a.sum + b.sum })
+            }
+            (one, other) => one.or(other),
+        };
     }
 
     fn add(&mut self, array: &ArrayRef) {
@@ -135,8 +155,35 @@ impl ColumnFacts {
                 let mut counts = vec![0u64; texts.len()];
                 rows().for_each(|row| counts[codes.narrow(row) as usize] += 1);
                 let used = counts.iter().enumerate().filter(|(_, count)| **count > 0);
+                self.merge_codes(used.clone().map(|(code, count)| (code as i128 + 1, *count)));
                 self.bytes(used.map(|(code, count)| (texts.value(code).as_bytes(), *count)));
             }
+        }
+    }
+
+    /// The same facts by the codes of a list.
+    fn by_list(&self, codes: Codes, of: Of, column: &ColumnDecl) -> ColumnFacts {
+        let end = |code: i128| match of {
+            Of::ListOrder => {
+                let value = usize::try_from(code - 1).ok().and_then(|at| column.values.get(at));
+                End::Bytes(value.map_or(Vec::new(), |value| value.clone().into_bytes()))
+            }
+            _ => End::Int(code),
+        };
+        ColumnFacts {
+            low: Some(end(codes.low)),
+            high: Some(end(codes.high)),
+            sum: Some(codes.sum),
+            ..self.clone()
+        }
+    }
+
+    fn merge_codes(&mut self, codes: impl Iterator<Item = (i128, u64)>) {
+        for (code, count) in codes {
+            let known = self.codes.get_or_insert(Codes { low: code, high: code, sum: 0 });
+            known.low = known.low.min(code);
+            known.high = known.high.max(code);
+            known.sum += code * i128::from(count);
         }
     }
 
@@ -189,6 +236,8 @@ impl ColumnFacts {
 /// The questions about a column that a target can answer, in its own words.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct Asked {
+    /// How many values there are.
+    pub count: Option<String>,
     /// The smallest value.
     pub low: Option<String>,
     /// The largest value.
@@ -196,6 +245,20 @@ pub struct Asked {
     /// The sum of numbers, or of lengths in bytes. Where it may be too large for the target, two sums with a
     /// colon between them: that of [`PART`]s, rounded towards zero, and that of the rest.
     pub sum: Option<String>,
+    /// Whether the target is asked for codes and not for texts.
+    pub of: Of,
+}
+
+/// What is asked for.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub enum Of {
+    /// The values.
+    #[default]
+    Values,
+    /// The numbers of the values in their list, from 1.
+    Codes,
+    /// The values, in the order of their list; there is no sum of them.
+    ListOrder,
 }
 
 /// What sums are taken apart by.
@@ -204,7 +267,7 @@ pub const PART: i128 = 1_000_000_000;
 impl Asked {
     /// The questions there are.
     pub fn questions(&self) -> impl Iterator<Item = &String> {
-        [&self.low, &self.high, &self.sum].into_iter().flatten()
+        [&self.count, &self.low, &self.high, &self.sum].into_iter().flatten()
     }
 }
 
@@ -225,22 +288,33 @@ pub enum Proof {
 /// Holds what was sent against the answers to the questions about a column, in their order. Returns how
 /// many facts were compared, or what differs.
 pub(crate) fn compare(
-    name: &str,
-    ty: Type,
+    column: &ColumnDecl,
     sent: &ColumnFacts,
     asked: &Asked,
     answers: &mut dyn Iterator<Item = Option<String>>,
 ) -> Result<usize, Vec<String>> {
+    let (name, ty) = (&column.name, column.ty);
+    let listed;
+    let sent = match (asked.of, sent.codes) {
+        (Of::Values, _) | (_, None) => sent,
+        (of, Some(codes)) => {
+            listed = sent.by_list(codes, of, column);
+            &listed
+        }
+    };
     let mut wrong = Vec::new();
-    let mut compared = 1;
+    let mut compared = 0;
     let shown = |answer: &Option<String>| answer.clone().unwrap_or_else(|| "nothing".into());
-    let count = answers.next().flatten();
-    if count.as_deref().and_then(|n| n.parse::<u64>().ok()) != Some(sent.values) {
-        wrong.push(format!(
-            "'{name}': {} values were sent, {} are there",
-            sent.values,
-            shown(&count)
-        ));
+    if asked.count.is_some() {
+        let count = answers.next().flatten();
+        compared += 1;
+        if count.as_deref().and_then(|n| n.parse::<u64>().ok()) != Some(sent.values) {
+            wrong.push(format!(
+                "'{name}': {} values were sent, {} are there",
+                sent.values,
+                shown(&count)
+            ));
+        }
     }
     for (what, question, sent) in
         [("smallest", &asked.low, &sent.low), ("largest", &asked.high, &sent.high)]
@@ -348,7 +422,7 @@ fn end_text(end: &End, ty: Type) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use arrow_array::{Float64Array, Int32Array, StringArray};
+    use arrow_array::{DictionaryArray, Float64Array, Int32Array, StringArray, UInt8Array};
     use std::sync::Arc;
 
     fn facts(array: ArrayRef) -> ColumnFacts {
@@ -361,19 +435,30 @@ mod tests {
         answers.map(|answer| Some(answer.to_owned())).into_iter()
     }
 
+    fn column(ty: Type) -> ColumnDecl {
+        ColumnDecl::new("n", ty)
+    }
+
     fn asked() -> Asked {
-        Asked { low: Some("min".into()), high: Some("max".into()), sum: Some("sum".into()) }
+        let said = |word: &str| Some(word.to_owned());
+        Asked {
+            count: said("count"),
+            low: said("min"),
+            high: said("max"),
+            sum: said("sum"),
+            of: Of::Values,
+        }
     }
 
     #[test]
     fn every_difference_is_named() {
         let sent = facts(Arc::new(Int32Array::from(vec![Some(-5), None, Some(7), Some(1)])));
         let ty = Type::Decimal { precision: 5, scale: 2 };
-        let same = compare("n", ty, &sent, &asked(), &mut all(["3", "-0.05", "0.070", "0.03"]));
+        let same = compare(&column(ty), &sent, &asked(), &mut all(["3", "-0.05", "0.070", "0.03"]));
         assert_eq!(same, Ok(4));
         let integers = Type::Int(typhos_core::schema::IntType::Int64);
         for (sum, want) in [("0:3", true), ("1:-999999997", true), ("1:3", false), ("x:3", false)] {
-            let same = compare("n", integers, &sent, &asked(), &mut all(["3", "-5", "7", sum]));
+            let same = compare(&column(integers), &sent, &asked(), &mut all(["3", "-5", "7", sum]));
             assert_eq!(same.is_ok(), want, "{sum}");
         }
         for (at, wrong, want) in [
@@ -384,9 +469,30 @@ mod tests {
         ] {
             let mut answers = ["3", "-0.05", "0.07", "0.03"];
             answers[at] = wrong;
-            let found = compare("n", ty, &sent, &asked(), &mut all(answers)).unwrap_err();
+            let found = compare(&column(ty), &sent, &asked(), &mut all(answers)).unwrap_err();
             assert!(found.len() == 1 && found[0].contains(want), "{found:?}");
         }
+    }
+
+    #[test]
+    fn categories_are_compared_by_their_list() {
+        let column = ColumnDecl {
+            values: ["z", "y", "x"].map(String::from).to_vec(),
+            ..column(Type::Category)
+        };
+        let words: StringArray = column.values.iter().map(Some).collect();
+        let codes = UInt8Array::from(vec![Some(2), None, Some(1), Some(2)]);
+        let half: ArrayRef = Arc::new(DictionaryArray::new(codes, Arc::new(words)));
+        let mut sent = facts(half.slice(0, 2));
+        sent.merge(facts(half.slice(2, 2)));
+        let of = |of| Asked { of, ..asked() };
+        let codes = compare(&column, &sent, &of(Of::Codes), &mut all(["3", "2", "3", "8"]));
+        assert_eq!(codes, Ok(4));
+        assert!(compare(&column, &sent, &of(Of::Codes), &mut all(["3", "1", "3", "8"])).is_err());
+        let order = Asked { sum: None, ..of(Of::ListOrder) };
+        assert_eq!(compare(&column, &sent, &order, &mut all(["3", "y", "x", ""])), Ok(3));
+        let values = compare(&column, &sent, &asked(), &mut all(["3", "x", "y", "3"]));
+        assert_eq!(values, Ok(4));
     }
 
     #[test]
@@ -408,11 +514,15 @@ mod tests {
         let ask = asked();
         let ty = Type::Float64;
         for sum in ["1.1", "0", "2.1"] {
-            let same =
-                compare("f", ty, &sent, &ask, &mut all(["4", "-1e16", "10000000000000000", sum]));
+            let same = compare(
+                &column(ty),
+                &sent,
+                &ask,
+                &mut all(["4", "-1e16", "10000000000000000", sum]),
+            );
             assert_eq!(same, Ok(4), "{sum}");
         }
-        let other = compare("f", ty, &sent, &ask, &mut all(["4", "-1e16", "1e16", "1000"]));
+        let other = compare(&column(ty), &sent, &ask, &mut all(["4", "-1e16", "1e16", "1000"]));
         assert!(other.is_err());
     }
 }

@@ -59,25 +59,34 @@ fn padded(buffer: &mut Vec<u8>, value: u64, width: usize) {
     }
 }
 
-/// A day as ISO 8601 has it; `None` outside of the years 0 to 9999.
-pub(crate) fn date(buffer: &mut Vec<u8>, days: i32) -> Option<()> {
+/// A day in the short form of ISO 8601, 20241231; `None` outside of the years 0 to 9999.
+pub(crate) fn short_date(buffer: &mut Vec<u8>, days: i32) -> Option<()> {
     let (year, month, day) = civil_from_days(days);
     let year = u64::try_from(year).ok().filter(|year| *year <= 9999)?;
-    padded(buffer, year, 4);
-    buffer.push(b'-');
-    padded(buffer, u64::from(month), 2);
-    buffer.push(b'-');
-    padded(buffer, u64::from(day), 2);
+    padded(buffer, year * 10_000 + u64::from(month) * 100 + u64::from(day), 8);
     Some(())
 }
 
 /// A time of day.
 pub(crate) fn time(buffer: &mut Vec<u8>, units: i64, unit: TimeUnit) {
+    clock(buffer, units, unit, b":");
+}
+
+/// A day and a time of it, 20241231235959.123; `None` outside of the years 0 to 9999.
+pub(crate) fn short_timestamp(buffer: &mut Vec<u8>, units: i64, unit: TimeUnit) -> Option<()> {
+    let day = 86_400 * units_per_second(unit);
+    short_date(buffer, i32::try_from(units.div_euclid(day)).ok()?)?;
+    clock(buffer, units.rem_euclid(day), unit, b"");
+    Some(())
+}
+
+/// Hours, minutes and seconds with something between them.
+fn clock(buffer: &mut Vec<u8>, units: i64, unit: TimeUnit, between: &[u8]) {
     let per = units_per_second(unit);
     let (seconds, part) = (units / per, units % per);
     for (at, field) in [seconds / 3600, seconds / 60 % 60, seconds % 60].into_iter().enumerate() {
         if at > 0 {
-            buffer.push(b':');
+            buffer.extend_from_slice(between);
         }
         padded(buffer, field.unsigned_abs(), 2);
     }
@@ -85,15 +94,6 @@ pub(crate) fn time(buffer: &mut Vec<u8>, units: i64, unit: TimeUnit) {
         buffer.push(b'.');
         padded(buffer, part.unsigned_abs(), per.ilog10() as usize);
     }
-}
-
-/// A day and a time of it; `None` outside of the years 0 to 9999.
-pub(crate) fn timestamp(buffer: &mut Vec<u8>, units: i64, unit: TimeUnit) -> Option<()> {
-    let day = 86_400 * units_per_second(unit);
-    date(buffer, i32::try_from(units.div_euclid(day)).ok()?)?;
-    buffer.push(b' ');
-    time(buffer, units.rem_euclid(day), unit);
-    Some(())
 }
 
 #[cfg(test)]
@@ -122,15 +122,20 @@ mod tests {
         fn times_are_written_as_the_core_writes_them(days in -700_000..2_900_000i32, nanos in 0..86_400_000_000_000i64) {
             let want = typhos_core::dates::format_days(days);
             let mut buffer = Vec::new();
-            let written = date(&mut buffer, days);
+            let written = short_date(&mut buffer, days);
             let is_four = want.len() == 10 && !want.starts_with(['-', '+']);
             prop_assert_eq!(written.is_some(), is_four);
             if is_four {
-                prop_assert_eq!(String::from_utf8(buffer).unwrap(), want);
+                prop_assert_eq!(String::from_utf8(buffer).unwrap(), want.replace('-', ""));
             }
             let seconds = nanos / 1_000_000_000;
             let whole = text(|b| time(b, seconds, TimeUnit::Second));
-            prop_assert_eq!(whole, typhos_core::dates::format_nanos(seconds * 1_000_000_000));
+            prop_assert_eq!(&whole, &typhos_core::dates::format_nanos(seconds * 1_000_000_000));
+            let moment = i64::from(days) * 86_400 + seconds;
+            let both = text(|b| _ = short_timestamp(b, moment, TimeUnit::Second));
+            if is_four {
+                prop_assert_eq!(both, (want + &whole).replace(['-', ':'], ""));
+            }
             let fine = text(|b| time(b, nanos, TimeUnit::Nanosecond));
             prop_assert!(fine.len() == 18 && fine.starts_with(&typhos_core::dates::format_nanos(nanos)[..8]));
         }

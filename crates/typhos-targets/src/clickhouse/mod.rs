@@ -12,7 +12,7 @@ mod rows;
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
-use typhos_core::schema::Schema;
+use typhos_core::schema::{Layout, Schema, Type};
 use ureq::{Agent, SendBody};
 
 use crate::TargetError;
@@ -21,7 +21,7 @@ use crate::place::{Place, Secret};
 use crate::proof::Facts;
 use crate::server::{Answers, Intent, Objections, Session, UNFINISHED};
 use crate::sql::held::Existing;
-use crate::sql::{ClickHouse, Language};
+use crate::sql::{ClickHouse, Language, define};
 
 use rows::ClickHouseRows;
 
@@ -141,6 +141,36 @@ impl ClickHouseSession {
             ""
         };
         Err(self.server_error(words(&text), help))
+    }
+
+    /// Sends rows to a table, over as many requests as the server has use for.
+    fn send(
+        &self,
+        table: &str,
+        schema: &Schema,
+        feed: Feed<Vec<u8>>,
+    ) -> Result<Facts, TargetError> {
+        let columns: Vec<_> =
+            schema.columns.iter().map(|column| self.language.identifier(&column.name)).collect();
+        let query = format!("INSERT INTO {table} ({}) FORMAT RowBinary", columns.join(", "));
+        let feed = SharedFeed::new(feed);
+        let load = || {
+            let mut reader = feed.reader();
+            self.request(&query, SendBody::from_reader(&mut reader)).map(|_| ())
+        };
+        // The server works on each request with one thread.
+        let cores = std::thread::available_parallelism().map_or(1, |cores| cores.get().min(4));
+        let loaded: Vec<Result<(), TargetError>> = std::thread::scope(|scope| {
+            let loads: Vec<_> = (0..cores).map(|_| scope.spawn(load)).collect();
+            let join = |load: std::thread::ScopedJoinHandle<'_, _>| {
+                load.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
+            };
+            loads.into_iter().map(join).collect()
+        });
+        // A load that was given up is that, whatever the server made of it.
+        let sent = feed.sent();
+        loaded.into_iter().collect::<Result<(), _>>()?;
+        sent
     }
 
     /// Adds rows to a table by way of another one that is made as it is.
@@ -284,28 +314,26 @@ impl Session for ClickHouseSession {
         schema: &Schema,
         feed: Feed<Vec<u8>>,
     ) -> Result<Facts, TargetError> {
-        let columns: Vec<_> =
-            schema.columns.iter().map(|column| self.language.identifier(&column.name)).collect();
-        let query = format!("INSERT INTO {table} ({}) FORMAT RowBinary", columns.join(", "));
-        let feed = SharedFeed::new(feed);
-        let session = &*self;
-        let load = || {
-            let mut reader = feed.reader();
-            session.request(&query, SendBody::from_reader(&mut reader)).map(|_| ())
-        };
-        // The server works on each request with one thread.
-        let cores = std::thread::available_parallelism().map_or(1, |cores| cores.get().min(4));
-        let loaded: Vec<Result<(), TargetError>> = std::thread::scope(|scope| {
-            let loads: Vec<_> = (0..cores).map(|_| scope.spawn(load)).collect();
-            let join = |load: std::thread::ScopedJoinHandle<'_, _>| {
-                load.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
-            };
-            loads.into_iter().map(join).collect()
+        let has_dictionary = schema.columns.iter().any(|column| column.ty == Type::Lowcard);
+        if !has_dictionary || self.language.reads_dictionaries() {
+            return self.send(table, schema, feed);
+        }
+        let mut plain = Schema { layout: Layout::default(), ..schema.clone() };
+        plain.columns.iter_mut().filter(|column| column.ty == Type::Lowcard).for_each(|column| {
+            column.ty = Type::Text { most: None };
         });
-        // A load that was given up is that, whatever the server made of it.
-        let sent = feed.sent();
-        loaded.into_iter().collect::<Result<(), _>>()?;
-        sent
+        let name = self.unfinished_name()?;
+        let texts = self.language.identifier(&name);
+        self.execute(&define(&self.language, &plain, &texts, &name).table)?;
+        let sent = self.send(&texts, &plain, feed);
+        let sent = sent.and_then(|sent| {
+            self.execute(&format!("INSERT INTO {table} SELECT * FROM {texts}"))?;
+            Ok(sent)
+        });
+        // Where the server is gone, the next load sweeps.
+        let dropped = self.execute(&format!("DROP TABLE IF EXISTS {texts}"));
+        let sent = sent?;
+        dropped.map(|_| sent)
     }
 
     fn insert(

@@ -3,21 +3,39 @@
 
 use arrow_array::{Array, RecordBatch};
 use typhos_core::readings::uuid_text;
-use typhos_core::schema::{Schema, TimeUnit, Type};
+use typhos_core::schema::{ColumnDecl, Schema, TimeUnit, Type};
 
 use crate::TargetError;
 use crate::feed::RowEncoder;
+use crate::sql::{Language, Mariadb};
 use crate::view::View;
 use crate::wire;
 
 /// Encodes rows.
 pub(crate) struct MariadbRows {
-    columns: Vec<(String, Type)>,
+    columns: Vec<Column>,
+}
+
+struct Column {
+    name: String,
+    ty: Type,
+    /// Whether a value of an enumeration goes by its number, which is shorter.
+    is_numbered: bool,
 }
 
 impl MariadbRows {
     pub fn new(schema: &Schema) -> MariadbRows {
-        MariadbRows { columns: schema.columns.iter().map(|c| (c.name.clone(), c.ty)).collect() }
+        let column = |column: &ColumnDecl| {
+            // A text that is no value is taken for a number, one that is a value for itself.
+            let is_number = |value: &String| value.trim().parse::<i64>().is_ok();
+            Column {
+                name: column.name.clone(),
+                ty: column.ty,
+                is_numbered: Mariadb.stored("", column).ty.starts_with("enum(")
+                    && !column.values.iter().any(is_number),
+            }
+        };
+        MariadbRows { columns: schema.columns.iter().map(column).collect() }
     }
 }
 
@@ -32,10 +50,14 @@ impl RowEncoder for MariadbRows {
         let columns: Vec<_> = batch
             .columns()
             .iter()
-            .map(|array| {
+            .zip(&self.columns)
+            .map(|(array, column)| {
                 let view = View::of(array);
-                // Every text of a dictionary is escaped once.
+                // Every text of a dictionary is written once.
                 let words: Vec<Vec<u8>> = match &view {
+                    View::Coded(_, texts) if column.is_numbered => {
+                        (1..=texts.len()).map(|number| number.to_string().into_bytes()).collect()
+                    }
                     View::Coded(_, texts) => texts
                         .iter()
                         .map(|text| {
@@ -86,7 +108,7 @@ fn escaped(buffer: &mut Vec<u8>, text: &[u8]) {
 fn write(
     view: &View<'_>,
     row: usize,
-    (name, ty): &(String, Type),
+    Column { name, ty, .. }: &Column,
     block: &mut Vec<u8>,
 ) -> Result<(), TargetError> {
     let beyond = |what: &str| TargetError::CannotHold {
@@ -104,14 +126,16 @@ fn write(
         (View::Float32(values), _) => wire::number(block, format_args!("{:?}", values[row])),
         (View::Float64(values), _) => wire::number(block, format_args!("{:?}", values[row])),
         (View::Text(texts), _) => escaped(block, texts.value(row).as_bytes()),
-        (View::Date(days), _) => wire::date(block, days[row]).ok_or_else(|| beyond("date"))?,
+        (View::Date(days), _) => {
+            wire::short_date(block, days[row]).ok_or_else(|| beyond("date"))?
+        }
         (View::Time(ints, _), Type::Time(TimeUnit::Nano)) => wire::integer(block, ints.narrow(row)),
         (View::Time(ints, unit), _) => wire::time(block, ints.narrow(row), *unit),
         (View::Timestamp(units, ..), Type::Timestamp { unit: TimeUnit::Nano, .. }) => {
             wire::integer(block, units[row]);
         }
         (View::Timestamp(units, unit), _) => {
-            wire::timestamp(block, units[row], *unit).ok_or_else(|| beyond("datetime"))?;
+            wire::short_timestamp(block, units[row], *unit).ok_or_else(|| beyond("datetime"))?;
         }
         (View::Uuid(uuids), _) => {
             let bytes = uuids.value(row).try_into().expect("sixteen bytes");

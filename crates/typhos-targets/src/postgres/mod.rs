@@ -241,7 +241,10 @@ impl Session for PostgresSession {
     ) -> Result<Facts, TargetError> {
         let columns: Vec<_> =
             schema.columns.iter().map(|column| Postgres.identifier(&column.name)).collect();
-        let sql = format!("COPY {table} ({}) FROM STDIN (FORMAT binary)", columns.join(", "));
+        // The table is one of this transaction, so its rows can be written as if they were old: nobody has to
+        // write to them again when they are first read.
+        let columns = columns.join(", ");
+        let sql = format!("COPY {table} ({columns}) FROM STDIN (FORMAT binary, FREEZE true)");
         let place = &self.place;
         let failed = |error: std::io::Error| match error.into_inner() {
             Some(inner) => match inner.downcast::<postgres::Error>() {

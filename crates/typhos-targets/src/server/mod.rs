@@ -347,9 +347,10 @@ impl Steps {
         for column in &mut schema.columns {
             column.default = None;
             column.comment = None;
-            // No type is made for a table that goes away.
-            if language.stored(&self.table, column).named_type.is_some() {
-                column.ty = Type::Lowcard;
+            // No type and no dictionary is made for a table that goes away.
+            let has_type = language.stored(&self.table, column).named_type.is_some();
+            if has_type || column.ty == Type::Lowcard {
+                column.ty = Type::Text { most: None };
             }
         }
         schema

@@ -36,8 +36,9 @@ impl<'q> Questions<'q> {
         let mut selected = vec!["count(*)".to_owned()];
         let columns = columns.into_iter().map(|(column, sent)| {
             let quoted = language.identifier(&column.name);
-            let asked = language.asked(column.ty, &quoted);
-            selected.push(language.counted(column.ty, &quoted));
+            let mut asked = language.asked(column, &quoted);
+            // Where nothing may be null, there are as many values as rows.
+            asked.count = (!column.required).then(|| language.counted(column.ty, &quoted));
             selected.extend(asked.questions().cloned());
             Question { column, sent, asked }
         });
@@ -52,7 +53,7 @@ impl<'q> Questions<'q> {
         let mut answers = answers.into_iter().next().unwrap_or_default().into_iter();
         wrong.extend(other_count(self.rows, answers.next().flatten()));
         for Question { column, sent, asked } in &self.columns {
-            match compare(&column.name, column.ty, sent, asked, &mut answers) {
+            match compare(column, sent, asked, &mut answers) {
                 Ok(compared) => facts += compared,
                 Err(differences) => wrong.extend(differences),
             }

@@ -4,7 +4,7 @@ use typhos_core::schema::{ColumnDecl, IntType, TimeUnit, Type};
 
 use super::held::{ExistingColumn, Held};
 use super::{Indexed, Language, Order, Stored, counted_in, digits, doubled, per_second};
-use crate::proof::Asked;
+use crate::proof::{Asked, Of};
 
 /// MariaDB, version 10.7 and later.
 #[derive(Debug, Clone, Copy)]
@@ -190,11 +190,13 @@ impl Language for Mariadb {
         ))
     }
 
-    fn asked(&self, ty: Type, column: &str) -> Asked {
+    fn asked(&self, declared: &ColumnDecl, column: &str) -> Asked {
+        let ty = declared.ty;
         let both = |of: &dyn Fn(&str) -> String, sum: Option<String>| Asked {
             low: Some(of("min")),
             high: Some(of("max")),
             sum,
+            ..Asked::default()
         };
         let plain = |fold: &str| format!("{fold}({column})");
         let bytes = format!("sum(length({column}))");
@@ -211,6 +213,10 @@ impl Language for Mariadb {
                 both(&plain, Some(format!("sum({column})")))
             }
             Type::Text { .. } | Type::Lowcard | Type::Ip | Type::Json => both(&plain, Some(bytes)),
+            Type::Category if self.stored("", declared).ty.starts_with("enum(") => Asked {
+                of: Of::Codes,
+                ..both(&|fold| format!("{fold}({column} + 0)"), Some(format!("sum({column} + 0)")))
+            },
             Type::Category => Asked { sum: Some(bytes), ..Asked::default() },
             Type::Date => both(&|fold| format!("to_days({fold}({column})) - 719528"), None),
             Type::Time(unit) => {

@@ -214,7 +214,7 @@ pub trait Language: Send + Sync {
 
     /// What can be asked about the values of a column that is stored as this language stores it;
     /// `column` is its name in quotes.
-    fn asked(&self, ty: Type, column: &str) -> Asked;
+    fn asked(&self, declared: &ColumnDecl, column: &str) -> Asked;
 }
 
 /// By what rows are ordered and found.

@@ -6,7 +6,7 @@ use super::held::{ExistingColumn, Held};
 use super::{
     Language, NamedType, Stored, counted_in, digits, doubled, list_check, per_second, range_check,
 };
-use crate::proof::Asked;
+use crate::proof::{Asked, Of};
 
 /// PostgreSQL, version 12 and later.
 #[derive(Debug, Clone, Copy)]
@@ -177,11 +177,13 @@ impl Language for Postgres {
         format!("INSERT INTO {table} ({columns}) OVERRIDING SYSTEM VALUE")
     }
 
-    fn asked(&self, ty: Type, column: &str) -> Asked {
+    fn asked(&self, declared: &ColumnDecl, column: &str) -> Asked {
+        let ty = declared.ty;
         let both = |of: &dyn Fn(&str) -> String, sum: Option<String>| Asked {
             low: Some(of("min")),
             high: Some(of("max")),
             sum,
+            ..Asked::default()
         };
         let plain = |fold: &str| format!("{fold}({column})");
         match ty {
@@ -197,11 +199,13 @@ impl Language for Postgres {
                 &|fold| format!("{fold}({column} COLLATE \"C\")"),
                 Some(format!("sum(octet_length({column}))")),
             ),
-            // The order of an enumeration is that of its list, which says nothing of bytes.
-            Type::Category => Asked {
-                sum: Some(format!("sum(octet_length({column}::text))")),
-                ..Asked::default()
-            },
+            // Lengths of an enumeration are dear: each value is looked up in the catalog.
+            Type::Category if self.stored("", declared).named_type.is_some() => {
+                Asked { of: Of::ListOrder, ..both(&plain, None) }
+            }
+            Type::Category => {
+                Asked { sum: Some(format!("sum(octet_length({column}))")), ..Asked::default() }
+            }
             Type::Json => Asked {
                 sum: Some(format!("sum(octet_length({column}::text))")),
                 ..Asked::default()

@@ -76,11 +76,13 @@ impl Language for Sqlite {
         "BEGIN IMMEDIATE"
     }
 
-    fn asked(&self, ty: Type, column: &str) -> Asked {
+    fn asked(&self, declared: &ColumnDecl, column: &str) -> Asked {
+        let ty = declared.ty;
         let both = |sum: Option<String>| Asked {
             low: Some(format!("min({column})")),
             high: Some(format!("max({column})")),
             sum,
+            ..Asked::default()
         };
         let bytes = Some(format!("sum(octet_length({column}))"));
         match ty {
@@ -93,6 +95,7 @@ impl Language for Sqlite {
                     sum: Some(format!(
                         "sum(cast(substr({digits}, 1, 11) AS integer)) || ':' || sum(cast(substr({digits}, 12) AS integer))"
                     )),
+                    ..Asked::default()
                 }
             }
             // A sum beyond 64 bits is an error there.
@@ -104,7 +107,7 @@ impl Language for Sqlite {
             Type::Decimal { precision, scale } if precision <= REAL_DIGITS && scale > 0 => {
                 // Doubles, shown with as many digits as were declared.
                 let shown = |fold: &str| format!("printf('%.{scale}f', {fold}({column}))");
-                Asked { low: Some(shown("min")), high: Some(shown("max")), sum: None }
+                Asked { low: Some(shown("min")), high: Some(shown("max")), ..Asked::default() }
             }
             Type::Decimal { precision, scale: 0 } if precision <= 18 => both(None),
             // Numbers as texts have another order.
@@ -115,7 +118,7 @@ impl Language for Sqlite {
             Type::Date => Asked {
                 low: Some(format!("cast(julianday(min({column})) - 2440587.5 as integer)")),
                 high: Some(format!("cast(julianday(max({column})) - 2440587.5 as integer)")),
-                sum: None,
+                ..Asked::default()
             },
             Type::Time(_) | Type::Timestamp { .. } | Type::Geopoint => Asked::default(),
             Type::Uuid => both(None),

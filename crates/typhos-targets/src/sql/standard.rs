@@ -73,7 +73,7 @@ impl Language for Standard {
         }
     }
 
-    fn asked(&self, _ty: Type, _column: &str) -> Asked {
+    fn asked(&self, _declared: &ColumnDecl, _column: &str) -> Asked {
         Asked::default()
     }
 }
