@@ -138,9 +138,6 @@ impl MariadbSession {
 
 /// Connections that a load uses at once: the server works on each with one thread.
 fn connections() -> usize {
-    if let Ok(n) = std::env::var("CONNS") {
-        return n.parse().unwrap();
-    }
     std::thread::available_parallelism().map_or(1, |cores| cores.get().min(4))
 }
 
