@@ -7,9 +7,10 @@
 //! question for it.
 
 use arrow_array::{Array, ArrayRef, RecordBatch};
+use arrow_buffer::NullBuffer;
 use typhos_core::schema::{ColumnDecl, Type};
 
-use crate::view::View;
+use crate::view::{Ints, View};
 
 /// A value at either end of a column.
 #[derive(Debug, Clone, PartialEq)]
@@ -139,11 +140,19 @@ impl ColumnFacts {
         self.values += count;
         match View::of(array) {
             View::Bool(values) => self.ints(rows().map(|row| i128::from(values.value(row)))),
-            View::Int(ints) | View::Decimal(ints, _) | View::Time(ints, _) => {
-                self.ints(rows().map(|row| ints.get(row)));
-            }
-            View::Date(days) => self.ints(rows().map(|row| days[row].into())),
-            View::Timestamp(units, ..) => self.ints(rows().map(|row| units[row].into())),
+            View::Int(ints) | View::Decimal(ints, _) | View::Time(ints, _) => match ints {
+                Ints::I8(values) => self.narrow(values, nulls),
+                Ints::I16(values) => self.narrow(values, nulls),
+                Ints::I32(values) => self.narrow(values, nulls),
+                Ints::I64(values) => self.narrow(values, nulls),
+                Ints::U8(values) => self.narrow(values, nulls),
+                Ints::U16(values) => self.narrow(values, nulls),
+                Ints::U32(values) => self.narrow(values, nulls),
+                Ints::U64(values) => self.ints(rows().map(|row| values[row].into())),
+                Ints::I128(values) => self.ints(rows().map(|row| values[row])),
+            },
+            View::Date(days) => self.narrow(days, nulls),
+            View::Timestamp(units, ..) => self.narrow(units, nulls),
             View::Float32(values) => {
                 self.floats(rows().map(|row| f64::from(values[row])));
             }
@@ -153,7 +162,12 @@ impl ColumnFacts {
             View::Uuid(uuids) => self.bytes(rows().map(|row| (uuids.value(row), 1))),
             View::Coded(codes, texts) => {
                 let mut counts = vec![0u64; texts.len()];
-                rows().for_each(|row| counts[codes.narrow(row) as usize] += 1);
+                let mut count = |code: usize| counts[code] += 1;
+                match codes {
+                    Ints::U8(codes) => rows().for_each(|row| count(codes[row].into())),
+                    Ints::U16(codes) => rows().for_each(|row| count(codes[row].into())),
+                    codes => rows().for_each(|row| count(codes.narrow(row) as usize)),
+                }
                 let used = counts.iter().enumerate().filter(|(_, count)| **count > 0);
                 self.merge_codes(used.clone().map(|(code, count)| (code as i128 + 1, *count)));
                 self.bytes(used.map(|(code, count)| (texts.value(code).as_bytes(), *count)));
@@ -185,6 +199,24 @@ impl ColumnFacts {
             known.high = known.high.max(code);
             known.sum += code * i128::from(count);
         }
+    }
+
+    /// Integers of at most 64 bits.
+    fn narrow<N: Copy + Into<i64>>(&mut self, values: &[N], nulls: Option<&NullBuffer>) {
+        let mut some = Narrow { low: i64::MAX, high: i64::MIN, sum: 0 };
+        match nulls {
+            None => values
+                .chunks(STRETCH)
+                .for_each(|values| some.add(values.iter().map(|value| (*value).into()))),
+            Some(nulls) => {
+                let mut rows = nulls.valid_indices().peekable();
+                while rows.peek().is_some() {
+                    some.add(rows.by_ref().take(STRETCH).map(|row| values[row].into()));
+                }
+            }
+        }
+        self.sum = self.sum.and_then(|known| known.checked_add(some.sum));
+        self.widen(End::Int(some.low.into()), End::Int(some.high.into()));
     }
 
     fn ints(&mut self, values: impl Iterator<Item = i128>) {
@@ -230,6 +262,33 @@ impl ColumnFacts {
         if let (Some(low), Some(high)) = (low, high) {
             self.widen(End::Bytes(low.to_vec()), End::Bytes(high.to_vec()));
         }
+    }
+}
+
+/// Values that are added up before the sum is carried into 128 bits: with a carry for each, facts took a
+/// tenth of a load into a file.
+const STRETCH: usize = 1 << 16;
+
+/// What is known of some integers.
+struct Narrow {
+    low: i64,
+    high: i64,
+    sum: i128,
+}
+
+impl Narrow {
+    /// Adds at most [`STRETCH`] values.
+    #[inline(always)]
+    fn add(&mut self, values: impl Iterator<Item = i64>) {
+        // In halves of 32 bits, so many of them stay within 64.
+        let (mut upper, mut lower) = (0i64, 0i64);
+        for value in values {
+            self.low = self.low.min(value);
+            self.high = self.high.max(value);
+            upper += value >> 32;
+            lower += value & 0xffff_ffff;
+        }
+        self.sum += (i128::from(upper) << 32) + i128::from(lower);
     }
 }
 
@@ -422,7 +481,9 @@ fn end_text(end: &End, ty: Type) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use arrow_array::{DictionaryArray, Float64Array, Int32Array, StringArray, UInt8Array};
+    use arrow_array::{
+        DictionaryArray, Float64Array, Int32Array, Int64Array, StringArray, UInt8Array,
+    };
     use std::sync::Arc;
 
     fn facts(array: ArrayRef) -> ColumnFacts {
@@ -472,6 +533,27 @@ mod tests {
             let found = compare(&column(ty), &sent, &asked(), &mut all(answers)).unwrap_err();
             assert!(found.len() == 1 && found[0].contains(want), "{found:?}");
         }
+    }
+
+    #[test]
+    fn integers_are_summed_exactly_with_and_without_nulls() {
+        let values: Vec<i64> =
+            (0..200_000).map(|n: i64| n.wrapping_mul(0x9e37_79b9_7f4a_7c15_u64 as i64)).collect();
+        let every_third = |n: &usize| !n.is_multiple_of(3);
+        let some: Int64Array =
+            values.iter().enumerate().map(|(n, v)| every_third(&n).then_some(*v)).collect();
+        let kept = || values.iter().enumerate().filter(|(n, _)| every_third(n)).map(|(_, v)| *v);
+        let want = |values: &[i64]| {
+            let sum = values.iter().map(|value| i128::from(*value)).sum();
+            let end = |value: Option<&i64>| value.map(|value| End::Int(i128::from(*value)));
+            (end(values.iter().min()), end(values.iter().max()), Some(sum))
+        };
+        let found = |array: ArrayRef| {
+            let facts = facts(array);
+            (facts.low, facts.high, facts.sum)
+        };
+        assert_eq!(found(Arc::new(Int64Array::from(values.clone()))), want(&values));
+        assert_eq!(found(Arc::new(some)), want(&kept().collect::<Vec<_>>()));
     }
 
     #[test]

@@ -144,13 +144,18 @@ impl Read for TimestampRead {
 impl TimestampRead {
     #[inline]
     fn in_units(&self, moment: Moment) -> Result<i64, Reason> {
-        let unit = self.unit.nanos();
-        if moment.nanos % unit != 0 && !self.patterns.loss.change() {
+        // A division by a number that is known is a multiplication.
+        let (per_second, rest, lost) = match self.unit {
+            TimeUnit::Second => parts::<1>(moment.nanos),
+            TimeUnit::Milli => parts::<1_000>(moment.nanos),
+            TimeUnit::Micro => parts::<1_000_000>(moment.nanos),
+            TimeUnit::Nano => parts::<1_000_000_000>(moment.nanos),
+        };
+        if lost != 0 && !self.patterns.loss.change() {
             return Err(Reason::TooPrecise(self.patterns.ty));
         }
         // In whole seconds first: years 1 to 9999 fit there, and in nanoseconds they do not.
         let seconds = i64::from(moment.days) * 86_400 - i64::from(moment.offset.unwrap_or(0));
-        let (per_second, rest) = (1_000_000_000 / unit, moment.nanos / unit);
         let units = seconds.checked_mul(per_second).and_then(|units| units.checked_add(rest));
         units.map_or_else(|| self.at_the_edge(seconds, per_second, rest), Ok)
     }
@@ -161,6 +166,13 @@ impl TimestampRead {
         let units = i128::from(seconds) * i128::from(per_second) + i128::from(rest);
         i64::try_from(units).map_err(|_| Reason::OutOfTime(self.patterns.ty))
     }
+}
+
+/// Units of a second, how many of them some nanoseconds are, and what is left.
+#[inline(always)]
+fn parts<const PER_SECOND: i64>(nanos: i64) -> (i64, i64, i64) {
+    let unit = const { 1_000_000_000 / PER_SECOND };
+    (PER_SECOND, nanos / unit, nanos % unit)
 }
 
 #[cfg(test)]

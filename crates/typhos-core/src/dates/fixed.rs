@@ -24,7 +24,50 @@ pub(super) struct Fixed {
     short_year: Option<u8>,
     /// Places of month, day, hour, minute and second.
     parts: [Option<u8>; 5],
-    literals: Vec<(u8, u8)>,
+    /// What is looked at eight bytes at a time before anything is read.
+    words: Vec<Word>,
+}
+
+/// What eight bytes have to be: which of them are digits, and what the others are.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+struct Word {
+    /// Where they stand; the last ones overlap those before.
+    at: u8,
+    /// All ones where a literal stands.
+    literals: u64,
+    /// The literals, and zeros where digits stand.
+    expected: u64,
+}
+
+const HIGH: u64 = 0xf0f0_f0f0_f0f0_f0f0;
+const ZEROS: u64 = 0x3030_3030_3030_3030;
+const SIXES: u64 = 0x0606_0606_0606_0606;
+
+impl Word {
+    /// Digits have 3 for their upper half, and still have it when six is added to them.
+    #[inline(always)]
+    fn fits(self, word: u64) -> bool {
+        let digits = (word & !self.literals) | (ZEROS & self.literals);
+        let upper = (digits & HIGH) | ((digits.wrapping_add(SIXES) & HIGH) >> 4);
+        word & self.literals == self.expected && upper == ZEROS | (ZEROS >> 4)
+    }
+
+    /// The words of a text of places, given what stands in them: a literal, or a digit.
+    fn of(places: &[Option<u8>]) -> Vec<Word> {
+        let count = places.len().div_ceil(8);
+        let word = |index: usize| {
+            let at = (index * 8).min(places.len().saturating_sub(8));
+            // A text shorter than a word is looked at as if zeros stood behind it.
+            let bytes: [Option<u8>; 8] =
+                std::array::from_fn(|place| places.get(at + place).copied().unwrap_or(Some(0)));
+            Word {
+                at: at as u8,
+                literals: u64::from_le_bytes(bytes.map(|byte| byte.map_or(0, |_| 0xff))),
+                expected: u64::from_le_bytes(bytes.map(|byte| byte.unwrap_or(0))),
+            }
+        };
+        (0..count).map(word).collect()
+    }
 }
 
 impl Fixed {
@@ -35,14 +78,14 @@ impl Fixed {
             year: None,
             short_year: None,
             parts: [None; 5],
-            literals: Vec::new(),
+            words: Vec::new(),
         };
+        let mut places = Vec::new();
         for step in steps {
             let at = u8::try_from(fixed.length).ok()?;
             fixed.length += match &step.kind {
                 StepKind::Literal(literal) if literal.is_ascii() => {
-                    let bytes = (at..).zip(literal.bytes());
-                    fixed.literals.extend(bytes);
+                    places.extend(literal.bytes().map(Some));
                     literal.len()
                 }
                 StepKind::Number { field, least, most, .. } if least == most => {
@@ -61,8 +104,10 @@ impl Fixed {
                 StepKind::Fraction { .. } | StepKind::Offset(_) => break,
                 _ => return None,
             };
+            places.resize(fixed.length, None);
             fixed.covers += 1;
         }
+        fixed.words = Word::of(&places);
         let is_tail = |step: &Step| {
             matches!(
                 step.kind,
@@ -88,18 +133,29 @@ impl Fixed {
     /// What stands in the places.
     #[inline(always)]
     fn places(&self, value: &[u8], pivot: i32, has_date: bool) -> Option<Moment> {
-        if self.literals.iter().any(|(at, byte)| value[usize::from(*at)] != *byte) {
+        let value = &value[..self.length];
+        let fits = match value.first_chunk::<8>() {
+            Some(_) => self.words.iter().all(|word| {
+                let at = usize::from(word.at);
+                let bytes = value[at..at + 8].try_into().expect("eight bytes");
+                word.fits(u64::from_le_bytes(bytes))
+            }),
+            None => {
+                let mut bytes = [0; 8];
+                bytes[..value.len()].copy_from_slice(value);
+                self.words.iter().all(|word| word.fits(u64::from_le_bytes(bytes)))
+            }
+        };
+        if !fits {
             return None;
         }
-        let two = |at: usize| -> Option<u32> {
-            let (tens, ones) = (value[at].wrapping_sub(b'0'), value[at + 1].wrapping_sub(b'0'));
-            (tens <= 9 && ones <= 9).then(|| u32::from(tens) * 10 + u32::from(ones))
+        // They are digits.
+        let two = |at: u8| {
+            let at = usize::from(at);
+            u32::from(value[at]) * 10 + u32::from(value[at + 1]) - 11 * u32::from(b'0')
         };
-        let part = |index: usize, otherwise: u32| match self.parts[index] {
-            Some(at) => two(usize::from(at)),
-            None => Some(otherwise),
-        };
-        let (hour, minute, second) = (part(2, 0)?, part(3, 0)?, part(4, 0)?);
+        let part = |index: usize, otherwise: u32| self.parts[index].map_or(otherwise, two);
+        let (hour, minute, second) = (part(2, 0), part(3, 0), part(4, 0));
         if hour > 23 || minute > 59 || second > 59 {
             return None;
         }
@@ -108,13 +164,11 @@ impl Fixed {
             return Some(Moment { days: 0, nanos, offset: None });
         }
         let year = match (self.year, self.short_year) {
-            (Some(at), _) => two(usize::from(at))? * 100 + two(usize::from(at) + 2)?,
-            (_, Some(at)) => {
-                (pivot + (two(usize::from(at))? as i32 - pivot).rem_euclid(100)).cast_unsigned()
-            }
+            (Some(at), _) => two(at) * 100 + two(at + 2),
+            (_, Some(at)) => (pivot + (two(at) as i32 - pivot).rem_euclid(100)).cast_unsigned(),
             (None, None) => return None,
         };
-        let (month, day) = (part(0, 1)?, part(1, 1)?);
+        let (month, day) = (part(0, 1), part(1, 1));
         let year = year.cast_signed();
         if year < 1 || !(1..=12).contains(&month) || day < 1 || day > days_in_month(year, month) {
             return None;
