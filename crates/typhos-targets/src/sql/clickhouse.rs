@@ -263,7 +263,8 @@ impl Language for ClickHouse {
                 both(&|fold| format!("toUnixTimestamp64{name}({fold}({column}))"), None)
             }
             Type::Timestamp { .. } => both(&|fold| format!("toInt64({fold}({column}))"), None),
-            Type::Uuid => Asked::default(),
+            // Its own order is that of no text.
+            Type::Uuid => both(&|fold| format!("{fold}(toString({column}))"), None),
             Type::Geopoint => Asked::default(),
         }
     }

@@ -233,8 +233,8 @@ impl Language for Mariadb {
                     None,
                 )
             }
-            // Its order is that of no text.
-            Type::Uuid => Asked::default(),
+            // Its own order is that of no text.
+            Type::Uuid => both(&|fold| format!("{fold}(cast({column} AS char(36)))"), None),
             Type::Geopoint => both(
                 &|fold| format!("{fold}(ST_Y({column}))"),
                 Some(format!("sum(ST_Y({column}))")),

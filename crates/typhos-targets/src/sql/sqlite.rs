@@ -1,8 +1,8 @@
 //! The SQL of SQLite.
 
-use typhos_core::schema::{ColumnDecl, IntType, Type};
+use typhos_core::schema::{ColumnDecl, IntType, TimeUnit, Type};
 
-use super::{Language, Order, Stored, doubled, list_check, range_check};
+use super::{Language, Order, Stored, digits, doubled, list_check, per_second, range_check};
 use crate::proof::{Asked, PART};
 
 /// SQLite with strict tables: version 3.37 and later.
@@ -120,8 +120,41 @@ impl Language for Sqlite {
                 high: Some(format!("cast(julianday(max({column})) - 2440587.5 as integer)")),
                 ..Asked::default()
             },
-            Type::Time(_) | Type::Timestamp { .. } | Type::Geopoint => Asked::default(),
+            Type::Time(unit) => {
+                units(&format!("substr({column}, 1, 8)"), DAY_OF_TIMES, unit, column)
+            }
+            Type::Timestamp { unit, .. } => {
+                units(&format!("substr({column}, 1, 19)"), 0, unit, column)
+            }
+            Type::Geopoint => Asked::default(),
             Type::Uuid => both(None),
         }
+    }
+}
+
+/// The day that a time without one is on in SQLite, in seconds since 1970.
+const DAY_OF_TIMES: u32 = 946_684_800;
+
+/// The questions about times in ISO 8601, asked in their units. Texts of other lengths are in another order, so
+/// units are made first; and whole seconds apart from their parts, which would be rounded.
+fn units(whole: &str, day: u32, unit: TimeUnit, column: &str) -> Asked {
+    let seconds = format!("(cast(strftime('%s', {whole}) AS integer) - {day})");
+    let units = match digits(unit) {
+        0 => seconds,
+        digits => {
+            let per = per_second(unit);
+            let part = format!(
+                "cast(substr(rtrim(substr({column}, instr({column} || '.', '.') + 1), 'Z') || '000000000', 1, {digits}) AS integer)"
+            );
+            // The first second that 64 bits of nanoseconds reach begins beyond them.
+            format!(
+                "CASE WHEN {seconds} < 0 THEN ({seconds} + 1) * {per} + ({part} - {per}) ELSE {seconds} * {per} + {part} END"
+            )
+        }
+    };
+    Asked {
+        low: Some(format!("min({units})")),
+        high: Some(format!("max({units})")),
+        ..Asked::default()
     }
 }
