@@ -203,7 +203,12 @@ pub(crate) fn fits(column: &ColumnDecl, held: &Held) -> Result<(), String> {
         (_, Held::Text(Some(there))) => match longest(column) {
             Some(most) if most <= *there => Ok(()),
             Some(most) => {
-                narrower(format!("it holds {there} characters, and these may have {most}"))
+                let instead = if ty.is_text() {
+                    format!("; declare text({there}), or change the table")
+                } else {
+                    String::new()
+                };
+                narrower(format!("it holds {there} characters, and these may have {most}{instead}"))
             }
             // An open set of short words: the database objects where one is longer.
             None if ty == Type::Lowcard => Ok(()),

@@ -360,6 +360,7 @@ pub fn script(language: &dyn Language, schema: &Schema, table: &str) -> String {
             }
         }
     }
+    text.push('\n');
     for statement in definition.statements() {
         text.push_str(&format!("{statement};\n"));
     }
@@ -383,6 +384,31 @@ pub fn script(language: &dyn Language, schema: &Schema, table: &str) -> String {
         text.push_str(&format!("CREATE INDEX {index} ON {name} ({columns});\n"));
     }
     text
+}
+
+/// Literals as a list in parentheses, on several lines where they are many.
+fn literals(language: &dyn Language, values: &[String]) -> String {
+    const WIDTH: usize = 90;
+    let mut lines = vec![String::new()];
+    for (at, value) in values.iter().enumerate() {
+        let mut literal = language.literal(value).trim_start().to_owned();
+        if at + 1 < values.len() {
+            literal.push(',');
+        }
+        let last = lines.last_mut().expect("there is always one");
+        if last.is_empty() {
+            *last = literal;
+        } else if last.chars().count() + literal.chars().count() < WIDTH {
+            last.push(' ');
+            last.push_str(&literal);
+        } else {
+            lines.push(literal);
+        }
+    }
+    match &lines[..] {
+        [line] => format!("({line})"),
+        lines => format!("(\n  {}\n)", lines.join("\n  ")),
+    }
 }
 
 /// A text that cannot end the comment it stands in.

@@ -4,7 +4,8 @@ use typhos_core::schema::{ColumnDecl, IntType, TimeUnit, Type};
 
 use super::held::{ExistingColumn, Held};
 use super::{
-    Language, NamedType, Stored, counted_in, digits, doubled, list_check, per_second, range_check,
+    Language, NamedType, Stored, counted_in, digits, doubled, list_check, literals, per_second,
+    range_check,
 };
 use crate::proof::{Asked, Of};
 
@@ -101,9 +102,8 @@ impl Language for Postgres {
             Type::Category if column.values.iter().all(|value| value.len() <= NAME_BYTES) => {
                 let name = Postgres::type_name(table, &column.name);
                 let quoted = self.identifier(&name);
-                let values: Vec<_> =
-                    column.values.iter().map(|value| self.literal(value)).collect();
-                let statement = format!("CREATE TYPE {quoted} AS ENUM ({})", values.join(", "));
+                let statement =
+                    format!("CREATE TYPE {quoted} AS ENUM {}", literals(self, &column.values));
                 let values = column.values.clone();
                 Stored {
                     named_type: Some(NamedType { name, values, statement }),
