@@ -132,6 +132,27 @@ fn a_killed_load_leaves_the_target_as_it_was_and_a_second_run_works() {
 }
 
 #[test]
+fn a_killed_load_into_a_database_that_exists_is_undone() {
+    let world = World::new();
+    big(&world);
+    world.write("few.csv", "n,t\n1,x\n2,y\n");
+    world.ok("load s.typhos.toml few.csv --into b.sqlite --table t");
+    for (at, mode) in ["append", "replace"].into_iter().enumerate() {
+        let line = format!("load s.typhos.toml big.csv --into b.sqlite --table t --mode {mode}");
+        let mut child = world.command(&line).stdout(Stdio::null()).spawn().unwrap();
+        std::thread::sleep(Duration::from_millis(300 + 400 * at as u64));
+        assert!(child.try_wait().unwrap().is_none(), "it takes longer than that");
+        signal(&child, "-KILL");
+        child.wait().unwrap();
+        let rows = &world.json("peek b.sqlite --json")["rows"];
+        assert_eq!(*rows, serde_json::json!([["1", "x"], ["2", "y"]]), "{mode}");
+    }
+    world.ok("load s.typhos.toml few.csv --into b.sqlite --table t --mode append");
+    assert_eq!(world.json("peek b.sqlite --json")["rows"].as_array().map(Vec::len), Some(4));
+    assert_eq!(world.names(), ["b.sqlite", "big.csv", "few.csv", "s.typhos.toml"]);
+}
+
+#[test]
 fn a_closed_pipe_ends_the_program_quietly() {
     let world = World::demo(20_000);
     world.ok("draft tickets.csv -o t.typhos.toml");

@@ -2,8 +2,8 @@
 
 use std::collections::BTreeSet;
 use std::path::Path;
-use std::process::Command;
 
+use crate::small_disk::SmallDisk;
 use crate::world::World;
 
 const SCHEMA: &str = "typhos = 1\ntable = 't'\n[columns]\nid = { type = 'int32', required = true }\n\
@@ -145,34 +145,10 @@ fn made_columns_are_loaded() {
     assert_eq!(rows["rows"][1][3], "none", "{rows}");
 }
 
-/// A file system of a megabyte; gone when it is dropped.
-struct SmallDisk<'w>(&'w World);
-
-impl<'w> SmallDisk<'w> {
-    fn new(world: &'w World) -> Option<SmallDisk<'w>> {
-        std::fs::create_dir(world.path("disk")).unwrap();
-        let mounted = Command::new("mount")
-            .args(["-t", "tmpfs", "-o", "size=1m", "tmpfs"])
-            .arg(world.path("disk"))
-            .output();
-        if mounted.is_ok_and(|mounted| mounted.status.success()) {
-            return Some(SmallDisk(world));
-        }
-        eprintln!("skipped: no small disk can be mounted here");
-        None
-    }
-}
-
-impl Drop for SmallDisk<'_> {
-    fn drop(&mut self) {
-        let _ = Command::new("umount").arg(self.0.path("disk")).status();
-    }
-}
-
 #[test]
 fn a_full_disk_leaves_what_was_there() {
     let world = World::demo(200_000);
-    let Some(_disk) = SmallDisk::new(&world) else { return };
+    let Some(_disk) = SmallDisk::mount(&world.path("disk"), 1) else { return };
     world.ok("draft tickets.csv -o t.typhos.toml");
     let text = world.read("tickets.csv");
     let few: String = text.lines().take(1000).map(|line| format!("{line}\n")).collect();

@@ -10,6 +10,7 @@ mod lake;
 mod layouts;
 mod readers;
 mod servers;
+mod small_disk;
 mod story;
 mod types;
 mod world;

@@ -34,8 +34,8 @@ pub(crate) struct ClickHouseSession {
     place: Place,
     language: ClickHouse,
     version: String,
-    /// Settings that every request carries.
-    settings: String,
+    /// Settings that requests carry which write: who may only read may set none.
+    settings: &'static str,
     /// The engine of the table that rows are added to, where partitions can be attached to it.
     attaches: Option<String>,
     made: u32,
@@ -57,7 +57,7 @@ impl ClickHouseSession {
             place: place.clone(),
             language: ClickHouse::newest(),
             version: String::new(),
-            settings: String::new(),
+            settings: "",
             attaches: None,
             made: 0,
         };
@@ -67,7 +67,7 @@ impl ClickHouseSession {
         session.language = ClickHouse { version };
         // What later versions have for good was an experiment before.
         if version < (19, 14) {
-            session.settings = "&allow_experimental_low_cardinality_type=1".into();
+            session.settings = "&allow_experimental_low_cardinality_type=1";
         }
         let text = session.language.literal(&place.database);
         let known =
@@ -79,7 +79,7 @@ impl ClickHouseSession {
         Ok(session)
     }
 
-    fn url(&self, query: &str) -> String {
+    fn url(&self, query: &str, settings: &str) -> String {
         let encode = |text: &str| utf8_percent_encode(text, NON_ALPHANUMERIC).to_string();
         let scheme = if self.place.encrypted { "https" } else { "http" };
         let host = &self.place.host;
@@ -92,10 +92,9 @@ impl ClickHouseSession {
             format!("&database={}", encode(database))
         };
         format!(
-            "{scheme}://{host}:{}/?query={}{database}{}",
+            "{scheme}://{host}:{}/?query={}{database}{settings}",
             self.place.port,
             encode(query),
-            self.settings
         )
     }
 
@@ -108,9 +107,16 @@ impl ClickHouseSession {
     }
 
     /// Sends a request; returns the text of the answer.
-    fn request(&self, query: &str, body: SendBody<'_>) -> Result<String, TargetError> {
-        let mut request =
-            self.agent.post(self.url(query)).header("X-ClickHouse-User", &self.place.user);
+    fn request(
+        &self,
+        query: &str,
+        settings: &str,
+        body: SendBody<'_>,
+    ) -> Result<String, TargetError> {
+        let mut request = self
+            .agent
+            .post(self.url(query, settings))
+            .header("X-ClickHouse-User", &self.place.user);
         if let Some(password) = &self.place.password {
             request = request.header("X-ClickHouse-Key", Secret::reveal(password));
         }
@@ -156,7 +162,7 @@ impl ClickHouseSession {
         let feed = SharedFeed::new(feed);
         let load = || {
             let mut reader = feed.reader();
-            self.request(&query, SendBody::from_reader(&mut reader)).map(|_| ())
+            self.request(&query, self.settings, SendBody::from_reader(&mut reader)).map(|_| ())
         };
         // The server works on each request with one thread.
         let cores = std::thread::available_parallelism().map_or(1, |cores| cores.get().min(4));
@@ -266,6 +272,7 @@ impl Session for ClickHouseSession {
     fn query(&mut self, sql: &str) -> Result<Answers, TargetError> {
         let text = self.request(
             "",
+            "",
             SendBody::from_reader(&mut format!("{sql} FORMAT TabSeparated").as_bytes()),
         )?;
         let rows = text.split_terminator('\n').map(|line| line.split('\t').map(field).collect());
@@ -273,7 +280,7 @@ impl Session for ClickHouseSession {
     }
 
     fn execute(&mut self, sql: &str) -> Result<Option<u64>, TargetError> {
-        self.request("", SendBody::from_reader(&mut sql.as_bytes()))?;
+        self.request("", self.settings, SendBody::from_reader(&mut sql.as_bytes()))?;
         Ok(None)
     }
 

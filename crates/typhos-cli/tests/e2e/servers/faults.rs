@@ -132,21 +132,67 @@ fn the_last_row_can_stop_a_load() {
 }
 
 #[test]
-fn a_server_that_stops_in_the_middle_ends_the_load() {
+fn a_server_that_stops_in_the_middle_has_what_it_had() {
     for kind in Kind::ALL {
         let Some(server) = Server::start(kind) else { continue };
         let world = world(1_500_000);
         let database = server.database();
         let line = format!("load t.typhos.toml t.csv --into {} -q", database.url());
-        let child = world.command(&line).stderr(std::process::Stdio::piped()).spawn().unwrap();
-        std::thread::sleep(Duration::from_millis(300));
-        server.kill();
-        let output = child.wait_with_output().unwrap();
-        let told = String::from_utf8_lossy(&output.stderr).into_owned();
-        assert_eq!(output.status.code(), Some(3), "{kind:?}: {told}");
-        assert!(told.contains("127.0.0.1"), "{kind:?}: {told}");
-        world.run(&line).status(3).complains("is the server running there");
+        let text = world.read("t.csv");
+        let few: String = text.split_inclusive('\n').take(1001).collect();
+        world.write("few.csv", few);
+        let few = line.replace("t.csv", "few.csv");
+        world.ok(&few);
+        for mode in ["replace", "append"] {
+            let child = world
+                .command(&format!("{line} --mode {mode}"))
+                .stderr(std::process::Stdio::piped())
+                .spawn()
+                .unwrap();
+            std::thread::sleep(Duration::from_millis(400));
+            server.kill();
+            let output = child.wait_with_output().unwrap();
+            let told = String::from_utf8_lossy(&output.stderr).into_owned();
+            assert_eq!(output.status.code(), Some(3), "{kind:?}: {told}");
+            assert!(told.contains("127.0.0.1"), "{kind:?}: {told}");
+            world.run(&line).status(3).complains("is the server running there");
+            server.start_again();
+            assert_eq!(database.one("SELECT count(*) FROM t"), "1000", "{kind:?} {mode}");
+        }
+        world.ok(&format!("{few} --mode append"));
+        assert_eq!(database.one("SELECT count(*) FROM t"), "2000", "{kind:?}");
+        let left: Vec<_> =
+            database.objects().into_iter().filter(|name| name.contains("typhos")).collect();
+        assert_eq!(left, Vec::<String>::new(), "{kind:?}");
     }
+}
+
+#[test]
+fn a_server_whose_disk_is_full_has_what_it_had() {
+    for_each_server(|server| {
+        let database = server.database();
+        let megabytes = if server.kind == Kind::ClickHouse { 3 } else { 12 };
+        let Some(_disk) = database.on_small_disk(megabytes) else { return };
+        let world = world(600_000);
+        let line = format!("load t.typhos.toml t.csv --into {} -q", database.url());
+        let text = world.read("t.csv");
+        let few: String = text.split_inclusive('\n').take(1001).collect();
+        world.write("few.csv", few);
+        let few = line.replace("t.csv", "few.csv");
+        world.ok(&few);
+        for mode in ["append", "replace"] {
+            let told = world.run(&format!("{line} --mode {mode}")).status(3).err;
+            assert!(told.contains("127.0.0.1"), "{told}");
+            assert_eq!(database.one("SELECT count(*) FROM t"), "1000", "{:?}", server.kind);
+        }
+        world.ok(&format!("{few} --mode append"));
+        assert_eq!(database.one("SELECT count(*) FROM t"), "2000", "{:?}", server.kind);
+        let left: Vec<_> =
+            database.objects().into_iter().filter(|name| name.contains("typhos")).collect();
+        assert_eq!(left, Vec::<String>::new(), "{:?}", server.kind);
+        // What is on the disk goes away with it.
+        database.run("DROP TABLE t");
+    });
 }
 
 #[test]

@@ -5,11 +5,13 @@ use std::fs;
 use std::net::TcpListener;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
-use std::sync::OnceLock;
 use std::sync::atomic::{AtomicU32, Ordering};
+use std::sync::{Mutex, OnceLock};
 use std::time::{Duration, Instant};
 
 use mysql::prelude::Queryable;
+
+use crate::small_disk::SmallDisk;
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Kind {
@@ -31,7 +33,9 @@ impl Kind {
                 found(&[versions.last()?.path().join("bin/postgres")])
             }
             Kind::Mariadb => found(&["/usr/sbin/mariadbd".into(), "/usr/bin/mariadbd".into()]),
-            Kind::ClickHouse => found(&["/usr/bin/clickhouse-server".into()]),
+            Kind::ClickHouse => {
+                found(&["/usr/sbin/clickhouse-server".into(), "/usr/bin/clickhouse-server".into()])
+            }
         }
     }
 }
@@ -40,8 +44,9 @@ impl Kind {
 pub struct Server {
     pub kind: Kind,
     pub port: u16,
+    program: PathBuf,
     folder: PathBuf,
-    child: std::sync::Mutex<Child>,
+    child: Mutex<Child>,
 }
 
 static DATABASES: AtomicU32 = AtomicU32::new(0);
@@ -65,17 +70,27 @@ impl Server {
         };
         let folder = folder();
         let port = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
-        let mut command = prepare(kind, &program, &folder, port);
-        let log = fs::File::create(folder.join("log")).unwrap();
-        command.stdin(Stdio::null()).stdout(log.try_clone().unwrap()).stderr(log);
-        let server = Server { kind, port, folder, child: std::sync::Mutex::new(spawn(command)) };
+        prepare(kind, &program, &folder, port);
+        let child = Mutex::new(run(kind, &program, &folder, port));
+        let server = Server { kind, program, port, folder, child };
+        server.wait();
+        Some(server)
+    }
+
+    /// Waits until it answers.
+    fn wait(&self) {
         let end = Instant::now() + Duration::from_secs(60);
-        while !server.answers() {
-            let log = fs::read_to_string(server.folder.join("log")).unwrap_or_default();
-            assert!(Instant::now() < end, "{kind:?} does not start:\n{log}");
+        while !self.answers() {
+            let log = fs::read_to_string(self.folder.join("log")).unwrap_or_default();
+            assert!(Instant::now() < end, "{:?} does not start:\n{log}", self.kind);
             std::thread::sleep(Duration::from_millis(100));
         }
-        Some(server)
+    }
+
+    /// Starts it again on the data it has.
+    pub fn start_again(&self) {
+        *self.child.lock().unwrap() = run(self.kind, &self.program, &self.folder, self.port);
+        self.wait();
     }
 
     fn answers(&self) -> bool {
@@ -207,6 +222,27 @@ impl Database<'_> {
         self
     }
 
+    /// Puts what the database has on a disk of so many megabytes; `None` where none can be mounted.
+    pub fn on_small_disk(&self, megabytes: u32) -> Option<SmallDisk> {
+        let folder = &self.server.folder;
+        let path = match self.server.kind {
+            Kind::Postgres => folder.join(format!("small-{}", self.name)),
+            Kind::Mariadb => folder.join("data").join(&self.name),
+            Kind::ClickHouse => folder.join("data/data").join(&self.name),
+        };
+        let disk = SmallDisk::mount(&path, megabytes)?;
+        let owned = Command::new("chown").arg(user_of(self.server.kind)).arg(&path).status();
+        assert!(owned.unwrap().success());
+        if self.server.kind == Kind::Postgres {
+            let (name, path) = (&self.name, path.display());
+            self.run(&format!("CREATE TABLESPACE small_{name} LOCATION '{path}'"));
+            for setting in ["default_tablespace", "temp_tablespaces"] {
+                self.run(&format!("ALTER DATABASE {name} SET {setting} = 'small_{name}'"));
+            }
+        }
+        Some(disk)
+    }
+
     /// The first value of an answer.
     pub fn one(&self, sql: &str) -> String {
         self.rows(sql)
@@ -269,21 +305,25 @@ fn is_root() -> bool {
 /// thread that starts it.
 fn command_as(user: &str, program: &Path) -> Command {
     let mut command = Command::new("setpriv");
-    if is_root() {
+    if is_root() && user != "root" {
         command.args(["--reuid", user, "--regid", user, "--clear-groups"]);
     }
     command.args(["--pdeathsig", "KILL"]).arg(program);
     command
 }
 
-/// Makes the data folder of a server; returns the command that starts it.
-fn prepare(kind: Kind, program: &Path, folder: &Path, port: u16) -> Command {
-    let data = folder.join("data");
-    let user = match kind {
+/// Who a server runs as.
+fn user_of(kind: Kind) -> &'static str {
+    match kind {
         Kind::Postgres => "postgres",
         Kind::Mariadb => "mysql",
         Kind::ClickHouse => "root",
-    };
+    }
+}
+
+/// Makes the data folder of a server.
+fn prepare(kind: Kind, program: &Path, folder: &Path, port: u16) {
+    let (data, user) = (folder.join("data"), user_of(kind));
     if is_root() {
         let owned = Command::new("chown").arg(user).arg(folder).status().unwrap();
         assert!(owned.success());
@@ -311,36 +351,15 @@ fn prepare(kind: Kind, program: &Path, folder: &Path, port: u16) -> Command {
                 "C",
             ]);
             run(init);
-            let mut command = command_as(user, program);
-            command.arg("-D").arg(&data).arg("-k").arg(folder).args([
-                "-p",
-                &port.to_string(),
-                "-c",
-                "fsync=off",
-            ]);
-            command
         }
         Kind::Mariadb => {
             let init_file = folder.join("init.sql");
-            fs::write(&init_file, "CREATE USER tester@'127.0.0.1';\nGRANT ALL ON *.* TO tester@'127.0.0.1' WITH GRANT OPTION;\n").unwrap();
+            fs::write(&init_file, "CREATE USER IF NOT EXISTS tester@'127.0.0.1';\nGRANT ALL ON *.* TO tester@'127.0.0.1' WITH GRANT OPTION;\n").unwrap();
             let mut init = command_as(user, Path::new("mariadb-install-db"));
             init.arg("--no-defaults")
                 .arg(format!("--datadir={}", data.display()))
                 .args(["--skip-test-db", "--auth-root-authentication-method=normal"]);
             run(init);
-            let mut command = command_as(user, program);
-            command
-                .arg("--no-defaults")
-                .arg(format!("--datadir={}", data.display()))
-                .arg(format!("--socket={}", folder.join("s").display()))
-                .arg(format!("--port={port}"))
-                .arg(format!("--init-file={}", init_file.display()))
-                .args([
-                    "--bind-address=127.0.0.1",
-                    "--innodb-flush-log-at-trx-commit=0",
-                    "--skip-log-bin",
-                ]);
-            command
         }
         Kind::ClickHouse => {
             let (tmp, users) = (folder.join("tmp"), folder.join("users.xml"));
@@ -375,14 +394,41 @@ fn prepare(kind: Kind, program: &Path, folder: &Path, port: u16) -> Command {
                 ),
             )
             .unwrap();
-            let mut command = Command::new("setpriv");
-            command
-                .args(["--pdeathsig", "KILL"])
-                .arg(program)
-                .arg(format!("--config-file={}", config.display()));
-            command
         }
     }
+}
+
+/// Starts a server.
+fn run(kind: Kind, program: &Path, folder: &Path, port: u16) -> Child {
+    let data = folder.join("data");
+    let mut command = command_as(user_of(kind), program);
+    match kind {
+        Kind::Postgres => {
+            let port = port.to_string();
+            command.arg("-D").arg(&data).arg("-k").arg(folder);
+            command.args(["-p", &port, "-c", "fsync=off"]);
+        }
+        Kind::Mariadb => {
+            command
+                .arg("--no-defaults")
+                .arg(format!("--datadir={}", data.display()))
+                .arg(format!("--socket={}", folder.join("s").display()))
+                .arg(format!("--port={port}"))
+                .arg(format!("--init-file={}", folder.join("init.sql").display()))
+                .args([
+                    "--bind-address=127.0.0.1",
+                    "--innodb-flush-log-at-trx-commit=0",
+                    "--skip-log-bin",
+                ]);
+        }
+        Kind::ClickHouse => {
+            let config = folder.join("config.xml");
+            command.arg(format!("--config-file={}", config.display()));
+        }
+    }
+    let log = fs::File::create(folder.join("log")).unwrap();
+    command.stdin(Stdio::null()).stdout(log.try_clone().unwrap()).stderr(log);
+    spawn(command)
 }
 
 /// Starts a server from a thread that never ends, so that it ends with the process and not with a test.
