@@ -103,7 +103,8 @@ impl Language for ClickHouse {
             }
             Type::Category => Stored::new("LowCardinality(String)")
                 .note("as LowCardinality(String): an enumeration cannot hold all of its values"),
-            Type::Date if self.has_date32() => Stored::new("Date32"),
+            Type::Date if self.has_date32() => Stored::new("Date32")
+                .note("as Date32; a day before 1900 or after 2299 stops the load"),
             Type::Date => {
                 // Such versions have no word for day 0.
                 let shown = if self.has_datetime64() {
@@ -125,12 +126,10 @@ impl Language for ClickHouse {
                 let zoneless =
                     if utc { "" } else { ": wall-clock times are kept as if they were in UTC" };
                 if self.has_datetime64() {
-                    let stored = Stored::new(format!("DateTime64({}, 'UTC')", digits(unit)));
-                    return if utc {
-                        stored
-                    } else {
-                        stored.note(format!("as DateTime64 in UTC{zoneless}"))
-                    };
+                    let ty = format!("DateTime64({}, 'UTC')", digits(unit));
+                    return Stored::new(ty).note(format!(
+                        "as DateTime64, where a time before 1900 or after 2299 stops the load{zoneless}"
+                    ));
                 }
                 match unit {
                     TimeUnit::Second => Stored::new("DateTime('UTC')").note(format!(
