@@ -11,6 +11,7 @@
 #![warn(missing_docs)]
 
 mod arrow_file;
+mod at_once;
 mod clickhouse;
 mod feed;
 mod keys;

@@ -324,6 +324,21 @@ pub enum Of {
 pub const PART: i128 = 1_000_000_000;
 
 impl Asked {
+    /// Questions about the smallest and the largest value; `of` makes one of the name of an aggregate.
+    pub fn extremes(of: impl Fn(&str) -> String) -> Asked {
+        Asked { low: Some(of("min")), high: Some(of("max")), ..Asked::default() }
+    }
+
+    /// The question about a sum alone.
+    pub fn total(sum: String) -> Asked {
+        Asked::default().sum(sum)
+    }
+
+    /// A question about the sum as well.
+    pub fn sum(self, sum: String) -> Asked {
+        Asked { sum: Some(sum), ..self }
+    }
+
     /// The questions there are.
     pub fn questions(&self) -> impl Iterator<Item = &String> {
         [&self.count, &self.low, &self.high, &self.sum].into_iter().flatten()

@@ -16,6 +16,7 @@ use typhos_core::schema::{Layout, Schema, Type};
 use ureq::{Agent, SendBody};
 
 use crate::TargetError;
+use crate::at_once::at_once;
 use crate::feed::{Feed, SharedFeed};
 use crate::place::{Place, Secret};
 use crate::proof::Facts;
@@ -166,13 +167,7 @@ impl ClickHouseSession {
         };
         // The server works on each request with one thread.
         let cores = std::thread::available_parallelism().map_or(1, |cores| cores.get().min(4));
-        let loaded: Vec<Result<(), TargetError>> = std::thread::scope(|scope| {
-            let loads: Vec<_> = (0..cores).map(|_| scope.spawn(load)).collect();
-            let join = |load: std::thread::ScopedJoinHandle<'_, _>| {
-                load.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
-            };
-            loads.into_iter().map(join).collect()
-        });
+        let loaded = at_once((0..cores).map(|_| load));
         // A load that was given up is that, whatever the server made of it.
         let sent = feed.sent();
         loaded.into_iter().collect::<Result<(), _>>()?;

@@ -15,6 +15,7 @@ use mysql::{Conn, LocalInfileHandler, OptsBuilder, SslOpts, Value};
 use typhos_core::schema::{Schema, Type};
 
 use crate::TargetError;
+use crate::at_once::at_once;
 use crate::feed::{Feed, SharedFeed};
 use crate::place::{Place, Secret};
 use crate::proof::Facts;
@@ -174,18 +175,12 @@ impl Session for MariadbSession {
     fn query_all(&mut self, questions: &[String]) -> Result<Vec<Answers>, TargetError> {
         let Some((first, others)) = questions.split_first() else { return Ok(Vec::new()) };
         let place = &self.place.clone();
-        std::thread::scope(|scope| {
-            let ask = |sql: &String| {
-                let sql = sql.clone();
-                scope.spawn(move || MariadbSession::connect(place)?.query(&sql))
-            };
-            let others: Vec<_> = others.iter().map(ask).collect();
-            let own = self.query(first);
-            let others = others
-                .into_iter()
-                .map(|other| other.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)));
-            std::iter::once(own).chain(others).collect()
-        })
+        type Ask<'a> = Box<dyn FnOnce() -> Result<Answers, TargetError> + Send + 'a>;
+        let own: Ask<'_> = Box::new(|| self.query(first));
+        let others = others
+            .iter()
+            .map(|sql| -> Ask<'_> { Box::new(move || MariadbSession::connect(place)?.query(sql)) });
+        at_once(std::iter::once(own).chain(others)).into_iter().collect()
     }
 
     fn askers(&self) -> usize {
@@ -259,18 +254,15 @@ impl Session for MariadbSession {
         );
         let feed = SharedFeed::new(feed);
         let place = &self.place.clone();
-        let loaded: Vec<Result<(), TargetError>> = std::thread::scope(|scope| {
-            let load = |feed: SharedFeed| {
-                let sql = &sql;
-                scope.spawn(move || MariadbSession::connect(place)?.load(sql, feed))
-            };
-            let others: Vec<_> = (1..connections()).map(|_| load(feed.clone())).collect();
-            let own = self.load(&sql, feed.clone());
-            let others = others
-                .into_iter()
-                .map(|other| other.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)));
-            std::iter::once(own).chain(others).collect()
+        let sql = &sql;
+        type Load<'a> = Box<dyn FnOnce() -> Result<(), TargetError> + Send + 'a>;
+        let own_feed = feed.clone();
+        let own: Load<'_> = Box::new(|| self.load(sql, own_feed));
+        let others = (1..connections()).map(|_| -> Load<'_> {
+            let feed = feed.clone();
+            Box::new(move || MariadbSession::connect(place)?.load(sql, feed))
         });
+        let loaded = at_once(std::iter::once(own).chain(others));
         // What was given up is that, whatever each connection says of it.
         let sent = feed.sent();
         loaded.into_iter().collect::<Result<(), _>>()?;

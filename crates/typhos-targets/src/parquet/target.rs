@@ -19,6 +19,7 @@ use typhos_core::schema::Schema;
 use super::form::Form;
 use super::partitions::{Partitioned, PartitionedEncoder, Partitions, is_too_many, too_many};
 use super::{Writers, block_bytes, fidelity_notes, writers};
+use crate::at_once::at_once;
 use crate::preflight::{LoadPlan, plan_file};
 use crate::proof::{Facts, Proof};
 use crate::whole::{WholeDirectory, WholeFile};
@@ -229,15 +230,8 @@ impl ParquetSink {
             }
             Ok(found)
         };
-        let found: Vec<Result<Facts, TargetError>> = std::thread::scope(|scope| {
-            let workers: Vec<_> = (0..self.threads).map(|_| scope.spawn(work)).collect();
-            let join = |worker: std::thread::ScopedJoinHandle<'_, _>| {
-                worker.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
-            };
-            workers.into_iter().map(join).collect()
-        });
         let mut all = Facts::new(rows.fields().len());
-        for facts in found {
+        for facts in at_once((0..self.threads).map(|_| work)) {
             all.merge(facts?);
         }
         Ok(all)

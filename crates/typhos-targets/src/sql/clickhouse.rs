@@ -3,7 +3,7 @@
 use typhos_core::schema::{ColumnDecl, IntType, TimeUnit, Type};
 
 use super::held::ExistingColumn;
-use super::{Language, Order, Stored, counted_in, digits, per_second};
+use super::{Language, Order, Stored, counted_in, digits};
 use crate::proof::{Asked, Of};
 
 /// ClickHouse of some version; newer types are used only where it has them.
@@ -219,58 +219,42 @@ impl Language for ClickHouse {
 
     fn asked(&self, declared: &ColumnDecl, column: &str) -> Asked {
         let ty = declared.ty;
-        let both = |of: &dyn Fn(&str) -> String, sum: Option<String>| Asked {
-            low: Some(of("min")),
-            high: Some(of("max")),
-            sum,
-            ..Asked::default()
-        };
-        let plain = |fold: &str| format!("{fold}({column})");
-        let bytes = Some(format!("sum(length({column}))"));
+        let extremes = |value: &str| Asked::extremes(|fold| format!("{fold}({value})"));
+        let units = |name: &str| Asked::extremes(|fold| format!("{name}({fold}({column}))"));
         match ty {
-            Type::Bool => {
-                Asked { sum: Some(format!("sum(toUInt8({column}))")), ..Asked::default() }
-            }
+            Type::Bool => Asked::total(format!("sum(toUInt8({column}))")),
             // Sums of integers have 64 bits and go round.
-            Type::Int(_) => both(&plain, Some(format!("sum(toDecimal128({column}, 0))"))),
+            Type::Int(_) => extremes(column).sum(format!("sum(toDecimal128({column}, 0))")),
             Type::Decimal { scale, .. } => {
-                both(&plain, Some(format!("sum(toDecimal128({column}, {scale}))")))
+                extremes(column).sum(format!("sum(toDecimal128({column}, {scale}))"))
             }
             Type::Float32 | Type::Float64 => {
-                both(&|fold| format!("{fold}({column})"), Some(format!("sum(toFloat64({column}))")))
+                extremes(column).sum(format!("sum(toFloat64({column}))"))
             }
-            Type::Text { .. } | Type::Ip | Type::Json => both(&plain, bytes),
+            Type::Text { .. } | Type::Ip | Type::Json => {
+                extremes(column).sum(format!("sum(length({column}))"))
+            }
             // Aggregates of older versions do not take every dictionary of texts that may be null.
             Type::Lowcard => {
                 let text = format!("CAST({column} AS Nullable(String))");
-                both(&|fold| format!("{fold}({text})"), Some(format!("sum(length({text}))")))
+                extremes(&text).sum(format!("sum(length({text}))"))
             }
             Type::Category if fits_enum(&declared.values) => {
                 let code = format!("toInt16({column})");
-                let sum = Some(format!("sum({code})"));
-                Asked { of: Of::Codes, ..both(&|fold| format!("{fold}({code})"), sum) }
+                Asked { of: Of::Codes, ..extremes(&code).sum(format!("sum({code})")) }
             }
-            Type::Category => {
-                Asked { sum: Some(format!("sum(length(toString({column})))")), ..Asked::default() }
-            }
-            Type::Date => both(&|fold| format!("toInt32({fold}({column}))"), None),
-            Type::Time(_) => both(&plain, None),
-            Type::Timestamp { unit, .. } if self.has_datetime64() => {
-                let per = per_second(unit);
-                let name = match unit {
-                    TimeUnit::Second => {
-                        return both(&|fold| format!("toInt64({fold}({column}))"), None);
-                    }
-                    TimeUnit::Milli => "Milli",
-                    TimeUnit::Micro => "Micro",
-                    TimeUnit::Nano => "Nano",
-                };
-                let _ = per;
-                both(&|fold| format!("toUnixTimestamp64{name}({fold}({column}))"), None)
-            }
-            Type::Timestamp { .. } => both(&|fold| format!("toInt64({fold}({column}))"), None),
+            Type::Category => Asked::total(format!("sum(length(toString({column})))")),
+            Type::Date => units("toInt32"),
+            Type::Time(_) => extremes(column),
+            Type::Timestamp { unit, .. } if self.has_datetime64() => units(match unit {
+                TimeUnit::Second => "toInt64",
+                TimeUnit::Milli => "toUnixTimestamp64Milli",
+                TimeUnit::Micro => "toUnixTimestamp64Micro",
+                TimeUnit::Nano => "toUnixTimestamp64Nano",
+            }),
+            Type::Timestamp { .. } => units("toInt64"),
             // Its own order is that of no text.
-            Type::Uuid => both(&|fold| format!("{fold}(toString({column}))"), None),
+            Type::Uuid => extremes(&format!("toString({column})")),
             Type::Geopoint => Asked::default(),
         }
     }

@@ -192,53 +192,38 @@ impl Language for Mariadb {
 
     fn asked(&self, declared: &ColumnDecl, column: &str) -> Asked {
         let ty = declared.ty;
-        let both = |of: &dyn Fn(&str) -> String, sum: Option<String>| Asked {
-            low: Some(of("min")),
-            high: Some(of("max")),
-            sum,
-            ..Asked::default()
-        };
-        let plain = |fold: &str| format!("{fold}({column})");
+        let extremes = |value: &str| Asked::extremes(|fold| format!("{fold}({value})"));
+        let numbers = |value: &str| extremes(value).sum(format!("sum({value})"));
         let bytes = format!("sum(length({column}))");
         match ty {
             // A float is shown with six digits unless it is made a double.
-            Type::Float32 => both(
-                &|fold| format!("{fold}({column} + 0e0)"),
-                Some(format!("sum({column} + 0e0)")),
-            ),
-            Type::Bool | Type::Int(_) | Type::Decimal { .. } | Type::Float64 => {
-                both(&plain, Some(format!("sum({column})")))
-            }
+            Type::Float32 => numbers(&format!("{column} + 0e0")),
+            Type::Bool | Type::Int(_) | Type::Decimal { .. } | Type::Float64 => numbers(column),
             Type::Time(TimeUnit::Nano) | Type::Timestamp { unit: TimeUnit::Nano, .. } => {
-                both(&plain, Some(format!("sum({column})")))
+                numbers(column)
             }
-            Type::Text { .. } | Type::Lowcard | Type::Ip | Type::Json => both(&plain, Some(bytes)),
-            Type::Category if self.stored("", declared).ty.starts_with("enum(") => Asked {
-                of: Of::Codes,
-                ..both(&|fold| format!("{fold}({column} + 0)"), Some(format!("sum({column} + 0)")))
-            },
-            Type::Category => Asked { sum: Some(bytes), ..Asked::default() },
-            Type::Date => both(&|fold| format!("to_days({fold}({column})) - 719528"), None),
+            Type::Text { .. } | Type::Lowcard | Type::Ip | Type::Json => {
+                extremes(column).sum(bytes)
+            }
+            Type::Category if self.stored("", declared).ty.starts_with("enum(") => {
+                Asked { of: Of::Codes, ..numbers(&format!("{column} + 0")) }
+            }
+            Type::Category => Asked::total(bytes),
+            Type::Date => Asked::extremes(|fold| format!("to_days({fold}({column})) - 719528")),
             Type::Time(unit) => {
                 let per = per_second(unit);
-                both(&|fold| format!("time_to_sec({fold}({column})) * {per}"), None)
+                Asked::extremes(|fold| format!("time_to_sec({fold}({column})) * {per}"))
             }
             Type::Timestamp { unit, .. } => {
                 let unit_name = if unit == TimeUnit::Second { "SECOND" } else { "MICROSECOND" };
                 let over = if unit == TimeUnit::Milli { " DIV 1000" } else { "" };
-                both(
-                    &|fold| {
-                        format!("timestampdiff({unit_name}, '1970-01-01', {fold}({column})){over}")
-                    },
-                    None,
-                )
+                Asked::extremes(|fold| {
+                    format!("timestampdiff({unit_name}, '1970-01-01', {fold}({column})){over}")
+                })
             }
             // Its own order is that of no text.
-            Type::Uuid => both(&|fold| format!("{fold}(cast({column} AS char(36)))"), None),
-            Type::Geopoint => both(
-                &|fold| format!("{fold}(ST_Y({column}))"),
-                Some(format!("sum(ST_Y({column}))")),
-            ),
+            Type::Uuid => extremes(&format!("cast({column} AS char(36))")),
+            Type::Geopoint => numbers(&format!("ST_Y({column})")),
         }
     }
 }

@@ -179,51 +179,37 @@ impl Language for Postgres {
 
     fn asked(&self, declared: &ColumnDecl, column: &str) -> Asked {
         let ty = declared.ty;
-        let both = |of: &dyn Fn(&str) -> String, sum: Option<String>| Asked {
-            low: Some(of("min")),
-            high: Some(of("max")),
-            sum,
-            ..Asked::default()
-        };
-        let plain = |fold: &str| format!("{fold}({column})");
+        let extremes = |value: &str| Asked::extremes(|fold| format!("{fold}({value})"));
+        let numbers = || extremes(column).sum(format!("sum({column})"));
         match ty {
-            Type::Bool => Asked { sum: Some(format!("sum({column}::int)")), ..Asked::default() },
-            Type::Int(_) | Type::Decimal { .. } | Type::Float64 => {
-                both(&plain, Some(format!("sum({column})")))
-            }
-            Type::Float32 => both(&plain, Some(format!("sum({column}::double precision)"))),
-            Type::Time(TimeUnit::Nano) | Type::Timestamp { unit: TimeUnit::Nano, .. } => {
-                both(&plain, Some(format!("sum({column})")))
-            }
-            Type::Text { .. } | Type::Lowcard => both(
-                &|fold| format!("{fold}({column} COLLATE \"C\")"),
-                Some(format!("sum(octet_length({column}))")),
-            ),
+            Type::Bool => Asked::total(format!("sum({column}::int)")),
+            Type::Int(_) | Type::Decimal { .. } | Type::Float64 => numbers(),
+            Type::Float32 => extremes(column).sum(format!("sum({column}::double precision)")),
+            Type::Time(TimeUnit::Nano) | Type::Timestamp { unit: TimeUnit::Nano, .. } => numbers(),
+            Type::Text { .. } | Type::Lowcard => extremes(&format!("{column} COLLATE \"C\""))
+                .sum(format!("sum(octet_length({column}))")),
             // Lengths of an enumeration are dear: each value is looked up in the catalog.
             Type::Category if self.stored("", declared).named_type.is_some() => {
-                Asked { of: Of::ListOrder, ..both(&plain, None) }
+                Asked { of: Of::ListOrder, ..extremes(column) }
             }
-            Type::Category => {
-                Asked { sum: Some(format!("sum(octet_length({column}))")), ..Asked::default() }
-            }
-            Type::Json => Asked {
-                sum: Some(format!("sum(octet_length({column}::text))")),
-                ..Asked::default()
-            },
-            Type::Date => both(
-                &|fold| format!("{fold}({column}) - date '1970-01-01'"),
-                Some(format!("sum({column} - date '1970-01-01')")),
-            ),
+            Type::Category => Asked::total(format!("sum(octet_length({column}))")),
+            Type::Json => Asked::total(format!("sum(octet_length({column}::text))")),
+            Type::Date => Asked::extremes(|fold| format!("{fold}({column}) - date '1970-01-01'"))
+                .sum(format!("sum({column} - date '1970-01-01')")),
             Type::Time(unit) | Type::Timestamp { unit, .. } => {
-                let per = per_second(unit);
-                both(&|fold| format!("trunc(extract(epoch from {fold}({column})) * {per})"), None)
+                // Whole seconds apart from their parts: before version 14 both together are a double.
+                let (per, part) = (per_second(unit), 1_000_000 / per_second(unit));
+                Asked::extremes(|fold| {
+                    format!(
+                        "extract(epoch from date_trunc('second', {fold}({column})))::bigint * {per} \
+                         + extract(microseconds from {fold}({column}))::bigint % 1000000 / {part}"
+                    )
+                })
             }
-            Type::Uuid => both(&|fold| format!("{fold}({column}::text COLLATE \"C\")"), None),
+            Type::Uuid => extremes(&format!("{column}::text COLLATE \"C\"")),
             // Addresses are written in one way of several.
             Type::Ip => Asked::default(),
-            Type::Geopoint => {
-                both(&|fold| format!("{fold}({column}[1])"), Some(format!("sum({column}[1])")))
-            }
+            Type::Geopoint => extremes(&format!("{column}[1]")).sum(format!("sum({column}[1])")),
         }
     }
 }

@@ -78,48 +78,34 @@ impl Language for Sqlite {
 
     fn asked(&self, declared: &ColumnDecl, column: &str) -> Asked {
         let ty = declared.ty;
-        let both = |sum: Option<String>| Asked {
-            low: Some(format!("min({column})")),
-            high: Some(format!("max({column})")),
-            sum,
-            ..Asked::default()
-        };
-        let bytes = Some(format!("sum(octet_length({column}))"));
+        let extremes = |value: &str| Asked::extremes(|fold| format!("{fold}({value})"));
         match ty {
             // A text where it is too large for an integer; with zeros before them all have one order.
             Type::Int(IntType::UInt64) => {
                 let digits = format!("substr('00000000000000000000' || {column}, -20)");
-                Asked {
-                    low: Some(format!("min({digits})")),
-                    high: Some(format!("max({digits})")),
-                    sum: Some(format!(
-                        "sum(cast(substr({digits}, 1, 11) AS integer)) || ':' || sum(cast(substr({digits}, 12) AS integer))"
-                    )),
-                    ..Asked::default()
-                }
+                extremes(&digits).sum(format!(
+                    "sum(cast(substr({digits}, 1, 11) AS integer)) || ':' || sum(cast(substr({digits}, 12) AS integer))"
+                ))
             }
             // A sum beyond 64 bits is an error there.
-            Type::Int(IntType::Int64) => {
-                both(Some(format!("sum({column} / {PART}) || ':' || sum({column} % {PART})")))
+            Type::Int(IntType::Int64) => extremes(column)
+                .sum(format!("sum({column} / {PART}) || ':' || sum({column} % {PART})")),
+            Type::Bool | Type::Int(_) | Type::Float32 | Type::Float64 => {
+                extremes(column).sum(format!("sum({column})"))
             }
-            Type::Bool | Type::Int(_) => both(Some(format!("sum({column})"))),
-            Type::Float32 | Type::Float64 => both(Some(format!("sum({column})"))),
             Type::Decimal { precision, scale } if precision <= REAL_DIGITS && scale > 0 => {
                 // Doubles, shown with as many digits as were declared.
-                let shown = |fold: &str| format!("printf('%.{scale}f', {fold}({column}))");
-                Asked { low: Some(shown("min")), high: Some(shown("max")), ..Asked::default() }
+                Asked::extremes(|fold| format!("printf('%.{scale}f', {fold}({column}))"))
             }
-            Type::Decimal { precision, scale: 0 } if precision <= 18 => both(None),
+            Type::Decimal { precision, scale: 0 } if precision <= 18 => extremes(column),
             // Numbers as texts have another order.
             Type::Decimal { .. } => Asked::default(),
             Type::Text { .. } | Type::Lowcard | Type::Category | Type::Ip | Type::Json => {
-                both(bytes)
+                extremes(column).sum(format!("sum(octet_length({column}))"))
             }
-            Type::Date => Asked {
-                low: Some(format!("cast(julianday(min({column})) - 2440587.5 as integer)")),
-                high: Some(format!("cast(julianday(max({column})) - 2440587.5 as integer)")),
-                ..Asked::default()
-            },
+            Type::Date => Asked::extremes(|fold| {
+                format!("cast(julianday({fold}({column})) - 2440587.5 as integer)")
+            }),
             Type::Time(unit) => {
                 units(&format!("substr({column}, 1, 8)"), DAY_OF_TIMES, unit, column)
             }
@@ -127,7 +113,7 @@ impl Language for Sqlite {
                 units(&format!("substr({column}, 1, 19)"), 0, unit, column)
             }
             Type::Geopoint => Asked::default(),
-            Type::Uuid => both(None),
+            Type::Uuid => extremes(column),
         }
     }
 }
@@ -152,9 +138,5 @@ fn units(whole: &str, day: u32, unit: TimeUnit, column: &str) -> Asked {
             )
         }
     };
-    Asked {
-        low: Some(format!("min({units})")),
-        high: Some(format!("max({units})")),
-        ..Asked::default()
-    }
+    Asked::extremes(|fold| format!("{fold}({units})"))
 }

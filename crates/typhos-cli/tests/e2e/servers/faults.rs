@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use super::{Kind, Server, for_each_server};
+use super::{Database, Kind, Server, for_each_server};
 use crate::world::World;
 
 const SCHEMA: &str = "typhos = 1\ntable = 't'\n[columns]\nid = { type = 'int32', required = true }\nroute = { type = 'category', values = ['Holm', 'Sund'] }\n\
@@ -55,9 +55,7 @@ fn a_load_that_is_killed_leaves_nothing_that_the_next_does_not_sweep() {
             std::thread::sleep(Duration::from_millis(100));
         }
         assert_eq!(database.one("SELECT count(*) FROM t"), "300000");
-        let left: Vec<_> =
-            database.objects().into_iter().filter(|name| name.contains("typhos")).collect();
-        assert_eq!(left, Vec::<String>::new(), "{:?}", server.kind);
+        assert_eq!(unfinished(&database), Vec::<String>::new(), "{:?}", server.kind);
         assert!(
             world.names().iter().all(|name| !name.starts_with(".typhos-unfinished")),
             "{:?}",
@@ -131,6 +129,29 @@ fn the_last_row_can_stop_a_load() {
     });
 }
 
+/// Loads the first thousand rows; returns the line that does it.
+fn load_few(world: &World, line: &str) -> String {
+    let text = world.read("t.csv");
+    let few: String = text.split_inclusive('\n').take(1001).collect();
+    world.write("few.csv", few);
+    let few = line.replace("t.csv", "few.csv");
+    world.ok(&few);
+    few
+}
+
+/// They are there, can be added to, and nothing else is there.
+fn loads_as_before(world: &World, few: &str, database: &Database<'_>) {
+    let kind = database.server.kind;
+    world.ok(&format!("{few} --mode append"));
+    assert_eq!(database.one("SELECT count(*) FROM t"), "2000", "{kind:?}");
+    assert_eq!(unfinished(database), Vec::<String>::new(), "{kind:?}");
+}
+
+/// What loads have left there.
+fn unfinished(database: &Database<'_>) -> Vec<String> {
+    database.objects().into_iter().filter(|name| name.contains("typhos")).collect()
+}
+
 #[test]
 fn a_server_that_stops_in_the_middle_has_what_it_had() {
     for kind in Kind::ALL {
@@ -138,11 +159,7 @@ fn a_server_that_stops_in_the_middle_has_what_it_had() {
         let world = world(1_500_000);
         let database = server.database();
         let line = format!("load t.typhos.toml t.csv --into {} -q", database.url());
-        let text = world.read("t.csv");
-        let few: String = text.split_inclusive('\n').take(1001).collect();
-        world.write("few.csv", few);
-        let few = line.replace("t.csv", "few.csv");
-        world.ok(&few);
+        let few = load_few(&world, &line);
         for mode in ["replace", "append"] {
             let child = world
                 .command(&format!("{line} --mode {mode}"))
@@ -159,11 +176,7 @@ fn a_server_that_stops_in_the_middle_has_what_it_had() {
             server.start_again();
             assert_eq!(database.one("SELECT count(*) FROM t"), "1000", "{kind:?} {mode}");
         }
-        world.ok(&format!("{few} --mode append"));
-        assert_eq!(database.one("SELECT count(*) FROM t"), "2000", "{kind:?}");
-        let left: Vec<_> =
-            database.objects().into_iter().filter(|name| name.contains("typhos")).collect();
-        assert_eq!(left, Vec::<String>::new(), "{kind:?}");
+        loads_as_before(&world, &few, &database);
     }
 }
 
@@ -175,21 +188,13 @@ fn a_server_whose_disk_is_full_has_what_it_had() {
         let Some(_disk) = database.on_small_disk(megabytes) else { return };
         let world = world(600_000);
         let line = format!("load t.typhos.toml t.csv --into {} -q", database.url());
-        let text = world.read("t.csv");
-        let few: String = text.split_inclusive('\n').take(1001).collect();
-        world.write("few.csv", few);
-        let few = line.replace("t.csv", "few.csv");
-        world.ok(&few);
+        let few = load_few(&world, &line);
         for mode in ["append", "replace"] {
             let told = world.run(&format!("{line} --mode {mode}")).status(3).err;
             assert!(told.contains("127.0.0.1"), "{told}");
             assert_eq!(database.one("SELECT count(*) FROM t"), "1000", "{:?}", server.kind);
         }
-        world.ok(&format!("{few} --mode append"));
-        assert_eq!(database.one("SELECT count(*) FROM t"), "2000", "{:?}", server.kind);
-        let left: Vec<_> =
-            database.objects().into_iter().filter(|name| name.contains("typhos")).collect();
-        assert_eq!(left, Vec::<String>::new(), "{:?}", server.kind);
+        loads_as_before(&world, &few, &database);
         // What is on the disk goes away with it.
         database.run("DROP TABLE t");
     });
