@@ -88,11 +88,12 @@ impl Steps {
                 Some(other) => Err(self.unproven(session, vec![other])),
             };
         }
-        let columns: Vec<_> = staged.columns.iter().zip(&sent.columns).collect();
-        let share = columns.len().div_ceil(session.askers()).clamp(1, ASKED_COLUMNS);
-        let questions: Vec<_> = columns
-            .chunks(share)
-            .map(|columns| Questions::new(session.language(), sent.rows, columns.iter().copied()))
+        // Dealt out like cards, since columns that are alike stand side by side and cost alike.
+        let columns = staged.columns.iter().zip(&sent.columns);
+        let shares = session.askers().max(columns.len().div_ceil(ASKED_COLUMNS));
+        let share = |at| columns.clone().skip(at).step_by(shares);
+        let questions: Vec<_> = (0..shares.min(columns.len()))
+            .map(|at| Questions::new(session.language(), sent.rows, share(at)))
             .collect();
         let asked: Vec<_> = questions
             .iter()
