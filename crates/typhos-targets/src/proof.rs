@@ -390,6 +390,8 @@ pub(crate) fn compare(
             ));
         }
     }
+    // Of no values some targets say that the smallest is nothing, and some that it is zero.
+    let has_values = sent.values > 0;
     for (what, question, sent) in
         [("smallest", &asked.low, &sent.low), ("largest", &asked.high, &sent.high)]
     {
@@ -397,9 +399,11 @@ pub(crate) fn compare(
             continue;
         }
         let answer = answers.next().flatten();
+        if !has_values {
+            continue;
+        }
         compared += 1;
         let is_same = match (sent, &answer) {
-            (None, None) => true,
             (Some(end), Some(text)) => is_end(end, text, ty),
             _ => false,
         };
@@ -524,6 +528,19 @@ mod tests {
             sum: said("sum"),
             of: Of::Values,
         }
+    }
+
+    #[test]
+    fn no_values_have_no_extremes() {
+        let sent = facts(Arc::new(Int32Array::from(vec![None, None])));
+        let integers = column(Type::Int(typhos_core::schema::IntType::Int32));
+        for end in [None, Some("0".to_owned())] {
+            let answers = [Some("0".into()), end.clone(), end.clone(), end];
+            let same = compare(&integers, &sent, &asked(), &mut answers.into_iter());
+            assert_eq!(same, Ok(2));
+        }
+        let wrong = compare(&integers, &sent, &asked(), &mut all(["1", "0", "0", "0"]));
+        assert_eq!(wrong, Err(vec!["'n': 0 values were sent, 1 are there".to_owned()]));
     }
 
     #[test]

@@ -58,6 +58,24 @@ fn rows_go_to_their_partitions() {
 }
 
 #[test]
+fn no_rows_are_loaded_into_files_too() {
+    let world = world("partition = ['route']");
+    world.write("t.csv", "id,route,sold\n");
+    world.ok("load t.typhos.toml t.csv --into lake").says("0 rows").says("proven");
+    assert_eq!(files(&world.path("lake")).into_iter().collect::<Vec<_>>(), ["part-00001.parquet"]);
+    world.ok("peek lake").says("0 rows");
+    for into in ["t.parquet", "t.arrow", "d.sqlite"] {
+        world.ok(&format!("load t.typhos.toml t.csv --into {into}")).says("proven");
+    }
+    // Neither has a column without values a smallest one.
+    world.write("t.csv", "id,fare\n1,\n2,\n").write(
+        "t.typhos.toml",
+        "typhos = 1\n[columns]\nid = { type = 'int32' }\nfare = { type = 'decimal(6,2)' }\n",
+    );
+    world.ok("load t.typhos.toml t.csv --into d.sqlite --mode replace").says("proven");
+}
+
+#[test]
 fn parts_are_begun_by_size() {
     let world = World::demo(60_000);
     world.ok("draft tickets.csv -o t.typhos.toml");

@@ -259,6 +259,12 @@ impl Sink for ParquetSink {
     }
 
     fn finish(mut self) -> Result<Done, TargetError> {
+        if self.writers.files.is_empty()
+            && let Place::Directory(directory) = &self.place
+        {
+            // Where there are no rows there are no partitions; a file without rows says what they would be.
+            self.writers.add(part_file(directory.side_path(), "", 1)?)?;
+        }
         let path = self.writers.path.clone();
         self.writers.close(|file| file.sync_all().map_err(TargetError::io(&path)))?;
         let proof = match &self.schema {

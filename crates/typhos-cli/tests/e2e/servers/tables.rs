@@ -273,3 +273,18 @@ fn an_emitted_table_can_be_made_and_loaded() {
         world.run(&line).status(1).complains("500 of these rows are in table 'tickets' already");
     });
 }
+
+#[test]
+fn no_rows_are_loaded_too() {
+    for_each_server(|server| {
+        let database = server.database();
+        let world = World::demo(500);
+        world.ok("draft tickets.csv -o t.typhos.toml");
+        let text = world.read("tickets.csv");
+        world.write("none.csv", format!("{}\n", text.lines().next().unwrap()));
+        let line = format!("load t.typhos.toml none.csv --into {}", database.url());
+        world.ok(&line).says("0 read = 0 loaded + 0 set aside").says("proven");
+        world.ok(&format!("{line} --mode append")).says("0 loaded");
+        assert_eq!(database.one("SELECT count(*) FROM tickets"), "0");
+    });
+}
