@@ -148,3 +148,78 @@ fn write(
     }
     Ok(())
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use arrow_array::{ArrayRef, DictionaryArray, StringArray, UInt8Array};
+    use proptest::prelude::*;
+    use std::sync::Arc;
+
+    /// Lines as `LOAD DATA` takes them apart.
+    fn read(lines: &[u8]) -> Vec<Vec<Option<Vec<u8>>>> {
+        let mut rows = Vec::new();
+        let (mut row, mut field, mut is_null) = (Vec::new(), Vec::new(), false);
+        let mut bytes = lines.iter();
+        while let Some(byte) = bytes.next() {
+            match byte {
+                b'\\' => match bytes.next().expect("something is escaped") {
+                    b'N' if field.is_empty() => is_null = true,
+                    b't' => field.push(b'\t'),
+                    b'n' => field.push(b'\n'),
+                    b'0' => field.push(0),
+                    other => field.push(*other),
+                },
+                b'\t' | b'\n' => {
+                    let value = std::mem::take(&mut field);
+                    row.push((!std::mem::take(&mut is_null)).then_some(value));
+                    if *byte == b'\n' {
+                        rows.push(std::mem::take(&mut row));
+                    }
+                }
+                other => field.push(*other),
+            }
+        }
+        assert!(row.is_empty() && field.is_empty(), "every row has an end");
+        rows
+    }
+
+    fn encoded(column: ColumnDecl, array: ArrayRef) -> Vec<u8> {
+        let schema = Schema { columns: vec![column.clone(), column], ..Schema::default() };
+        let batch = RecordBatch::try_from_iter([("a", array.clone()), ("b", array)]).unwrap();
+        let mut block = Vec::new();
+        MariadbRows::new(&schema).encode(&batch, &mut block).unwrap();
+        block
+    }
+
+    proptest! {
+        #[test]
+        fn any_text_is_read_as_it_was(
+            texts in prop::collection::vec(prop::option::of("(\\PC|[\\\\\t\nN0\u{0}]){0,12}"), 1..8)
+        ) {
+            let array: ArrayRef = Arc::new(StringArray::from(texts.clone()));
+            let rows = read(&encoded(ColumnDecl::new("a", Type::Text { most: None }), array));
+            let want: Vec<Vec<_>> = texts
+                .iter()
+                .map(|text| vec![text.as_ref().map(|text| text.clone().into_bytes()); 2])
+                .collect();
+            prop_assert_eq!(rows, want);
+        }
+    }
+
+    #[test]
+    fn categories_go_by_number_unless_a_value_is_one() {
+        for (values, want) in
+            [(["deck", "saloon"], "2\t2\n\\N\t\\N\n"), (["deck", "1"], "1\t1\n\\N\t\\N\n")]
+        {
+            let words = StringArray::from(values.to_vec());
+            let codes = UInt8Array::from(vec![Some(1), None]);
+            let column = ColumnDecl {
+                values: values.map(String::from).to_vec(),
+                ..ColumnDecl::new("cabin", Type::Category)
+            };
+            let array = Arc::new(DictionaryArray::new(codes, Arc::new(words)));
+            assert_eq!(String::from_utf8(encoded(column, array)).unwrap(), want, "{values:?}");
+        }
+    }
+}

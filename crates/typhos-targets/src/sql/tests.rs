@@ -2,6 +2,7 @@
 
 use super::held::{Held, bits, fits};
 use super::*;
+use proptest::prelude::*;
 use typhos_core::schema::read;
 
 const SCHEMA: &str = r#"typhos = 1
@@ -161,4 +162,107 @@ fn a_declared_column_fits_what_holds_all_its_values() {
             (found, want) => panic!("{keys} into {held:?}: {found:?}, not {want:?}"),
         }
     }
+}
+
+/// A text in quotes that are doubled inside, from the start of some SQL; and what stands behind it.
+fn doubled_text(sql: &str, quote: char) -> Option<(String, &str)> {
+    let mut rest = sql.strip_prefix(quote)?;
+    let mut text = String::new();
+    loop {
+        let (before, behind) = rest.split_once(quote)?;
+        text.push_str(before);
+        match behind.strip_prefix(quote) {
+            Some(more) => {
+                text.push(quote);
+                rest = more;
+            }
+            None => return Some((text, behind)),
+        }
+    }
+}
+
+/// A text in quotes inside of which a backslash escapes.
+fn escaped_text(sql: &str, quote: char, doubles: bool) -> Option<String> {
+    let mut text = String::new();
+    let mut letters = sql.strip_prefix(quote)?.chars();
+    loop {
+        match letters.next()? {
+            '\\' => text.push(match letters.next()? {
+                '0' => '\0',
+                other => other,
+            }),
+            letter if letter == quote => match letters.next() {
+                None => return Some(text),
+                Some(again) if doubles && again == quote => text.push(quote),
+                Some(_) => return None,
+            },
+            other => text.push(other),
+        }
+    }
+}
+
+/// A literal as the server of a language reads it; `None` where something is left over.
+fn read_literal(language: &str, sql: &str) -> Option<String> {
+    let whole = |(text, rest): (String, &str)| rest.is_empty().then_some(text);
+    match language {
+        "postgres" => match sql.strip_prefix(" E") {
+            Some(sql) => escaped_text(sql, '\'', true),
+            None => doubled_text(sql, '\'').and_then(whole),
+        },
+        "clickhouse" => escaped_text(sql, '\'', false),
+        "mariadb" if sql.starts_with("concat(") => {
+            let mut rest = sql.strip_prefix("concat(")?;
+            let mut text = String::new();
+            loop {
+                let (part, behind) = doubled_text(rest, '\'')?;
+                // A backslash in it would be read in two ways, depending on a setting.
+                if part.contains('\\') {
+                    return None;
+                }
+                text.push_str(&part);
+                if behind == ")" {
+                    return Some(text);
+                }
+                text.push('\\');
+                rest = behind.strip_prefix(", char(92), ")?;
+            }
+        }
+        "mariadb" => doubled_text(sql, '\'').and_then(whole).filter(|text| !text.contains('\\')),
+        _ => doubled_text(sql, '\'').and_then(whole),
+    }
+}
+
+fn read_identifier(language: &str, sql: &str) -> Option<String> {
+    let whole = |(text, rest): (String, &str)| rest.is_empty().then_some(text);
+    match language {
+        "mariadb" => doubled_text(sql, '`').and_then(whole),
+        "clickhouse" => escaped_text(sql, '`', false),
+        _ => doubled_text(sql, '"').and_then(whole),
+    }
+}
+
+proptest! {
+    /// Whatever a text or a name is, the server reads that, and nothing behind it.
+    #[test]
+    fn no_text_and_no_name_is_more_than_itself(
+        text in "(\\PC|['\"`\\\\;\\-]|[\u{0}\n\t]){0,24}"
+    ) {
+        for name in LANGUAGES {
+            let language = super::language(name).unwrap();
+            let read = read_literal(name, &language.literal(&text));
+            prop_assert_eq!(read.as_ref(), Some(&text), "{}", name);
+            let read = read_identifier(name, &language.identifier(&text));
+            prop_assert_eq!(read.as_ref(), Some(&text), "{}", name);
+        }
+    }
+}
+
+#[test]
+fn long_lists_are_on_several_lines() {
+    let values: Vec<String> = (0..30).map(|n| format!("value {n}")).collect();
+    let list = literals(&Postgres, &values);
+    assert!(list.lines().count() > 3 && list.lines().all(|line| line.len() <= 92), "{list}");
+    let plain = list.replace(['\n', ' ', '(', ')'], "");
+    assert_eq!(plain.split(',').count(), 30);
+    assert_eq!(literals(&Postgres, &values[..2]), "('value 0', 'value 1')");
 }
