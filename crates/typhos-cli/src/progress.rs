@@ -1,8 +1,8 @@
 //! A progress bar for work that takes longer than a second, and Ctrl-C.
 
 use std::io::IsTerminal;
-use std::sync::OnceLock;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::{Mutex, OnceLock, PoisonError};
 use std::time::{Duration, Instant};
 
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
@@ -28,10 +28,12 @@ pub fn interrupted() -> bool {
     INTERRUPTED.load(Ordering::Relaxed)
 }
 
-/// Watches one piece of work.
+/// What is being done, and over how many bytes, where that is known.
+type Step = (&'static str, Option<u64>);
+
+/// Watches one piece of work, which may have several steps.
 pub struct Progress {
-    what: &'static str,
-    total: u64,
+    step: Mutex<Step>,
     done: AtomicU64,
     started: Instant,
     bar: OnceLock<ProgressBar>,
@@ -43,8 +45,7 @@ impl Progress {
     pub fn new(what: &'static str, total: u64, quiet: bool) -> Progress {
         let shown = !quiet && std::io::stderr().is_terminal();
         Progress {
-            what,
-            total,
+            step: Mutex::new((what, Some(total))),
             done: AtomicU64::new(0),
             started: Instant::now(),
             bar: OnceLock::new(),
@@ -52,24 +53,52 @@ impl Progress {
         }
     }
 
-    fn bar(&self) -> &ProgressBar {
-        self.bar.get_or_init(|| {
-            let target = ProgressDrawTarget::stderr_with_hz(8);
-            let bar = ProgressBar::with_draw_target(Some(self.total), target);
-            let template = "{msg} {wide_bar} {bytes} of {total_bytes}, {bytes_per_sec}, {eta} left";
-            let style = ProgressStyle::with_template(template).expect("a sound template");
-            bar.set_style(style.progress_chars("━╸ "));
-            bar.set_message(self.what);
+    /// The bar, once the work has taken its time.
+    fn bar(&self) -> Option<&ProgressBar> {
+        if !self.shown || self.bar.get().is_none() && self.started.elapsed() < PATIENCE {
+            return None;
+        }
+        Some(self.bar.get_or_init(|| {
+            let bar = ProgressBar::with_draw_target(None, ProgressDrawTarget::stderr_with_hz(8));
+            dress(&bar, *self.step.lock().unwrap_or_else(PoisonError::into_inner));
             bar
-        })
+        }))
+    }
+}
+
+/// Shows a step from its beginning.
+fn dress(bar: &ProgressBar, (what, bytes): Step) {
+    let template = match bytes {
+        Some(_) => "{msg} {wide_bar} {bytes} of {total_bytes}, {bytes_per_sec}, {eta} left",
+        None => "{msg} {spinner} {elapsed}",
+    };
+    let style = ProgressStyle::with_template(template).expect("a sound template");
+    bar.set_style(style.progress_chars("━╸ "));
+    bar.set_message(what);
+    bar.reset();
+    match bytes {
+        Some(bytes) => {
+            bar.disable_steady_tick();
+            bar.set_length(bytes);
+        }
+        // Nobody will say that it goes on.
+        None => bar.enable_steady_tick(Duration::from_millis(125)),
     }
 }
 
 impl Monitor for Progress {
+    fn begin(&self, what: &'static str, bytes: Option<u64>) {
+        *self.step.lock().unwrap_or_else(PoisonError::into_inner) = (what, bytes);
+        self.done.store(0, Ordering::Relaxed);
+        if let Some(bar) = self.bar() {
+            dress(bar, (what, bytes));
+        }
+    }
+
     fn advance(&self, bytes: u64) {
         let done = self.done.fetch_add(bytes, Ordering::Relaxed) + bytes;
-        if self.shown && (self.bar.get().is_some() || self.started.elapsed() > PATIENCE) {
-            self.bar().set_position(done);
+        if let Some(bar) = self.bar() {
+            bar.set_position(done);
         }
     }
 

@@ -14,6 +14,10 @@ use crate::text::{Block, BlockReader, DEFAULT_BLOCK_BYTES, Input, InputError};
 
 /// Told how the work goes, and asked whether to go on.
 pub trait Monitor: Sync {
+    /// Another step begins: what it does, in a few words, and how many bytes of the input it goes over. `None`
+    /// where nobody can tell how far it is.
+    fn begin(&self, _what: &'static str, _bytes: Option<u64>) {}
+
     /// `bytes` more of the input are done.
     fn advance(&self, bytes: u64);
 

@@ -55,27 +55,15 @@ pub(crate) fn find_repeats(
             .collect(),
         ..plan.schema().clone()
     };
-    // What is only looked at is not told as progress: the load is still to come.
-    let quiet = Quiet(monitor);
     let narrow = Plan::new(narrow, input).expect("columns that were found before");
-    if repeats(input, &narrow, key, options, &quiet)?.is_empty() {
+    if repeats(input, &narrow, key, options, monitor)?.is_empty() {
         return Ok(());
     }
-    let found = repeats(input, plan, key, options, &quiet)?;
+    let found = repeats(input, plan, key, options, monitor)?;
     if found.is_empty() {
         return Ok(());
     }
     Err(TargetError::Repeated { columns: listed(key), repeats: found }.into())
-}
-
-struct Quiet<'m>(&'m dyn Monitor);
-
-impl Monitor for Quiet<'_> {
-    fn advance(&self, _bytes: u64) {}
-
-    fn stopped(&self) -> bool {
-        self.0.stopped()
-    }
 }
 
 /// A misfit that stops the load is found by the load itself, with its own words.
@@ -104,6 +92,7 @@ fn repeats(
         std::collections::hash_map::RandomState::new().build_hasher().finish()
     });
     let mut entries = Entries::default();
+    monitor.begin("looking for keys that come twice", Some(input.bytes()));
     run::map_blocks::<_, _, LoadError>(
         input,
         options,

@@ -291,6 +291,7 @@ where
         }
         Ok(rejects.write(&report.set_aside)?)
     };
+    monitor.begin("loading", Some(input.bytes()));
     work.encode(&encoder, monitor, note, |encoded| sink.append(encoded))?;
     account.assert_balance();
     if let Some(limit) = options.misfit_limit {
@@ -301,6 +302,7 @@ where
     }
     // The rejects first: a load without them would have lost records, and they alone are harmless.
     let rejects = rejects.keep()?;
+    monitor.begin("proving", None);
     match sink.finish() {
         Ok(done) => Ok(LoadReport { account, rejects, plan: planned, done }),
         Err(error) => {

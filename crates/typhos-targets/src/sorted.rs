@@ -93,6 +93,7 @@ impl Sorted<'_> {
         monitor: &dyn Monitor,
         mut append: impl FnMut(E::Encoded) -> Result<(), TargetError> + Send,
     ) -> Result<(), LoadError> {
+        monitor.begin("merging what was sorted", None);
         let layout = &self.work.plan.schema().layout;
         let most = layout.row_group.unwrap_or(SORTED_ROW_GROUP);
         // Each part gets rows, if there are as many.

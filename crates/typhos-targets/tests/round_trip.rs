@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use typhos_core::columns::{Plan, cell_text};
-use typhos_core::run::{NoMonitor, RunOptions};
+use typhos_core::run::{Monitor, NoMonitor, RunOptions};
 use typhos_core::schema::read;
 use typhos_core::sorting::DEFAULT_SORT_MEMORY;
 use typhos_core::text::{Dialect, Input, InputChoice};
@@ -280,4 +280,36 @@ fn a_stream_is_loaded_in_large_row_groups() {
     assert_eq!(report.account.loaded, 50_000);
     let reader = SerializedFileReader::new(std::fs::File::open(path).unwrap()).unwrap();
     assert_eq!(reader.metadata().num_row_groups(), 1);
+}
+
+/// Keeps the steps that it is told of.
+#[derive(Default)]
+struct Steps(std::sync::Mutex<Vec<(&'static str, Option<u64>)>>);
+
+impl Monitor for Steps {
+    fn begin(&self, what: &'static str, bytes: Option<u64>) {
+        self.0.lock().unwrap().push((what, bytes));
+    }
+
+    fn advance(&self, _bytes: u64) {}
+}
+
+#[test]
+fn a_load_tells_its_steps() {
+    let folder = tempfile::tempdir().unwrap();
+    let text = b"n\n2\n1\n".to_vec();
+    let bytes = Some(text.len() as u64);
+    let input = Input::from_bytes("t.csv", text, &Dialect::RFC_4180.into());
+    let schema = "typhos = 1\n[columns]\nn = { type = 'uint8', required = true }\n[layout]\nkey = ['n']\nsort = ['n']\n";
+    let plan = Plan::new(read(schema).unwrap(), &input).unwrap();
+    let destination = Destination::Arrow { path: folder.path().join("t.arrow") };
+    let steps = Steps::default();
+    load(&input, &plan, &destination, &options(folder.path()), &steps).unwrap();
+    let want = [
+        ("looking for keys that come twice", bytes),
+        ("loading", bytes),
+        ("merging what was sorted", None),
+        ("proving", None),
+    ];
+    assert_eq!(*steps.0.lock().unwrap(), want);
 }
