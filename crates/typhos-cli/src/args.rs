@@ -571,7 +571,7 @@ pub struct Emit {
 
 #[derive(Debug, ClapArgs)]
 pub struct Peek {
-    /// A Parquet file or directory, a SQLite database, or a schema and the files it declares
+    /// A Parquet file or directory, an Arrow file, a SQLite database, or a schema and the files it declares
     #[arg(required = true, value_name = "WHAT")]
     pub what: Vec<PathBuf>,
 

@@ -6,7 +6,7 @@
 use std::collections::HashMap;
 use std::fs::File;
 use std::io::BufWriter;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use arrow_array::cast::AsArray;
@@ -14,7 +14,7 @@ use arrow_array::types::UInt32Type;
 use arrow_array::{Array, ArrayRef, DictionaryArray, RecordBatch, StringArray, UInt32Array};
 use arrow_ipc::reader::FileReader;
 use arrow_ipc::writer::{DictionaryHandling, FileWriter, IpcWriteOptions};
-use arrow_schema::{ArrowError, DataType};
+use arrow_schema::{ArrowError, DataType, SchemaRef};
 use typhos_core::run::RunOptions;
 use typhos_core::schema::{Schema, Type};
 
@@ -198,3 +198,28 @@ impl Sink for ArrowSink {
         Ok(Done { proof, moved: Moved { inserted, ..Moved::default() }, note: None })
     }
 }
+
+/// The first rows of a file, and how many there are where those are all.
+///
+/// # Errors
+/// A file that cannot be read or is none of Arrow's.
+pub fn head(path: &Path, rows: usize) -> Result<Head, TargetError> {
+    let failed = |source| TargetError::Arrow { path: path.to_path_buf(), source };
+    let file = File::open(path).map_err(TargetError::io(path))?;
+    let mut reader = FileReader::try_new_buffered(file, None).map_err(failed)?;
+    let schema = reader.schema();
+    let (mut batches, mut known, mut missing) = (Vec::new(), 0, rows);
+    while missing > 0 {
+        let Some(batch) = reader.next() else { break };
+        let batch = batch.map_err(failed)?;
+        known += batch.num_rows() as u64;
+        let shown = batch.num_rows().min(missing);
+        missing -= shown;
+        batches.push(batch.slice(0, shown));
+    }
+    let total = reader.next().is_none().then_some(known);
+    Ok((schema, batches, total))
+}
+
+/// A schema, the first batches, and how many rows there are, where that is known.
+pub type Head = (SchemaRef, Vec<RecordBatch>, Option<u64>);

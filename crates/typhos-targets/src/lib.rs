@@ -10,7 +10,7 @@
 //! `docs/architecture.md` says how a target is added.
 #![warn(missing_docs)]
 
-mod arrow_file;
+pub mod arrow_file;
 mod at_once;
 mod clickhouse;
 mod feed;

@@ -16,7 +16,7 @@ use typhos_core::schema::Schema;
 
 use crate::TargetError;
 use crate::feed::{Abandoned, Feed, RowEncoder};
-use crate::preflight::Problem;
+use crate::preflight::{Action, Problem, goes_along};
 use crate::proof::Facts;
 use crate::server::{Answers, Intent, Objections, Session, UNFINISHED};
 use crate::sql::held::{Existing, ExistingColumn, Filled, Held, bits};
@@ -169,7 +169,7 @@ impl Session for SqliteSession {
         Ok(Some(Existing { columns, key: key.into_iter().map(|(_, name)| name).collect() }))
     }
 
-    fn objections(&mut self, _intent: &Intent<'_>) -> Result<Objections, TargetError> {
+    fn objections(&mut self, intent: &Intent<'_>) -> Result<Objections, TargetError> {
         let mut found = Objections::default();
         let folder = crate::whole::parent(&self.path);
         let place = if self.connection.is_some() { self.path.as_path() } else { folder };
@@ -183,6 +183,16 @@ impl Session for SqliteSession {
             let what = format!("{} cannot be written to", place.display());
             let help = "change its permissions, or name another place";
             found.problems.push(Problem::outside(what, help));
+        }
+        if intent.action == Action::Replace {
+            let table = Sqlite.literal(intent.table);
+            let counts = self.query(&format!(
+                "SELECT coalesce(sum(type = 'index' AND sql IS NOT NULL), 0), coalesce(sum(type = 'trigger'), 0) \
+                 FROM sqlite_schema WHERE tbl_name = {table}"
+            ))?;
+            let counts = counts.into_iter().next().unwrap_or_default().into_iter();
+            let counts = counts.map(|count| count.and_then(|n| n.parse().ok()).unwrap_or(0));
+            found.notes.extend(goes_along(counts.zip(["index", "trigger"])));
         }
         Ok(found)
     }
@@ -229,6 +239,8 @@ impl Session for SqliteSession {
         let table = identifier(table);
         if replaces {
             self.execute(&format!("DROP TABLE {table}"))?;
+            // Views that read it have nothing to read at this moment, and are not to be looked at.
+            self.execute("PRAGMA legacy_alter_table = ON")?;
         }
         self.execute(&format!("ALTER TABLE {stage} RENAME TO {table}")).map(|_| ())
     }

@@ -10,7 +10,7 @@ use typhos_core::columns::{Converter, MisfitValue, OnMisfit, TYPE_KEY, cell_text
 use typhos_core::infer::{counted, grouped};
 use typhos_core::run::RunOptions;
 use typhos_core::text::{Block, BlockReader};
-use typhos_targets::{parquet, sqlite};
+use typhos_targets::{arrow_file, parquet, sqlite};
 
 use crate::args::{Common, Peek};
 use crate::console::{BOLD, Console, DIM, WARN, paint, safe};
@@ -70,9 +70,13 @@ fn look(args: &Peek, common: &Common, console: &mut Console) -> Result<Shown, Fa
                 ..of_batches(first.display().to_string(), &schema, &batches)
             })
         }
+        Kind::Arrow => {
+            let (schema, batches, total) = arrow_file::head(first, args.rows)?;
+            Ok(Shown { total, ..of_batches(first.display().to_string(), &schema, &batches) })
+        }
         Kind::Sqlite => of_database(first, args),
         Kind::Other => Err(Failure::Usage(format!(
-            "{} is no Parquet file and no SQLite database. To see delimited text with types, give its schema first: \
+            "{} is no Parquet or Arrow file and no SQLite database. To see delimited text with types, give its schema first: \
              typhos peek SCHEMA {}; to see how it is laid out: typhos scout {}",
             first.display(),
             first.display(),
@@ -83,6 +87,7 @@ fn look(args: &Peek, common: &Common, console: &mut Console) -> Result<Shown, Fa
 
 enum Kind {
     Parquet,
+    Arrow,
     Sqlite,
     Other,
 }
@@ -98,6 +103,7 @@ fn kind(path: &Path) -> Result<Kind, Failure> {
         .map_err(|error| Failure::Machine(format!("{}: {error}", path.display())))?;
     Ok(match &head[..] {
         [b'P', b'A', b'R', b'1', ..] => Kind::Parquet,
+        [b'A', b'R', b'R', b'O', b'W', b'1', ..] => Kind::Arrow,
         b"SQLite format 3\0" => Kind::Sqlite,
         _ => Kind::Other,
     })

@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 use std::path::Path;
 
 use crate::small_disk::SmallDisk;
-use crate::world::World;
+use crate::world::{World, tool};
 
 const SCHEMA: &str = "typhos = 1\ntable = 't'\n[columns]\nid = { type = 'int32', required = true }\n\
                       route = { type = 'text', misfit = 'reject' }\nsold = { type = 'date', patterns = ['yyyy-MM-dd'] }\n\
@@ -108,6 +108,39 @@ fn a_database_in_a_file_is_added_to() {
     let plan = world.json(&format!("{line} --mode append --plan --json"));
     assert_eq!(plan["plan"]["action"], "append");
     assert_eq!(plan["plan"]["problems"], serde_json::json!([]));
+}
+
+#[test]
+fn views_outlive_a_table_that_is_replaced() {
+    let world = world("");
+    let line = "load t.typhos.toml t.csv --into d.sqlite";
+    world.ok(line);
+    if !tool("sqlite3") {
+        return;
+    }
+    let sql = |sql: &str| {
+        let mut command = std::process::Command::new("sqlite3");
+        let output = command.arg(world.path("d.sqlite")).arg(sql).output().unwrap();
+        assert!(output.status.success(), "{output:?}");
+        String::from_utf8(output.stdout).unwrap()
+    };
+    sql("CREATE VIEW seen AS SELECT count(*) AS n FROM t; CREATE INDEX ix ON t (route)");
+    world
+        .ok(&format!("{line} --mode replace --plan"))
+        .says("1 index of the table that is replaced will be gone with it");
+    world.ok(&format!("{line} --mode replace"));
+    assert_eq!(sql("SELECT n FROM seen"), "4\n");
+}
+
+#[test]
+fn an_arrow_file_is_looked_at() {
+    let world = world("");
+    world.ok("load t.typhos.toml t.csv --into t.arrow");
+    let all = world.json("peek t.arrow --json");
+    assert_eq!((&all["total"], &all["rows"][1][1]), (&4.into(), &"a/b".into()), "{all}");
+    world.ok("peek t.arrow --rows 2").says("Holm").says("int32");
+    world.write("not.arrow", "ARROW1 and nothing of it");
+    world.run("peek not.arrow").status(3).complains("not.arrow: ");
 }
 
 #[test]
