@@ -105,8 +105,8 @@ pub fn run(args: &Load, common: &Common, console: &mut Console) -> Result<Outcom
         }
         _ => report.plan.target.clone(),
     };
-    let target = paint(BOLD, safe(&target));
-    console.say(format!("{target}  {rows}, {columns}  {}", paint(DIM, size)).trim_end())?;
+    let size = if size.is_empty() { size } else { format!("  {}", paint(DIM, size)) };
+    console.say(format!("{}  {rows}, {columns}{size}", paint(BOLD, safe(&target))))?;
     for note in report.plan.notes.iter().filter(|_| !common.quiet) {
         console.say(paint(DIM, format!("  {}", safe(note))))?;
     }
