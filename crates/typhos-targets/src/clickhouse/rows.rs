@@ -68,8 +68,7 @@ impl ClickHouseRows {
                 Type::Timestamp { .. } => Wire::Int(8),
                 _ => Wire::Other,
             };
-            let nullable = !column.required && !schema.layout.key.contains(&column.name);
-            Column { name: column.name.clone(), wire, nullable }
+            Column { name: column.name.clone(), wire, nullable: !column.required }
         };
         ClickHouseRows { columns: schema.columns.iter().map(column).collect() }
     }

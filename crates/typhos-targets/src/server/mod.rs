@@ -242,7 +242,12 @@ fn open<S: Session>(mut session: S, job: &Job<'_>, table: &str) -> Result<Halves
         return Err(TargetError::Preflight(Box::new(plan)));
     }
     session.sweep()?;
-    let schema = job.plan.schema().clone();
+    let mut schema = job.plan.schema().clone();
+    // Tables beside have no key, and what is part of it is never null all the same.
+    let Schema { columns, layout, .. } = &mut schema;
+    for column in columns.iter_mut().filter(|column| layout.key.contains(&column.name)) {
+        column.required = true;
+    }
     let columns = schema.columns.len();
     let encoder = FeedEncoder::new(session.rows(&schema), columns, job.is_proven);
     let steps = Steps {

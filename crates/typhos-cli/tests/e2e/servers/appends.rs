@@ -294,3 +294,29 @@ fn partitions_are_added_whole() {
         assert_eq!(database.one("SELECT count() FROM v"), "3");
     });
 }
+
+/// A column of the key is never null, also where the declaration says so only by a default or a number.
+#[test]
+fn keys_that_are_made_or_defaulted_are_never_null() {
+    for_each_server(|server| {
+        let database = server.database();
+        let (world, line) = world(
+            &database,
+            "row = { generate = 'row-number', start = 5 }\nberth = { type = 'text(9)', default = 'quay' }\nroute = { type = 'lowcard' }\n\
+             [layout]\nkey = ['row', 'berth']\n",
+            "berth,route\npier,Holm\n,Sund\n,\n",
+            "",
+        );
+        let want = ["5|pier|Holm", "6|quay|Sund", "7|quay|null"];
+        world.ok(&line).says("proven");
+        let rows = || -> Vec<String> {
+            let rows = database.rows("SELECT * FROM t ORDER BY 1");
+            rows.iter().map(|row| row.join("|")).collect()
+        };
+        assert_eq!(rows(), want, "{:?}", server.kind);
+        world
+            .ok(&format!("{line} --mode append --seen skip"))
+            .says("3 read = 0 loaded + 0 set aside + 3 there already");
+        assert_eq!(rows(), want, "{:?}", server.kind);
+    });
+}
