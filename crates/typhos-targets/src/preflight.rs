@@ -75,8 +75,12 @@ impl Problem {
 }
 
 /// A note on what a table that is replaced takes along, where there is any of it.
-pub(crate) fn goes_along(things: impl IntoIterator<Item = (u64, &'static str)>) -> Option<String> {
-    let some = things.into_iter().filter(|(count, _)| *count > 0).map(|(count, thing)| {
+pub(crate) fn goes_along<const N: usize>(
+    counts: Vec<u64>,
+    things: [&'static str; N],
+) -> Option<String> {
+    let some = counts.into_iter().zip(things).filter(|(count, _)| *count > 0);
+    let some = some.map(|(count, thing)| {
         let plural = if thing.ends_with('x') && count > 1 { "e" } else { "" };
         counted(count, &format!("{thing}{plural}"))
     });

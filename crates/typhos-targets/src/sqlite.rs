@@ -186,13 +186,11 @@ impl Session for SqliteSession {
         }
         if intent.action == Action::Replace {
             let table = Sqlite.literal(intent.table);
-            let counts = self.query(&format!(
+            let counts = self.counts(&format!(
                 "SELECT coalesce(sum(type = 'index' AND sql IS NOT NULL), 0), coalesce(sum(type = 'trigger'), 0) \
                  FROM sqlite_schema WHERE tbl_name = {table}"
             ))?;
-            let counts = counts.into_iter().next().unwrap_or_default().into_iter();
-            let counts = counts.map(|count| count.and_then(|n| n.parse().ok()).unwrap_or(0));
-            found.notes.extend(goes_along(counts.zip(["index", "trigger"])));
+            found.notes.extend(goes_along(counts, ["index", "trigger"]));
         }
         Ok(found)
     }

@@ -206,10 +206,6 @@ impl ClickHouseSession {
         }
         Ok(())
     }
-
-    fn one(&mut self, sql: &str) -> Result<Option<String>, TargetError> {
-        Ok(self.query(sql)?.into_iter().next().and_then(|row| row.into_iter().next()?))
-    }
 }
 
 /// What the server said, without what stands around it.
@@ -293,10 +289,10 @@ impl Session for ClickHouseSession {
 
     fn sweep(&mut self) -> Result<(), TargetError> {
         let database = self.language.literal(&self.place.database);
-        let tables = self.query(&format!(
+        let tables = self.names(&format!(
             "SELECT name FROM system.tables WHERE database = {database} AND name LIKE '{UNFINISHED}%'"
         ))?;
-        for name in tables.into_iter().filter_map(|row| row.into_iter().next()?) {
+        for name in tables {
             if is_left_behind(&name, seconds()) {
                 self.execute(&format!("DROP TABLE IF EXISTS {}", self.language.identifier(&name)))?;
             }

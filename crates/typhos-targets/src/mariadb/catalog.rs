@@ -24,7 +24,7 @@ pub(super) fn existing(
     if rows.is_empty() {
         return Ok(None);
     }
-    let key = session.query(&format!(
+    let key = session.names(&format!(
         "SELECT column_name FROM information_schema.key_column_usage WHERE table_schema = database() \
          AND table_name = {text} AND constraint_name = 'PRIMARY' ORDER BY ordinal_position"
     ))?;
@@ -54,10 +54,7 @@ pub(super) fn existing(
                 .map(|(character_set, collation)| Letters { character_set, collation }),
         })
     };
-    Ok(Some(Existing {
-        columns: rows.into_iter().filter_map(column).collect(),
-        key: key.into_iter().filter_map(|row| row.into_iter().next()?).collect(),
-    }))
+    Ok(Some(Existing { columns: rows.into_iter().filter_map(column).collect(), key }))
 }
 
 /// `int(10) unsigned` → `int unsigned`: how wide a number is shown says nothing of what it holds.
@@ -162,13 +159,12 @@ fn may_write(
     let text = Mariadb.literal(intent.table);
     // The parts of a name in `user`@`host`, as these tables write them.
     let me = "replace(concat('\\'', replace(current_user(), '@', '\\'@\\''), '\\''), '\\\\', '')";
-    let granted = session.query(&format!(
+    let granted = session.names(&format!(
         "SELECT privilege_type FROM information_schema.user_privileges WHERE grantee = {me} \
          UNION SELECT privilege_type FROM information_schema.schema_privileges WHERE grantee = {me} AND database() LIKE table_schema \
          UNION SELECT privilege_type FROM information_schema.table_privileges WHERE grantee = {me} AND table_schema = database() AND table_name = {text}"
     ))?;
-    let granted: HashSet<String> =
-        granted.into_iter().filter_map(|row| row.into_iter().next()?).collect();
+    let granted: HashSet<String> = granted.into_iter().collect();
     // Rights that come with a role are not listed there: who has one is asked by the server itself.
     let has_role = session.one("SELECT current_role()")?.is_some_and(|role| role != "NONE");
     let mut needed = vec!["CREATE", "INSERT", "SELECT", "DROP"];
@@ -201,13 +197,11 @@ fn may_replace(
     found: &mut Objections,
 ) -> Result<(), TargetError> {
     let (table, text) = (intent.table, Mariadb.literal(intent.table));
-    let referring = session.query(&format!(
+    let referring = session.names(&format!(
         "SELECT DISTINCT table_name FROM information_schema.key_column_usage \
          WHERE referenced_table_schema = database() AND referenced_table_name = {text} \
          AND NOT (table_schema = database() AND table_name = {text}) ORDER BY 1"
     ))?;
-    let referring: Vec<_> =
-        referring.into_iter().filter_map(|row| row.into_iter().next()?).collect();
     if !referring.is_empty() {
         let verb = if referring.len() == 1 { "refers" } else { "refer" };
         found.problems.push(Problem::new(
@@ -227,17 +221,13 @@ fn may_replace(
             "name another with --table",
         ));
     }
-    let mut count = |sql: &str| -> Result<u64, TargetError> {
-        Ok(session.one(sql)?.and_then(|count| count.parse().ok()).unwrap_or(0))
-    };
-    let indexes = count(&format!(
-        "SELECT count(DISTINCT index_name) FROM information_schema.statistics \
-         WHERE table_schema = database() AND table_name = {text} AND index_name <> 'PRIMARY'"
+    let counts = session.counts(&format!(
+        "SELECT (SELECT count(DISTINCT index_name) FROM information_schema.statistics \
+                 WHERE table_schema = database() AND table_name = {text} AND index_name <> 'PRIMARY'), \
+                (SELECT count(*) FROM information_schema.triggers \
+                 WHERE event_object_schema = database() AND event_object_table = {text})"
     ))?;
-    let triggers = count(&format!(
-        "SELECT count(*) FROM information_schema.triggers WHERE event_object_schema = database() AND event_object_table = {text}"
-    ))?;
-    found.notes.extend(goes_along([(indexes, "further index"), (triggers, "trigger")]));
+    found.notes.extend(goes_along(counts, ["further index", "trigger"]));
     Ok(())
 }
 

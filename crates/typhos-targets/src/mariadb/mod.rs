@@ -62,11 +62,6 @@ impl MariadbSession {
         session.version = session.one("SELECT version()")?.unwrap_or_default();
         Ok(session)
     }
-
-    /// The first value of the first row of an answer.
-    fn one(&mut self, sql: &str) -> Result<Option<String>, TargetError> {
-        Ok(self.query(sql)?.into_iter().next().and_then(|row| row.into_iter().next()?))
-    }
 }
 
 fn refused(place: &Place, error: &mysql::Error) -> TargetError {
@@ -205,12 +200,12 @@ impl Session for MariadbSession {
     }
 
     fn sweep(&mut self) -> Result<(), TargetError> {
-        let found = self.query(&format!(
+        let found = self.names(&format!(
             "SELECT table_name FROM information_schema.tables WHERE table_schema = database() \
              AND table_name LIKE '{}%'",
             UNFINISHED.replace('_', "\\_")
         ))?;
-        for name in found.into_iter().filter_map(|row| row.into_iter().next()?) {
+        for name in found {
             let is_left = self.one(&format!("SELECT is_free_lock({})", Mariadb.literal(&name)))?;
             if is_left.as_deref() == Some("1") {
                 self.execute(&format!("DROP TABLE IF EXISTS {}", Mariadb.identifier(&name)))?;

@@ -1,6 +1,6 @@
 //! What the catalog of PostgreSQL says of tables and their columns.
 
-use super::{PostgresSession, first};
+use super::PostgresSession;
 use crate::TargetError;
 use crate::server::Session;
 use crate::sql::held::{Existing, ExistingColumn, Filled, Held, bits};
@@ -19,7 +19,7 @@ pub(super) fn existing(
     table: &str,
 ) -> Result<Option<Existing>, TargetError> {
     let here = condition(session, table);
-    let kind = first(session.query(&format!("SELECT c.relkind FROM pg_class c WHERE {here}"))?);
+    let kind = session.one(&format!("SELECT c.relkind FROM pg_class c WHERE {here}"))?;
     if kind.is_none() {
         return Ok(None);
     }
@@ -34,7 +34,7 @@ pub(super) fn existing(
          LEFT JOIN pg_attrdef d ON d.adrelid = c.oid AND d.adnum = a.attnum \
          WHERE {here} ORDER BY a.attnum"
     ))?;
-    let key = session.query(&format!(
+    let key = session.names(&format!(
         "SELECT a.attname FROM pg_class c JOIN pg_index i ON i.indrelid = c.oid AND i.indisprimary \
          JOIN unnest(i.indkey) WITH ORDINALITY k(num, place) ON k.place <= i.indnkeyatts \
          JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = k.num WHERE {here} ORDER BY k.place"
@@ -63,10 +63,7 @@ pub(super) fn existing(
             letters: None,
         })
     };
-    Ok(Some(Existing {
-        columns: columns.into_iter().filter_map(column).collect(),
-        key: key.into_iter().filter_map(|row| row.into_iter().next()?).collect(),
-    }))
+    Ok(Some(Existing { columns: columns.into_iter().filter_map(column).collect(), key }))
 }
 
 /// What a type holds, as `format_type` spells it.
@@ -111,9 +108,9 @@ fn held(ty: &str) -> Held {
 /// Gives the primary key of a table the name that the server would have given it.
 pub(super) fn rename_key(session: &mut PostgresSession, table: &str) -> Result<(), TargetError> {
     let here = condition(session, table);
-    let name = first(session.query(&format!(
+    let name = session.one(&format!(
         "SELECT k.conname FROM pg_class c JOIN pg_constraint k ON k.conrelid = c.oid AND k.contype = 'p' WHERE {here}"
-    ))?);
+    ))?;
     let wanted = format!("{table}_pkey");
     match name {
         Some(name) if name != wanted && wanted.len() <= 63 => {

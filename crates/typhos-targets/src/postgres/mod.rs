@@ -80,14 +80,13 @@ impl PostgresSession {
             let schema = Postgres.identifier(schema);
             session.execute(&format!("SET search_path = {schema}"))?;
         }
-        let version = session.query("SHOW server_version")?;
-        session.version = first(version).unwrap_or_default();
+        session.version = session.one("SHOW server_version")?.unwrap_or_default();
         Ok(session)
     }
 
     /// The number of the transaction, for names that nothing else has.
     fn transaction(&mut self) -> Result<String, TargetError> {
-        Ok(first(self.query("SELECT txid_current()")?).unwrap_or_default())
+        Ok(self.one("SELECT txid_current()")?.unwrap_or_default())
     }
 
     /// The schema that tables are made in, as an expression.
@@ -97,10 +96,6 @@ impl PostgresSession {
             None => "current_schema()".into(),
         }
     }
-}
-
-fn first(answers: Answers) -> Option<String> {
-    answers.into_iter().next()?.into_iter().next()?
 }
 
 /// A connection that did not come about.

@@ -1,9 +1,9 @@
 //! What stands in the way of a load in the catalog of PostgreSQL: rights that the user lacks, types of the
 //! same name, and what hangs on a table that is to be replaced.
 
+use super::PostgresSession;
 use super::catalog::condition;
 use super::types::{self, Found};
-use super::{PostgresSession, first};
 use crate::TargetError;
 use crate::preflight::{Action, Problem, goes_along};
 use crate::server::{Intent, Objections, Session};
@@ -16,9 +16,8 @@ pub(super) fn objections(
 ) -> Result<Objections, TargetError> {
     let mut found = Objections::default();
     let schema = session.schema();
-    let is_there = first(
-        session.query(&format!("SELECT count(*) FROM pg_namespace WHERE nspname = {schema}"))?,
-    );
+    let is_there =
+        session.one(&format!("SELECT count(*) FROM pg_namespace WHERE nspname = {schema}"))?;
     if is_there.as_deref() == Some("0") {
         let name = session.place.schema.clone().unwrap_or_default();
         let help =
@@ -45,15 +44,10 @@ fn ask(
     what: impl Into<String>,
     help: impl Into<String>,
 ) -> Result<(), TargetError> {
-    if first(session.query(sql)?).as_deref() != Some("t") {
+    if session.one(sql)?.as_deref() != Some("t") {
         problems.push(Problem::outside(what, help));
     }
     Ok(())
-}
-
-/// The first values of the rows of an answer.
-fn names(session: &mut PostgresSession, sql: &str) -> Result<Vec<String>, TargetError> {
-    Ok(session.query(sql)?.into_iter().filter_map(|row| row.into_iter().next()?).collect())
 }
 
 fn may_make(
@@ -112,15 +106,12 @@ fn may_append(
         if list.is_empty() {
             continue;
         }
-        let lacking = names(
-            session,
-            &format!(
+        let lacking = session.names(&format!(
                 "SELECT a.attname FROM pg_class c JOIN pg_attribute a ON a.attrelid = c.oid AND NOT a.attisdropped \
                  WHERE {here} AND a.attname IN ({}) AND NOT has_column_privilege(c.oid, a.attnum, '{right}') \
                  ORDER BY a.attnum",
                 list.join(", ")
-            ),
-        )?;
+            ))?;
         if lacking.is_empty() {
             continue;
         }
@@ -152,9 +143,7 @@ fn may_replace(
         format!("'{table}' is not a table that '{user}' owns, and only that can be replaced"),
         "load as its owner, or with --mode append",
     )?;
-    let hanging = names(
-        session,
-        &format!(
+    let hanging = session.names(&format!(
             "SELECT DISTINCT o.relname FROM pg_class c JOIN pg_depend d ON d.refobjid = c.oid \
              JOIN pg_rewrite w ON d.classid = 'pg_rewrite'::regclass AND w.oid = d.objid \
              JOIN pg_class o ON o.oid = w.ev_class AND o.oid <> c.oid WHERE {here} \
@@ -162,8 +151,7 @@ fn may_replace(
              JOIN pg_class o ON o.oid = k.conrelid WHERE {here} \
              UNION SELECT o.relname FROM pg_class c JOIN pg_inherits i ON i.inhparent = c.oid \
              JOIN pg_class o ON o.oid = i.inhrelid WHERE {here} ORDER BY 1"
-        ),
-    )?;
+        ))?;
     if !hanging.is_empty() {
         let verb = if hanging.len() == 1 { "depends" } else { "depend" };
         found.problems.push(Problem::new(
@@ -171,14 +159,12 @@ fn may_replace(
             "pass --mode append, or drop what depends on it and make it again afterwards",
         ));
     }
-    let with_it = session.query(&format!(
+    let counts = session.counts(&format!(
         "SELECT (SELECT count(*) FROM pg_index i WHERE i.indrelid = c.oid AND NOT i.indisprimary), \
                 (SELECT count(*) FROM pg_trigger t WHERE t.tgrelid = c.oid AND NOT t.tgisinternal), \
                 (SELECT count(*) FROM aclexplode(c.relacl) a WHERE a.grantee <> c.relowner) \
          FROM pg_class c WHERE {here}"
     ))?;
-    let counts = with_it.into_iter().next().unwrap_or_default().into_iter();
-    let counts = counts.map(|count| count.and_then(|count| count.parse().ok()).unwrap_or(0));
-    found.notes.extend(goes_along(counts.zip(["further index", "trigger", "granted right"])));
+    found.notes.extend(goes_along(counts, ["further index", "trigger", "granted right"]));
     Ok(())
 }

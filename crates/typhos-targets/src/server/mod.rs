@@ -40,6 +40,23 @@ pub(crate) trait Session: Send + Sized + 'static {
 
     fn query(&mut self, sql: &str) -> Result<Answers, TargetError>;
 
+    /// The first value of the first row of an answer.
+    fn one(&mut self, sql: &str) -> Result<Option<String>, TargetError> {
+        Ok(self.query(sql)?.into_iter().next().and_then(|row| row.into_iter().next()?))
+    }
+
+    /// The first value of every row of an answer; those that are null are left out.
+    fn names(&mut self, sql: &str) -> Result<Vec<String>, TargetError> {
+        Ok(self.query(sql)?.into_iter().filter_map(|row| row.into_iter().next()?).collect())
+    }
+
+    /// The first row of an answer, as counts.
+    fn counts(&mut self, sql: &str) -> Result<Vec<u64>, TargetError> {
+        let row = self.query(sql)?.into_iter().next().unwrap_or_default();
+        let count = |value: Option<String>| value.and_then(|count| count.parse().ok());
+        Ok(row.into_iter().map(|value| count(value).unwrap_or(0)).collect())
+    }
+
     /// Asks several questions, at once where that is faster.
     fn query_all(&mut self, questions: &[String]) -> Result<Vec<Answers>, TargetError> {
         questions.iter().map(|sql| self.query(sql)).collect()

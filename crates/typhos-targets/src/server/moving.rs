@@ -5,7 +5,7 @@ use typhos_core::schema::{ColumnDecl, Schema};
 use typhos_core::wording::listed;
 
 use super::proving::{ASKED_COLUMNS, Questions};
-use super::{Answers, Session, Steps};
+use super::{Session, Steps};
 use crate::proof::Facts;
 use crate::sql::Language;
 use crate::{Moved, Seen, TargetError};
@@ -89,7 +89,7 @@ impl Steps {
         for column in &moves {
             let Some(beyond) = &column.beyond else { continue };
             let sql = format!("SELECT count(*) FROM {stage} s WHERE {beyond}");
-            let count = count(session.query(&sql)?);
+            let count = session.counts(&sql)?.first().copied().unwrap_or(0);
             if count > 0 {
                 return Err(TargetError::CannotHold {
                     column: column.column.name.clone(),
@@ -111,7 +111,7 @@ impl Steps {
         if !key.is_empty() {
             let is_there = session.language().is_there(table, &key);
             let sql = format!("SELECT count(*) FROM {stage} s WHERE {is_there}");
-            let known = count(session.query(&sql)?);
+            let known = session.counts(&sql)?.first().copied().unwrap_or(0);
             match self.seen {
                 Seen::Stop if known > 0 => {
                     return Err(self.seen_keys(session, stage, &is_there, known)?);
@@ -187,11 +187,6 @@ impl Steps {
         let keys = session.query(&sql)?.into_iter().map(key_text).collect();
         Ok(TargetError::Seen { table: self.table.clone(), columns: listed(key), count, keys })
     }
-}
-
-/// The number that is the whole of an answer.
-fn count(answers: Answers) -> u64 {
-    answers.first().and_then(|row| row.first()?.as_ref()?.parse().ok()).unwrap_or(0)
 }
 
 /// A key as it is named in a message.

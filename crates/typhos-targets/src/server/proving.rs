@@ -81,8 +81,7 @@ impl Steps {
         sent: &Facts,
     ) -> Result<Proof, TargetError> {
         if !self.is_proven {
-            let count = session.query(&format!("SELECT count(*) FROM {stage}"))?;
-            let count = count.into_iter().next().and_then(|row| row.into_iter().next()?);
+            let count = session.one(&format!("SELECT count(*) FROM {stage}"))?;
             return match other_count(sent.rows, count) {
                 None => Ok(Proof::Skipped),
                 Some(other) => Err(self.unproven(session, vec![other])),
