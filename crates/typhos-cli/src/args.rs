@@ -1,7 +1,7 @@
 //! What can be typed. Nothing here decides anything: [`commands`](crate::commands) resolve it.
 
 use std::num::NonZeroUsize;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use clap::{Args as ClapArgs, Parser, Subcommand};
 use typhos_core::dates::{Order, Overlap, Zone};
@@ -309,6 +309,25 @@ impl RuleArgs {
             quoted_text: self.quoted,
             naming: self.naming,
         }
+    }
+}
+
+impl Command {
+    /// All paths that were typed.
+    pub fn paths(&self) -> Vec<&Path> {
+        let (several, single): (&[PathBuf], Vec<Option<&PathBuf>>) = match self {
+            Command::Scout(args) => (&args.inputs, vec![args.save.as_ref()]),
+            Command::Draft(args) => (&args.inputs, vec![args.output.as_ref(), args.keep.as_ref()]),
+            Command::Dates(args) => (&args.inputs, vec![]),
+            Command::Pool(args) => (&args.surveys, vec![Some(&args.output)]),
+            Command::Check(args) => (&args.inputs, vec![Some(&args.schema)]),
+            Command::Weigh(args) => (&args.inputs, vec![Some(&args.schema)]),
+            Command::Load(args) => (&args.inputs, vec![Some(&args.schema), args.rejects.as_ref()]),
+            Command::Emit(args) => (&[], vec![Some(&args.schema), args.output.as_ref()]),
+            Command::Peek(args) => (&args.what, vec![]),
+            Command::Demo(args) => (&[], vec![Some(&args.folder)]),
+        };
+        several.iter().chain(single.into_iter().flatten()).map(PathBuf::as_path).collect()
     }
 }
 

@@ -5,8 +5,11 @@ mod args;
 mod commands;
 mod console;
 mod diagnose;
+mod fault;
+mod interrupt;
 mod outcome;
 mod progress;
+mod prompt;
 mod report;
 mod settings;
 mod table;
@@ -15,5 +18,5 @@ mod world;
 use std::process::ExitCode;
 
 fn main() -> ExitCode {
-    outcome::exit_code(commands::run_from_env())
+    outcome::exit_code(fault::caught(commands::run_from_env))
 }

@@ -1,13 +1,14 @@
 //! How a command ends, and the documented exit status for each way.
 
-use std::io;
+use std::io::{self, Write};
 use std::process::ExitCode;
 
-use anstream::eprintln;
 use thiserror::Error;
 use typhos_core::run::RunError;
 use typhos_core::text::InputError;
 use typhos_targets::TargetError;
+
+use crate::console::{door, safe_lines};
 
 /// A command that did its work.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -36,24 +37,46 @@ pub enum Failure {
     /// The schema file is wrong; the text shows where.
     #[error("{0}")]
     Schema(String),
-    /// A value that does not fit stopped a load.
+    /// The data was refused, and nothing was done.
     #[error("{0}")]
-    Misfit(String),
+    Refused(String),
     /// A file, a target or the machine failed.
     #[error("{0}")]
     Machine(String),
-    /// Nobody reads any more.
-    #[error("the output was closed")]
-    ClosedPipe,
+    /// What never should have happened.
+    #[error("{0}")]
+    Fault(String),
+    /// A signal asked for an end.
+    #[error("interrupted; nothing was written")]
+    Interrupted,
+}
+
+impl Failure {
+    /// Its exit status, and what it is called in a JSON report.
+    fn status(&self) -> (u8, &'static str) {
+        match self {
+            Failure::CommandLine(error) if !error.use_stderr() => (0, "help"),
+            Failure::CommandLine(_) | Failure::Usage(_) => (2, "usage"),
+            Failure::Schema(_) => (2, "schema"),
+            Failure::Machine(_) => (3, "machine"),
+            Failure::Fault(_) => (3, "fault"),
+            Failure::Refused(_) => (4, "refused"),
+            Failure::Interrupted => (3, "interrupted"),
+        }
+    }
+
+    /// The failure for a program that reads the results: `{"typhos": 1, "error": {…}}`.
+    pub fn json(&self) -> serde_json::Value {
+        let (status, kind) = self.status();
+        let message = anstream::adapter::strip_str(&without_logins(&self.to_string())).to_string();
+        serde_json::json!({ "typhos": 1, "error": { "status": status, "kind": kind, "message": message } })
+    }
 }
 
 impl From<io::Error> for Failure {
     /// Only for errors in writing results; files are named where they are opened.
     fn from(error: io::Error) -> Self {
-        match error.kind() {
-            io::ErrorKind::BrokenPipe => Failure::ClosedPipe,
-            _ => Failure::Machine(format!("standard output: {error}")),
-        }
+        Failure::Machine(format!("the results could not be written to standard output: {error}"))
     }
 }
 
@@ -65,58 +88,104 @@ impl From<InputError> for Failure {
 
 impl From<RunError> for Failure {
     fn from(error: RunError) -> Self {
-        Failure::Machine(error.to_string())
+        match error {
+            RunError::Interrupted => Failure::Interrupted,
+            RunError::Input(error) => error.into(),
+        }
     }
-}
-
-/// A message whose lines stay lines, and whose names do no harm to a terminal.
-fn console_safe(error: &TargetError) -> String {
-    error.to_string().lines().map(crate::console::safe).collect::<Vec<_>>().join("\n")
 }
 
 impl From<TargetError> for Failure {
     fn from(error: TargetError) -> Self {
         match error {
             // These are answered by another word on the command line, not by another machine.
-            TargetError::Exists(_) => Failure::Usage(error.to_string()),
+            TargetError::Exists(_) | TargetError::SameFile { .. } | TargetError::Foreign { .. } => {
+                Failure::Usage(error.to_string())
+            }
+            TargetError::Interrupted => Failure::Interrupted,
             // What stands in the way is answered by another word on the command line or in the schema, but
             // for rights and places.
             TargetError::Preflight(ref plan) if plan.problems.iter().all(|p| p.is_outside) => {
-                Failure::Machine(console_safe(&error))
+                Failure::Machine(error.to_string())
             }
-            TargetError::Preflight(_) => Failure::Usage(console_safe(&error)),
+            TargetError::Preflight(_) => Failure::Usage(error.to_string()),
             TargetError::Seen { .. }
             | TargetError::Repeated { .. }
-            | TargetError::RepeatedInStream { .. } => Failure::Misfit(console_safe(&error)),
-            other => Failure::Machine(console_safe(&other)),
+            | TargetError::CannotHold { .. } => Failure::Refused(error.to_string()),
+            TargetError::Input(error) => error.into(),
+            other => Failure::Machine(other.to_string()),
         }
     }
 }
 
-/// Tells a failure on standard error and gives the exit status: 0 clean, 1 objections, 2 the command
-/// line or the schema is wrong, 3 a file, a target or the machine failed.
+/// Tells a failure on standard error and gives the exit status: 0 clean, 1 objections, 2 the command line or the
+/// schema is wrong, 3 a file, a target or the machine failed, 4 the data was refused. Where a signal asked for an
+/// end, the process ends by it.
 pub fn exit_code(result: Result<Outcome, Failure>) -> ExitCode {
     const ERROR: anstyle::Style = anstyle::AnsiColor::Red.on_default().bold();
-    let code = match result {
-        Ok(Outcome::Clean) | Err(Failure::ClosedPipe) => 0,
-        Ok(Outcome::Objections) => 1,
-        Err(Failure::CommandLine(error)) => {
-            // Help and version come this way too; a closed pipe is nothing to talk about.
-            let _ = error.print();
-            if error.use_stderr() { 2 } else { 0 }
-        }
-        Err(Failure::Schema(text)) => {
-            eprintln!("{text}");
-            2
-        }
-        Err(failure) => {
-            eprintln!("{ERROR}error{ERROR:#}: {failure}");
-            match failure {
-                Failure::Misfit(_) => 1,
-                Failure::Usage(_) => 2,
-                _ => 3,
-            }
-        }
+    let failure = match result {
+        Ok(Outcome::Clean) => return ExitCode::SUCCESS,
+        Ok(Outcome::Objections) => return ExitCode::from(1),
+        // Whatever came of a wait that was cut short, it is not what counts.
+        Err(_) if crate::interrupt::is_asked() => Failure::Interrupted,
+        Err(failure) => failure,
     };
-    ExitCode::from(code)
+    match &failure {
+        // Help and version come this way too; a closed pipe is nothing to talk about.
+        Failure::CommandLine(error) if !error.use_stderr() => _ = error.print(),
+        Failure::CommandLine(error) => tell(&without_logins(&error.render().ansi().to_string())),
+        // Shown with its lines and carets.
+        Failure::Schema(text) => tell(text),
+        failure => tell(&format!(
+            "{ERROR}error{ERROR:#}: {}",
+            safe_lines(&without_logins(&failure.to_string()))
+        )),
+    }
+    crate::interrupt::end_if_asked();
+    ExitCode::from(failure.status().0)
+}
+
+/// A text with the logins of URLs taken out: whatever stands between a scheme and an `@`, in one word.
+///
+/// What the program prints of a server has none; this is for words of the command line that are shown as they were
+/// typed.
+fn without_logins(text: &str) -> String {
+    let is_end = |letter: char| letter.is_whitespace() || matches!(letter, '\'' | '"' | '`');
+    let (mut shown, mut rest) = (String::new(), text);
+    while let Some(at) = rest.find(":/") {
+        let (before, behind) = rest.split_at(at + 2);
+        shown.push_str(before);
+        let word = behind.split(is_end).next().unwrap_or_default();
+        match word.rfind('@') {
+            Some(login) => {
+                shown.push('…');
+                rest = &behind[login..];
+            }
+            None => rest = behind,
+        }
+    }
+    shown + rest
+}
+
+/// Writes to standard error; where that is closed, nobody wants to know.
+fn tell(text: &str) {
+    let _ = writeln!(anstream::AutoStream::auto(io::stderr()), "{}", door(text));
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn logins_of_urls_are_not_shown() {
+        for (text, want) in [
+            ("no URL: a/b", "no URL: a/b"),
+            ("at postgres://h/d: gone", "at postgres://h/d: gone"),
+            ("'postgres://u:pw@h/d' found", "'postgres:/…@h/d' found"),
+            ("postgres:/u:p@w@h/d and x@y", "postgres:/…@h/d and x@y"),
+            ("a://u:1@h b://v:2@i", "a:/…@h b:/…@i"),
+        ] {
+            assert_eq!(without_logins(text), want);
+        }
+    }
 }

@@ -1,7 +1,7 @@
-//! A progress bar for work that takes longer than a second, and Ctrl-C.
+//! A progress bar for work that takes longer than a second.
 
 use std::io::IsTerminal;
-use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Mutex, OnceLock, PoisonError};
 use std::time::{Duration, Instant};
 
@@ -10,23 +10,6 @@ use typhos_core::run::Monitor;
 
 /// Work that is done sooner shows no bar.
 const PATIENCE: Duration = Duration::from_secs(1);
-
-static INTERRUPTED: AtomicBool = AtomicBool::new(false);
-
-/// From now on the first Ctrl-C asks the work to stop, and a second one ends the process.
-pub fn catch_interrupts() {
-    // Where there is no way to catch it, the default is to end at once: side files are left over then.
-    let _ = ctrlc::set_handler(|| {
-        if INTERRUPTED.swap(true, Ordering::SeqCst) {
-            std::process::exit(3);
-        }
-    });
-}
-
-/// Whether Ctrl-C was pressed.
-pub fn interrupted() -> bool {
-    INTERRUPTED.load(Ordering::Relaxed)
-}
 
 /// What is being done, and over how many bytes, where that is known.
 type Step = (&'static str, Option<u64>);
@@ -103,7 +86,7 @@ impl Monitor for Progress {
     }
 
     fn stopped(&self) -> bool {
-        interrupted()
+        crate::interrupt::is_asked()
     }
 }
 

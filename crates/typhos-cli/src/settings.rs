@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use typhos_core::infer::{House, Rules};
 
 use crate::args::RuleArgs;
-use crate::console::{Console, DIM, paint};
+use crate::console::{self, Console, DIM, paint};
 use crate::diagnose;
 use crate::outcome::Failure;
 
@@ -45,7 +45,7 @@ impl Settings {
     pub fn tell(&self, console: &mut Console) -> std::io::Result<()> {
         let file = self.file.as_ref();
         match file {
-            Some((path, _)) => console.say(format!("  settings    {}", path.display()))?,
+            Some((path, _)) => console.say(format!("  settings    {}", console::path(path)))?,
             None => console.say(format!(
                 "  settings    {}",
                 paint(DIM, "no typhos.toml beside the data or above it")

@@ -13,6 +13,7 @@
 //! * [`filter`]: a question such as `route = 'Holm'`, answered by rows and by statistics.
 //! * [`ledger`]: bytes per column, before and after, and what would save more.
 //! * [`run`]: the one loop that feeds blocks to all cores and puts results back in order.
+//! * [`unfinished`]: what is on disk and not finished, for a process that has to end at once.
 //!
 //! Nothing here prints, reads the command line, ends the process or opens a connection. Progress is
 //! told to a [`run::Monitor`], which can also ask for the work to stop.
@@ -30,6 +31,7 @@ pub mod schema;
 pub mod sorting;
 pub mod survey;
 pub mod text;
+pub mod unfinished;
 pub mod wording;
 
 #[cfg(test)]

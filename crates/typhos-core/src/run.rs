@@ -88,10 +88,7 @@ pub fn fold_blocks<S: Send>(
             monitor.advance(block.bytes);
         }
     };
-    std::thread::scope(|scope| {
-        let workers: Vec<_> = (0..options.threads.get()).map(|_| scope.spawn(worker)).collect();
-        workers.into_iter().map(join).collect()
-    })
+    on_threads(options.threads, worker).into_iter().collect()
 }
 
 /// Works on every block, on any thread, and hands the results to `sink` in the order of the input.
@@ -170,10 +167,7 @@ pub fn map_items<I: Default, S, T: Send, E: Send + From<RunError>>(
             }
         }
     };
-    std::thread::scope(|scope| {
-        let workers: Vec<_> = (0..options.threads.get()).map(|_| scope.spawn(worker)).collect();
-        workers.into_iter().for_each(join);
-    });
+    on_threads(options.threads, worker);
     match order.state.into_inner().unwrap_or_else(|poisoned| poisoned.into_inner()).failed {
         Some(error) => Err(error),
         None => Ok(()),
@@ -246,8 +240,21 @@ fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(|poisoned| poisoned.into_inner())
 }
 
-fn join<T>(worker: std::thread::ScopedJoinHandle<'_, T>) -> T {
-    worker.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
+/// Does the same work on several threads, this one included; fewer where the system gives no more. A panic on any of
+/// them is passed on when all have ended.
+pub fn on_threads<T: Send>(threads: NonZeroUsize, work: impl Fn() -> T + Sync) -> Vec<T> {
+    let work = &work;
+    std::thread::scope(|scope| {
+        let more = (1..threads.get())
+            .map_while(|_| std::thread::Builder::new().spawn_scoped(scope, work).ok());
+        let others: Vec<_> = more.collect();
+        let own = std::panic::catch_unwind(std::panic::AssertUnwindSafe(work));
+        let others = others.into_iter().map(std::thread::ScopedJoinHandle::join);
+        let all: Vec<_> = std::iter::once(own).chain(others).collect();
+        all.into_iter()
+            .map(|result| result.unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
+            .collect()
+    })
 }
 
 #[cfg(test)]

@@ -15,14 +15,14 @@ use arrow_array::{Array, ArrayRef, DictionaryArray, RecordBatch, StringArray, UI
 use arrow_ipc::reader::FileReader;
 use arrow_ipc::writer::{DictionaryHandling, FileWriter, IpcWriteOptions};
 use arrow_schema::{ArrowError, DataType, SchemaRef};
-use typhos_core::run::RunOptions;
+use typhos_core::run::{Monitor, RunOptions};
 use typhos_core::schema::{Schema, Type};
 
 use crate::preflight::{LoadPlan, plan_file};
 use crate::proof::{Facts, Proof};
 use crate::whole::WholeFile;
 use crate::witness::{Witness, prove_file};
-use crate::{Done, EncodeUnit, Encoder, Job, Mode, Moved, Sink, Target, TargetError};
+use crate::{Done, EncodeUnit, Encoder, Gate, Job, Mode, Moved, Sink, Target, TargetError};
 
 /// Bytes of input that become one batch of the file.
 const BATCH_INPUT_BYTES: usize = 8 << 20;
@@ -71,7 +71,7 @@ impl Target for ArrowTarget {
             DataType::Struct(_) => "lat and lon".into(),
             other => other.to_string(),
         };
-        Ok(plan_file(job, &self.path, "an Arrow file", Vec::new(), &stored))
+        Ok(plan_file(job, &self.path, false, "an Arrow file", Vec::new(), &stored))
     }
 
     fn open(
@@ -97,6 +97,7 @@ impl Target for ArrowTarget {
             words: open_sets.map(|(at, _)| (at, Words::default())).collect(),
             sent: Facts::new(schema.columns.len()),
             schema: job.is_proven.then(|| schema.clone()),
+            gate: job.gate.clone(),
         };
         let columns = schema.columns.len();
         Ok((Witness { encoder: BatchEncoder, columns, keeps_facts: job.is_proven }, sink))
@@ -152,6 +153,7 @@ pub struct ArrowSink {
     words: Vec<(usize, Words)>,
     sent: Facts,
     schema: Option<Schema>,
+    gate: Arc<Gate>,
 }
 
 impl ArrowSink {
@@ -163,7 +165,11 @@ impl ArrowSink {
 impl Sink for ArrowSink {
     type Encoded = (Vec<RecordBatch>, Facts);
 
-    fn append(&mut self, (batches, facts): Self::Encoded) -> Result<(), TargetError> {
+    fn append(
+        &mut self,
+        (batches, facts): Self::Encoded,
+        _monitor: &dyn Monitor,
+    ) -> Result<(), TargetError> {
         self.sent.merge(facts);
         for batch in batches {
             let mut columns = batch.columns().to_vec();
@@ -177,7 +183,7 @@ impl Sink for ArrowSink {
         Ok(())
     }
 
-    fn finish(mut self) -> Result<Done, TargetError> {
+    fn finish(mut self, monitor: &dyn Monitor) -> Result<Done, TargetError> {
         self.writer.finish().map_err(|error| self.failed(error))?;
         let proof = match &self.schema {
             None => Proof::Skipped,
@@ -188,12 +194,16 @@ impl Sink for ArrowSink {
                     FileReader::try_new_buffered(open, None).map_err(|e| self.failed(e))?;
                 let mut found = Facts::new(schema.columns.len());
                 for batch in reader {
+                    if monitor.stopped() {
+                        return Err(TargetError::Interrupted);
+                    }
                     found.add(&batch.map_err(|error| self.failed(error))?);
                 }
                 prove_file(self.path.display().to_string(), schema, &self.sent, &found)?
             }
         };
         let inserted = self.sent.rows;
+        self.gate.pass()?;
         self.side.keep()?;
         Ok(Done { proof, moved: Moved { inserted, ..Moved::default() }, note: None })
     }

@@ -5,12 +5,16 @@
 //! away without saying that it was the end is an abandoned load: the session then undoes what it did.
 
 use std::io::Read;
-use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
+use std::sync::mpsc::{Receiver, SyncSender, TrySendError, sync_channel};
 use std::sync::{Arc, Mutex};
 use std::thread::JoinHandle;
+use std::time::{Duration, Instant};
 
 use arrow_array::RecordBatch;
+use typhos_core::run::Monitor;
+use typhos_core::unfinished::Undoing;
 
+use crate::gate::Gate;
 use crate::proof::Facts;
 use crate::{Done, EncodeUnit, Encoder, Sink, TargetError};
 
@@ -173,30 +177,86 @@ impl<R: RowEncoder> EncodeUnit for FeedUnit<'_, R> {
     }
 }
 
+/// Ends the statement that a session waits for, from another thread.
+pub(crate) type Canceller = Box<dyn Fn() + Send>;
+
+/// How long a full queue is left alone before it is looked at again.
+const FULL: Duration = Duration::from_millis(1);
+
+/// How long a session that was called off is given to end by itself, before its statement is ended once more: it may
+/// have been between two of them.
+const CANCEL_AGAIN: Duration = Duration::from_millis(300);
+
 /// Hands blocks to a session.
 pub(crate) struct FeedSink<B> {
     sender: Option<SyncSender<Message<B>>>,
     session: Option<JoinHandle<Result<Done, TargetError>>>,
     sent: Facts,
+    gate: Arc<Gate>,
+    cancel: Canceller,
+    _undoing: Undoing,
 }
 
 impl<B: Send + 'static> FeedSink<B> {
     /// Runs a session on a thread of its own.
     pub fn start(
         columns: usize,
+        gate: Arc<Gate>,
+        cancel: Canceller,
         session: impl FnOnce(Feed<B>) -> Result<Done, TargetError> + Send + 'static,
-    ) -> FeedSink<B> {
+    ) -> Result<FeedSink<B>, TargetError> {
         let (sender, receiver) = sync_channel(WAITING);
-        let session = std::thread::spawn(move || session(Feed { receiver, sent: None }));
-        FeedSink { sender: Some(sender), session: Some(session), sent: Facts::new(columns) }
+        let session = std::thread::Builder::new()
+            .spawn(move || session(Feed { receiver, sent: None }))
+            .map_err(TargetError::Thread)?;
+        let (sender, session) = (Some(sender), Some(session));
+        let sent = Facts::new(columns);
+        Ok(FeedSink { sender, session, sent, gate, cancel, _undoing: Undoing::begin() })
+    }
+
+    /// Hands over a message as soon as there is room. `false`: the session is gone before its time.
+    fn send(&self, mut message: Message<B>, monitor: &dyn Monitor) -> Result<bool, TargetError> {
+        let sender = self.sender.as_ref().expect("nothing follows the end");
+        loop {
+            match sender.try_send(message) {
+                Ok(()) => return Ok(true),
+                Err(TrySendError::Disconnected(_)) => return Ok(false),
+                Err(TrySendError::Full(unsent)) if !monitor.stopped() => {
+                    message = unsent;
+                    std::thread::sleep(FULL);
+                }
+                // Dropping what is left calls the session off.
+                Err(TrySendError::Full(_)) => return Err(TargetError::Interrupted),
+            }
+        }
     }
 
     /// What the session ended with.
-    fn end(&mut self) -> Result<Done, TargetError> {
+    fn end(&mut self, monitor: &dyn Monitor) -> Result<Done, TargetError> {
         self.sender = None;
-        match self.session.take().expect("a session ends once").join() {
+        let session = self.session.take().expect("a session ends once");
+        while !session.is_finished() {
+            if monitor.stopped() {
+                call_off(&session, &self.gate, &self.cancel);
+                break;
+            }
+            std::thread::sleep(FULL);
+        }
+        match session.join() {
             Ok(result) => result,
             Err(panic) => std::panic::resume_unwind(panic),
+        }
+    }
+}
+
+/// Ends what a session waits for until it undoes what it did, or has ended.
+fn call_off<T>(session: &JoinHandle<T>, gate: &Gate, cancel: &Canceller) {
+    gate.close();
+    while !session.is_finished() && !gate.is_undoing() {
+        cancel();
+        let since = Instant::now();
+        while !session.is_finished() && !gate.is_undoing() && since.elapsed() < CANCEL_AGAIN {
+            std::thread::sleep(FULL);
         }
     }
 }
@@ -204,23 +264,24 @@ impl<B: Send + 'static> FeedSink<B> {
 impl<B: Send + 'static> Sink for FeedSink<B> {
     type Encoded = (B, Facts);
 
-    fn append(&mut self, (block, facts): Self::Encoded) -> Result<(), TargetError> {
+    fn append(
+        &mut self,
+        (block, facts): Self::Encoded,
+        monitor: &dyn Monitor,
+    ) -> Result<(), TargetError> {
         self.sent.merge(facts);
-        let sender = self.sender.as_ref().expect("nothing follows the end");
-        if sender.send(Message::Block(block)).is_err() {
+        if !self.send(Message::Block(block), monitor)? {
             // The session is gone before its time, and says why.
-            return self.end().and(Err(TargetError::GivenUp));
+            return self.end(monitor).and(Err(TargetError::GivenUp));
         }
         Ok(())
     }
 
-    fn finish(mut self) -> Result<Done, TargetError> {
+    fn finish(mut self, monitor: &dyn Monitor) -> Result<Done, TargetError> {
         let facts = Box::new(std::mem::take(&mut self.sent));
-        let sender = self.sender.take().expect("nothing follows the end");
         // Where the session is gone, its own words are the ones that count.
-        let _ = sender.send(Message::End(facts));
-        drop(sender);
-        self.end()
+        self.send(Message::End(facts), monitor)?;
+        self.end(monitor)
     }
 }
 
@@ -229,6 +290,7 @@ impl<B> Drop for FeedSink<B> {
         self.sender = None;
         if let Some(session) = self.session.take() {
             // An abandoned session undoes its work; the error that led here is known already.
+            call_off(&session, &self.gate, &self.cancel);
             let _ = session.join();
         }
     }

@@ -3,10 +3,12 @@
 //! The key of every record becomes a fingerprint of 128 bits, of two hashes with seeds of this run. The
 //! fingerprints are sorted in memory and, beyond that, in temporary files that are merged, so any number
 //! of them fits. A first pass looks at the columns of the key alone; only where it finds something, a
-//! second one looks at all columns: a record that is set aside for another reason is no repeat.
+//! second one looks at all columns: a record that is set aside for another reason is no repeat. A stream, which can
+//! be read only once, is watched while it is loaded.
 
 use std::fs::File;
 use std::io::{BufReader, BufWriter, Read, Seek, SeekFrom, Write};
+use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use arrow_array::RecordBatch;
 use typhos_core::columns::{Converter, MisfitValue, OnMisfit, Plan, cell_text};
@@ -30,7 +32,7 @@ const SHOWN: usize = 5;
 /// A fingerprint, and the file and line it is from.
 type Entry = (u64, u64, u32, u64);
 
-/// Refuses an input in which a key comes twice. A stream is not looked at: it can be read only once.
+/// Refuses an input in which a key comes twice. A stream, which can be read only once, is watched while it is loaded.
 ///
 /// # Errors
 /// [`TargetError::Repeated`], and an input that cannot be read.
@@ -56,14 +58,10 @@ pub(crate) fn find_repeats(
         ..plan.schema().clone()
     };
     let narrow = Plan::new(narrow, input).expect("columns that were found before");
-    if repeats(input, &narrow, key, options, monitor)?.is_empty() {
+    if repeats(input, &narrow, options, monitor)?.count == 0 {
         return Ok(());
     }
-    let found = repeats(input, plan, key, options, monitor)?;
-    if found.is_empty() {
-        return Ok(());
-    }
-    Err(TargetError::Repeated { columns: listed(key), repeats: found }.into())
+    repeats(input, plan, options, monitor)?.refuse(key)
 }
 
 /// A misfit that stops the load is found by the load itself, with its own words.
@@ -75,54 +73,117 @@ impl From<MisfitValue> for Stop {
     }
 }
 
-/// The first keys that come twice, each with where it came first and where it came again.
+/// Keys that come twice in an input.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Repeats {
+    /// Records whose key has come before.
+    pub count: u64,
+    /// The first of them: where the key came first, and where it came again.
+    pub examples: Vec<(String, String)>,
+}
+
+impl Repeats {
+    /// Refuses an input that has any.
+    ///
+    /// # Errors
+    /// [`TargetError::Repeated`].
+    pub(crate) fn refuse(self, key: &[String]) -> Result<(), LoadError> {
+        if self.count == 0 {
+            return Ok(());
+        }
+        let repeats = self.examples.iter().map(|(first, again)| format!("{first} and {again}"));
+        let repeats = repeats.collect();
+        Err(TargetError::Repeated { columns: listed(key), count: self.count, repeats }.into())
+    }
+}
+
 fn repeats(
     input: &Input,
     plan: &Plan,
-    key: &[String],
     options: &RunOptions,
     monitor: &dyn Monitor,
-) -> Result<Vec<String>, LoadError> {
-    let columns: Vec<usize> = key
-        .iter()
-        .map(|name| plan.schema().columns.iter().position(|c| c.name == *name).expect("a column"))
-        .collect();
-    let random: [u64; 2] = std::array::from_fn(|_| {
-        use std::hash::{BuildHasher, Hasher};
-        std::collections::hash_map::RandomState::new().build_hasher().finish()
-    });
-    let mut entries = Entries::default();
-    monitor.begin("looking for keys that come twice", Some(input.bytes()));
+) -> Result<Repeats, LoadError> {
+    let watch = KeyWatch::new(plan).expect("a key is declared");
+    monitor.begin("looking for duplicate keys", Some(input.bytes()));
     run::map_blocks::<_, _, LoadError>(
         input,
         options,
         monitor,
         || Converter::new(plan, OnMisfit::AsDeclared),
         |converter, block| {
-            let mut entries = Vec::new();
-            let converted = converter.convert_with_lines::<Stop>(block, |batch, lines| {
-                fingerprints(&batch, &columns, random, block.file, lines, &mut entries);
-                Ok(())
-            });
             // What stops the load stops it with its own words, in its own pass.
-            if converted.is_err() {
-                entries.clear();
-            }
-            Ok(entries)
+            let _ = converter.convert_with_lines::<Stop>(block, |batch, lines| {
+                watch.note(&batch, block.file, lines).map_err(|_| Stop)
+            });
+            watch.check()
         },
-        |block| Ok(entries.add(block)?),
+        |()| Ok(()),
     )?;
-    let pairs = entries.repeats()?;
-    if pairs.is_empty() {
-        return Ok(Vec::new());
+    Ok(watch.finish(input)?)
+}
+
+/// Watches the keys of rows that go by, on any thread and in any order.
+pub struct KeyWatch {
+    columns: Vec<usize>,
+    random: [u64; 2],
+    entries: Mutex<(Entries, Option<TargetError>)>,
+}
+
+impl KeyWatch {
+    /// Watches the key that a plan declares; `None` where it declares none.
+    pub fn new(plan: &Plan) -> Option<KeyWatch> {
+        let schema = plan.schema();
+        let place = |name: &String| schema.columns.iter().position(|column| column.name == *name);
+        let columns: Vec<_> = schema.layout.key.iter().filter_map(place).collect();
+        let random: [u64; 2] = std::array::from_fn(|_| {
+            use std::hash::{BuildHasher, Hasher};
+            std::collections::hash_map::RandomState::new().build_hasher().finish()
+        });
+        (!columns.is_empty()).then(|| KeyWatch { columns, random, entries: Mutex::default() })
     }
-    let place = |file: u32, line: u64| format!("{}:{line}", input.files()[file as usize].name());
-    Ok(pairs
-        .into_iter()
-        .map(|(first, again)| {
-            format!("{} and {}", place(first.2, first.3), place(again.2, again.3))
-        })
-        .collect())
+
+    /// Notes the keys of a batch, whose rows start in these lines of a file of the input.
+    ///
+    /// # Errors
+    /// A temporary file that cannot be written.
+    pub fn note(&self, batch: &RecordBatch, file: u32, lines: &[u64]) -> Result<(), TargetError> {
+        let mut new = Vec::with_capacity(lines.len());
+        fingerprints(batch, &self.columns, self.random, file, lines, &mut new);
+        let (entries, failed) = &mut *lock(&self.entries);
+        match entries.add(new) {
+            Ok(()) => Ok(()),
+            Err(error) => {
+                let told = TargetError::Io {
+                    path: std::env::temp_dir(),
+                    source: std::io::Error::other(error.to_string()),
+                };
+                *failed = Some(error);
+                Err(told)
+            }
+        }
+    }
+
+    /// Tells of a failure that could not be told when it happened.
+    fn check(&self) -> Result<(), LoadError> {
+        lock(&self.entries).1.take().map_or(Ok(()), |error| Err(error.into()))
+    }
+
+    /// The keys that came twice.
+    ///
+    /// # Errors
+    /// A temporary file that cannot be read.
+    pub fn finish(self, input: &Input) -> Result<Repeats, TargetError> {
+        let (entries, _) = self.entries.into_inner().unwrap_or_else(PoisonError::into_inner);
+        let (count, pairs) = entries.repeats()?;
+        let place =
+            |entry: &Entry| format!("{}:{}", input.files()[entry.2 as usize].name(), entry.3);
+        let examples = pairs.iter().map(|(first, again)| (place(first), place(again))).collect();
+        Ok(Repeats { count, examples })
+    }
+}
+
+fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 fn fingerprints(
@@ -184,8 +245,8 @@ impl Entries {
         Ok(())
     }
 
-    /// The first pairs of equal fingerprints, by where the later one stands.
-    fn repeats(mut self) -> Result<Vec<(Entry, Entry)>, TargetError> {
+    /// How many fingerprints came before, and the first pairs of equal ones, by where the later one stands.
+    fn repeats(mut self) -> Result<(u64, Vec<(Entry, Entry)>), TargetError> {
         self.held.sort_unstable();
         let mut runs: Vec<Run> =
             self.runs.into_iter().map(|file| Run::File(BufReader::new(file))).collect();
@@ -195,11 +256,13 @@ impl Entries {
             heads.extend(run.next()?.map(|entry| std::cmp::Reverse((entry, at))));
         }
         let mut found: Vec<(Entry, Entry)> = Vec::new();
+        let mut count = 0;
         let mut first: Option<Entry> = None;
         while let Some(std::cmp::Reverse((entry, at))) = heads.pop() {
             heads.extend(runs[at].next()?.map(|entry| std::cmp::Reverse((entry, at))));
             match first {
                 Some(known) if (known.0, known.1) == (entry.0, entry.1) => {
+                    count += 1;
                     found.push((known, entry));
                     if found.len() > 64 * SHOWN {
                         keep_first(&mut found);
@@ -209,7 +272,7 @@ impl Entries {
             }
         }
         keep_first(&mut found);
-        Ok(found)
+        Ok((count, found))
     }
 }
 
@@ -257,7 +320,8 @@ mod tests {
             entries.spill().unwrap();
         }
         entries.add(vec![entry(2500, 9000), entry(17, 8000), entry(9999, 8500)]).unwrap();
-        let found = entries.repeats().unwrap();
+        let (count, found) = entries.repeats().unwrap();
+        assert_eq!(count, 2);
         let lines: Vec<_> = found.iter().map(|(first, again)| (first.3, again.3)).collect();
         assert_eq!(lines, [(17, 8000), (2500, 9000)]);
     }

@@ -14,6 +14,7 @@ pub mod arrow_file;
 mod at_once;
 mod clickhouse;
 mod feed;
+mod gate;
 mod keys;
 mod load;
 mod mariadb;
@@ -36,15 +37,18 @@ mod wire;
 mod witness;
 
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use arrow_array::RecordBatch;
 use thiserror::Error;
 use typhos_core::columns::Plan;
-use typhos_core::run::RunOptions;
+use typhos_core::run::{Monitor, RunOptions};
 use typhos_core::sorting::SortError;
 use typhos_core::text::{Input, InputError};
 use typhos_core::wording::listed;
 
+pub use gate::Gate;
+pub use keys::{KeyWatch, Repeats};
 pub use load::{Destination, LoadError, LoadOptions, LoadReport, MisfitLimit, load, plan};
 pub use parquet::Parts;
 pub use passwords::PASSWORD_VARIABLE;
@@ -52,6 +56,7 @@ pub use place::{Place, Secret, ServerKind};
 pub use preflight::{Action, LeftColumn, LoadPlan, PlannedColumn, Problem};
 pub use proof::Proof;
 pub use weigh::{Wanted, Weighed, Weighing, Weight, weigh};
+pub use whole::guard::{Named, keep_apart};
 pub use whole::{refuse_existing, write_file};
 
 /// What happens to what is there already.
@@ -112,6 +117,8 @@ pub struct Job<'l> {
     pub seen: Seen,
     /// Whether the target is asked for what it has.
     pub is_proven: bool,
+    /// What a sink passes right before the load becomes visible.
+    pub gate: Arc<Gate>,
 }
 
 /// A place that rows can go to.
@@ -152,6 +159,32 @@ pub enum TargetError {
     /// The output is there already.
     #[error("{} exists already; nothing was written (pass --replace to replace it)", .0.display())]
     Exists(PathBuf),
+    /// A directory that is to be replaced holds something that no load of ours wrote.
+    #[error(
+        "{} holds {}, which typhos did not write there; nothing was replaced: move it away, or name another directory",
+        directory.display(), file.display()
+    )]
+    Foreign {
+        /// The directory.
+        directory: PathBuf,
+        /// The file, by its path in it.
+        file: PathBuf,
+    },
+    /// An output is something that the same run reads or writes.
+    #[error(
+        "{}, {what}, {}; nothing was written: name another",
+        path.display(), same_as(path, other, other_path)
+    )]
+    SameFile {
+        /// The output.
+        path: PathBuf,
+        /// What it is to the run.
+        what: String,
+        /// What the other one is to the run.
+        other: String,
+        /// The other one.
+        other_path: PathBuf,
+    },
     /// Something stands in the way; the plan says what.
     #[error("{}", problems(.0))]
     Preflight(Box<LoadPlan>),
@@ -193,20 +226,17 @@ pub enum TargetError {
         keys: Vec<String>,
     },
     /// A key comes twice in the input.
-    #[error("the key {columns} comes twice in the input: {}\nNothing was loaded.", repeats.join("; "))]
+    #[error(
+        "the input has {}, by {columns}: {}\nNothing was loaded.",
+        typhos_core::infer::counted(*count, "duplicate key"), repeats.join("; ")
+    )]
     Repeated {
         /// The columns of the key.
         columns: String,
+        /// Records whose key has come before.
+        count: u64,
         /// The first of them, each with its two lines.
         repeats: Vec<String>,
-    },
-    /// A key comes twice in a stream.
-    #[error("the key {columns} comes twice in the input: {}\nNothing was loaded. Of a file, rather than a stream, the lines would be named.", keys.join("; "))]
-    RepeatedInStream {
-        /// The columns of the key.
-        columns: String,
-        /// The first of them.
-        keys: Vec<String>,
     },
     /// The target does not have what was sent.
     #[error("{target} does not have what was sent:\n  {}\nNothing was loaded.", differences.join("\n  "))]
@@ -216,6 +246,12 @@ pub enum TargetError {
         /// What differs.
         differences: Vec<String>,
     },
+    /// The system gives no thread.
+    #[error("the system starts no more threads: {0}")]
+    Thread(std::io::Error),
+    /// Somebody asked the load to stop.
+    #[error("interrupted; nothing was loaded")]
+    Interrupted,
     /// The load was given up before its end.
     #[error("the load was given up; nothing was loaded")]
     GivenUp,
@@ -267,6 +303,15 @@ pub enum TargetError {
         /// What SQLite said.
         source: rusqlite::Error,
     },
+}
+
+/// How an output clashes with another file of the run.
+fn same_as(path: &Path, other: &str, other_path: &Path) -> String {
+    if path == other_path {
+        format!("is {other} too")
+    } else {
+        format!("is, holds or lies in {} ({other})", other_path.display())
+    }
 }
 
 /// What a plan found, a line each, with what to do about it.
@@ -340,11 +385,11 @@ pub trait Sink: Send {
     ///
     /// # Errors
     /// Whatever keeps the target from taking it.
-    fn append(&mut self, encoded: Self::Encoded) -> Result<(), TargetError>;
+    fn append(&mut self, encoded: Self::Encoded, monitor: &dyn Monitor) -> Result<(), TargetError>;
 
-    /// Holds what arrived against what was sent, and makes everything visible at once.
+    /// Holds what arrived against what was sent, passes the [`Gate`], and makes everything visible at once.
     ///
     /// # Errors
     /// Whatever keeps the target from that; then nothing is visible.
-    fn finish(self) -> Result<Done, TargetError>;
+    fn finish(self, monitor: &dyn Monitor) -> Result<Done, TargetError>;
 }

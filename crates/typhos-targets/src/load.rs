@@ -3,25 +3,29 @@
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use arrow_array::RecordBatch;
 use thiserror::Error;
 use typhos_core::columns::{Account, BlockReport, Converter, MisfitValue, OnMisfit, Plan};
 use typhos_core::run::{self, Monitor, RunError, RunOptions};
 use typhos_core::sorting::{SortError, SortOrder};
-use typhos_core::text::Input;
+use typhos_core::text::{Block, Input};
 
 use crate::arrow_file::ArrowTarget;
 use crate::clickhouse::ClickHouseSession;
-use crate::keys;
+use crate::gate::Gate;
+use crate::keys::{self, KeyWatch};
 use crate::mariadb::MariadbSession;
 use crate::parquet::{ParquetTarget, Parts};
 use crate::place::{Place, ServerKind};
 use crate::postgres::PostgresSession;
-use crate::preflight::LoadPlan;
+use crate::preflight::{LoadPlan, Problem};
 use crate::rejects::Rejects;
 use crate::server::TableTarget;
 use crate::sorted::Sorted;
 use crate::sqlite::SqliteSession;
-use crate::whole::refuse_existing;
+use crate::whole::guard::keep_apart;
+use crate::whole::pending::Awaited;
+use crate::whole::{followed, parent, sweep};
 use crate::{Done, EncodeUnit, Encoder, Job, Mode, Seen, Sink, Target, TargetError};
 
 /// Where rows go.
@@ -63,6 +67,24 @@ impl Destination {
             | Destination::Arrow { path }
             | Destination::Sqlite { path, .. } => Some(path),
             Destination::Server { .. } => None,
+        }
+    }
+
+    /// Where temporary files may be: beside what is written there is room for that, or nearly so.
+    fn folder<'f>(&'f self, options: &'f LoadOptions) -> &'f Path {
+        parent(self.path().unwrap_or(&options.rejects))
+    }
+
+    /// Whose appearance records wait for that were set aside.
+    fn awaited(&self) -> Awaited {
+        match self {
+            Destination::Sqlite { path, .. } if path.exists() => Awaited::Unseen,
+            Destination::Server { .. } => Awaited::Unseen,
+            Destination::Parquet { path, .. }
+            | Destination::Arrow { path }
+            | Destination::Sqlite { path, .. } => {
+                Awaited::path(&followed(path).unwrap_or_else(|_| path.clone()))
+            }
         }
     }
 
@@ -136,7 +158,7 @@ pub struct LoadOptions {
     pub is_proven: bool,
     /// How many misfits are let through; all of them where it is not said.
     pub misfit_limit: Option<MisfitLimit>,
-    /// Where records that are set aside go.
+    /// Where records that are set aside go; with a number where a file is there already.
     pub rejects: PathBuf,
     /// Bytes that sorting may take, in all.
     pub sort_memory: usize,
@@ -180,7 +202,19 @@ pub enum LoadError {
     Misfit(Box<MisfitValue>),
     /// The target failed.
     #[error(transparent)]
-    Target(#[from] TargetError),
+    Target(TargetError),
+    /// The rows are where they belong, and something after that failed.
+    #[error("the rows are loaded, but {0}")]
+    InPlace(String),
+}
+
+impl From<TargetError> for LoadError {
+    fn from(error: TargetError) -> Self {
+        match error {
+            TargetError::Interrupted => RunError::Interrupted.into(),
+            error => LoadError::Target(error),
+        }
+    }
 }
 
 impl From<SortError> for LoadError {
@@ -195,15 +229,16 @@ impl From<MisfitValue> for LoadError {
     }
 }
 
-/// What a load would do, and what stands in its way. Nothing is changed.
+/// What a load would do, and what stands in its way, duplicate keys included. Nothing is changed.
 ///
 /// # Errors
-/// A target that cannot be asked.
+/// A target that cannot be asked, an input that cannot be read.
 pub fn plan(
     input: &Input,
     plan: &Plan,
     destination: &Destination,
     options: &LoadOptions,
+    monitor: &dyn Monitor,
 ) -> Result<LoadPlan, LoadError> {
     struct Ask<'l>(Job<'l>);
     impl Visit for Ask<'_> {
@@ -212,11 +247,34 @@ pub fn plan(
             Ok(target.plan(&self.0)?)
         }
     }
-    destination.visit(Ask(job(input, plan, options)))
+    kept_apart(input, destination, options)?;
+    let mut planned = destination.visit(Ask(job(input, plan, options)))?;
+    match keys::find_repeats(input, plan, &options.run, monitor) {
+        Err(LoadError::Target(error @ TargetError::Repeated { .. })) => {
+            let what = error.to_string();
+            let what = what.lines().next().unwrap_or_default();
+            planned.problems.push(Problem::new(what, "remove them, or declare another key"));
+        }
+        other => other?,
+    }
+    Ok(planned)
+}
+
+/// Refuses to write over what is read.
+fn kept_apart(
+    input: &Input,
+    destination: &Destination,
+    options: &LoadOptions,
+) -> Result<(), LoadError> {
+    let read = input.files().iter().filter_map(|file| Some(("an input", file.path()?)));
+    let mut written = vec![("the rejects file", options.rejects.as_path())];
+    written.extend(destination.path().map(|path| ("the target", path)));
+    Ok(keep_apart(&read.collect::<Vec<_>>(), &written)?)
 }
 
 fn job<'l>(input: &'l Input, plan: &'l Plan, options: &LoadOptions) -> Job<'l> {
-    Job { input, plan, mode: options.mode, seen: options.seen, is_proven: options.is_proven }
+    let LoadOptions { mode, seen, is_proven, .. } = *options;
+    Job { input, plan, mode, seen, is_proven, gate: Arc::new(Gate::default()) }
 }
 
 /// Loads an input into a destination. Either all of it is there afterwards, or nothing.
@@ -231,13 +289,18 @@ pub fn load(
     options: &LoadOptions,
     monitor: &dyn Monitor,
 ) -> Result<LoadReport, LoadError> {
-    // Where rows are added, what was set aside before stays, and stands in the way of more only.
-    refuse_existing(&options.rejects, options.mode != Mode::Create)?;
-    destination.visit(Run { job: job(input, plan, options), options, monitor })
+    kept_apart(input, destination, options)?;
+    let folder = destination.folder(options);
+    sweep(folder);
+    sweep(parent(&options.rejects));
+    let awaited = destination.awaited();
+    destination.visit(Run { job: job(input, plan, options), folder, awaited, options, monitor })
 }
 
 struct Run<'l> {
     job: Job<'l>,
+    folder: &'l Path,
+    awaited: Awaited,
     options: &'l LoadOptions,
     monitor: &'l dyn Monitor,
 }
@@ -246,7 +309,7 @@ impl Visit for Run<'_> {
     type Out = LoadReport;
 
     fn visit<T: Target>(self, mut target: T) -> Result<LoadReport, LoadError> {
-        let Run { job, options, monitor } = self;
+        let Run { job, folder, awaited, options, monitor } = self;
         let planned = target.plan(&job)?;
         if !planned.problems.is_empty() {
             return Err(TargetError::Preflight(Box::new(planned)).into());
@@ -255,62 +318,63 @@ impl Visit for Run<'_> {
         let mut run = options.run;
         let (encoder, sink) = target.open(&job, &mut run)?;
         let options = LoadOptions { run, ..options.clone() };
-        run_load(&job, encoder, sink, &options, monitor, planned)
+        let run = Run { job, folder, awaited, options: &options, monitor };
+        let gate = run.job.gate.clone();
+        let (account, done) = run.send(encoder, sink)?;
+        // It is visible; what was set aside is too.
+        let rejects = gate.publish().map_err(|error| LoadError::InPlace(error.to_string()))?;
+        Ok(LoadReport { account, rejects, plan: planned, done })
     }
 }
 
-fn run_load<E, S>(
-    job: &Job<'_>,
-    encoder: E,
-    mut sink: S,
-    options: &LoadOptions,
-    monitor: &dyn Monitor,
-    planned: LoadPlan,
-) -> Result<LoadReport, LoadError>
-where
-    E: Encoder,
-    S: Sink<Encoded = E::Encoded>,
-{
-    let Job { input, plan, .. } = *job;
-    let mut rejects = Rejects::new(&options.rejects, options.mode == Mode::Replace, input, plan);
-    let mut account = Account::new(plan.schema().columns.len());
-    let work = Work {
-        input,
-        plan,
-        mode: OnMisfit::AsDeclared,
-        run: options.run,
-        sort_memory: options.sort_memory,
-        // Beside the rejects there is room for what is loaded too, or nearly so.
-        folder: crate::whole::parent(&options.rejects),
-    };
-    let note = |report: BlockReport| {
-        account.add(&report.account);
-        // A count can only grow; a share is known at the end.
-        if let Some(limit @ MisfitLimit::Count(_)) = options.misfit_limit {
-            within(limit, &account, job)?;
-        }
-        Ok(rejects.write(&report.set_aside)?)
-    };
-    monitor.begin("loading", Some(input.bytes()));
-    work.encode(&encoder, monitor, note, |encoded| sink.append(encoded))?;
-    account.assert_balance();
-    if let Some(limit) = options.misfit_limit {
-        within(limit, &account, job)?;
-    }
-    if monitor.stopped() {
-        return Err(RunError::Interrupted.into());
-    }
-    // The rejects first: a load without them would have lost records, and they alone are harmless.
-    let rejects = rejects.keep()?;
-    monitor.begin("proving", None);
-    match sink.finish() {
-        Ok(done) => Ok(LoadReport { account, rejects, plan: planned, done }),
-        Err(error) => {
-            if let Some(path) = &rejects {
-                let _ = std::fs::remove_file(path);
+impl Run<'_> {
+    /// Sends everything, and makes it visible.
+    fn send<E, S>(self, encoder: E, mut sink: S) -> Result<(Account, Done), LoadError>
+    where
+        E: Encoder,
+        S: Sink<Encoded = E::Encoded>,
+    {
+        let Run { job, folder, awaited, options, monitor } = self;
+        let Job { input, plan, .. } = job;
+        let mut rejects = Rejects::new(&options.rejects, input, plan);
+        let keys = input.is_stream().then(|| KeyWatch::new(plan)).flatten();
+        let mut account = Account::new(plan.schema().columns.len());
+        let work = Work {
+            input,
+            plan,
+            mode: OnMisfit::AsDeclared,
+            run: options.run,
+            sort_memory: options.sort_memory,
+            folder,
+            keys: keys.as_ref(),
+        };
+        let note = |report: BlockReport| {
+            account.add(&report.account);
+            // A count can only grow; a share is known at the end.
+            if let Some(limit @ MisfitLimit::Count(_)) = options.misfit_limit {
+                within(limit, &account, &job)?;
             }
-            Err(error.into())
+            Ok(rejects.write(&report.set_aside)?)
+        };
+        monitor.begin("loading", Some(input.bytes()));
+        work.encode(&encoder, monitor, note, |encoded| sink.append(encoded, monitor))?;
+        account.assert_balance();
+        if let Some(limit) = options.misfit_limit {
+            within(limit, &account, &job)?;
         }
+        if let Some(keys) = keys {
+            keys.finish(input)?.refuse(&plan.schema().layout.key)?;
+        }
+        input.verify_unchanged().map_err(RunError::from)?;
+        if let Some(file) = rejects.seal()? {
+            job.gate.hold(file, awaited);
+        }
+        if monitor.stopped() {
+            return Err(RunError::Interrupted.into());
+        }
+        monitor.begin("proving", None);
+        let done = sink.finish(monitor)?;
+        Ok((account, done))
     }
 }
 
@@ -343,9 +407,25 @@ pub(crate) struct Work<'l> {
     pub sort_memory: usize,
     /// Where temporary files may be.
     pub folder: &'l Path,
+    /// Watches keys, where nobody has looked at them before.
+    pub keys: Option<&'l KeyWatch>,
 }
 
 impl Work<'_> {
+    /// Converts a block, and watches its keys.
+    pub fn convert(
+        &self,
+        converter: &mut Converter<'_>,
+        block: &Block,
+        mut each: impl FnMut(RecordBatch) -> Result<(), LoadError>,
+    ) -> Result<BlockReport, LoadError> {
+        let Some(keys) = self.keys else { return converter.convert(block, each) };
+        converter.convert_with_lines(block, |batch, lines| {
+            keys.note(&batch, block.file, lines)?;
+            each(batch)
+        })
+    }
+
     /// Hands every report to `note`, and everything encoded to `append`, both in order.
     ///
     /// # Errors
@@ -370,8 +450,7 @@ impl Work<'_> {
             || Converter::new(self.plan, self.mode),
             |converter, block| {
                 let mut unit = encoder.begin((block.offset + block.bytes / 2) as f64 / bytes)?;
-                let report =
-                    converter.convert::<LoadError>(block, |batch| Ok(unit.push(batch)?))?;
+                let report = self.convert(converter, block, |batch| Ok(unit.push(batch)?))?;
                 Ok((unit.finish()?, report))
             },
             |(encoded, report)| {

@@ -10,6 +10,7 @@ use typhos_core::schema::{ColumnDecl, From, Generate, Schema, Type};
 
 use crate::sql::held::{Existing, ExistingColumn, Filled, Held, fits};
 use crate::sql::{self, Language};
+use crate::whole::foreign_file;
 use crate::{Job, Mode, Seen};
 
 /// What would happen to a table.
@@ -385,6 +386,7 @@ fn key_fits(schema: &Schema, problems: &mut Vec<Problem>) {
 pub(crate) fn plan_file(
     job: &Job<'_>,
     path: &Path,
+    is_directory: bool,
     what: &str,
     notes: Vec<String>,
     stored: &dyn Fn(&DataType) -> String,
@@ -399,6 +401,21 @@ pub(crate) fn plan_file(
             "pass --mode replace to put this in its place",
         ));
     }
+    if exists && job.mode == Mode::Replace {
+        let what = if is_directory {
+            match foreign_file(path) {
+                Ok(None) => None,
+                Ok(Some(file)) => {
+                    Some(format!("it holds {}, which typhos did not write there", file.display()))
+                }
+                Err(error) => Some(error.to_string()),
+            }
+        } else {
+            path.is_dir().then(|| "it is a directory, and a file is to be written there".to_owned())
+        };
+        let help = "move it away, or name another place";
+        problems.extend(what.map(|what| Problem::new(what, help)));
+    }
     if job.mode == Mode::Append {
         problems.push(Problem::new(
             "files are written once, and nothing is added to them",
@@ -412,6 +429,11 @@ pub(crate) fn plan_file(
     if !folder.is_dir() {
         problems
             .push(Problem::outside(format!("there is no folder {}", folder.display()), "make it"));
+    } else if let Err(error) = crate::whole::writable(folder) {
+        problems.push(Problem::outside(
+            format!("the folder {} cannot be written to ({error})", folder.display()),
+            "change its permissions, or name another place",
+        ));
     }
     let arrow = job.plan.arrow();
     let columns =

@@ -1,7 +1,7 @@
 //! The rejects file: records that were set aside, word for word, with the reason behind each.
 //!
 //! It is laid out as the source is, with four more columns at the end, so that a mended copy of it
-//! can be loaded with the same schema.
+//! can be loaded with the same schema. It appears together with what was loaded, and never in place of an earlier one.
 
 use std::io::{BufWriter, Write};
 use std::path::{Path, PathBuf};
@@ -11,6 +11,7 @@ use typhos_core::text::{Escape, Input};
 
 use crate::TargetError;
 use crate::whole::WholeFile;
+use crate::whole::pending::Pending;
 
 /// Names of the columns behind those of the source.
 const COLUMNS: [&str; 4] = ["rejected_file", "rejected_line", "rejected_column", "rejected_reason"];
@@ -22,16 +23,15 @@ const BOM: &[u8] = b"\xef\xbb\xbf";
 /// Opened when the first record is set aside; without one there is no file.
 pub(crate) struct Rejects<'i> {
     path: PathBuf,
-    replace: bool,
     input: &'i Input,
     columns: Vec<String>,
     open: Option<(WholeFile, BufWriter<std::fs::File>)>,
 }
 
 impl<'i> Rejects<'i> {
-    pub fn new(path: &Path, replace: bool, input: &'i Input, plan: &Plan) -> Rejects<'i> {
+    pub fn new(path: &Path, input: &'i Input, plan: &Plan) -> Rejects<'i> {
         let columns = plan.schema().columns.iter().map(|column| column.name.clone()).collect();
-        Rejects { path: path.to_path_buf(), replace, input, columns, open: None }
+        Rejects { path: path.to_path_buf(), input, columns, open: None }
     }
 
     pub fn write(&mut self, set_aside: &[SetAside]) -> Result<(), TargetError> {
@@ -40,7 +40,7 @@ impl<'i> Rejects<'i> {
         }
         let dialect = self.input.dialect();
         if self.open.is_none() {
-            let file = WholeFile::create(&self.path, self.replace)?;
+            let file = WholeFile::aside(&self.path)?;
             let mut writer = BufWriter::new(file.writer()?);
             if self.input.encoding() != "UTF-8" {
                 writer.write_all(BOM).map_err(TargetError::io(&self.path))?;
@@ -96,18 +96,11 @@ impl<'i> Rejects<'i> {
         }
     }
 
-    /// Names the file, if there is one; returns where it is.
-    pub fn keep(self) -> Result<Option<PathBuf>, TargetError> {
-        let Some((file, mut writer)) = self.open else {
-            if self.replace && self.path.is_file() {
-                // What stands there tells of a run that this one replaces.
-                std::fs::remove_file(&self.path).map_err(TargetError::io(&self.path))?;
-            }
-            return Ok(None);
-        };
+    /// The whole file, if there is one, which waits for the load to become visible.
+    pub fn seal(self) -> Result<Option<Pending>, TargetError> {
+        let Some((file, mut writer)) = self.open else { return Ok(None) };
         writer.flush().map_err(TargetError::io(&self.path))?;
         drop(writer);
-        file.keep()?;
-        Ok(Some(self.path))
+        file.into_pending().map(Some)
     }
 }

@@ -54,7 +54,7 @@ impl Sorted<'_> {
         mut note: impl FnMut(BlockReport) -> Result<(), LoadError> + Send,
     ) -> Result<Runs, LoadError> {
         // A thread has a block, its arrays, the same in order, their keys, and results that wait.
-        let Work { input, plan, mode, run, sort_memory, folder } = *self.work;
+        let Work { input, plan, mode, run, sort_memory, folder, .. } = *self.work;
         let (least, most) = BLOCK_BYTES;
         let block_bytes = (sort_memory / run.threads.get() / 32).clamp(least, most);
         let run = RunOptions { block_bytes, ..run };
@@ -66,7 +66,7 @@ impl Sorted<'_> {
             || Converter::new(plan, mode).in_one_batch(),
             |converter, block| {
                 let mut batches = Vec::new();
-                let report = converter.convert::<LoadError>(block, |batch| {
+                let report = self.work.convert(converter, block, |batch| {
                     batches.push(batch);
                     Ok(())
                 })?;

@@ -4,6 +4,9 @@
 //! Tables are `STRICT`, so that SQLite holds to the types too.
 
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{Duration, Instant};
 
 use arrow_array::types::*;
 use arrow_array::{Array, ArrayRef, ArrowPrimitiveType, RecordBatch, StringArray, cast::AsArray};
@@ -15,7 +18,7 @@ use typhos_core::columns::cell_text;
 use typhos_core::schema::Schema;
 
 use crate::TargetError;
-use crate::feed::{Abandoned, Feed, RowEncoder};
+use crate::feed::{Abandoned, Canceller, Feed, RowEncoder};
 use crate::preflight::{Action, Problem, goes_along};
 use crate::proof::Facts;
 use crate::server::{Answers, Intent, Objections, Session, UNFINISHED};
@@ -51,6 +54,12 @@ fn storage(data_type: &DataType) -> Storage {
     }
 }
 
+/// How long a database is waited for that another program writes to.
+const BUSY: Duration = Duration::from_secs(5);
+
+/// How long that is at a time: a load that is called off waits no longer.
+const BUSY_STEP: Duration = Duration::from_millis(100);
+
 /// A database being loaded into.
 pub(crate) struct SqliteSession {
     path: PathBuf,
@@ -58,6 +67,7 @@ pub(crate) struct SqliteSession {
     connection: Option<Connection>,
     /// A new database before it has its name.
     side: Option<WholeFile>,
+    is_called_off: Arc<AtomicBool>,
 }
 
 impl SqliteSession {
@@ -68,7 +78,12 @@ impl SqliteSession {
     pub fn new(path: &Path) -> Result<SqliteSession, TargetError> {
         let exists = path.symlink_metadata().is_ok();
         let connection = exists.then(|| open_existing(path)).transpose()?;
-        Ok(SqliteSession { path: path.to_path_buf(), connection, side: None })
+        Ok(SqliteSession {
+            path: path.to_path_buf(),
+            connection,
+            side: None,
+            is_called_off: Arc::default(),
+        })
     }
 
     fn failed(&self, source: rusqlite::Error) -> TargetError {
@@ -121,7 +136,18 @@ impl Session for SqliteSession {
 
     fn execute(&mut self, sql: &str) -> Result<Option<u64>, TargetError> {
         let path = self.path.clone();
-        let changed = self.connection()?.execute(sql, []);
+        let is_called_off = self.is_called_off.clone();
+        let connection = self.connection()?;
+        let since = Instant::now();
+        let changed = loop {
+            match connection.execute(sql, []) {
+                Err(error)
+                    if error.sqlite_error_code() == Some(rusqlite::ErrorCode::DatabaseBusy)
+                        && since.elapsed() < BUSY
+                        && !is_called_off.load(Ordering::SeqCst) => {}
+                changed => break changed,
+            }
+        };
         changed
             .map(|changed| Some(changed as u64))
             .map_err(|source| TargetError::Sqlite { path, source })
@@ -178,8 +204,9 @@ impl Session for SqliteSession {
             found.problems.push(Problem::outside(what, "make it"));
             return Ok(found);
         }
-        let is_writable = place.metadata().is_ok_and(|about| !about.permissions().readonly());
-        if !is_writable {
+        // A database is written to with a journal beside it.
+        let is_read_only = place.metadata().is_ok_and(|about| about.permissions().readonly());
+        if is_read_only || crate::whole::writable(folder).is_err() {
             let what = format!("{} cannot be written to", place.display());
             let help = "change its permissions, or name another place";
             found.problems.push(Problem::outside(what, help));
@@ -243,6 +270,17 @@ impl Session for SqliteSession {
         self.execute(&format!("ALTER TABLE {stage} RENAME TO {table}")).map(|_| ())
     }
 
+    fn canceller(&self) -> Canceller {
+        let is_called_off = self.is_called_off.clone();
+        let handle = self.connection.as_ref().map(Connection::get_interrupt_handle);
+        Box::new(move || {
+            is_called_off.store(true, Ordering::SeqCst);
+            if let Some(handle) = &handle {
+                handle.interrupt();
+            }
+        })
+    }
+
     fn commit(&mut self) -> Result<(), TargetError> {
         self.execute("COMMIT").map(|_| ())
     }
@@ -302,6 +340,7 @@ fn open_existing(path: &Path) -> Result<Connection, TargetError> {
     let failed = |source| TargetError::Sqlite { path: path.to_path_buf(), source };
     let connection =
         Connection::open_with_flags(path, OpenFlags::SQLITE_OPEN_READ_WRITE).map_err(failed)?;
+    connection.busy_timeout(BUSY_STEP).map_err(failed)?;
     match connection.query_row("PRAGMA schema_version", [], |_| Ok(())) {
         Ok(()) => Ok(connection),
         Err(rusqlite::Error::SqliteFailure(error, _))

@@ -80,6 +80,7 @@ pub struct Weighed {
 /// # Errors
 /// An input that cannot be read, an interruption, a temporary file that cannot be written.
 pub fn weigh(weighing: &Weighing<'_>, monitor: &dyn Monitor) -> Result<Weighed, LoadError> {
+    crate::whole::sweep(&weighing.folder);
     let is_sorted = !weighing.plan.schema().layout.sort.is_empty();
     let apart = is_sorted || weighing.wanted != Wanted::Ledger;
     let measured = match weighing.wanted {
@@ -209,6 +210,7 @@ impl Weighing<'_> {
             run: RunOptions { block_bytes: face.block_bytes, ..self.run },
             sort_memory: self.sort_memory,
             folder: &self.folder,
+            keys: None,
         };
         let note = |report: BlockReport| {
             account.add(&report.account);

@@ -244,7 +244,8 @@ fn sums_beyond_64_bits_are_proven() {
         Destination::Parquet { path: folder.path().join("t.parquet"), parts: None },
         Destination::Arrow { path: folder.path().join("t.arrow") },
     ] {
-        let planned = plan_load(&input, &plan, &destination, &options(folder.path())).unwrap();
+        let planned =
+            plan_load(&input, &plan, &destination, &options(folder.path()), &NoMonitor).unwrap();
         assert!(planned.problems.is_empty(), "{:?}", planned.problems);
         let report = load_into(&destination, &plan, &input, folder.path()).unwrap();
         assert_eq!(report.done.proof, Proof::Proven { facts: 13, rows: 4 }, "{destination:?}");
@@ -306,7 +307,7 @@ fn a_load_tells_its_steps() {
     let steps = Steps::default();
     load(&input, &plan, &destination, &options(folder.path()), &steps).unwrap();
     let want = [
-        ("looking for keys that come twice", bytes),
+        ("looking for duplicate keys", bytes),
         ("loading", bytes),
         ("merging what was sorted", None),
         ("proving", None),

@@ -8,7 +8,7 @@ use typhos_core::schema::Misfit;
 use typhos_core::text::Input;
 
 use crate::args::{Check, Common};
-use crate::console::{BOLD, Console, DIM, GOOD, WARN, paint, safe};
+use crate::console::{self, BOLD, Console, DIM, GOOD, WARN, paint, safe};
 use crate::outcome::{Failure, Outcome};
 use crate::progress::Progress;
 use crate::report::{
@@ -74,7 +74,7 @@ fn show(
     console.say(format!(
         "{}  {}",
         input_line(input),
-        paint(DIM, format!("under {}", schema.display()))
+        paint(DIM, format!("under {}", console::path(schema)))
     ))?;
     let columns =
         plan.schema().columns.iter().zip(&account.columns).filter(|(_, misfits)| misfits.count > 0);

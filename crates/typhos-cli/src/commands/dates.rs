@@ -210,7 +210,7 @@ fn of_column(
     console: &mut Console,
 ) -> Result<Outcome, Failure> {
     let rules = RuleArgs { date_order: args.date_order, ..RuleArgs::default() };
-    let looked = look(&args.inputs, &args.input, &rules, None, common)?;
+    let looked = look(&args.inputs, &args.input, &rules, None, None, common)?;
     let survey = &looked.survey;
     let at = find(name, survey)?;
     let facts: Vec<Facts> = survey.columns.iter().map(ColumnFacts::facts).collect();

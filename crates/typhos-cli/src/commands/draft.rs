@@ -5,7 +5,7 @@ use typhos_core::infer::{Wanted, counted, draft};
 use super::keep;
 use super::look::{Looked, look};
 use crate::args::{Common, Draft};
-use crate::console::{Console, GOOD, WARN, paint};
+use crate::console::{self, Console, GOOD, WARN, paint};
 use crate::diagnose;
 use crate::outcome::{Failure, Outcome};
 
@@ -15,7 +15,8 @@ pub fn run(args: &Draft, common: &Common, console: &mut Console) -> Result<Outco
     }
     let kept = args.keep.as_deref().map(diagnose::read_schema).transpose()?;
     let under = kept.as_ref().map(|(schema, _)| schema);
-    let looked = look(&args.inputs, &args.input, &args.rules, under, common)?;
+    let looked =
+        look(&args.inputs, &args.input, &args.rules, under, args.output.as_deref(), common)?;
     let Looked { survey, settings, decisions, columns, .. } = &looked;
     let first = survey.source.files.first().map(|file| file.name.clone());
     let wanted = Wanted {
@@ -34,7 +35,7 @@ pub fn run(args: &Draft, common: &Common, console: &mut Console) -> Result<Outco
         }
     };
     match &args.output {
-        None => console.say(text.trim_end())?,
+        None => console.machine(text.trim_end())?,
         Some(path) => {
             typhos_targets::write_file(path, args.replace, text.as_bytes())?;
             let count = match &kept {
@@ -50,7 +51,7 @@ pub fn run(args: &Draft, common: &Common, console: &mut Console) -> Result<Outco
             console.note(format!(
                 "{} {}: {count}, drafted from {sample}{from}",
                 paint(GOOD, "wrote"),
-                path.display()
+                console::path(path)
             ))?;
         }
     }

@@ -1,10 +1,10 @@
 //! `typhos emit`: the table of a schema in another language.
 
 use typhos_core::schema::Diagnostic;
-use typhos_targets::sql;
+use typhos_targets::{keep_apart, sql};
 
 use crate::args::Emit;
-use crate::console::{Console, GOOD, paint};
+use crate::console::{self, Console, GOOD, paint, safe};
 use crate::diagnose;
 use crate::outcome::{Failure, Outcome};
 
@@ -31,15 +31,18 @@ pub fn run(args: &Emit, console: &mut Console) -> Result<Outcome, Failure> {
         let stem = super::table_name(Some(args.schema.display().to_string()));
         stem.strip_suffix(".typhos").unwrap_or(&stem).to_owned()
     });
-    let script = sql::script(language.as_ref(), &schema, &table);
+    let script = sql::script(language.as_ref(), &schema, &table)
+        .map_err(|error| Failure::Usage(error.to_string()))?;
     match &args.output {
-        None => console.say(script.trim_end())?,
+        None => console.machine(script.trim_end())?,
         Some(path) => {
+            keep_apart(&[("the schema", &args.schema)], &[("the output", path)])?;
             typhos_targets::write_file(path, args.replace, script.as_bytes())?;
             console.say(format!(
-                "{} {}: table {table} for {}",
+                "{} {}: table {} for {}",
                 paint(GOOD, "wrote"),
-                path.display(),
+                console::path(path),
+                safe(&table),
                 language.name()
             ))?;
         }

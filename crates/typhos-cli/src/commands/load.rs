@@ -1,14 +1,14 @@
 //! `typhos load`: typed rows into a target, all or nothing.
 
-use std::io::IsTerminal;
 use std::path::{Path, PathBuf};
 
 use serde_json::json;
 use typhos_core::columns::Plan;
 use typhos_core::infer::{counted, grouped};
 use typhos_core::sorting::DEFAULT_SORT_MEMORY;
+use typhos_core::text::Input;
 use typhos_targets::{
-    Destination, LoadError, LoadOptions, Parts, Place, Proof, Secret, TargetError,
+    Destination, LoadError, LoadOptions, LoadReport, Parts, Place, Proof, Secret, TargetError,
 };
 
 use super::load_plan;
@@ -38,21 +38,16 @@ pub fn run(args: &Load, common: &Common, console: &mut Console) -> Result<Outcom
         sort_memory: args.sort_memory.unwrap_or(DEFAULT_SORT_MEMORY),
     };
     let failed = |error: LoadError| match error {
-        LoadError::Misfit(misfit) => Failure::Misfit(stopped_by(&misfit, &plan, &input)),
-        LoadError::TooManyMisfits { .. } => Failure::Misfit(safe(&error.to_string())),
-        LoadError::Target(TargetError::Exists(path)) if path == options.rejects => {
-            Failure::Usage(format!(
-                "{} exists already, and records may be set aside there; nothing was loaded: take it away, or name another \
-             file with --rejects",
-                path.display()
-            ))
-        }
+        LoadError::Misfit(misfit) => Failure::Refused(stopped_by(&misfit, &plan, &input)),
+        LoadError::TooManyMisfits { .. } => Failure::Refused(error.to_string()),
+        LoadError::InPlace(_) => Failure::Machine(error.to_string()),
         LoadError::Target(error) => error.into(),
         LoadError::Run(error) => error.into(),
     };
     if args.plan {
         let planned = with_password(&mut destination, |destination| {
-            typhos_targets::plan(&input, &plan, destination, &options)
+            let progress = Progress::new("planning", input.bytes(), common.quiet);
+            typhos_targets::plan(&input, &plan, destination, &options, &progress)
         });
         let planned = planned.map_err(failed)?;
         if args.json {
@@ -62,15 +57,42 @@ pub fn run(args: &Load, common: &Common, console: &mut Console) -> Result<Outcom
         }
         return Ok(Outcome::objecting_if(!planned.problems.is_empty()));
     }
+    let schema_file = [("the schema", args.schema.as_path())];
+    let mut written = vec![("the rejects file", options.rejects.as_path())];
+    written.extend(destination.path().map(|path| ("the target", path)));
+    typhos_targets::keep_apart(&schema_file, &written)?;
     let loaded = with_password(&mut destination, |destination| {
         let progress = Progress::new("loading", input.bytes(), common.quiet);
         typhos_targets::load(&input, &plan, destination, &options, &progress)
     });
-    let mut report = loaded.map_err(failed)?;
+    let report = loaded.map_err(failed)?;
+    let misfits = report.account.misfits();
+    let target = console::safe(&report.plan.target);
+    tell(report, args, common, &plan, &input, &destination, console).map_err(|failure| {
+        match failure {
+            Failure::Machine(what) => {
+                Failure::Machine(format!("{what}; the rows are loaded all the same, into {target}"))
+            }
+            other => other,
+        }
+    })?;
+    Ok(Outcome::objecting_if(misfits > 0))
+}
+
+/// Reports a load that went well.
+fn tell(
+    mut report: LoadReport,
+    args: &Load,
+    common: &Common,
+    plan: &Plan,
+    input: &Input,
+    destination: &Destination,
+    console: &mut Console,
+) -> Result<(), Failure> {
     // Rows that were there already were read, and not loaded.
     let skipped = report.done.moved.skipped;
     report.account.loaded -= skipped;
-    if let Some(note) = skipped_note(&input) {
+    if let Some(note) = skipped_note(input) {
         console.note(paint(DIM, note))?;
     }
     let account = &report.account;
@@ -78,7 +100,7 @@ pub fn run(args: &Load, common: &Common, console: &mut Console) -> Result<Outcom
         let mut json = json!({
             "typhos": 1,
             "schema": args.schema.display().to_string(),
-            "input": input_json(&input),
+            "input": input_json(input),
             "target": report.plan.target,
             "table": report.plan.table,
             "rejects": report.rejects.as_ref().map(|path| path.display().to_string()),
@@ -89,11 +111,10 @@ pub fn run(args: &Load, common: &Common, console: &mut Console) -> Result<Outcom
                 Proof::Proven { facts, rows } => json!({ "proven": true, "facts": facts, "rows": rows }),
             },
         });
-        json["account"] = account_json(account, &plan, &input);
+        json["account"] = account_json(account, plan, input);
         json["account"]["updated"] = json!(report.done.moved.updated);
         json["account"]["skipped"] = json!(skipped);
-        console.json(&json)?;
-        return Ok(Outcome::objecting_if(account.misfits() > 0));
+        return Ok(console.json(&json)?);
     }
     let size = destination.path().and_then(size).map_or(String::new(), console::bytes);
     let rows = counted(account.loaded, "row");
@@ -118,17 +139,17 @@ pub fn run(args: &Load, common: &Common, console: &mut Console) -> Result<Outcom
     let mut examples: Vec<_> = examples.collect();
     examples.sort_by_key(|misfit| misfit.place);
     for misfit in examples.iter().take(SHOWN_MISFITS) {
-        console.say(format!("  {}", misfit_line(misfit, &input, Some(&plan))))?;
+        console.say(format!("  {}", misfit_line(misfit, input, Some(plan))))?;
     }
     let more = account.misfits().saturating_sub(SHOWN_MISFITS as u64);
     if more > 0 {
         console.say(paint(DIM, format!("  … and {}", counted(more, "more misfit"))))?;
     }
-    for line in changed_lines(account, &plan) {
+    for line in changed_lines(account, plan) {
         console.say(line)?;
     }
     if let Some(path) = &report.rejects {
-        console.say(format!("  {} {}", paint(WARN, "set aside in"), path.display()))?;
+        console.say(format!("  {} {}", paint(WARN, "set aside in"), console::path(path)))?;
     }
     let mut line = account_line(account, skipped, false);
     if report.done.moved.updated > 0 {
@@ -148,7 +169,7 @@ pub fn run(args: &Load, common: &Common, console: &mut Console) -> Result<Outcom
             format!("not proven beyond its {} rows, as --no-proof asks", grouped(account.loaded)),
         ),
     })?;
-    Ok(Outcome::objecting_if(account.misfits() > 0))
+    Ok(())
 }
 
 /// Misfits shown after a load; the rejects file has them all.
@@ -164,14 +185,8 @@ fn with_password<T>(
         return result;
     };
     let Destination::Server { place, .. } = destination else { return result };
-    if !std::io::stdin().is_terminal() || !std::io::stderr().is_terminal() {
-        return result;
-    }
-    let Ok(word) =
-        rpassword::prompt_password(format!("Password of {} at {}: ", safe(user), safe(target)))
-    else {
-        return result;
-    };
+    let question = format!("Password of {} at {}: ", safe(user), safe(target));
+    let Some(word) = crate::prompt::password(&question) else { return result };
     place.password = Some(Secret::new(word));
     run(destination)
 }
@@ -225,18 +240,30 @@ fn destination(args: &Load, plan: &Plan, table: String) -> Result<Destination, F
     }
 }
 
-/// `tickets.parquet` → `tickets.rejects.csv`, in the same place; for a server, here.
+/// `tickets.parquet` → `tickets.parquet.rejects.csv`, in the same place, with the table where there may be several; for a
+/// server, here. No two targets share a rejects file.
 fn beside(destination: &Destination) -> PathBuf {
+    let plain = |name: &str| -> String {
+        let is_plain = |c: char| c.is_alphanumeric() || matches!(c, '-' | '_');
+        name.chars().map(|c| if is_plain(c) { c } else { '_' }).collect()
+    };
+    let behind = |path: &Path, more: &str| {
+        let mut name = path.file_name().unwrap_or_default().to_owned();
+        name.push(more);
+        path.with_file_name(name)
+    };
     match destination {
-        Destination::Parquet { path, .. }
-        | Destination::Arrow { path }
-        | Destination::Sqlite { path, .. } => path.with_extension("rejects.csv"),
-        Destination::Server { table, .. } => {
-            let name: String = table
-                .chars()
-                .map(|c| if c.is_alphanumeric() || matches!(c, '-' | '_') { c } else { '_' })
-                .collect();
-            PathBuf::from(format!("{name}.rejects.csv"))
+        Destination::Parquet { path, .. } | Destination::Arrow { path } => {
+            behind(path, ".rejects.csv")
+        }
+        Destination::Sqlite { path, table } => {
+            behind(path, &format!(".{}.rejects.csv", plain(table)))
+        }
+        Destination::Server { place, table } => {
+            let parts =
+                [Some(&place.host), Some(&place.database), place.schema.as_ref(), Some(table)];
+            let parts: Vec<_> = parts.into_iter().flatten().map(|part| plain(part)).collect();
+            PathBuf::from(format!("{}.rejects.csv", parts.join(".")))
         }
     }
 }
@@ -259,7 +286,6 @@ fn files_in(path: &Path) -> u64 {
 mod tests {
     use super::*;
     use clap::Parser;
-    use typhos_core::text::Input;
 
     fn of(words: &str, layout: &str) -> Result<Destination, Failure> {
         let line = format!("typhos load s i {words}");
@@ -288,7 +314,11 @@ mod tests {
         assert!(matches!(of("--into A.SQLITE", ""), Ok(Destination::Sqlite { .. })));
         assert!(matches!(of("--into a.arrow", ""), Ok(Destination::Arrow { .. })));
         let server = of("--into postgres://u:p@h/d", "").unwrap();
-        assert_eq!(beside(&server), Path::new("a_b.rejects.csv"));
+        assert_eq!(beside(&server), Path::new("h.d.a_b.rejects.csv"));
+        let file = of("--into x/a.parquet", "").unwrap();
+        assert_eq!(beside(&file), Path::new("x/a.parquet.rejects.csv"));
+        let database = of("--into a.sqlite", "").unwrap();
+        assert_eq!(beside(&database), Path::new("a.sqlite.a_b.rejects.csv"));
         for words in [
             "--into a.csv",
             "--into lake",

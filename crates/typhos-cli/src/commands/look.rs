@@ -10,6 +10,7 @@ use typhos_core::schema::Schema;
 use typhos_core::survey::{Absent, Survey, SurveyOptions, is_survey};
 use typhos_core::text::{Input, InputChoice};
 use typhos_core::wording::listed;
+use typhos_targets::{Named, keep_apart};
 
 use crate::args::{Common, InputArgs, RuleArgs};
 use crate::outcome::Failure;
@@ -27,14 +28,16 @@ pub struct Looked {
 }
 
 /// Surveys an input, or reads surveys of one. What a schema that is to be kept says of its input holds
-/// where nothing is typed.
+/// where nothing is typed. What will be written must be none of what is read.
 pub fn look(
     inputs: &[PathBuf],
     typed: &InputArgs,
     rules: &RuleArgs,
     kept: Option<&Schema>,
+    written: Option<&Path>,
     common: &Common,
 ) -> Result<Looked, Failure> {
+    let written: Vec<Named<'_>> = written.iter().map(|path| ("the output", *path)).collect();
     let first = inputs.first().map(PathBuf::as_path).filter(|path| path.as_os_str() != "-");
     let settings = Settings::gather(rules, first)?;
     let (survey, input) = if first.is_some_and(is_survey_file) {
@@ -44,6 +47,7 @@ pub fn look(
                     .into(),
             ));
         }
+        keep_apart(&named(inputs, "a survey"), &written)?;
         let survey = read_surveys(inputs)?;
         agree(&survey, &settings)?;
         (survey, None)
@@ -53,6 +57,8 @@ pub fn look(
             None => typed.choice(),
         };
         let input = super::open(inputs, &choice)?;
+        let read: Vec<_> = input.files().iter().filter_map(|file| file.path()).collect();
+        keep_apart(&named(&read, "an input"), &written)?;
         let declared = kept.and_then(|schema| schema.input.absent.clone());
         let absent = settings.house.absent.clone().or(declared).unwrap_or_default();
         let options = SurveyOptions {
@@ -65,6 +71,11 @@ pub fn look(
     let decisions = decide(&survey, &settings.rules());
     let columns = wanted(&survey, rules)?;
     Ok(Looked { survey, input, settings, decisions, columns })
+}
+
+/// Paths that are all the same to a run.
+pub fn named<'p>(paths: &'p [impl AsRef<Path>], what: &'static str) -> Vec<Named<'p>> {
+    paths.iter().map(|path| (what, path.as_ref())).collect()
 }
 
 /// Whether a file is a saved survey. What cannot be read is none, and the error comes when it is opened.

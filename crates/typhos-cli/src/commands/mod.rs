@@ -14,32 +14,47 @@ mod pool;
 mod scout;
 mod weigh;
 
+use std::path::Path;
+
 use clap::Parser;
 use typhos_core::columns::Plan;
 use typhos_core::infer::{settle, survey_for};
 use typhos_core::schema::Schema;
 use typhos_core::survey::{Survey, SurveyOptions};
 use typhos_core::text::{Input, InputChoice};
+use typhos_targets::Place;
 
 use crate::args::{Args, Command, Common, InputArgs, RuleArgs};
 use crate::console::{Console, DIM, FOUND, Tone, paint, safe};
 use crate::diagnose;
 use crate::outcome::{Failure, Outcome};
-use crate::progress::{Progress, catch_interrupts};
+use crate::progress::Progress;
 use crate::settings::Settings;
 
 /// Runs the command line of the process.
 pub fn run_from_env() -> Result<Outcome, Failure> {
-    let args = Args::try_parse().map_err(Failure::CommandLine)?;
-    catch_interrupts();
-    let mut console = Console::of_process(Tone { quiet: args.common.quiet });
-    let outcome = run(args, &mut console)?;
-    console.flush()?;
-    Ok(outcome)
+    crate::interrupt::catch();
+    let wants_json = std::env::args_os().any(|word| word == "--json");
+    let parsed = Args::try_parse().map_err(Failure::CommandLine);
+    let quiet = parsed.as_ref().is_ok_and(|args| args.common.quiet);
+    let mut console = Console::of_process(Tone { quiet });
+    let outcome = parsed.and_then(|args| run(args, &mut console));
+    let outcome = outcome.and_then(|outcome| {
+        console.flush()?;
+        Ok(outcome)
+    });
+    if let (Err(failure), true) = (&outcome, wants_json)
+        && !matches!(failure, Failure::CommandLine(error) if !error.use_stderr())
+    {
+        // Standard error says it too, and where nothing can be written that is what there is.
+        let _ = console.json(&failure.json());
+    }
+    outcome
 }
 
 fn run(args: Args, console: &mut Console) -> Result<Outcome, Failure> {
     let common = &args.common;
+    args.command.paths().into_iter().try_for_each(refuse_url)?;
     match args.command {
         Command::Scout(args) => scout::run(&args, common, console),
         Command::Draft(args) => draft::run(&args, common, console),
@@ -52,6 +67,24 @@ fn run(args: Args, console: &mut Console) -> Result<Outcome, Failure> {
         Command::Dates(args) => dates::run(&args, common, console),
         Command::Demo(args) => demo::run(&args, common, console),
     }
+}
+
+/// Refuses the URL of something where a file is asked for. Nothing of it is shown but its scheme: there may be a password
+/// in it.
+fn refuse_url(path: &Path) -> Result<(), Failure> {
+    let Some((scheme, rest)) = path.to_str().and_then(|text| text.split_once(':')) else {
+        return Ok(());
+    };
+    let is_scheme = scheme.len() > 1
+        && scheme.starts_with(|letter: char| letter.is_ascii_alphabetic())
+        && scheme.bytes().all(|byte| byte.is_ascii_alphanumeric() || b"+.-".contains(&byte));
+    let is_server = Place::parse(&format!("{scheme}:")).is_some();
+    if !is_scheme || !(rest.starts_with('/') || is_server) || path.exists() {
+        return Ok(());
+    }
+    Err(Failure::Usage(format!(
+        "{scheme}:… is a URL, and a file is read or written here; servers are loaded into, with --into"
+    )))
 }
 
 /// Opens files and directories, or standard input where that is asked for.

@@ -3,18 +3,20 @@
 use typhos_core::infer::counted;
 
 use crate::args::Pool;
-use crate::console::{Console, GOOD, WARN, paint};
+use crate::console::{self, Console, GOOD, WARN, paint, safe};
 use crate::outcome::{Failure, Outcome};
 
 pub fn run(args: &Pool, console: &mut Console) -> Result<Outcome, Failure> {
     typhos_targets::refuse_existing(&args.output, args.replace)?;
+    let read = super::look::named(&args.surveys, "a survey");
+    typhos_targets::keep_apart(&read, &[("the output", &args.output)])?;
     let survey = super::look::read_surveys(&args.surveys)?;
     let files = &survey.source.files;
     let twice = files.windows(2).find(|pair| pair[0] == pair[1]);
     if let Some([file, _]) = twice {
         let text = format!(
             "{} is in more than one of the surveys, with as many bytes: was it scouted twice?",
-            file.name
+            safe(&file.name)
         );
         console.note(paint(WARN, text))?;
     }
@@ -22,7 +24,7 @@ pub fn run(args: &Pool, console: &mut Console) -> Result<Outcome, Failure> {
     console.note(format!(
         "{} {}: {} of {}, from {}",
         paint(GOOD, "wrote"),
-        args.output.display(),
+        console::path(&args.output),
         counted(survey.records, "record"),
         counted(files.len() as u64, "file"),
         counted(args.surveys.len() as u64, "survey"),

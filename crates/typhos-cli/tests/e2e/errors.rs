@@ -131,12 +131,12 @@ fn sources_that_are_not_in_the_input() {
 fn a_misfit_under_stop_says_what_to_do() {
     let world = World::new();
     world.write("t.csv", "a,b\n1,x\n999,y\n").write("s.typhos.toml", SCHEMA);
-    let ran = world.run("load s.typhos.toml t.csv --into t.parquet").status(1);
+    let ran = world.run("load s.typhos.toml t.csv --into t.parquet").status(4);
     let ran = ran.complains("t.csv:3: column 'a': '999' is outside of uint8: 0 to 255");
     ran.complains("Nothing was loaded.")
         .complains("declare a = { …, misfit = \"reject\" } (or \"null\"");
     world.write("t.csv", "a,b\n1,x\n2\n");
-    let ran = world.run("load s.typhos.toml t.csv --into t.sqlite").status(1);
+    let ran = world.run("load s.typhos.toml t.csv --into t.sqlite").status(4);
     ran.complains("t.csv:3: the record has 1 field instead of 2")
         .complains("[input] misfit = \"reject\"");
     assert_eq!(world.names(), ["s.typhos.toml", "t.csv"]);

@@ -4,10 +4,12 @@
 mod compact;
 mod dates;
 mod docs;
+mod edges;
 mod errors;
 mod faults;
 mod lake;
 mod layouts;
+mod outputs;
 mod readers;
 mod servers;
 mod small_disk;

@@ -45,6 +45,14 @@ impl World {
         std::fs::read_to_string(self.path(name)).unwrap()
     }
 
+    /// The name of the only rejects file in the folder.
+    pub fn rejects(&self) -> String {
+        let mut names = self.names();
+        names.retain(|name| name.contains(".rejects"));
+        assert_eq!(names.len(), 1, "{names:?}");
+        names.remove(0)
+    }
+
     /// The files and folders in the folder, in order; those of the demo's data are left out.
     pub fn names(&self) -> Vec<String> {
         let entries = std::fs::read_dir(self.folder.path()).unwrap();

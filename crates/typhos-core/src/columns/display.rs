@@ -3,16 +3,14 @@
 use arrow_array::cast::AsArray;
 use arrow_array::types::*;
 use arrow_array::{Array, ArrowPrimitiveType};
-use arrow_schema::{DataType, TimeUnit};
+use arrow_schema::{DataType, Fields, TimeUnit};
 
-use crate::dates::{DAY_NANOS, format_days, format_nanos};
-use crate::readings::{Decimal, uuid_text};
+use super::foreign::{day_text, decimal_text, foreign_text, instant_text, time_text};
+use crate::readings::uuid_text;
 
 /// The cell as text: numbers plainly, dates and times as ISO 8601 has them with a space between day
-/// and time, and `Z` behind a point in time. `None` where it is null.
-///
-/// # Panics
-/// On array types that no column of Typhos has.
+/// and time, and `Z` behind a point in time. `None` where it is null. What other programs wrote is shown as well as that
+/// goes.
 pub fn cell_text(array: &dyn Array, row: usize) -> Option<String> {
     if array.is_null(row) {
         return None;
@@ -23,8 +21,7 @@ pub fn cell_text(array: &dyn Array, row: usize) -> Option<String> {
     {
         array.as_primitive::<A>().value(row).to_string()
     }
-    let decimal =
-        |mantissa, scale: i8| Decimal { mantissa, scale: scale.unsigned_abs() }.to_string();
+    let decimal = |mantissa: i128, scale: i8| decimal_text(&mantissa.to_string(), scale);
     Some(match array.data_type() {
         DataType::Boolean => array.as_boolean().value(row).to_string(),
         DataType::Int8 => number::<Int8Type>(array, row),
@@ -50,14 +47,14 @@ pub fn cell_text(array: &dyn Array, row: usize) -> Option<String> {
             let bytes = array.as_fixed_size_binary().value(row);
             uuid_text(bytes.try_into().expect("sixteen bytes"))
         }
-        DataType::Struct(fields) => {
-            // A point, as it is written in text; fields of others one after the other.
-            let columns = array.as_struct().columns().iter().zip(fields);
-            let texts = columns.map(|(column, _)| cell_text(column, row).unwrap_or_default());
+        DataType::Struct(fields) if is_point(fields) => {
+            // As it is written in text.
+            let columns = array.as_struct().columns().iter();
+            let texts = columns.map(|column| cell_text(column, row).unwrap_or_default());
             texts.collect::<Vec<_>>().join(",")
         }
         DataType::Utf8 => array.as_string::<i32>().value(row).to_owned(),
-        DataType::Dictionary(codes, _) => {
+        DataType::Dictionary(codes, words) if **words == DataType::Utf8 => {
             let dictionary = array.as_any_dictionary();
             let code = match **codes {
                 DataType::UInt8 => {
@@ -69,24 +66,22 @@ pub fn cell_text(array: &dyn Array, row: usize) -> Option<String> {
                 DataType::UInt32 => {
                     dictionary.keys().as_primitive::<UInt32Type>().value(row) as usize
                 }
-                // Codes that others chose; this way looks at all of them.
-                _ => dictionary.normalized_keys()[row],
+                _ => return foreign_text(array, row),
             };
             dictionary.values().as_string::<i32>().value(code).to_owned()
         }
-        DataType::Date32 => format_days(array.as_primitive::<Date32Type>().value(row)),
-        DataType::Time32(TimeUnit::Second) => format_nanos(
+        DataType::Date32 => day_text(array.as_primitive::<Date32Type>().value(row).into()),
+        DataType::Time32(TimeUnit::Second) => time_text(
             i64::from(array.as_primitive::<Time32SecondType>().value(row)) * 1_000_000_000,
         ),
-        DataType::Time32(_) => format_nanos(
+        DataType::Time32(_) => time_text(
             i64::from(array.as_primitive::<Time32MillisecondType>().value(row)) * 1_000_000,
         ),
         DataType::Time64(TimeUnit::Microsecond) => {
-            format_nanos(array.as_primitive::<Time64MicrosecondType>().value(row) * 1000)
+            let micros = array.as_primitive::<Time64MicrosecondType>().value(row);
+            time_text(micros.saturating_mul(1000))
         }
-        DataType::Time64(_) => {
-            format_nanos(array.as_primitive::<Time64NanosecondType>().value(row))
-        }
+        DataType::Time64(_) => time_text(array.as_primitive::<Time64NanosecondType>().value(row)),
         DataType::Timestamp(unit, zone) => {
             let (units, nanos) = match unit {
                 TimeUnit::Second => {
@@ -102,14 +97,19 @@ pub fn cell_text(array: &dyn Array, row: usize) -> Option<String> {
                     (array.as_primitive::<TimestampNanosecondType>().value(row), 1)
                 }
             };
-            let nanos = i128::from(units) * nanos;
-            let day = i128::from(DAY_NANOS);
-            let days = format_days(nanos.div_euclid(day) as i32);
-            let time = format_nanos(nanos.rem_euclid(day) as i64);
-            format!("{days} {time}{}", if zone.is_some() { "Z" } else { "" })
+            let text = instant_text(i128::from(units) * nanos);
+            format!("{text}{}", if zone.is_some() { "Z" } else { "" })
         }
-        other => unreachable!("no column is held as {other}"),
+        _ => return foreign_text(array, row),
     })
+}
+
+/// Whether a struct is a point on the earth, as our columns hold it.
+fn is_point(fields: &Fields) -> bool {
+    let is = |at: usize, name: &str| {
+        fields.get(at).is_some_and(|f| f.name() == name && *f.data_type() == DataType::Float64)
+    };
+    fields.len() == 2 && is(0, "lat") && is(1, "lon")
 }
 
 #[cfg(test)]

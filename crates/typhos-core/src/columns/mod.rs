@@ -10,6 +10,7 @@ mod convert;
 mod display;
 mod fill;
 mod float32;
+mod foreign;
 mod instants;
 mod numbers;
 mod plan;

@@ -1,6 +1,5 @@
 //! The merge of runs: of all their first rows the smallest, again and again.
 
-use std::fs::File;
 use std::path::PathBuf;
 use std::sync::Arc;
 
@@ -14,7 +13,7 @@ use arrow_schema::{ArrowError, DataType, SchemaRef};
 use arrow_select::interleave::interleave;
 use tempfile::TempDir;
 
-use super::runs::{Source, arrow_failed};
+use super::runs::{Held, Source, arrow_failed};
 use super::{SortError, SortOrder, SortedBatch};
 use crate::intern::Interner;
 
@@ -29,7 +28,7 @@ pub struct Merge {
     values: Vec<Option<ArrayRef>>,
     folder: PathBuf,
     /// Dropped last: the files of the cursors are in it.
-    _files: Option<(TempDir, File)>,
+    _files: Option<(TempDir, Held)>,
 }
 
 /// A place in a run.
@@ -47,7 +46,7 @@ impl Merge {
         schema: SchemaRef,
         sources: Vec<Source>,
         folder: PathBuf,
-        files: Option<(TempDir, File)>,
+        files: Option<(TempDir, Held)>,
     ) -> Result<Merge, SortError> {
         let values = vec![None; schema.fields().len()];
         let mut merge = Merge {

@@ -13,6 +13,7 @@ use tempfile::TempDir;
 
 use super::merge::Merge;
 use super::{SortError, SortOrder};
+use crate::unfinished::{self, Listed};
 
 /// Bytes that sorting may take in all, where nothing is said.
 pub const DEFAULT_SORT_MEMORY: usize = 256 << 20;
@@ -42,8 +43,15 @@ pub struct Runs {
     rows: u64,
     folder: PathBuf,
     /// The folder of temporary files, and a handle that keeps it locked.
-    files: Option<(TempDir, File)>,
+    files: Option<(TempDir, Held)>,
     made: usize,
+}
+
+/// What keeps a folder of temporary files from being taken for one that was left behind.
+#[derive(Debug)]
+pub(super) struct Held {
+    _lock: File,
+    _listed: Listed,
 }
 
 #[derive(Debug)]
@@ -144,7 +152,8 @@ impl Runs {
             // As long as it is locked, nobody takes it for one that was left behind.
             let held = File::open(files.path()).map_err(self.io())?;
             held.lock().map_err(self.io())?;
-            self.files = Some((files, held));
+            let listed = unfinished::list(files.path());
+            self.files = Some((files, Held { _lock: held, _listed: listed }));
         }
         let folder = self.files.as_ref().map_or(self.folder.as_path(), |(files, _)| files.path());
         let path = folder.join(format!("run-{}", self.made));

@@ -1,6 +1,8 @@
 //! One file of an input: how it is laid out, and where its records start.
 
+use std::cmp::Ordering;
 use std::io::{Cursor, Read};
+use std::path::Path;
 use std::sync::{Arc, Mutex};
 
 use encoding_rs::Encoding;
@@ -58,6 +60,30 @@ pub struct InputFile {
     preamble: Vec<u8>,
     /// What has been read of a stream already: its head, and the rest.
     held: Held,
+    /// What the file system said of it when it was opened.
+    stamp: Option<Stamp>,
+}
+
+/// By what a file is known to be the one that was opened, unchanged.
+#[derive(Debug, Clone, PartialEq, Eq)]
+struct Stamp {
+    bytes: u64,
+    modified: Option<std::time::SystemTime>,
+    #[cfg(unix)]
+    number: (u64, u64),
+}
+
+impl Stamp {
+    fn of(about: &std::fs::Metadata) -> Stamp {
+        #[cfg(unix)]
+        use std::os::unix::fs::MetadataExt;
+        Stamp {
+            bytes: about.len(),
+            modified: about.modified().ok(),
+            #[cfg(unix)]
+            number: (about.dev(), about.ino()),
+        }
+    }
 }
 
 /// A stream between the time its head is read and the time its records are.
@@ -92,6 +118,7 @@ impl InputFile {
             names: Vec::new(),
             preamble: Vec::new(),
             held: Held::default(),
+            stamp: None,
         }
     }
 
@@ -180,6 +207,33 @@ impl InputFile {
         Ok(opened)
     }
 
+    /// Fails where the file is no longer what it was when it was opened: then not all of it was read, or not all of
+    /// it at one time.
+    ///
+    /// # Errors
+    /// [`InputError::Changed`], and a file that is gone.
+    pub(super) fn verify_unchanged(&self) -> Result<(), InputError> {
+        let (Source::File(path), Some(stamp)) = (&self.source, &self.stamp) else { return Ok(()) };
+        let now = Stamp::of(&path.metadata().map_err(|source| self.failed(source))?);
+        if now == *stamp {
+            return Ok(());
+        }
+        let what = match now.bytes.cmp(&stamp.bytes) {
+            Ordering::Less => format!("it shrank from {} to {} bytes", stamp.bytes, now.bytes),
+            Ordering::Greater => format!("it grew from {} to {} bytes", stamp.bytes, now.bytes),
+            Ordering::Equal => "it was written to, or replaced by another".to_owned(),
+        };
+        Err(InputError::Changed { file: self.name(), what })
+    }
+
+    /// Where the file is, if it is one.
+    pub fn path(&self) -> Option<&Path> {
+        match &self.source {
+            Source::File(path) => Some(path),
+            Source::Stream(..) | Source::Memory(..) => None,
+        }
+    }
+
     pub(super) fn failed(&self, source: std::io::Error) -> InputError {
         InputError::Io { file: self.name(), source }
     }
@@ -201,6 +255,7 @@ impl InputFile {
         if let Source::File(path) = &self.source {
             let about = path.metadata().map_err(|source| self.failed(source))?;
             self.bytes = about.len();
+            self.stamp = Some(Stamp::of(&about));
         }
         let (mut opened, format) =
             source::open(&self.source, None, said).map_err(|source| self.failed(source))?;

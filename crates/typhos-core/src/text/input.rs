@@ -21,6 +21,14 @@ use crate::wording::listed;
 /// Why an input cannot be read.
 #[derive(Debug, Error)]
 pub enum InputError {
+    /// A file changed while it was read.
+    #[error("{file} changed while it was read: {what}; run this again once nothing writes to it")]
+    Changed {
+        /// The file.
+        file: String,
+        /// What changed.
+        what: String,
+    },
     /// A file cannot be opened or read.
     #[error("{file}: {source}")]
     Io {
@@ -241,6 +249,15 @@ impl Input {
     /// Whether names were said or stand in a header.
     pub fn is_named(&self) -> bool {
         self.dialect().header || self.choice.names.is_some()
+    }
+
+    /// Fails where a file is no longer what it was when it was opened: asked behind the last record by whoever must
+    /// have read all of it.
+    ///
+    /// # Errors
+    /// [`InputError::Changed`], and a file that is gone.
+    pub fn verify_unchanged(&self) -> Result<(), InputError> {
+        self.files.iter().try_for_each(InputFile::verify_unchanged)
     }
 
     /// Whether it is a stream, which can be read only once.

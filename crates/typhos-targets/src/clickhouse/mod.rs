@@ -9,6 +9,7 @@
 mod catalog;
 mod rows;
 
+use std::sync::atomic::{AtomicU32, Ordering};
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
@@ -17,7 +18,7 @@ use ureq::{Agent, SendBody};
 
 use crate::TargetError;
 use crate::at_once::at_once;
-use crate::feed::{Feed, SharedFeed};
+use crate::feed::{Canceller, Feed, SharedFeed};
 use crate::place::{Place, Secret};
 use crate::proof::Facts;
 use crate::server::{Answers, Intent, Objections, Session, UNFINISHED};
@@ -40,6 +41,9 @@ pub(crate) struct ClickHouseSession {
     /// The engine of the table that rows are added to, where partitions can be attached to it.
     attaches: Option<String>,
     made: u32,
+    /// What the numbers of this session's requests begin with, by which the server knows them.
+    session: String,
+    requests: AtomicU32,
 }
 
 impl ClickHouseSession {
@@ -61,6 +65,8 @@ impl ClickHouseSession {
             settings: "",
             attaches: None,
             made: 0,
+            session: session_name(),
+            requests: AtomicU32::new(0),
         };
         session.version = session.one("SELECT version()")?.unwrap_or_default();
         let mut numbers = session.version.split('.').filter_map(|part| part.parse().ok());
@@ -92,10 +98,12 @@ impl ClickHouseSession {
         } else {
             format!("&database={}", encode(database))
         };
+        let number = self.requests.fetch_add(1, Ordering::Relaxed);
         format!(
-            "{scheme}://{host}:{}/?query={}{database}{settings}",
+            "{scheme}://{host}:{}/?query={}{database}{settings}&query_id={}-{number}",
             self.place.port,
             encode(query),
+            self.session,
         )
     }
 
@@ -373,6 +381,17 @@ impl Session for ClickHouseSession {
         self.execute(&format!("DROP TABLE {old}")).map(|_| ())
     }
 
+    fn canceller(&self) -> Canceller {
+        let (place, session) = (self.place.clone(), self.session.clone());
+        Box::new(move || {
+            // Where nobody answers any more, there is nothing to end.
+            if let Ok(mut other) = ClickHouseSession::connect(&place) {
+                let _ =
+                    other.execute(&format!("KILL QUERY WHERE query_id LIKE '{session}%' ASYNC"));
+            }
+        })
+    }
+
     fn commit(&mut self) -> Result<(), TargetError> {
         Ok(())
     }
@@ -383,6 +402,13 @@ impl Session for ClickHouseSession {
             let _ = self.execute(&format!("DROP TABLE IF EXISTS {stage}"));
         }
     }
+}
+
+/// A name that no other session has.
+fn session_name() -> String {
+    use std::hash::{BuildHasher, Hasher};
+    let random = std::collections::hash_map::RandomState::new().build_hasher().finish();
+    format!("typhos-{:x}-{random:016x}", std::process::id())
 }
 
 fn seconds() -> u64 {

@@ -16,7 +16,7 @@ use typhos_core::schema::{Schema, Type};
 
 use crate::TargetError;
 use crate::at_once::at_once;
-use crate::feed::{Feed, SharedFeed};
+use crate::feed::{Canceller, Feed, SharedFeed};
 use crate::place::{Place, Secret};
 use crate::proof::Facts;
 use crate::server::{Answers, Intent, Objections, Session, UNFINISHED};
@@ -279,6 +279,20 @@ impl Session for MariadbSession {
         let old = Mariadb.identifier(&name);
         self.execute(&format!("RENAME TABLE {table} TO {old}, {stage} TO {table}"))?;
         self.execute(&format!("DROP TABLE {old}")).map(|_| ())
+    }
+
+    fn adds_by_commit(&self) -> bool {
+        true
+    }
+
+    fn canceller(&self) -> Canceller {
+        let (place, id) = (self.place.clone(), self.conn.connection_id());
+        Box::new(move || {
+            // Where nobody answers any more, there is nothing to end.
+            if let Ok(mut other) = MariadbSession::connect(&place) {
+                let _ = other.execute(&format!("KILL QUERY {id}"));
+            }
+        })
     }
 
     fn commit(&mut self) -> Result<(), TargetError> {

@@ -13,7 +13,7 @@ use arrow_array::types::{
 };
 use arrow_array::{ArrayRef, RecordBatch};
 use arrow_schema::{DataType, FieldRef, Schema as ArrowSchema, SchemaRef, TimeUnit};
-use typhos_core::run::RunOptions;
+use typhos_core::run::{Monitor, RunOptions};
 use typhos_core::schema::Schema;
 
 use super::form::Form;
@@ -24,7 +24,7 @@ use crate::preflight::{LoadPlan, plan_file};
 use crate::proof::{Facts, Proof};
 use crate::whole::{WholeDirectory, WholeFile};
 use crate::witness::{Witness, prove_file};
-use crate::{Done, Job, Mode, Moved, Sink, Target, TargetError};
+use crate::{Done, Gate, Job, Mode, Moved, Sink, Target, TargetError};
 
 /// How a directory is shared out to files.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -67,7 +67,7 @@ impl Target for ParquetTarget {
             _ => format!("{what}, by {}", typhos_core::wording::listed(&by)),
         };
         let stored = |ty: &arrow_schema::DataType| super::form::stored_name(ty);
-        Ok(plan_file(job, &self.path, &what, notes, &stored))
+        Ok(plan_file(job, &self.path, self.parts.is_some(), &what, notes, &stored))
     }
 
     fn open(
@@ -117,6 +117,7 @@ impl Target for ParquetTarget {
             sent: Facts::new(columns),
             threads: run.threads.get(),
             schema: job.is_proven.then(|| (schema.clone(), rows)),
+            gate: job.gate.clone(),
         };
         Ok((Witness { encoder, columns, keeps_facts: job.is_proven }, sink))
     }
@@ -174,6 +175,7 @@ pub struct ParquetSink {
     threads: usize,
     /// What is written, where it is to be proven.
     schema: Option<(Schema, SchemaRef)>,
+    gate: Arc<Gate>,
 }
 
 impl ParquetSink {
@@ -202,7 +204,7 @@ impl ParquetSink {
     }
 
     /// Reads back what was written.
-    fn read_back(&self, rows: &ArrowSchema) -> Result<Facts, TargetError> {
+    fn read_back(&self, rows: &ArrowSchema, monitor: &dyn Monitor) -> Result<Facts, TargetError> {
         let files = match &self.place {
             Place::File(file) => vec![file.side_path().to_path_buf()],
             Place::Directory(directory) => super::files(directory.side_path())?,
@@ -217,6 +219,9 @@ impl ParquetSink {
             let builder = open_file(path)?.with_row_groups(vec![*group]).with_batch_size(8192);
             let mut found = Facts::new(rows.fields().len());
             for batch in builder.build().map_err(failed)? {
+                if monitor.stopped() {
+                    return Err(TargetError::Interrupted);
+                }
                 let batch = batch.map_err(|error| failed(error.into()))?;
                 found.add_columns(batch.num_rows(), &declared(&batch, rows));
             }
@@ -247,7 +252,11 @@ fn open_file(path: &Path) -> Result<ParquetRecordBatchReaderBuilder<File>, Targe
 impl Sink for ParquetSink {
     type Encoded = (Partitioned, Facts);
 
-    fn append(&mut self, (Partitioned(groups), facts): Self::Encoded) -> Result<(), TargetError> {
+    fn append(
+        &mut self,
+        (Partitioned(groups), facts): Self::Encoded,
+        _monitor: &dyn Monitor,
+    ) -> Result<(), TargetError> {
         self.sent.merge(facts);
         for (partition, mut groups) in groups {
             if self.is_partitioned || self.part_bytes.is_some() {
@@ -258,7 +267,7 @@ impl Sink for ParquetSink {
         Ok(())
     }
 
-    fn finish(mut self) -> Result<Done, TargetError> {
+    fn finish(mut self, monitor: &dyn Monitor) -> Result<Done, TargetError> {
         if self.writers.files.is_empty()
             && let Place::Directory(directory) = &self.place
         {
@@ -270,10 +279,11 @@ impl Sink for ParquetSink {
         let proof = match &self.schema {
             None => Proof::Skipped,
             Some((schema, rows)) => {
-                let found = self.read_back(rows)?;
+                let found = self.read_back(rows, monitor)?;
                 prove_file(path.display().to_string(), schema, &self.sent, &found)?
             }
         };
+        self.gate.pass()?;
         match self.place {
             Place::File(file) => file.keep(),
             Place::Directory(directory) => directory.keep(),

@@ -15,7 +15,7 @@ use postgres::{Client, Config, NoTls, SimpleQueryMessage};
 use typhos_core::schema::Schema;
 
 use crate::TargetError;
-use crate::feed::{Abandoned, Feed};
+use crate::feed::{Abandoned, Canceller, Feed};
 use crate::place::{Place, Secret};
 use crate::proof::Facts;
 use crate::server::{Answers, Intent, Objections, Session, UNFINISHED};
@@ -297,6 +297,20 @@ impl Session for PostgresSession {
              WHERE pg_get_serial_sequence({name_text}, {column_text}) IS NOT NULL AND (SELECT max({quoted}) FROM {name}) > 0"
         ))?;
         Ok(())
+    }
+
+    fn canceller(&self) -> Canceller {
+        let (token, place) = (self.client.cancel_token(), self.place.clone());
+        Box::new(move || {
+            // Where nobody answers any more, there is nothing to end.
+            let _ = match place.encrypted.then(|| crate::tls::client_config(&place)) {
+                Some(Ok(config)) => {
+                    token.cancel_query(tokio_postgres_rustls::MakeRustlsConnect::new(config))
+                }
+                Some(Err(_)) => return,
+                None => token.cancel_query(NoTls),
+            };
+        })
     }
 
     fn commit(&mut self) -> Result<(), TargetError> {

@@ -8,15 +8,17 @@
 mod moving;
 mod proving;
 
+use std::sync::Arc;
+
 use typhos_core::run::RunOptions;
 use typhos_core::schema::{Layout, Schema, Type};
 
-use crate::feed::{Feed, FeedEncoder, FeedSink, RowEncoder};
+use crate::feed::{Canceller, Feed, FeedEncoder, FeedSink, RowEncoder};
 use crate::preflight::{Action, LoadPlan, Problem, Wanted, plan_table};
 use crate::proof::Facts;
 use crate::sql::held::{Existing, Filled};
 use crate::sql::{self, Language, NamedType};
-use crate::{Done, Job, Moved, Seen, Target, TargetError};
+use crate::{Done, Gate, Job, Moved, Seen, Target, TargetError};
 
 /// What tables are called that are not finished, before letters of their own.
 pub(crate) const UNFINISHED: &str = "typhos_unfinished_";
@@ -124,6 +126,16 @@ pub(crate) trait Session: Send + Sized + 'static {
     /// Numbers that the server gives go on behind those that were loaded.
     fn advance_numbers(&mut self, _table: &str, _column: &str) -> Result<(), TargetError> {
         Ok(())
+    }
+
+    /// Whether rows that are added to a table appear with the commit, rather than by being added.
+    fn adds_by_commit(&self) -> bool {
+        self.is_transactional()
+    }
+
+    /// Ends the statement that this session waits for, at the server, when it is called on another thread.
+    fn canceller(&self) -> Canceller {
+        Box::new(|| ())
     }
 
     /// Ends a load that went well.
@@ -240,9 +252,8 @@ struct Steps {
     table: String,
     seen: Seen,
     is_proven: bool,
-    /// Whether nobody has looked for keys that come twice.
-    asks_for_repeats: bool,
     existing: Option<Existing>,
+    gate: Arc<Gate>,
 }
 
 /// The encoder and the sink of a session.
@@ -273,20 +284,24 @@ fn open<S: Session>(mut session: S, job: &Job<'_>, table: &str) -> Result<Halves
         table: table.to_owned(),
         seen: job.seen,
         is_proven: job.is_proven,
-        asks_for_repeats: job.input.is_stream(),
         existing,
+        gate: job.gate.clone(),
     };
-    let sink = FeedSink::start(columns, move |feed| {
+    let cancel = session.canceller();
+    let sink = FeedSink::start(columns, job.gate.clone(), cancel, move |feed| {
         let mut stage = None;
         let result = steps.run(&mut session, feed, &mut stage);
         match result {
             Ok(done) => session.close().map(|()| done),
             Err(error) => {
+                let was_called_off = steps.gate.check();
+                steps.gate.begin_undo();
                 session.undo(stage.as_deref());
-                Err(error)
+                // What a server says of a statement that was ended is nobody's question.
+                was_called_off.and(Err(error))
             }
         }
-    });
+    })?;
     Ok((encoder, sink))
 }
 
@@ -329,9 +344,16 @@ impl Steps {
             session.execute(comment)?;
         }
         let sent = session.bulk(&stage, &staged, feed)?;
+        self.gate.check()?;
         let proof = self.prove(session, &stage, &staged, &sent)?;
-        if self.asks_for_repeats {
-            self.find_repeats(session, &stage)?;
+        let appears_by_commit = match self.action {
+            Action::Append => session.adds_by_commit(),
+            _ => whole,
+        };
+        if appears_by_commit {
+            self.gate.check()?;
+        } else {
+            self.gate.pass()?;
         }
         let moved = match self.action {
             Action::Append => self.move_rows(session, &stage, &table, &staged, &sent)?,
@@ -350,6 +372,9 @@ impl Steps {
                     session.advance_numbers(&self.table, &column.name)?;
                 }
             }
+        }
+        if appears_by_commit {
+            self.gate.pass()?;
         }
         session.commit()?;
         if !whole && self.action == Action::Append {

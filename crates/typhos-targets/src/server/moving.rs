@@ -29,29 +29,6 @@ struct Move<'m> {
 }
 
 impl Steps {
-    /// Keys that come twice in what was sent, where that was a stream: of it nobody knows the lines.
-    pub(super) fn find_repeats<S: Session>(
-        &self,
-        session: &mut S,
-        stage: &str,
-    ) -> Result<(), TargetError> {
-        let key = &self.schema.layout.key;
-        if key.is_empty() {
-            return Ok(());
-        }
-        let columns: Vec<_> = key.iter().map(|name| session.language().identifier(name)).collect();
-        let columns = columns.join(", ");
-        let sql = format!(
-            "SELECT {columns} FROM {stage} GROUP BY {columns} HAVING count(*) > 1 ORDER BY {columns} LIMIT {SHOWN_KEYS}"
-        );
-        let found = session.query(&sql)?;
-        if found.is_empty() {
-            return Ok(());
-        }
-        let keys: Vec<_> = found.into_iter().map(key_text).collect();
-        Err(TargetError::RepeatedInStream { columns: listed(key), keys })
-    }
-
     fn moves(&self, language: &dyn Language) -> Vec<Move<'_>> {
         let there = self.existing.as_ref().map_or(&[][..], |existing| &existing.columns);
         let columns = self.schema.columns.iter().map(|column| {

@@ -49,7 +49,19 @@ impl ClickHouse {
 
 fn escaped(text: &str, quote: char) -> String {
     let text = text.replace('\\', "\\\\").replace(quote, &format!("\\{quote}"));
-    format!("{quote}{}{quote}", text.replace('\0', "\\0"))
+    // Bytes by their number, where a letter could do something to a terminal or to whoever passes the text on.
+    let mut escaped = String::new();
+    for letter in text.chars() {
+        match letter {
+            letter if letter.is_control() => {
+                for byte in letter.encode_utf8(&mut [0; 4]).bytes() {
+                    escaped.push_str(&format!("\\x{byte:02X}"));
+                }
+            }
+            letter => escaped.push(letter),
+        }
+    }
+    format!("{quote}{escaped}{quote}")
 }
 
 impl Language for ClickHouse {

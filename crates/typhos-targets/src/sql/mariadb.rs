@@ -135,7 +135,8 @@ impl Language for Mariadb {
 
     fn column_comment(&self, comment: &str) -> Option<String> {
         // It has no expressions there, and at most 1,024 characters.
-        let comment: String = comment.replace('\\', "/").chars().take(1000).collect();
+        let comment: String =
+            super::one_line(comment).replace('\\', "/").chars().take(1000).collect();
         Some(format!(" COMMENT {}", doubled(&comment, '\'')))
     }
 

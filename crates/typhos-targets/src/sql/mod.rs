@@ -13,6 +13,7 @@ mod standard;
 #[cfg(test)]
 mod tests;
 
+use thiserror::Error;
 use typhos_core::columns::plain_text;
 use typhos_core::schema::{ColumnDecl, IntType, Schema, SortKey, TimeUnit, Type};
 
@@ -301,14 +302,15 @@ pub fn define(language: &dyn Language, schema: &Schema, name: &str, table: &str)
         if let Some(default) = default_literal(language, column) {
             line.push_str(&format!(" DEFAULT {default}"));
         }
+        // Before the check: MariaDB takes it nowhere else.
+        let comment = column.comment.as_deref();
+        line.extend(comment.and_then(|comment| language.column_comment(comment)));
         if let Some(check) = &stored.check {
             if let Some(name) = language.check_name(table, &column.name) {
                 line.push_str(&format!(" CONSTRAINT {name}"));
             }
             line.push_str(&format!(" CHECK ({check})"));
         }
-        let comment = column.comment.as_deref();
-        line.extend(comment.and_then(|comment| language.column_comment(comment)));
         lines.push(line);
         definition.types.extend(stored.named_type);
         let statement = |comment| language.comment_statement(name, &quoted, comment);
@@ -343,8 +345,51 @@ pub fn notes(language: &dyn Language, schema: &Schema, table: &str) -> Vec<Strin
     schema.columns.iter().filter_map(note).chain(of_key).collect()
 }
 
-/// A definition as a script: every statement with its end, notes and comments as comments.
-pub fn script(language: &dyn Language, schema: &Schema, table: &str) -> String {
+/// A text of a schema that a language has no escape for.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+#[error(
+    "{language} has no way to write the control character U+{:04X} in {}; name it otherwise, for example with from = \"…\"",
+    u32::from(*letter), text.escape_debug()
+)]
+pub struct Unwritable {
+    language: &'static str,
+    letter: char,
+    text: String,
+}
+
+/// A definition as a script: every statement with its end, notes and comments as comments. No control character is in
+/// it but tabs and line ends: scripts go through pipes and terminals on their way.
+///
+/// # Errors
+/// A name or a text that would need one, and none of which the language has an escape for.
+pub fn script(language: &dyn Language, schema: &Schema, table: &str) -> Result<String, Unwritable> {
+    let text = written(language, schema, table);
+    let unsafe_letter = |text: &str| {
+        text.chars().find(|letter| letter.is_control() && !matches!(letter, '\t' | '\n'))
+    };
+    // No database has a NUL in a name or a text, however it is written.
+    let texts = || {
+        let of_column = |column: &ColumnDecl| {
+            let mut texts = vec![column.name.clone()];
+            texts.extend(column.comment.clone());
+            texts.extend(column.default.clone());
+            texts.extend(column.values.iter().cloned());
+            texts
+        };
+        std::iter::once(table.to_owned()).chain(schema.columns.iter().flat_map(of_column))
+    };
+    let nul = texts().find(|text| text.contains('\0')).map(|text| ('\0', text));
+    let left = || {
+        let letter = unsafe_letter(&text)?;
+        Some((letter, texts().find(|text| text.contains(letter)).unwrap_or_default()))
+    };
+    match nul.or_else(left) {
+        Some((letter, text)) => Err(Unwritable { language: language.name(), letter, text }),
+        None => Ok(text),
+    }
+}
+
+fn written(language: &dyn Language, schema: &Schema, table: &str) -> String {
     let name = language.identifier(table);
     let definition = define(language, schema, &name, table);
     let mut text = format!("-- Table {} for {}.\n", one_line(table), language.name());
@@ -422,6 +467,24 @@ fn one_line(text: &str) -> String {
 fn doubled(text: &str, quote: char) -> String {
     let quoted = text.replace(quote, &format!("{quote}{quote}"));
     format!("{quote}{quoted}{quote}")
+}
+
+/// A text in quotes as standard SQL has it: with an escape for every control character, where it has any.
+fn unicode_escaped(text: &str, quote: char) -> String {
+    if !text.contains(char::is_control) {
+        return doubled(text, quote);
+    }
+    let escaped = text.chars().fold(String::new(), |mut escaped, letter| {
+        match letter {
+            '\\' => escaped.push_str("\\\\"),
+            letter if letter.is_control() => {
+                escaped.push_str(&format!("\\{:04X}", u32::from(letter)));
+            }
+            letter => escaped.push(letter),
+        }
+        escaped
+    });
+    format!("U&{}", doubled(&escaped, quote))
 }
 
 /// The check that keeps an integer in its range.

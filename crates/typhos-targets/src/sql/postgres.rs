@@ -41,13 +41,23 @@ impl Language for Postgres {
     }
 
     fn identifier(&self, name: &str) -> String {
-        doubled(name, '"')
+        super::unicode_escaped(name, '"')
     }
 
     fn literal(&self, text: &str) -> String {
         // With an E in front a backslash means itself when doubled, whatever the server is set to.
-        if text.contains('\\') {
-            format!(" E{}", doubled(&text.replace('\\', "\\\\"), '\''))
+        if text.contains(|letter: char| letter == '\\' || letter.is_control()) {
+            let escaped = text.chars().fold(String::new(), |mut escaped, letter| {
+                match letter {
+                    '\\' => escaped.push_str("\\\\"),
+                    letter if letter.is_control() => {
+                        escaped.push_str(&format!("\\u{:04X}", u32::from(letter)));
+                    }
+                    letter => escaped.push(letter),
+                }
+                escaped
+            });
+            format!(" E{}", doubled(&escaped, '\''))
         } else {
             doubled(text, '\'')
         }

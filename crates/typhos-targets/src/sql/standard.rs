@@ -3,7 +3,7 @@
 
 use typhos_core::schema::{ColumnDecl, IntType, TimeUnit, Type};
 
-use super::{Language, Stored, digits, doubled, list_check, range_check};
+use super::{Language, Stored, digits, list_check, range_check};
 use crate::proof::Asked;
 
 /// Standard SQL.
@@ -16,11 +16,11 @@ impl Language for Standard {
     }
 
     fn identifier(&self, name: &str) -> String {
-        doubled(name, '"')
+        super::unicode_escaped(name, '"')
     }
 
     fn literal(&self, text: &str) -> String {
-        doubled(text, '\'')
+        super::unicode_escaped(text, '\'')
     }
 
     fn longest_name(&self) -> Option<(usize, bool)> {

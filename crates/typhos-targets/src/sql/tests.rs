@@ -21,7 +21,7 @@ sort = ["route", "id desc"]
 
 fn script_of(language: &str) -> String {
     let schema = read(SCHEMA).unwrap_or_else(|wrong| panic!("{wrong:?}"));
-    script(super::language(language).unwrap().as_ref(), &schema, "tickets")
+    script(super::language(language).unwrap().as_ref(), &schema, "tickets").unwrap()
 }
 
 #[test]
@@ -96,7 +96,8 @@ fn no_text_ends_a_comment_or_a_literal() {
     schema.columns[0].name = "a\n; DROP TABLE t; --".into();
     for name in LANGUAGES {
         let language = super::language(name).unwrap();
-        let script = script(language.as_ref(), &schema, "t\n; DROP TABLE t; --");
+        schema.columns[0].comment = Some("x\n; DROP TABLE t; --'".into());
+        let script = script(language.as_ref(), &schema, "t\n; DROP TABLE t; --").unwrap();
         let comments = script.lines().filter(|line| line.starts_with("--"));
         assert!(comments.count() >= 1);
         for line in script.lines().filter(|line| line.trim_start().starts_with("; DROP")) {
@@ -108,6 +109,51 @@ fn no_text_ends_a_comment_or_a_literal() {
             assert!(open, "{name}: {script}");
         }
     }
+}
+
+/// Whatever takes escape sequences out of a script on its way finds none: not one that would take a quote with it.
+#[test]
+fn no_script_has_control_characters() {
+    let text = "a\x1b\" int); DROP TABLE victim; --";
+    for (name, want) in [
+        ("postgres", Ok(r#"U&"a\001B"" int)"#)),
+        ("sql", Ok(r#"U&"a\001B"" int)"#)),
+        ("clickhouse", Ok(r#"`a\x1B" int)"#)),
+        ("sqlite", Err("SQLite has no way to write the control character U+001B")),
+        ("mariadb", Err("MariaDB has no way to write the control character U+001B")),
+    ] {
+        let mut schema = read("typhos = 1\n[columns]\na = { type = 'text' }\n").unwrap();
+        schema.columns[0].name = text.into();
+        let language = super::language(name).unwrap();
+        match (script(language.as_ref(), &schema, "t"), want) {
+            (Ok(script), Ok(want)) => {
+                assert!(script.contains(want), "{script}");
+                assert!(!script.contains(|c: char| c.is_control() && c != '\n'), "{script}");
+            }
+            (Err(error), Err(want)) => assert!(error.to_string().contains(want), "{error}"),
+            (other, _) => panic!("{name}: {other:?}"),
+        }
+        schema.columns[0].name = "a\0".into();
+        assert!(script(language.as_ref(), &schema, "t").is_err(), "{name} has no NUL");
+    }
+    // Values of a category and comments are texts too.
+    let schema = read(
+        "typhos = 1\n[columns]\na = { type = 'category', values = [\"x\\u001b'\\u009b\"], comment = \"c\\u009b\" }\n",
+    );
+    let schema = schema.unwrap();
+    for name in ["postgres", "sql", "clickhouse"] {
+        let script = script(super::language(name).unwrap().as_ref(), &schema, "t").unwrap();
+        assert!(!script.contains(|c: char| c.is_control() && c != '\n'), "{script}");
+    }
+}
+
+#[test]
+fn a_comment_stands_before_a_check() {
+    let schema =
+        "typhos = 1\n[columns]\na = { type = 'category', values = ['x '], comment = 'c' }\n";
+    let script = script(&Mariadb, &read(schema).unwrap(), "t").unwrap();
+    let (comment, check) = (script.find("COMMENT"), script.find("CHECK"));
+    assert!(comment < check.or(Some(usize::MAX)), "{script}");
 }
 
 #[test]
@@ -181,6 +227,26 @@ fn doubled_text(sql: &str, quote: char) -> Option<(String, &str)> {
     }
 }
 
+/// A letter by its number, of so many digits.
+fn coded(letters: &mut std::str::Chars<'_>, digits: usize) -> Option<char> {
+    let text: String = letters.by_ref().take(digits).collect();
+    char::from_u32(u32::from_str_radix(&text, 16).ok()?)
+}
+
+/// A text as standard SQL has it with `U&` in front, inside of which a backslash and four digits are a letter.
+fn unicode_text(sql: &str, quote: char) -> Option<String> {
+    let (inside, rest) = doubled_text(sql, quote)?;
+    let (mut text, mut letters) = (String::new(), inside.chars());
+    while let Some(letter) = letters.next() {
+        match letter {
+            '\\' if letters.as_str().starts_with('\\') => text.extend(letters.next()),
+            '\\' => text.push(coded(&mut letters, 4)?),
+            other => text.push(other),
+        }
+    }
+    rest.is_empty().then_some(text)
+}
+
 /// A text in quotes inside of which a backslash escapes.
 fn escaped_text(sql: &str, quote: char, doubles: bool) -> Option<String> {
     let mut text = String::new();
@@ -189,6 +255,17 @@ fn escaped_text(sql: &str, quote: char, doubles: bool) -> Option<String> {
         match letters.next()? {
             '\\' => text.push(match letters.next()? {
                 '0' => '\0',
+                'u' => coded(&mut letters, 4)?,
+                // Bytes of a letter, one after the other.
+                'x' => {
+                    let first = coded(&mut letters, 2)? as u8;
+                    let mut bytes = vec![first];
+                    while std::str::from_utf8(&bytes).is_err() {
+                        (letters.next()? == '\\' && letters.next()? == 'x').then_some(())?;
+                        bytes.push(coded(&mut letters, 2)? as u8);
+                    }
+                    String::from_utf8(bytes).ok()?.chars().next()?
+                }
                 other => other,
             }),
             letter if letter == quote => match letters.next() {
@@ -228,6 +305,7 @@ fn read_literal(language: &str, sql: &str) -> Option<String> {
             }
         }
         "mariadb" => doubled_text(sql, '\'').and_then(whole).filter(|text| !text.contains('\\')),
+        "sql" if sql.starts_with("U&") => unicode_text(&sql[2..], '\''),
         _ => doubled_text(sql, '\'').and_then(whole),
     }
 }
@@ -237,6 +315,7 @@ fn read_identifier(language: &str, sql: &str) -> Option<String> {
     match language {
         "mariadb" => doubled_text(sql, '`').and_then(whole),
         "clickhouse" => escaped_text(sql, '`', false),
+        "postgres" | "sql" if sql.starts_with("U&") => unicode_text(&sql[2..], '"'),
         _ => doubled_text(sql, '"').and_then(whole),
     }
 }

@@ -12,7 +12,7 @@ use typhos_core::survey::Survey;
 
 use super::look::{Looked, find, look};
 use crate::args::{Common, Scout};
-use crate::console::{BOLD, Console, DIM, GOOD, WARN, bytes, paint, safe};
+use crate::console::{self, BOLD, Console, DIM, GOOD, WARN, bytes, paint, safe};
 use crate::outcome::{Failure, Outcome};
 use crate::report::{input_line, layout_lines, saved_layout_lines};
 use crate::table::{Heading, Look, render};
@@ -24,7 +24,7 @@ pub fn run(args: &Scout, common: &Common, console: &mut Console) -> Result<Outco
     if let Some(path) = &args.save {
         typhos_targets::refuse_existing(path, args.replace)?;
     }
-    let looked = look(&args.inputs, &args.input, &args.rules, None, common)?;
+    let looked = look(&args.inputs, &args.input, &args.rules, None, args.save.as_deref(), common)?;
     let survey = &looked.survey;
     let one = args.column.as_ref().map(|name| find(name, survey)).transpose()?;
     if args.json {
@@ -37,7 +37,7 @@ pub fn run(args: &Scout, common: &Common, console: &mut Console) -> Result<Outco
     }
     if let Some(path) = &args.save {
         save(survey, path, args.replace)?;
-        console.note(format!("{} {}", paint(GOOD, "saved the survey in"), path.display()))?;
+        console.note(format!("{} {}", paint(GOOD, "saved the survey in"), console::path(path)))?;
     }
     Ok(Outcome::objecting_if(survey.broken > 0))
 }

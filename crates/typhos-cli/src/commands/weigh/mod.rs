@@ -18,7 +18,7 @@ use typhos_core::text::Input;
 use typhos_targets::{LoadError, Wanted, Weighed, Weighing};
 
 use crate::args::{Common, RuleArgs, Weigh};
-use crate::console::{BOLD, Console, DIM, WARN, paint};
+use crate::console::{BOLD, Console, DIM, WARN, paint, safe};
 use crate::diagnose;
 use crate::outcome::{Failure, Outcome};
 use crate::progress::Progress;
@@ -169,12 +169,13 @@ fn weigh(what: &Weighing<'_>, common: &Common, doing: &'static str) -> Result<We
         }
         LoadError::Target(error) => error.into(),
         LoadError::Run(error) => error.into(),
+        LoadError::InPlace(_) => unreachable!("nothing is loaded"),
     })
 }
 
 /// The input and its declaration, above every report.
 fn title(input: &Input, under: &str) -> String {
-    format!("{}  {}", input_line(input), paint(DIM, format!("under {under}")))
+    format!("{}  {}", input_line(input), paint(DIM, format!("under {}", safe(under))))
 }
 
 /// How much of a file a question reads, in a line.

@@ -126,7 +126,7 @@ fn keys_are_compared_as_the_table_compares_them() {
         );
         world.ok(&line);
         world.write("t.csv", "booking,n\nAB,7\nef,3\n");
-        world.run(&line).status(1).complains("1 of these rows is in table 't' already");
+        world.run(&line).status(4).complains("1 of these rows is in table 't' already");
         world.ok(&format!("{line} --seen skip")).says("1 there already");
         let plan = database.rows(
             "EXPLAIN SELECT count(*) FROM t s WHERE EXISTS (SELECT 1 FROM t t WHERE t.booking = \

@@ -1,0 +1,286 @@
+//! Cells of arrays that others made, as text: every type that Arrow has, and values that no column of ours would have.
+//!
+//! Nothing here is fast or read back: it is for looking at files of other programs. Nested cells are cut once they are
+//! longer than anybody looks at.
+
+use arrow_array::cast::AsArray;
+use arrow_array::types::*;
+use arrow_array::{Array, ArrayRef, RunArray, UnionArray};
+use arrow_schema::{DataType, IntervalUnit, TimeUnit};
+
+use super::display::cell_text;
+use crate::dates::{DAY_NANOS, format_days, format_nanos};
+
+/// Bytes of a nested cell after which the rest is left out.
+const MOST_NESTED: usize = 1 << 14;
+
+/// Days before and after 1970 that are shown as dates: those of the years from -262,143 to 262,142.
+const MOST_DAYS: i64 = 95_746_000;
+
+/// A day, as far as a calendar reaches; what is beyond as a count.
+pub(super) fn day_text(days: i64) -> String {
+    match i32::try_from(days) {
+        Ok(day) if days.abs() <= MOST_DAYS => format_days(day),
+        _ => format!("{days} days"),
+    }
+}
+
+/// A time of day; what is none as a count.
+pub(super) fn time_text(nanos: i64) -> String {
+    if (0..DAY_NANOS).contains(&nanos) { format_nanos(nanos) } else { format!("{nanos} ns") }
+}
+
+/// A day and a time.
+pub(super) fn instant_text(nanos: i128) -> String {
+    let day = i128::from(DAY_NANOS);
+    // An instant in 64 bits of seconds is within 64 bits of days.
+    let days = day_text(nanos.div_euclid(day) as i64);
+    format!("{days} {}", format_nanos(nanos.rem_euclid(day) as i64))
+}
+
+/// An integer of any length with a mark so many digits before its end; behind its end where that is negative.
+pub(super) fn decimal_text(digits: &str, scale: i8) -> String {
+    let (sign, digits) = match digits.strip_prefix('-') {
+        Some(digits) => ("-", digits),
+        None => ("", digits),
+    };
+    match usize::try_from(scale) {
+        Ok(0) => format!("{sign}{digits}"),
+        Ok(scale) => {
+            let padded = format!("{digits:0>width$}", width = scale + 1);
+            let (whole, fraction) = padded.split_at(padded.len() - scale);
+            format!("{sign}{whole}.{fraction}")
+        }
+        Err(_) => format!("{sign}{digits}{}", "0".repeat(usize::from(scale.unsigned_abs()))),
+    }
+}
+
+fn bytes_text(bytes: &[u8]) -> String {
+    let hex = bytes.iter().take(MOST_NESTED / 2).map(|byte| format!("{byte:02x}"));
+    let more = if bytes.len() > MOST_NESTED / 2 { "…" } else { "" };
+    format!("0x{}{more}", hex.collect::<String>())
+}
+
+/// Some cells in a row, between two marks.
+fn joined(open: char, close: char, cells: impl Iterator<Item = String>) -> String {
+    let mut text = String::from(open);
+    for (at, cell) in cells.enumerate() {
+        if at > 0 {
+            text.push_str(", ");
+        }
+        if text.len() > MOST_NESTED {
+            text.push('…');
+            break;
+        }
+        text.push_str(&cell);
+    }
+    text.push(close);
+    text
+}
+
+/// A cell inside another one.
+fn inner(array: &ArrayRef, row: usize) -> String {
+    cell_text(array, row).unwrap_or_else(|| "null".into())
+}
+
+fn list(values: &ArrayRef) -> String {
+    joined('[', ']', (0..values.len()).map(|at| inner(values, at)))
+}
+
+fn duration(count: i64, unit: &TimeUnit) -> String {
+    let unit = match unit {
+        TimeUnit::Second => "s",
+        TimeUnit::Millisecond => "ms",
+        TimeUnit::Microsecond => "us",
+        TimeUnit::Nanosecond => "ns",
+    };
+    format!("{count} {unit}")
+}
+
+fn run_end<R: RunEndIndexType>(array: &RunArray<R>, row: usize) -> Option<String> {
+    let at = array.get_physical_index(row);
+    (at < array.values().len()).then(|| cell_text(array.values(), at)).flatten()
+}
+
+fn of_union(array: &UnionArray, row: usize) -> Option<String> {
+    cell_text(&array.value(row), 0)
+}
+
+/// A cell of a type that no column of ours has, and that is not null.
+pub(super) fn foreign_text(array: &dyn Array, row: usize) -> Option<String> {
+    Some(match array.data_type() {
+        DataType::Null => return None,
+        DataType::Float16 => array.as_primitive::<Float16Type>().value(row).to_string(),
+        DataType::Date64 => {
+            let millis = array.as_primitive::<Date64Type>().value(row);
+            instant_text(i128::from(millis) * 1_000_000)
+        }
+        DataType::Decimal256(_, scale) => {
+            decimal_text(&array.as_primitive::<Decimal256Type>().value(row).to_string(), *scale)
+        }
+        DataType::Duration(unit) => duration(
+            match unit {
+                TimeUnit::Second => array.as_primitive::<DurationSecondType>().value(row),
+                TimeUnit::Millisecond => array.as_primitive::<DurationMillisecondType>().value(row),
+                TimeUnit::Microsecond => array.as_primitive::<DurationMicrosecondType>().value(row),
+                TimeUnit::Nanosecond => array.as_primitive::<DurationNanosecondType>().value(row),
+            },
+            unit,
+        ),
+        DataType::Interval(IntervalUnit::YearMonth) => {
+            format!("{} months", array.as_primitive::<IntervalYearMonthType>().value(row))
+        }
+        DataType::Interval(IntervalUnit::DayTime) => {
+            let value = array.as_primitive::<IntervalDayTimeType>().value(row);
+            format!("{} days {} ms", value.days, value.milliseconds)
+        }
+        DataType::Interval(IntervalUnit::MonthDayNano) => {
+            let value = array.as_primitive::<IntervalMonthDayNanoType>().value(row);
+            format!("{} months {} days {} ns", value.months, value.days, value.nanoseconds)
+        }
+        DataType::LargeUtf8 => array.as_string::<i64>().value(row).to_owned(),
+        DataType::Utf8View => array.as_string_view().value(row).to_owned(),
+        DataType::Binary => bytes_text(array.as_binary::<i32>().value(row)),
+        DataType::LargeBinary => bytes_text(array.as_binary::<i64>().value(row)),
+        DataType::BinaryView => bytes_text(array.as_binary_view().value(row)),
+        DataType::FixedSizeBinary(_) => bytes_text(array.as_fixed_size_binary().value(row)),
+        DataType::List(_) => list(&array.as_list::<i32>().value(row)),
+        DataType::LargeList(_) => list(&array.as_list::<i64>().value(row)),
+        DataType::ListView(_) => list(&array.as_list_view::<i32>().value(row)),
+        DataType::LargeListView(_) => list(&array.as_list_view::<i64>().value(row)),
+        DataType::FixedSizeList(..) => list(&array.as_fixed_size_list().value(row)),
+        DataType::Struct(fields) => {
+            let columns = array.as_struct().columns().iter().zip(fields);
+            joined(
+                '{',
+                '}',
+                columns.map(|(cells, field)| format!("{}: {}", field.name(), inner(cells, row))),
+            )
+        }
+        DataType::Map(..) => {
+            let entries = array.as_map().value(row);
+            let [keys, values] = entries.columns() else { return None };
+            let entry = |at| format!("{}: {}", inner(keys, at), inner(values, at));
+            joined('{', '}', (0..entries.len()).map(entry))
+        }
+        DataType::Union(..) => return of_union(array.as_any().downcast_ref()?, row),
+        DataType::RunEndEncoded(ends, _) => match ends.data_type() {
+            DataType::Int16 => return run_end(array.as_run::<Int16Type>(), row),
+            DataType::Int32 => return run_end(array.as_run::<Int32Type>(), row),
+            _ => return run_end(array.as_run::<Int64Type>(), row),
+        },
+        DataType::Dictionary(..) => {
+            let dictionary = array.as_any_dictionary();
+            let code = match dictionary.keys().data_type() {
+                DataType::Int8 => {
+                    i128::from(dictionary.keys().as_primitive::<Int8Type>().value(row))
+                }
+                DataType::Int16 => dictionary.keys().as_primitive::<Int16Type>().value(row).into(),
+                DataType::Int32 => dictionary.keys().as_primitive::<Int32Type>().value(row).into(),
+                DataType::Int64 => dictionary.keys().as_primitive::<Int64Type>().value(row).into(),
+                DataType::UInt8 => dictionary.keys().as_primitive::<UInt8Type>().value(row).into(),
+                DataType::UInt16 => {
+                    dictionary.keys().as_primitive::<UInt16Type>().value(row).into()
+                }
+                DataType::UInt32 => {
+                    dictionary.keys().as_primitive::<UInt32Type>().value(row).into()
+                }
+                _ => dictionary.keys().as_primitive::<UInt64Type>().value(row).into(),
+            };
+            let code = usize::try_from(code).ok().filter(|code| *code < dictionary.values().len());
+            return cell_text(dictionary.values(), code?);
+        }
+        // What later versions of Arrow add is named, and not guessed at.
+        other => format!("({other})"),
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use std::sync::Arc;
+
+    use arrow_array::builder::{ListBuilder, MapBuilder, StringBuilder};
+    use arrow_array::*;
+    use arrow_buffer::i256;
+
+    use super::*;
+
+    #[test]
+    fn cells_of_every_type_are_text() {
+        let lists = || {
+            let mut list = ListBuilder::new(StringBuilder::new());
+            list.values().append_value("a");
+            list.values().append_null();
+            list.append(true);
+            list.finish()
+        };
+        let mut map = MapBuilder::new(None, StringBuilder::new(), StringBuilder::new());
+        map.keys().append_value("k");
+        map.values().append_value("v");
+        map.append(true).unwrap();
+        let numbers: DictionaryArray<Int8Type> =
+            DictionaryArray::new(Int8Array::from(vec![1]), Arc::new(Int64Array::from(vec![5, 7])));
+        let runs = RunArray::<Int32Type>::try_new(
+            &Int32Array::from(vec![1]),
+            &StringArray::from(vec!["run"]),
+        );
+        let cases: Vec<(ArrayRef, Option<&str>)> = vec![
+            (Arc::new(NullArray::new(1)), None),
+            (Arc::new(LargeStringArray::from(vec!["large"])), Some("large")),
+            (
+                Arc::new(StringViewArray::from(vec!["a view, and a long one"])),
+                Some("a view, and a long one"),
+            ),
+            (Arc::new(BinaryArray::from(vec![&b"\x00\xff"[..]])), Some("0x00ff")),
+            (Arc::new(BinaryViewArray::from(vec![&b"\x01"[..]])), Some("0x01")),
+            (
+                Arc::new(FixedSizeBinaryArray::try_from_iter([b"abc"].iter()).unwrap()),
+                Some("0x616263"),
+            ),
+            (Arc::new(DurationMillisecondArray::from(vec![-5])), Some("-5 ms")),
+            (Arc::new(Date64Array::from(vec![86_400_000])), Some("1970-01-02 00:00:00")),
+            (Arc::new(Date32Array::from(vec![i32::MAX])), Some("2147483647 days")),
+            (Arc::new(Time32SecondArray::from(vec![-1])), Some("-1000000000 ns")),
+            (
+                Arc::new(TimestampSecondArray::from(vec![i64::MIN])),
+                Some("-106751991167301 days 08:29:52"),
+            ),
+            (
+                Arc::new(
+                    Decimal256Array::from(vec![i256::from_i128(-5)])
+                        .with_precision_and_scale(40, 2)
+                        .unwrap(),
+                ),
+                Some("-0.05"),
+            ),
+            (
+                Arc::new(Decimal128Array::from(vec![12]).with_precision_and_scale(5, -2).unwrap()),
+                Some("1200"),
+            ),
+            (Arc::new(IntervalYearMonthArray::from(vec![13])), Some("13 months")),
+            (Arc::new(lists()), Some("[a, null]")),
+            (Arc::new(map.finish()), Some("{k: v}")),
+            (Arc::new(numbers), Some("7")),
+            (Arc::new(runs.unwrap()), Some("run")),
+            (
+                Arc::new(StructArray::from(vec![(
+                    Arc::new(arrow_schema::Field::new("n", DataType::Int8, true)),
+                    Arc::new(Int8Array::from(vec![3])) as ArrayRef,
+                )])),
+                Some("{n: 3}"),
+            ),
+        ];
+        for (array, want) in cases {
+            assert_eq!(cell_text(&array, 0).as_deref(), want, "{}", array.data_type());
+        }
+    }
+
+    #[test]
+    fn nested_cells_end_somewhere() {
+        let mut list = ListBuilder::new(StringBuilder::new());
+        (0..100_000).for_each(|_| list.values().append_value("a text"));
+        list.append(true);
+        let text = cell_text(&list.finish(), 0).unwrap();
+        assert!(text.len() < 2 * MOST_NESTED && text.ends_with("…]"), "{}", text.len());
+    }
+}

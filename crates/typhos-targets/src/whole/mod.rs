@@ -1,0 +1,250 @@
+//! Outputs that appear whole or not at all: written aside, synced, put in place by one step of the file
+//! system.
+//!
+//! What is being written stands in the same directory as the output, under a name of its own, so that putting
+//! it in place stays within one file system. It is locked while its writer lives and removed when that is
+//! dropped, which is also what happens after an error or an interruption; what a killed writer left is
+//! [swept](sweep) by the next one.
+//!
+//! [`file`] and [`directory`] are the two kinds of output, [`manifest`] says which files of a directory are
+//! ours, [`pending`] makes a second file appear together with an output, and [`guard`] keeps outputs apart from
+//! what is read. What is written, and in which format, is the business of each target.
+
+mod directory;
+mod file;
+pub(crate) mod guard;
+mod manifest;
+pub(crate) mod pending;
+
+use std::fs::{File, Permissions};
+use std::path::{Path, PathBuf};
+
+use crate::TargetError;
+
+pub(crate) use directory::{WholeDirectory, foreign_file};
+pub(crate) use file::WholeFile;
+pub use file::write_file;
+
+/// What is unfinished is called, before a few random letters.
+const PREFIX: &str = ".typhos-unfinished-";
+
+/// The directory an output is to stand in.
+pub(crate) fn parent(path: &Path) -> &Path {
+    match path.parent() {
+        Some(parent) if !parent.as_os_str().is_empty() => parent,
+        _ => Path::new("."),
+    }
+}
+
+/// Where an output really stands: a symbolic link is followed, so that what it points to is replaced and the link
+/// stays.
+///
+/// # Errors
+/// A link that leads nowhere.
+pub(crate) fn followed(path: &Path) -> Result<PathBuf, TargetError> {
+    match path.symlink_metadata() {
+        Ok(about) if about.is_symlink() => path.canonicalize().map_err(|_| TargetError::NotThat {
+            path: path.to_path_buf(),
+            what: "is a symbolic link to a file that does not exist; remove the link, or name the file".into(),
+        }),
+        _ => Ok(path.to_path_buf()),
+    }
+}
+
+/// Refuses an output that exists, unless it is to be replaced: asked before the work begins.
+///
+/// # Errors
+/// [`TargetError::Exists`].
+pub fn refuse_existing(path: &Path, replace: bool) -> Result<(), TargetError> {
+    match path.symlink_metadata() {
+        Ok(_) if !replace => Err(TargetError::Exists(path.to_path_buf())),
+        _ => Ok(()),
+    }
+}
+
+/// Asks the system whether files can be made in a folder.
+///
+/// # Errors
+/// What it says where they cannot.
+pub(crate) fn writable(folder: &Path) -> std::io::Result<()> {
+    use rustix::fs::Access;
+    Ok(rustix::fs::access(folder, Access::WRITE_OK | Access::EXEC_OK)?)
+}
+
+/// Names of a directory are kept only once the directory itself is synced.
+fn sync_directory(path: &Path) -> Result<(), TargetError> {
+    File::open(path).and_then(|directory| directory.sync_all()).map_err(TargetError::io(path))
+}
+
+/// The permissions of what is replaced, which its successor gets.
+fn permissions_of(path: &Path) -> Option<Permissions> {
+    path.metadata().ok().map(|about| about.permissions())
+}
+
+/// The number by which the file system knows what stands at a path: it stays the same when it is renamed.
+fn identity(path: &Path) -> Option<(u64, u64)> {
+    use std::os::unix::fs::MetadataExt;
+    path.symlink_metadata().ok().map(|about| (about.dev(), about.ino()))
+}
+
+/// How one name is given to what has another.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Renaming {
+    /// Only where nothing has the name.
+    New,
+    /// The two names are exchanged.
+    Exchange,
+}
+
+/// Renames in one step. `Ok(false)`: the system or the file system has no such step, and nothing was done.
+///
+/// # Errors
+/// Whatever keeps it from renaming; `AlreadyExists` where the name is taken.
+#[cfg(any(target_os = "linux", target_os = "android", target_vendor = "apple"))]
+fn rename_at_once(from: &Path, to: &Path, how: Renaming) -> std::io::Result<bool> {
+    use rustix::fs::{CWD, RenameFlags, renameat_with};
+    use rustix::io::Errno;
+    let flags = match how {
+        Renaming::New => RenameFlags::NOREPLACE,
+        Renaming::Exchange => RenameFlags::EXCHANGE,
+    };
+    match renameat_with(CWD, from, CWD, to, flags) {
+        Ok(()) => Ok(true),
+        Err(Errno::NOSYS | Errno::INVAL | Errno::OPNOTSUPP) => Ok(false),
+        Err(error) => Err(error.into()),
+    }
+}
+
+#[cfg(not(any(target_os = "linux", target_os = "android", target_vendor = "apple")))]
+fn rename_at_once(_from: &Path, _to: &Path, _how: Renaming) -> std::io::Result<bool> {
+    Ok(false)
+}
+
+/// Gives a name to what has another, unless the name is taken.
+///
+/// # Errors
+/// [`TargetError::Exists`], and whatever keeps it from renaming.
+fn rename_new(from: &Path, to: &Path) -> Result<(), TargetError> {
+    let taken = |error: std::io::Error| match error.kind() {
+        std::io::ErrorKind::AlreadyExists | std::io::ErrorKind::DirectoryNotEmpty => {
+            TargetError::Exists(to.to_path_buf())
+        }
+        _ => TargetError::Io { path: to.to_path_buf(), source: error },
+    };
+    match rename_at_once(from, to, Renaming::New) {
+        Ok(true) => Ok(()),
+        Err(error) => Err(taken(error)),
+        // A link fails where the name is taken; directories have none, but none is overwritten that has files.
+        Ok(false) if from.is_file() => {
+            std::fs::hard_link(from, to).map_err(taken)?;
+            std::fs::remove_file(from).map_err(TargetError::io(from))
+        }
+        Ok(false) if to.symlink_metadata().is_ok() => Err(TargetError::Exists(to.to_path_buf())),
+        Ok(false) => std::fs::rename(from, to).map_err(taken),
+    }
+}
+
+/// Settles and removes what loads left in a directory that were killed: a directory that was being replaced gets
+/// its name, a file that belongs to an output that appeared appears too, and what was never finished goes,
+/// unless somebody holds a lock on it. Nothing that is not ours to remove is an error.
+pub(crate) fn sweep(folder: &Path) {
+    let Ok(entries) = std::fs::read_dir(folder) else { return };
+    let ours = |name: &str| name.starts_with(PREFIX) || pending::is_journal(name);
+    let names = entries.filter_map(Result::ok).filter_map(|e| e.file_name().into_string().ok());
+    let names: Vec<String> = names.filter(|name| ours(name)).collect();
+    // Journals first: they say what of the rest is the only copy of something.
+    let mut needed = Vec::new();
+    for name in names.iter().filter(|name| directory::is_journal(name)) {
+        needed.extend(directory::settle(&folder.join(name)));
+    }
+    for name in names.iter().filter(|name| pending::is_journal(name)) {
+        needed.extend(pending::settle(&folder.join(name)));
+    }
+    for name in &names {
+        let path = folder.join(name);
+        if directory::is_journal(name) || pending::is_journal(name) || needed.contains(&path) {
+            continue;
+        }
+        remove_if_dead(&path);
+    }
+}
+
+/// Removes what nobody holds a lock on: whoever works on it has it locked, and the system takes the lock of the
+/// dead away.
+fn remove_if_dead(path: &Path) {
+    // Opening a pipe would wait for somebody to write into it, and following a link would leave the folder.
+    let Ok(about) = path.symlink_metadata() else { return };
+    if !about.is_dir() && !about.is_file() {
+        return;
+    }
+    let Ok(held) = File::open(path) else { return };
+    if held.try_lock().is_ok() {
+        let _ =
+            if about.is_dir() { std::fs::remove_dir_all(path) } else { std::fs::remove_file(path) };
+    }
+}
+
+/// Whether what was opened and locked still has a name: another load may have swept it just before.
+fn is_still_there(held: &File, path: &Path) -> bool {
+    use std::os::unix::fs::MetadataExt;
+    match (held.metadata(), path.metadata()) {
+        (Ok(held), Ok(there)) => (held.dev(), held.ino()) == (there.dev(), there.ino()),
+        _ => false,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    pub(super) fn names(folder: &Path) -> Vec<String> {
+        let mut names: Vec<_> = std::fs::read_dir(folder)
+            .unwrap()
+            .map(|e| e.unwrap().file_name().into_string().unwrap())
+            .collect();
+        names.sort();
+        names
+    }
+
+    #[test]
+    fn what_the_dead_left_behind_is_swept_and_what_lives_is_not() {
+        let folder = tempfile::tempdir().unwrap();
+        let alive = WholeFile::create(&folder.path().join("a"), false).unwrap();
+        let living = WholeDirectory::create(&folder.path().join("b"), false).unwrap();
+        std::fs::write(folder.path().join(format!("{PREFIX}dead")), "half").unwrap();
+        std::fs::create_dir(folder.path().join(format!("{PREFIX}sort-dead"))).unwrap();
+        std::fs::write(folder.path().join(format!("{PREFIX}sort-dead/run")), "run").unwrap();
+        std::fs::write(folder.path().join("other"), "theirs").unwrap();
+        sweep(folder.path());
+        assert!(alive.side_path().exists() && living.side_path().exists());
+        assert_eq!(names(folder.path()).len(), 3);
+        drop((alive, living));
+        assert_eq!(names(folder.path()), ["other"]);
+    }
+
+    #[test]
+    fn a_pipe_named_like_ours_holds_nobody_up() {
+        let folder = tempfile::tempdir().unwrap();
+        let pipe = folder.path().join(format!("{PREFIX}pipe"));
+        assert!(std::process::Command::new("mkfifo").arg(&pipe).status().unwrap().success());
+        std::os::unix::fs::symlink("/nowhere", folder.path().join(format!("{PREFIX}link")))
+            .unwrap();
+        sweep(folder.path());
+        assert_eq!(names(folder.path()).len(), 2, "neither is ours");
+    }
+
+    #[test]
+    fn a_name_that_is_taken_is_not_given_again() {
+        let folder = tempfile::tempdir().unwrap();
+        let at = |name: &str| folder.path().join(name);
+        std::fs::write(at("a"), "a").unwrap();
+        std::fs::write(at("b"), "b").unwrap();
+        std::fs::create_dir(at("c")).unwrap();
+        std::fs::create_dir(at("d")).unwrap();
+        assert!(matches!(rename_new(&at("a"), &at("b")), Err(TargetError::Exists(_))));
+        assert!(matches!(rename_new(&at("c"), &at("d")), Err(TargetError::Exists(_))));
+        rename_new(&at("a"), &at("e")).unwrap();
+        rename_new(&at("c"), &at("f")).unwrap();
+        assert_eq!(names(folder.path()), ["b", "d", "e", "f"]);
+    }
+}
