@@ -99,7 +99,10 @@ impl From<TargetError> for Failure {
     fn from(error: TargetError) -> Self {
         match error {
             // These are answered by another word on the command line, not by another machine.
-            TargetError::Exists(_) | TargetError::SameFile { .. } | TargetError::Foreign { .. } => {
+            TargetError::Exists(_) => {
+                Failure::Usage(format!("{error}; pass --replace to replace it"))
+            }
+            TargetError::SameFile { .. } | TargetError::Foreign { .. } => {
                 Failure::Usage(error.to_string())
             }
             TargetError::Interrupted => Failure::Interrupted,
@@ -145,7 +148,7 @@ pub fn exit_code(result: Result<Outcome, Failure>) -> ExitCode {
     ExitCode::from(failure.status().0)
 }
 
-/// A text with the logins of URLs taken out: whatever stands between a scheme and an `@`, in one word.
+/// A text without the logins of URLs: what stands behind a scheme is left out where there is an `@` in it.
 ///
 /// What the program prints of a server has none; this is for words of the command line that are shown as they were
 /// typed.
@@ -156,12 +159,12 @@ fn without_logins(text: &str) -> String {
         let (before, behind) = rest.split_at(at + 2);
         shown.push_str(before);
         let word = behind.split(is_end).next().unwrap_or_default();
-        match word.rfind('@') {
-            Some(login) => {
-                shown.push('…');
-                rest = &behind[login..];
-            }
-            None => rest = behind,
+        // Nobody knows where a login that is written wrong ends.
+        if word.contains('@') {
+            shown.push('…');
+            rest = &behind[word.len()..];
+        } else {
+            rest = behind;
         }
     }
     shown + rest
@@ -181,9 +184,9 @@ mod tests {
         for (text, want) in [
             ("no URL: a/b", "no URL: a/b"),
             ("at postgres://h/d: gone", "at postgres://h/d: gone"),
-            ("'postgres://u:pw@h/d' found", "'postgres:/…@h/d' found"),
-            ("postgres:/u:p@w@h/d and x@y", "postgres:/…@h/d and x@y"),
-            ("a://u:1@h b://v:2@i", "a:/…@h b:/…@i"),
+            ("'postgres://u:pw@h/d' found", "'postgres:/…' found"),
+            ("postgres:/u:p@w@h/d and x@y", "postgres:/… and x@y"),
+            ("a://u:1@h b://v:2@i", "a:/… b:/…"),
         ] {
             assert_eq!(without_logins(text), want);
         }

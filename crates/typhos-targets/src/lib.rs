@@ -157,7 +157,7 @@ pub enum TargetError {
         source: std::io::Error,
     },
     /// The output is there already.
-    #[error("{} exists already; nothing was written (pass --replace to replace it)", .0.display())]
+    #[error("{} exists already, and nothing was written", .0.display())]
     Exists(PathBuf),
     /// A directory that is to be replaced holds something that no load of ours wrote.
     #[error(

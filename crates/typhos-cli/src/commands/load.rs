@@ -41,6 +41,9 @@ pub fn run(args: &Load, common: &Common, console: &mut Console) -> Result<Outcom
         LoadError::Misfit(misfit) => Failure::Refused(stopped_by(&misfit, &plan, &input)),
         LoadError::TooManyMisfits { .. } => Failure::Refused(error.to_string()),
         LoadError::InPlace(_) => Failure::Machine(error.to_string()),
+        LoadError::Target(TargetError::Exists(_)) => {
+            Failure::Usage(format!("{error}; pass --mode replace to replace it"))
+        }
         LoadError::Target(error) => error.into(),
         LoadError::Run(error) => error.into(),
     };

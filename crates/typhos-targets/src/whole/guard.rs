@@ -20,12 +20,19 @@ impl Located {
     fn of(path: &Path) -> Located {
         use std::os::unix::fs::MetadataExt;
         let identity = path.metadata().ok().map(|about| (about.dev(), about.ino()));
-        let absolute = path.canonicalize().unwrap_or_else(|_| {
-            let folder = super::parent(path);
-            let folder = folder.canonicalize().unwrap_or_else(|_| folder.to_path_buf());
-            path.file_name().map_or(folder.clone(), |name| folder.join(name))
-        });
-        Located { identity, path: absolute }
+        // As much of it as there is, and the rest as it is written.
+        let absolute = std::path::absolute(path).unwrap_or_else(|_| path.to_path_buf());
+        let found =
+            absolute.ancestors().find_map(|there| Some((there, there.canonicalize().ok()?)));
+        let path = match found {
+            Some((there, canonical)) => match absolute.strip_prefix(there) {
+                Ok(rest) if rest.as_os_str().is_empty() => canonical,
+                Ok(rest) => canonical.join(rest),
+                Err(_) => absolute.clone(),
+            },
+            None => absolute.clone(),
+        };
+        Located { identity, path }
     }
 
     fn is(&self, other: &Located) -> bool {
@@ -106,6 +113,8 @@ mod tests {
             (&[], &["new", "./new"], true),
             (&[], &["in", "in/rejects.csv"], true),
             (&[], &["in/rejects.csv", "in"], true),
+            (&[], &["lake", "lake/rejects.csv"], true),
+            (&[], &["link/new/r.csv", "in/new"], true),
             (&[], &["in2", "in"], false),
         ] {
             assert_eq!(clash(read, written), want, "{read:?} {written:?}");

@@ -226,7 +226,9 @@ mod tests {
     fn a_pipe_named_like_ours_holds_nobody_up() {
         let folder = tempfile::tempdir().unwrap();
         let pipe = folder.path().join(format!("{PREFIX}pipe"));
-        assert!(std::process::Command::new("mkfifo").arg(&pipe).status().unwrap().success());
+        // Not by another process: between its fork and its start it would hold the locks of other tests.
+        let (kind, mode) = (rustix::fs::FileType::Fifo, rustix::fs::Mode::RWXU);
+        rustix::fs::mknodat(rustix::fs::CWD, &pipe, kind, mode, 0).unwrap();
         std::os::unix::fs::symlink("/nowhere", folder.path().join(format!("{PREFIX}link")))
             .unwrap();
         sweep(folder.path());

@@ -100,7 +100,7 @@ fn the_last_row_can_stop_a_load() {
         let world = world(50_000);
         world.write("t.csv", world.read("t.csv") + "x,Holm,the last one\n");
         let line = format!("load t.typhos.toml t.csv --into {}", database.url());
-        world.run(&line).status(1).complains("t.csv:50002: column 'id': 'x' is no integer");
+        world.run(&line).status(4).complains("t.csv:50002: column 'id': 'x' is no integer");
         assert_eq!(database.objects(), Vec::<String>::new());
         // A column that lets misfits go, and a budget of them that is full.
         world.write(
@@ -109,7 +109,7 @@ fn the_last_row_can_stop_a_load() {
         );
         world
             .run(&format!("{line} --misfit-limit 0"))
-            .status(1)
+            .status(4)
             .complains("--misfit-limit is 0; nothing was loaded");
         assert_eq!(database.objects(), Vec::<String>::new());
         assert!(world.names().iter().all(|name| !name.contains("rejects")));

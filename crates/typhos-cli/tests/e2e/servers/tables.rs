@@ -230,9 +230,12 @@ fn keys_that_come_twice_are_named_with_their_lines() {
             .says("4 read = 3 loaded + 1 set aside")
             .says("proven");
         let again = text.replace("3,c,1", "1,c,1");
-        // Of a stream the server finds them, by the key of the table or by looking.
-        let run = world.run_with(&format!("{} --mode replace", line.replace("t.csv", "-")), &again);
-        assert!([1, 3].contains(&run.status), "{}", run.err);
+        world
+            .run_with(&format!("{} --mode replace", line.replace("t.csv", "-")), &again)
+            .status(4)
+            .complains(
+                "the input has 1 duplicate key, by 'id': standard input:2 and standard input:5",
+            );
         assert_eq!(database.one("SELECT count(*) FROM t"), "3");
     });
 }
