@@ -1,7 +1,8 @@
 //! A file of Arrow's IPC format: the arrays as they are in memory, for programs that map them.
 //!
 //! Codes are those of the whole file: its dictionaries only grow from batch to batch, which the format
-//! calls deltas.
+//! calls deltas. All words of a dictionary are in memory as long as the file is written. So a column of which there
+//! are too many becomes plain text, and what was written of it before is written again.
 
 use std::collections::HashMap;
 use std::fs::File;
@@ -14,7 +15,7 @@ use arrow_array::types::UInt32Type;
 use arrow_array::{Array, ArrayRef, DictionaryArray, RecordBatch, StringArray, UInt32Array};
 use arrow_ipc::reader::FileReader;
 use arrow_ipc::writer::{DictionaryHandling, FileWriter, IpcWriteOptions};
-use arrow_schema::{ArrowError, DataType, SchemaRef};
+use arrow_schema::{ArrowError, DataType, Schema as ArrowSchema, SchemaRef};
 use typhos_core::run::{Monitor, RunOptions};
 use typhos_core::schema::{Schema, Type};
 
@@ -26,6 +27,10 @@ use crate::{Done, EncodeUnit, Encoder, Gate, Job, Mode, Moved, Sink, Target, Tar
 
 /// Bytes of input that become one batch of the file.
 const BATCH_INPUT_BYTES: usize = 8 << 20;
+
+/// The most words that a dictionary may have, and the most bytes of them.
+const MOST_WORDS: usize = 1 << 18;
+const MOST_WORD_BYTES: usize = 16 << 20;
 
 /// A file to be written.
 pub(crate) struct ArrowTarget {
@@ -83,17 +88,17 @@ impl Target for ArrowTarget {
         let schema = job.plan.schema();
         let side = WholeFile::create(&self.path, job.mode == Mode::Replace)?;
         let failed = |source| TargetError::Arrow { path: self.path.clone(), source };
-        let options =
-            IpcWriteOptions::default().with_dictionary_handling(DictionaryHandling::Delta);
-        let file = BufWriter::new(side.writer()?);
-        let writer =
-            FileWriter::try_new_with_options(file, &job.plan.arrow(), options).map_err(failed)?;
+        let rows = job.plan.arrow();
+        let writer = writer(&side, &rows)?.map_err(failed)?;
         let open_sets = schema.columns.iter().enumerate();
         let open_sets = open_sets.filter(|(_, column)| column.ty == Type::Lowcard);
         let sink = ArrowSink {
             side,
             writer,
+            rows,
+            replace: job.mode == Mode::Replace,
             path: self.path,
+            open_sets: schema.columns.iter().map(|c| c.ty == Type::Lowcard).collect(),
             words: open_sets.map(|(at, _)| (at, Words::default())).collect(),
             sent: Facts::new(schema.columns.len()),
             schema: job.is_proven.then(|| schema.clone()),
@@ -109,10 +114,16 @@ impl Target for ArrowTarget {
 struct Words {
     codes: HashMap<String, u32>,
     texts: Vec<String>,
+    bytes: usize,
     array: Option<Arc<StringArray>>,
 }
 
 impl Words {
+    /// Whether there are more of them than are to be held.
+    fn are_too_many(&self) -> bool {
+        self.texts.len() > MOST_WORDS || self.bytes > MOST_WORD_BYTES
+    }
+
     /// The same values with the codes of the file.
     fn recode(&mut self, array: &ArrayRef) -> ArrayRef {
         let codes = array.as_dictionary::<UInt32Type>();
@@ -133,6 +144,7 @@ impl Words {
                     let code = self.texts.len() as u32;
                     self.codes.insert(text.to_owned(), code);
                     self.texts.push(text.to_owned());
+                    self.bytes += text.len();
                     code
                 }))
             })
@@ -145,12 +157,39 @@ impl Words {
     }
 }
 
+/// Begins a file of batches.
+fn writer(
+    side: &WholeFile,
+    rows: &SchemaRef,
+) -> Result<Result<FileWriter<BufWriter<File>>, ArrowError>, TargetError> {
+    let options = IpcWriteOptions::default().with_dictionary_handling(DictionaryHandling::Delta);
+    Ok(FileWriter::try_new_with_options(BufWriter::new(side.writer()?), rows, options))
+}
+
+/// The texts of a column with codes, row by row.
+fn plain(array: &ArrayRef) -> ArrayRef {
+    match array.data_type() {
+        DataType::Dictionary(..) => {
+            let codes = array.as_dictionary::<UInt32Type>();
+            let words = codes.values().as_string::<i32>();
+            let texts = codes.keys().iter().map(|code| Some(words.value(code? as usize)));
+            Arc::new(texts.collect::<StringArray>())
+        }
+        _ => array.clone(),
+    }
+}
+
 /// Writes batches, and names the file when it is whole.
 pub struct ArrowSink {
     side: WholeFile,
     writer: FileWriter<BufWriter<File>>,
+    /// The columns as they are written.
+    rows: SchemaRef,
+    replace: bool,
     path: PathBuf,
     words: Vec<(usize, Words)>,
+    /// Which columns are declared with an open set of values.
+    open_sets: Vec<bool>,
     sent: Facts,
     schema: Option<Schema>,
     gate: Arc<Gate>,
@@ -160,6 +199,47 @@ impl ArrowSink {
     fn failed(&self, source: ArrowError) -> TargetError {
         TargetError::Arrow { path: self.path.clone(), source }
     }
+
+    /// Writes columns as plain text from now on, and what was written so far once more.
+    fn give_up_words(
+        &mut self,
+        columns: &[usize],
+        monitor: &dyn Monitor,
+    ) -> Result<(), TargetError> {
+        self.words.retain(|(at, _)| !columns.contains(at));
+        let fields = self.rows.fields().iter().enumerate().map(|(at, field)| {
+            let field = field.as_ref().clone();
+            if columns.contains(&at) { field.with_data_type(DataType::Utf8) } else { field }
+        });
+        let fields: Vec<_> = fields.collect();
+        self.rows = Arc::new(ArrowSchema::new_with_metadata(fields, self.rows.metadata().clone()));
+        self.writer.finish().map_err(|error| self.failed(error))?;
+        let before = File::open(self.side.side_path()).map_err(TargetError::io(&self.path))?;
+        let side = WholeFile::create(&self.path, self.replace)?;
+        let begun = writer(&side, &self.rows)?.map_err(|error| self.failed(error))?;
+        (self.side, self.writer) = (side, begun);
+        let before =
+            FileReader::try_new_buffered(before, None).map_err(|error| self.failed(error))?;
+        // Their words are those of the end already, so their codes stay.
+        for batch in before {
+            if monitor.stopped() {
+                return Err(TargetError::Interrupted);
+            }
+            let batch = batch.map_err(|error| self.failed(error))?;
+            let mut arrays = batch.columns().to_vec();
+            for at in columns {
+                arrays[*at] = plain(&arrays[*at]);
+            }
+            self.write(arrays)?;
+        }
+        Ok(())
+    }
+
+    fn write(&mut self, columns: Vec<ArrayRef>) -> Result<(), TargetError> {
+        let batch =
+            RecordBatch::try_new(self.rows.clone(), columns).expect("columns as they are written");
+        self.writer.write(&batch).map_err(|error| self.failed(error))
+    }
 }
 
 impl Sink for ArrowSink {
@@ -168,17 +248,29 @@ impl Sink for ArrowSink {
     fn append(
         &mut self,
         (batches, facts): Self::Encoded,
-        _monitor: &dyn Monitor,
+        monitor: &dyn Monitor,
     ) -> Result<(), TargetError> {
         self.sent.merge(facts);
         for batch in batches {
             let mut columns = batch.columns().to_vec();
+            let mut given_up = Vec::new();
             for (at, words) in &mut self.words {
-                columns[*at] = words.recode(&columns[*at]);
+                let recoded = words.recode(&columns[*at]);
+                if words.are_too_many() {
+                    given_up.push(*at);
+                } else {
+                    columns[*at] = recoded;
+                }
             }
-            let batch =
-                RecordBatch::try_new(batch.schema(), columns).expect("the same columns, recoded");
-            self.writer.write(&batch).map_err(|error| self.failed(error))?;
+            if !given_up.is_empty() {
+                self.give_up_words(&given_up, monitor)?;
+            }
+            for (at, field) in self.rows.fields().iter().enumerate() {
+                if *field.data_type() == DataType::Utf8 {
+                    columns[at] = plain(&columns[at]);
+                }
+            }
+            self.write(columns)?;
         }
         Ok(())
     }
@@ -202,10 +294,20 @@ impl Sink for ArrowSink {
                 prove_file(self.path.display().to_string(), schema, &self.sent, &found)?
             }
         };
+        let given_up = self.rows.fields().iter().zip(&self.open_sets);
+        let given_up =
+            given_up.filter(|(field, is_open)| **is_open && *field.data_type() == DataType::Utf8);
+        let names: Vec<_> = given_up.map(|(field, _)| field.name()).collect();
+        let note = (!names.is_empty()).then(|| {
+            format!(
+                "too many distinct values for a dictionary in {}: stored as text",
+                typhos_core::wording::listed(names)
+            )
+        });
         let inserted = self.sent.rows;
         self.gate.pass()?;
         self.side.keep()?;
-        Ok(Done { proof, moved: Moved { inserted, ..Moved::default() }, note: None })
+        Ok(Done { proof, moved: Moved { inserted, ..Moved::default() }, note })
     }
 }
 

@@ -43,7 +43,7 @@ use arrow_array::RecordBatch;
 use thiserror::Error;
 use typhos_core::columns::Plan;
 use typhos_core::run::{Monitor, RunOptions};
-use typhos_core::sorting::SortError;
+use typhos_core::sorting::{Grouping, SortError};
 use typhos_core::text::{Input, InputError};
 use typhos_core::wording::listed;
 
@@ -355,6 +355,11 @@ pub trait Encoder: Sync {
     /// How many parts the whole is shared out to.
     fn parts(&self) -> usize {
         1
+    }
+
+    /// What rows have to come together by, where they may come in any order otherwise.
+    fn grouping(&self) -> Option<Grouping> {
+        None
     }
 }
 

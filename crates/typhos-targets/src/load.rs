@@ -319,8 +319,10 @@ impl Visit for Run<'_> {
         let (encoder, sink) = target.open(&job, &mut run)?;
         let options = LoadOptions { run, ..options.clone() };
         let run = Run { job, folder, awaited, options: &options, monitor };
+        let mut planned = planned;
         let gate = run.job.gate.clone();
         let (account, done) = run.send(encoder, sink)?;
+        planned.notes.extend(done.note.clone());
         // It is visible; what was set aside is too.
         let rejects = gate.publish().map_err(|error| LoadError::InPlace(error.to_string()))?;
         Ok(LoadReport { account, rejects, plan: planned, done })
@@ -437,7 +439,9 @@ impl Work<'_> {
         mut note: impl FnMut(BlockReport) -> Result<(), LoadError> + Send,
         mut append: impl FnMut(E::Encoded) -> Result<(), TargetError> + Send,
     ) -> Result<(), LoadError> {
-        if let Some(order) = SortOrder::of(self.plan.schema(), &self.plan.arrow()) {
+        if let Some(order) =
+            SortOrder::of(self.plan.schema(), &self.plan.arrow(), encoder.grouping())
+        {
             let sorted = Sorted { work: self, order: Arc::new(order) };
             let runs = sorted.runs(monitor, note)?;
             return sorted.merge(runs, encoder, monitor, append);

@@ -5,6 +5,7 @@ use arrow_array::RecordBatch;
 use crate::proof::{Facts, Proof};
 use crate::{EncodeUnit, Encoder, TargetError};
 use typhos_core::schema::Schema;
+use typhos_core::sorting::Grouping;
 
 /// Another encoder, and facts about what it is given.
 pub struct Witness<E> {
@@ -37,6 +38,10 @@ impl<E: Encoder> Encoder for Witness<E> {
 
     fn parts(&self) -> usize {
         self.encoder.parts()
+    }
+
+    fn grouping(&self) -> Option<Grouping> {
+        self.encoder.grouping()
     }
 }
 

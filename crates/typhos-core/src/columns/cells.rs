@@ -445,6 +445,13 @@ impl Cells for Points {
     }
 }
 
+/// Words of an open set after which a batch starts a dictionary of its own. Each batch has all words of its
+/// dictionary, so one that grew with the whole block would be copied as often as the block has batches.
+const MOST_WORDS: usize = 1 << 14;
+
+/// Words of a closed list that are looked through for the nearest one to a value that is not among them.
+const MOST_COMPARED: usize = 1_000;
+
 /// Dictionary codes: of a closed list, or of whatever comes.
 struct Codes<K: ArrowDictionaryKeyType> {
     words: Interner,
@@ -467,6 +474,9 @@ impl<K: ArrowDictionaryKeyType> Codes<K> {
 
     #[cold]
     fn not_listed(&self, value: &[u8]) -> Reason {
+        if self.words.len() > MOST_COMPARED {
+            return Reason::NotListed { near: None };
+        }
         let value = String::from_utf8_lossy(value);
         let words: Vec<_> = self.words.iter().map(String::from_utf8_lossy).collect();
         Reason::NotListed {
@@ -512,7 +522,11 @@ where
         let capacity = self.codes.len();
         let codes = std::mem::replace(&mut self.codes, Vec::with_capacity(capacity));
         let keys = PrimitiveArray::<K>::new(ScalarBuffer::from(codes), self.validity.finish());
-        Arc::new(DictionaryArray::<K>::new(keys, array.clone()))
+        let array = array.clone();
+        if self.words.len() > MOST_WORDS {
+            self.reset();
+        }
+        Arc::new(DictionaryArray::<K>::new(keys, array))
     }
 
     fn reset(&mut self) {

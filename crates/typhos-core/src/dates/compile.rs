@@ -7,11 +7,19 @@ use super::pattern::{Calendar, Pattern, PatternError, Program, Step, StepKind};
 use super::posix;
 use super::symbols::{COUNTS, Field, Kind, symbol};
 
+/// The most bytes of a pattern.
+const MOST_BYTES: usize = 1_000;
+
 /// Compiles a pattern whose names are those of a language.
 pub(super) fn compile(source: &str, locale: &str) -> Result<Pattern, PatternError> {
     let whole = (0, source.len());
     if source.trim().is_empty() {
         return Err(error(whole, "the pattern is empty; write for example yyyy-MM-dd"));
+    }
+    if source.len() > MOST_BYTES {
+        let cut = source.floor_char_boundary(MOST_BYTES);
+        let message = format!("the pattern is longer than {MOST_BYTES} bytes, and no date is");
+        return Err(error((cut, cut), &message));
     }
     if let Some(count) = Count::named(source) {
         return Ok(Pattern {

@@ -21,7 +21,7 @@ use std::path::PathBuf;
 use thiserror::Error;
 
 pub use merge::Merge;
-pub use order::{SortOrder, SortedBatch};
+pub use order::{Grouping, SortOrder, SortedBatch};
 pub use runs::{DEFAULT_SORT_MEMORY, LEAST_SORT_MEMORY, Runs};
 
 /// Why rows could not be sorted.

@@ -4,16 +4,19 @@ use std::sync::Arc;
 
 use arrow_array::cast::AsArray;
 use arrow_array::types::{UInt8Type, UInt16Type, UInt32Type};
-use arrow_array::{ArrayRef, RecordBatch, UInt32Array};
+use arrow_array::{ArrayRef, RecordBatch, StringArray, UInt32Array};
 use arrow_row::{RowConverter, Rows, SortField};
 use arrow_schema::{DataType, Schema as ArrowSchema, SortOptions};
 use arrow_select::take::take_record_batch;
 
 use crate::schema::{ColumnDecl, Schema, SortKey};
 
+/// What rows are kept together by, before they are sorted: a text for each row of a batch.
+pub type Grouping = Arc<dyn Fn(&RecordBatch) -> StringArray + Send + Sync>;
+
 /// The order of rows.
-#[derive(Debug)]
 pub struct SortOrder {
+    grouping: Option<Grouping>,
     keys: Vec<Key>,
     converter: RowConverter,
 }
@@ -34,11 +37,21 @@ pub struct SortedBatch {
     pub keys: Rows,
 }
 
+impl std::fmt::Debug for SortOrder {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("SortOrder").field("keys", &self.keys).finish_non_exhaustive()
+    }
+}
+
 impl SortOrder {
-    /// The order that a schema asks for, over rows of an Arrow schema with the same columns; `None` where
-    /// it asks for none.
-    pub fn of(schema: &Schema, arrow: &ArrowSchema) -> Option<SortOrder> {
-        SortOrder::by(&schema.layout.sort, &schema.columns, arrow)
+    /// The order that a schema asks for, over rows of an Arrow schema with the same columns, within groups where
+    /// there are any; `None` where there is neither.
+    pub fn of(
+        schema: &Schema,
+        arrow: &ArrowSchema,
+        grouping: Option<Grouping>,
+    ) -> Option<SortOrder> {
+        SortOrder::within(grouping, &schema.layout.sort, &schema.columns, arrow)
     }
 
     /// The order by some keys; `None` where there are none.
@@ -46,11 +59,20 @@ impl SortOrder {
     /// # Panics
     /// If a key is none of the columns: schemas are read with all their keys known.
     pub fn by(sort: &[SortKey], columns: &[ColumnDecl], arrow: &ArrowSchema) -> Option<SortOrder> {
+        SortOrder::within(None, sort, columns, arrow)
+    }
+
+    fn within(
+        grouping: Option<Grouping>,
+        sort: &[SortKey],
+        columns: &[ColumnDecl],
+        arrow: &ArrowSchema,
+    ) -> Option<SortOrder> {
         let place = |key: &SortKey| {
             let at = columns.iter().position(|column| column.name == key.column);
             at.expect("sort keys are columns of the schema")
         };
-        let (keys, fields): (Vec<Key>, Vec<SortField>) = sort
+        let (keys, mut fields): (Vec<Key>, Vec<SortField>) = sort
             .iter()
             .map(|sort_key| {
                 let column = place(sort_key);
@@ -63,11 +85,14 @@ impl SortOrder {
                 (Key { column, by_code }, SortField::new_with_options(data_type, options))
             })
             .unzip();
-        if keys.is_empty() {
+        if grouping.is_some() {
+            fields.insert(0, SortField::new(DataType::Utf8));
+        }
+        if fields.is_empty() {
             return None;
         }
         let converter = RowConverter::new(fields).expect("every type of a column can be sorted");
-        Some(SortOrder { keys, converter })
+        Some(SortOrder { grouping, keys, converter })
     }
 
     /// The keys of the rows of a batch, in the order they stand there.
@@ -76,7 +101,8 @@ impl SortOrder {
             let array = batch.column(key.column);
             if key.by_code { codes(array) } else { array.clone() }
         });
-        let columns: Vec<ArrayRef> = columns.collect();
+        let groups = self.grouping.iter().map(|group| -> ArrayRef { Arc::new(group(batch)) });
+        let columns: Vec<ArrayRef> = groups.chain(columns).collect();
         self.converter.convert_columns(&columns).expect("the columns have the types of the order")
     }
 

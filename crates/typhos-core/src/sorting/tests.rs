@@ -44,7 +44,7 @@ fn rows(batches: &[RecordBatch]) -> Vec<Vec<Option<String>>> {
 fn sorted(plan: &Plan, batches: &[RecordBatch], memory: usize, stretch: usize) -> Vec<RecordBatch> {
     let folder = tempfile::tempdir().unwrap();
     let schema: SchemaRef = plan.arrow();
-    let order = Arc::new(SortOrder::of(plan.schema(), &schema).unwrap());
+    let order = Arc::new(SortOrder::of(plan.schema(), &schema, None).unwrap());
     let mut runs = Runs::new(order.clone(), schema, memory, folder.path());
     batches.iter().for_each(|batch| runs.push(order.sort(batch)).unwrap());
     let count = runs.rows();

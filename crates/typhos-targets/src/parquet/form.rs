@@ -12,7 +12,7 @@ use std::sync::Arc;
 use ::parquet::arrow::{ARROW_SCHEMA_META_KEY, encode_arrow_schema};
 use ::parquet::basic::{Compression as Codec, ZstdLevel};
 use ::parquet::file::metadata::{KeyValue, SortingColumn};
-use ::parquet::file::properties::{WriterProperties, WriterPropertiesBuilder};
+use ::parquet::file::properties::{EnabledStatistics, WriterProperties, WriterPropertiesBuilder};
 use arrow_array::cast::AsArray;
 use arrow_array::types::{
     Time32MillisecondType, Time32SecondType, TimestampMillisecondType, TimestampSecondType,
@@ -62,6 +62,17 @@ fn unit_name(unit: TimeUnit) -> &'static str {
     }
 }
 
+/// How a column of a row group is written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Kind {
+    /// As codes for a dictionary.
+    AsCodes,
+    /// Value by value.
+    Direct,
+    /// Value by value, and without statistics.
+    Huge,
+}
+
 /// How files are written.
 #[derive(Debug, Clone)]
 pub struct Form {
@@ -70,8 +81,8 @@ pub struct Form {
     /// The most rows of a row group.
     pub(super) row_group: Option<u64>,
     properties: WriterProperties,
-    /// Those of columns that are written without a dictionary.
-    direct: WriterProperties,
+    /// What every column is written with, before its own is said.
+    column: WriterPropertiesBuilder,
     /// Whether columns have dictionaries, where that is declared.
     dictionary: Option<bool>,
     /// Rows that a row group is expected to have.
@@ -103,6 +114,7 @@ impl Form {
         if let Some(bytes) = layout.page {
             builder = builder.set_data_page_size_limit(bytes);
         }
+        let column = builder.clone();
         let sorting = sorting_columns(schema, rows);
         if !sorting.is_empty() {
             builder = builder.set_sorting_columns(Some(sorting));
@@ -111,7 +123,7 @@ impl Form {
         let lists = schema.columns.iter();
         let stored = stored_schema(rows);
         Form {
-            direct: encoding::direct(builder.clone(), &stored).build(),
+            column,
             dictionary: layout.dictionary,
             expected: layout.row_group.unwrap_or(SORTED_ROW_GROUP),
             stored,
@@ -127,8 +139,19 @@ impl Form {
         self.properties.clone()
     }
 
-    pub(super) fn direct(&self) -> WriterProperties {
-        self.direct.clone()
+    /// A column by itself, and what it is written with.
+    pub(super) fn alone(&self, column: usize, kind: Kind) -> (SchemaRef, WriterProperties) {
+        let field = self.stored.field(column).clone();
+        let schema = Arc::new(ArrowSchema::new(vec![field]));
+        let builder = self.column.clone();
+        let properties = match kind {
+            Kind::AsCodes => builder,
+            Kind::Direct => encoding::direct(builder, &schema),
+            Kind::Huge => builder
+                .set_dictionary_enabled(false)
+                .set_statistics_enabled(EnabledStatistics::None),
+        };
+        (schema, properties.build())
     }
 
     /// Takes note of how many rows a row group will have.

@@ -3,6 +3,7 @@
 //! Each block of the input becomes a row group, encoded and compressed on the thread that converted
 //! it; the sink only appends bytes. [`form`] says how files are written, [`read`] reads them back.
 
+mod encoder;
 mod encoding;
 mod footprint;
 mod form;
@@ -14,18 +15,16 @@ use std::io::Write;
 use std::path::{Path, PathBuf};
 
 use ::parquet::arrow::ArrowWriter;
-use ::parquet::arrow::arrow_writer::{
-    ArrowColumnChunk, ArrowColumnWriter, ArrowRowGroupWriterFactory, ArrowWriterOptions,
-    compute_leaves,
-};
+use ::parquet::arrow::arrow_writer::{ArrowColumnChunk, ArrowWriterOptions};
 use ::parquet::errors::ParquetError;
 use ::parquet::file::writer::SerializedFileWriter;
-use arrow_array::{ArrayRef, RecordBatch, StringArray};
-use arrow_schema::{Field, SchemaRef};
+use arrow_schema::SchemaRef;
 
+use encoder::RowGroup;
+pub use encoder::{ParquetEncoder, RowGroupUnit, RowGroups};
 pub use footprint::Footprint;
 pub use form::{Form, SORT_KEY, fidelity_notes};
-use form::{Values, leaves, stored_array};
+use form::{Values, leaves};
 pub use read::{files, head};
 pub(crate) use target::ParquetTarget;
 pub use target::Parts;
@@ -33,8 +32,8 @@ pub use target::Parts;
 use typhos_core::filter::Filter;
 use typhos_core::text::{Input, InputError, mean_record_bytes};
 
+use crate::TargetError;
 use crate::weigh::Nowhere;
-use crate::{EncodeUnit, Encoder, TargetError};
 
 /// Bytes of input that become one row group.
 pub const ROW_GROUP_INPUT_BYTES: usize = 32 << 20;
@@ -153,178 +152,11 @@ fn writers<W: Write + Send>(
     files: Vec<W>,
     form: Form,
 ) -> Result<(ParquetEncoder, Writers<W>), TargetError> {
-    let failed = |source| TargetError::Parquet { path: path.to_path_buf(), source };
-    let options = |properties| {
-        // What readers are told of the columns is known at the end.
-        ArrowWriterOptions::new().with_properties(properties).with_skip_arrow_metadata(true)
-    };
-    // A row group takes its columns from either of these.
-    let factory = |properties| {
-        let aside = ArrowWriter::try_new_with_options(
-            Nowhere::default(),
-            form.stored.clone(),
-            options(properties),
-        );
-        aside.and_then(ArrowWriter::into_serialized_writer).map(|(_, factory)| factory)
-    };
-    let encoder = ParquetEncoder {
-        as_codes: factory(form.properties()).map_err(failed)?,
-        direct: factory(form.direct()).map_err(failed)?,
-        form: form.clone(),
-        path: path.to_path_buf(),
-        parts: files.len().max(1),
-    };
+    let encoder = ParquetEncoder::new(form.clone(), path.to_path_buf(), files.len().max(1));
     let mut writers =
         Writers { files: Vec::new(), form, values: Values::default(), path: path.to_path_buf() };
     files.into_iter().try_for_each(|file| writers.add(file))?;
     Ok((encoder, writers))
-}
-
-/// Makes row groups.
-pub struct ParquetEncoder {
-    /// Makes writers of columns with dictionaries, and of columns without.
-    as_codes: ArrowRowGroupWriterFactory,
-    direct: ArrowRowGroupWriterFactory,
-    form: Form,
-    path: PathBuf,
-    parts: usize,
-}
-
-impl ParquetEncoder {
-    /// Writers of the columns of a row group that starts with these rows.
-    fn columns(&self, first: &RecordBatch) -> Result<Vec<ArrowColumnWriter>, TargetError> {
-        let as_codes = self.as_codes.create_column_writers(0).map_err(self.failed())?;
-        let direct = self.direct.create_column_writers(0).map_err(self.failed())?;
-        let (mut as_codes, mut direct) = (as_codes.into_iter(), direct.into_iter());
-        let mut writers = Vec::new();
-        for (field, array) in self.form.stored.fields().iter().zip(first.columns()) {
-            let is_direct = self.form.is_direct(field, array);
-            for _ in 0..leaves(field.data_type()) {
-                let both = [as_codes.next(), direct.next()];
-                let [as_codes, direct] = both.map(|w| w.expect("a writer for every leaf"));
-                writers.push(if is_direct { direct } else { as_codes });
-            }
-        }
-        Ok(writers)
-    }
-
-    fn failed(&self) -> impl FnOnce(ParquetError) -> TargetError + '_ {
-        |source| TargetError::Parquet { path: self.path.clone(), source }
-    }
-}
-
-impl Encoder for ParquetEncoder {
-    type Encoded = RowGroups;
-    type Unit<'e> = RowGroupUnit<'e>;
-
-    fn begin(&self, share: f64) -> Result<RowGroupUnit<'_>, TargetError> {
-        let part = ((share * self.parts as f64) as usize).min(self.parts - 1);
-        Ok(RowGroupUnit {
-            encoder: self,
-            part,
-            columns: Vec::new(),
-            rows: 0,
-            done: Vec::new(),
-            values: Vec::new(),
-        })
-    }
-
-    fn parts(&self) -> usize {
-        self.parts
-    }
-}
-
-/// A block being encoded: one row group, or more where that would have too many rows.
-pub struct RowGroupUnit<'e> {
-    encoder: &'e ParquetEncoder,
-    part: usize,
-    columns: Vec<ArrowColumnWriter>,
-    rows: u64,
-    done: Vec<RowGroup>,
-    /// The values of columns with an open set.
-    values: Vec<(usize, StringArray)>,
-}
-
-/// Encoded row groups of one part.
-pub struct RowGroups {
-    groups: Vec<RowGroup>,
-    part: usize,
-    values: Vec<(usize, StringArray)>,
-}
-
-struct RowGroup {
-    chunks: Vec<ArrowColumnChunk>,
-}
-
-impl RowGroupUnit<'_> {
-    /// Adds rows to the row group at hand.
-    fn write(&mut self, batch: &RecordBatch) -> Result<(), TargetError> {
-        if self.columns.is_empty() {
-            self.columns = self.encoder.columns(batch)?;
-        }
-        let mut writers = self.columns.iter_mut();
-        let mut write = |field: &Field, array: &ArrayRef| -> Result<(), ParquetError> {
-            for leaf in compute_leaves(field, &stored_array(array))? {
-                writers.next().expect("a writer for every leaf").write(&leaf)?;
-            }
-            Ok(())
-        };
-        let schema: &SchemaRef = &self.encoder.form.stored;
-        for (field, array) in schema.fields().iter().zip(batch.columns()) {
-            write(field, array).map_err(self.encoder.failed())?;
-        }
-        self.rows += batch.num_rows() as u64;
-        Ok(())
-    }
-
-    /// Ends the row group at hand, where there is one.
-    fn close(&mut self) -> Result<(), TargetError> {
-        if self.rows > 0 {
-            let columns = std::mem::take(&mut self.columns).into_iter();
-            let chunks = columns.map(ArrowColumnWriter::close).collect::<Result<_, _>>();
-            self.done.push(RowGroup { chunks: chunks.map_err(self.encoder.failed())? });
-            self.rows = 0;
-        }
-        Ok(())
-    }
-}
-
-impl EncodeUnit for RowGroupUnit<'_> {
-    type Encoded = RowGroups;
-
-    fn push(&mut self, batch: RecordBatch) -> Result<(), TargetError> {
-        for (column, words) in self.encoder.form.values_of(&batch) {
-            // The dictionaries of a block grow from batch to batch: the longest of them has all.
-            match self.values.iter_mut().rfind(|(known, _)| *known == column) {
-                Some((_, array)) if starts_with(&words, array) => *array = words,
-                _ => self.values.push((column, words)),
-            }
-        }
-        let most = self.encoder.form.row_group.unwrap_or(u64::MAX);
-        let mut rest = batch;
-        while rest.num_rows() > 0 {
-            let room = usize::try_from(most - self.rows).unwrap_or(usize::MAX);
-            let now = rest.num_rows().min(room);
-            self.write(&rest.slice(0, now))?;
-            if self.rows == most {
-                self.close()?;
-            }
-            rest = rest.slice(now, rest.num_rows() - now);
-        }
-        Ok(())
-    }
-
-    fn finish(mut self) -> Result<RowGroups, TargetError> {
-        self.close()?;
-        Ok(RowGroups { groups: self.done, part: self.part, values: self.values })
-    }
-}
-
-/// Whether an array of texts starts with all those of another.
-fn starts_with(array: &StringArray, other: &StringArray) -> bool {
-    let bytes = other.values().as_slice();
-    array.value_offsets().starts_with(other.value_offsets())
-        && array.values().as_slice().starts_with(bytes)
 }
 
 /// The writers of the files of an output.

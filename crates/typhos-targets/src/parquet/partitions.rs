@@ -1,11 +1,13 @@
 //! Rows by partition: which directory a row belongs to.
 
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
-use arrow_array::{Array, RecordBatch, UInt32Array};
+use arrow_array::{Array, RecordBatch, StringArray, UInt32Array};
 use arrow_select::take::take_record_batch;
 use typhos_core::columns::cell_text;
 use typhos_core::schema::{Partition, PartitionBy, Schema};
+use typhos_core::sorting::Grouping;
 
 use super::{ParquetEncoder, RowGroupUnit, RowGroups};
 use crate::{EncodeUnit, Encoder, TargetError};
@@ -89,6 +91,17 @@ impl Encoder for PartitionedEncoder {
     fn parts(&self) -> usize {
         self.encoder.parts()
     }
+
+    fn grouping(&self) -> Option<Grouping> {
+        if self.partitions.is_empty() {
+            return None;
+        }
+        let partitions = self.partitions.clone();
+        Some(Arc::new(move |batch| {
+            let directories = (0..batch.num_rows()).map(|row| partitions.directory(batch, row));
+            StringArray::from_iter_values(directories)
+        }))
+    }
 }
 
 /// One block being encoded.
@@ -102,7 +115,7 @@ impl PartitionedUnit<'_> {
     fn push_into(&mut self, directory: String, batch: RecordBatch) -> Result<(), TargetError> {
         if !self.units.contains_key(&directory) {
             if self.units.len() == MOST_PARTITIONS {
-                return Err(too_many(&self.encoder.encoder.path));
+                return Err(too_many(self.encoder.encoder.path()));
             }
             let unit = self.encoder.encoder.begin(self.share)?;
             self.units.insert(directory.clone(), unit);

@@ -2,11 +2,15 @@
 
 use std::collections::HashMap;
 use std::fs::File;
+use std::ops::Range;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
-use ::parquet::arrow::arrow_reader::ParquetRecordBatchReaderBuilder;
+use ::parquet::arrow::ProjectionMask;
+use ::parquet::arrow::arrow_reader::{
+    ArrowReaderMetadata, ArrowReaderOptions, ParquetRecordBatchReaderBuilder,
+};
 use arrow_array::cast::AsArray;
 use arrow_array::types::{
     Time32MillisecondType, Time32SecondType, TimestampMillisecondType, TimestampSecondType,
@@ -25,6 +29,12 @@ use crate::proof::{Facts, Proof};
 use crate::whole::{WholeDirectory, WholeFile};
 use crate::witness::{Witness, prove_file};
 use crate::{Done, Gate, Job, Mode, Moved, Sink, Target, TargetError};
+
+/// Rows that are read back at once.
+const READ_ROWS: usize = 8192;
+
+/// Columns that are read back at once.
+const READ_COLUMNS: usize = 128;
 
 /// How a directory is shared out to files.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -104,7 +114,9 @@ impl Target for ParquetTarget {
         };
         let (encoder, writers) = writers(&path, files, form)?;
         let columns = schema.columns.len();
-        let encoder = PartitionedEncoder { encoder, partitions: Partitions::of(schema) };
+        let partitions = Partitions::of(schema);
+        let encoder = if partitions.is_empty() { encoder } else { encoder.deferred() };
+        let encoder = PartitionedEncoder { encoder, partitions };
         let sink = ParquetSink {
             place,
             writers,
@@ -209,29 +221,50 @@ impl ParquetSink {
             Place::File(file) => vec![file.side_path().to_path_buf()],
             Place::Directory(directory) => super::files(directory.side_path())?,
         };
-        let mut groups = Vec::new();
+        let mut parts = Vec::new();
         for path in &files {
-            let groups_of = open_file(path)?.metadata().num_row_groups();
-            groups.extend((0..groups_of).map(|group| (path, group)));
+            let file = File::open(path).map_err(TargetError::io(path))?;
+            let known = ArrowReaderMetadata::load(&file, ArrowReaderOptions::default())
+                .map_err(|source| TargetError::Parquet { path: path.to_path_buf(), source })?;
+            let metadata = known.metadata();
+            for group in 0..metadata.num_row_groups() {
+                let held = usize::try_from(metadata.row_group(group).num_rows()).unwrap_or(0);
+                // A reader of a column holds some 25 KiB before it reads.
+                let starts = (0..rows.fields().len()).step_by(READ_COLUMNS);
+                parts.extend(
+                    starts
+                        .map(|from| (path, known.clone(), group, held, from..from + READ_COLUMNS)),
+                );
+            }
         }
-        let read = |(path, group): &(&PathBuf, usize)| -> Result<Facts, TargetError> {
+        type Part<'p> = (&'p PathBuf, ArrowReaderMetadata, usize, usize, Range<usize>);
+        let read = |(path, known, group, held, columns): &Part<'_>| {
             let failed = |source| TargetError::Parquet { path: path.to_path_buf(), source };
-            let builder = open_file(path)?.with_row_groups(vec![*group]).with_batch_size(8192);
-            let mut found = Facts::new(rows.fields().len());
+            let file = File::open(path).map_err(TargetError::io(path))?;
+            let builder = ParquetRecordBatchReaderBuilder::new_with_metadata(file, known.clone());
+            let columns = columns.start..columns.end.min(rows.fields().len());
+            let mask = ProjectionMask::roots(builder.parquet_schema(), columns.clone());
+            let builder = builder
+                .with_row_groups(vec![*group])
+                .with_projection(mask)
+                .with_batch_size((*held).clamp(1, READ_ROWS));
+            let rows = rows.project(&columns.clone().collect::<Vec<_>>()).expect("columns of it");
+            let mut found = Facts::new(columns.len());
             for batch in builder.build().map_err(failed)? {
                 if monitor.stopped() {
                     return Err(TargetError::Interrupted);
                 }
                 let batch = batch.map_err(|error| failed(error.into()))?;
-                found.add_columns(batch.num_rows(), &declared(&batch, rows));
+                found.add_columns(batch.num_rows(), &declared(&batch, &rows));
             }
-            Ok(found)
+            Ok((columns.start, found))
         };
         let next = AtomicUsize::new(0);
         let work = || -> Result<Facts, TargetError> {
             let mut found = Facts::new(rows.fields().len());
-            while let Some(group) = groups.get(next.fetch_add(1, Ordering::Relaxed)) {
-                found.merge(read(group)?);
+            while let Some(part) = parts.get(next.fetch_add(1, Ordering::Relaxed)) {
+                let (from, part) = read(part)?;
+                found.merge_columns(from, part);
             }
             Ok(found)
         };
@@ -241,12 +274,6 @@ impl ParquetSink {
         }
         Ok(all)
     }
-}
-
-fn open_file(path: &Path) -> Result<ParquetRecordBatchReaderBuilder<File>, TargetError> {
-    let file = File::open(path).map_err(TargetError::io(path))?;
-    ParquetRecordBatchReaderBuilder::try_new(file)
-        .map_err(|source| TargetError::Parquet { path: path.to_path_buf(), source })
 }
 
 impl Sink for ParquetSink {

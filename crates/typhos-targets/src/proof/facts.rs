@@ -91,6 +91,16 @@ impl Facts {
         }
     }
 
+    /// Adds what is known of other rows of some columns, from one on. How many rows there are is told with the first.
+    pub fn merge_columns(&mut self, from: usize, other: Facts) {
+        if from == 0 {
+            self.rows += other.rows;
+        }
+        for (ours, theirs) in self.columns[from..].iter_mut().zip(other.columns) {
+            ours.merge(theirs);
+        }
+    }
+
     /// Adds what is known of other rows of the same columns.
     pub fn merge(&mut self, other: Facts) {
         self.rows += other.rows;
