@@ -92,6 +92,35 @@ impl Console {
         self.machine(&escaped_json(value))
     }
 
+    /// Writes a JSON document with a long list in it, which is empty in `head` and never held as a whole.
+    ///
+    /// # Errors
+    /// As [`say`](Self::say).
+    pub fn json_list(
+        &mut self,
+        head: &serde_json::Value,
+        key: &str,
+        entries: impl Iterator<Item = serde_json::Value>,
+    ) -> io::Result<()> {
+        let head = escaped_json(head);
+        let empty = format!("\"{key}\": []");
+        let (before, behind) = head.split_once(&empty).expect("the list is empty in the head");
+        let mut out = io::BufWriter::new(io::stdout().lock());
+        let written = (|| {
+            write!(out, "{before}\"{key}\": [")?;
+            let mut has_entries = false;
+            for entry in entries {
+                let comma = if has_entries { "," } else { "" };
+                let entry = escaped_json(&entry).replace('\n', "\n    ");
+                write!(out, "{comma}\n    {entry}")?;
+                has_entries = true;
+            }
+            writeln!(out, "{}]{behind}", if has_entries { "\n  " } else { "" })?;
+            out.flush()
+        })();
+        unless_closed(written)
+    }
+
     /// Whether results are shown on a terminal.
     pub fn is_terminal(&self) -> bool {
         self.width.is_some()

@@ -175,12 +175,13 @@ impl<'s> Context<'s> {
     pub fn collect(
         files: &'s [String],
         names: &[String],
-        columns: &[Facts],
+        columns: impl IntoIterator<Item = impl std::borrow::Borrow<Facts>>,
         rules: &Rules,
     ) -> Context<'s> {
         let mut by_hand: BTreeMap<_, Vec<(Order, String)>> = BTreeMap::new();
         let mut by_mark = Vec::new();
         for (name, facts) in names.iter().zip(columns) {
+            let facts: &Facts = facts.borrow();
             let plain = facts.plain_count();
             if facts.written.is_some() && facts.count(Class::Code) == 0 {
                 let reads = |mark: &Mark| {

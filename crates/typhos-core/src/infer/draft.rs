@@ -1,6 +1,6 @@
 //! Decisions → a schema, with the evidence as comments.
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 
 use super::{Decision, counted, line_of};
 use crate::dates::{DEFAULT_LOCALE, Pattern};
@@ -79,18 +79,22 @@ pub fn draft(survey: &Survey, decisions: &[Decision], wanted: &Wanted) -> Draft 
     if !survey.absent.is_empty() {
         schema.input.absent = Some(with_blank(&survey.absent));
     }
-    let mut taken = HashSet::new();
+    let mut names = Names::default();
+    let mut headers: HashMap<&str, u32> = HashMap::new();
+    source.names.iter().for_each(|name| *headers.entry(name).or_default() += 1);
+    let columns = wanted.columns.as_ref();
+    let columns = columns.map(|columns| columns.iter().copied().collect::<HashSet<_>>());
     let (mut comments, mut positions) = (Vec::new(), Vec::new());
     for (at, (header, decision)) in source.names.iter().zip(decisions).enumerate() {
-        if wanted.columns.as_ref().is_some_and(|columns| !columns.contains(&at)) {
+        if columns.as_ref().is_some_and(|columns| !columns.contains(&at)) {
             continue;
         }
-        let repeated = source.names.iter().filter(|name| *name == header).count() > 1;
+        let repeated = headers[header.as_str()] > 1;
         let wished = match wanted.naming {
             Naming::Keep => header.clone(),
             Naming::Snake => snake_case(header),
         };
-        let name = unused(&wished, &mut taken);
+        let name = names.unused(&wished);
         let mut column = declare(name, decision, &survey.absent);
         if !source.is_named || repeated {
             column.from = Some(From::Position(at + 1));
@@ -148,6 +152,7 @@ fn heading(survey: &Survey, positions: &[usize]) -> Vec<String> {
         format!("Drafted by typhos from {files}: {records}.")
     }];
     let all = survey.source.names.iter().enumerate();
+    let positions: HashSet<usize> = positions.iter().copied().collect();
     let left_out: Vec<String> =
         all.filter(|(at, _)| !positions.contains(at)).map(|(_, name)| name.clone()).collect();
     if !left_out.is_empty() {
@@ -171,15 +176,25 @@ fn base_name(path: &str) -> String {
     path.rsplit(['/', '\\']).next().unwrap_or(path).to_owned()
 }
 
-/// `name`, or `name_2`, `name_3`… where it is taken.
-fn unused(name: &str, taken: &mut HashSet<String>) -> String {
-    let mut unused = name.to_owned();
-    let mut count = 1;
-    while !taken.insert(unused.clone()) {
-        count += 1;
-        unused = format!("{name}_{count}");
+/// Names that are given, each once.
+#[derive(Default)]
+struct Names {
+    taken: HashSet<String>,
+    /// The last number that was put behind a name.
+    counts: HashMap<String, u32>,
+}
+
+impl Names {
+    /// A name that is not taken yet: the wished one, or that with a number.
+    fn unused(&mut self, wished: &str) -> String {
+        let mut unused = wished.to_owned();
+        while !self.taken.insert(unused.clone()) {
+            let count = self.counts.entry(wished.to_owned()).or_insert(1);
+            *count += 1;
+            unused = format!("{wished}_{count}");
+        }
+        unused
     }
-    unused
 }
 
 /// A header in lower case, with underscores between words: `Sold by (agent)` and `soldByAgent` both

@@ -195,13 +195,31 @@ impl Decision {
 
 /// Decides about every column of a survey.
 pub fn decide(survey: &Survey, rules: &Rules) -> Vec<Decision> {
+    if survey.columns.len() > MOST_HELD {
+        // Facts are larger than what they are worked out from, where columns are many and have few values.
+        return decide_one_by_one(survey, rules);
+    }
     let facts: Vec<Facts> = survey.columns.iter().map(ColumnFacts::facts).collect();
     // What one column proves about the order of its dates holds for the others of the same style.
     let files = survey.files();
-    let context = dates::Context::collect(&files, &survey.source.names, &facts, rules);
+    let context = dates::Context::collect(&files, &survey.source.names, facts.iter(), rules);
     let columns = survey.columns.iter().zip(&facts);
     columns.map(|(column, facts)| one(column, facts, survey.records, rules, &context)).collect()
 }
+
+/// As [`decide`], with the facts of one column at a time, each worked out twice.
+fn decide_one_by_one(survey: &Survey, rules: &Rules) -> Vec<Decision> {
+    let files = survey.files();
+    let facts = survey.columns.iter().map(ColumnFacts::facts);
+    let context = dates::Context::collect(&files, &survey.source.names, facts, rules);
+    let columns = survey.columns.iter();
+    let decided =
+        columns.map(|column| one(column, &column.facts(), survey.records, rules, &context));
+    decided.collect()
+}
+
+/// Columns whose facts are held all at once.
+const MOST_HELD: usize = 2_000;
 
 fn one(
     column: &ColumnFacts,

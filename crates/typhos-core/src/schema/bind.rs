@@ -1,5 +1,7 @@
 //! A schema meets an input: which column comes from where.
 
+use std::collections::HashMap;
+
 use super::{ColumnDecl, Diagnostic, From, Generate, Schema};
 use crate::text::Input;
 use crate::wording::listed;
@@ -12,8 +14,15 @@ impl Schema {
     pub fn bind(&self, input: &Input) -> Result<Vec<Source>, Vec<Diagnostic>> {
         let mut wrong = Vec::new();
         let mut sources = Vec::new();
+        let mut places: Places<'_> = HashMap::new();
+        for (at, name) in input.names().iter().enumerate() {
+            places
+                .entry(name)
+                .and_modify(|(_, second)| *second = second.or(Some(at)))
+                .or_insert((at, None));
+        }
         for column in &self.columns {
-            let mut found = |from: Option<&From>| match find(column, from, input) {
+            let mut found = |from: Option<&From>| match find(column, from, input, &places) {
                 Ok(at) => at,
                 Err(diagnostic) => {
                     wrong.push(diagnostic);
@@ -62,7 +71,18 @@ impl Source {
     }
 }
 
-fn find(column: &ColumnDecl, from: Option<&From>, input: &Input) -> Result<usize, Diagnostic> {
+/// Where each header stands first, and where once more.
+type Places<'n> = HashMap<&'n str, (usize, Option<usize>)>;
+
+/// Columns of an input that are looked through for the nearest one to a name that is none of them.
+const MOST_COMPARED: usize = 1_000;
+
+fn find(
+    column: &ColumnDecl,
+    from: Option<&From>,
+    input: &Input,
+    places: &Places<'_>,
+) -> Result<usize, Diagnostic> {
     let span = column.spans.from.clone().unwrap_or_else(|| column.spans.name.clone());
     let names = input.names();
     let file = input.files().first().map_or(String::new(), |file| file.name());
@@ -79,8 +99,7 @@ fn find(column: &ColumnDecl, from: Option<&From>, input: &Input) -> Result<usize
         Some(From::Name(name)) => name,
         None => &column.name,
     };
-    let mut found = names.iter().enumerate().filter(|(_, name)| *name == wanted).map(|(at, _)| at);
-    let Some(first) = found.next() else {
+    let Some((first, second)) = places.get(wanted.as_str()).copied() else {
         let shown = wanted.escape_debug();
         if !input.is_named() {
             let message = format!("{file} has no header, so there is no column '{shown}' in it");
@@ -88,13 +107,15 @@ fn find(column: &ColumnDecl, from: Option<&From>, input: &Input) -> Result<usize
                 .help("say which column it is by its position: from = 1"));
         }
         let message = format!("{file} has no column '{shown}'");
-        let help = match crate::nearest(wanted, names.iter().map(String::as_str)) {
+        let compared = if names.len() <= MOST_COMPARED { names } else { &[] };
+        let help = match crate::nearest(wanted, compared.iter().map(String::as_str)) {
             Some(near) => format!("did you mean '{}'?", near.escape_debug()),
+            None if compared.is_empty() => format!("it has {} others", names.len()),
             None => format!("its columns are {}", listed(names)),
         };
         return Err(Diagnostic::new(span, message).help(help));
     };
-    match found.next() {
+    match second {
         None => Ok(first),
         Some(second) => {
             let message = format!(

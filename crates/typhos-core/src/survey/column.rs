@@ -1,5 +1,7 @@
 //! The facts of one column, and the two ways of watching it.
 
+use std::sync::Arc;
+
 use super::digits::{DigitGroup, ShortDigits};
 use super::distinct::{DistinctTable, DistinctValue, MAX_DISTINCT, most_hashes};
 use super::estimate::Hashes;
@@ -57,11 +59,44 @@ impl Places<'_> {
     }
 }
 
+/// Facts of the values that are not in a table: nearly two KiB, which a column has only once it has such values.
+#[derive(Debug, Clone)]
+struct Direct {
+    made: Option<Box<Facts>>,
+    /// Facts of no values, which all columns of a survey share.
+    none: Arc<Facts>,
+}
+
+impl Direct {
+    fn merge(&mut self, other: Direct) {
+        match (&mut self.made, other.made) {
+            (_, None) => {}
+            (Some(ours), Some(theirs)) => ours.merge(*theirs),
+            (ours, theirs) => *ours = theirs,
+        }
+    }
+}
+
+impl std::ops::Deref for Direct {
+    type Target = Facts;
+
+    fn deref(&self) -> &Facts {
+        self.made.as_deref().unwrap_or(&self.none)
+    }
+}
+
+impl std::ops::DerefMut for Direct {
+    #[inline]
+    fn deref_mut(&mut self) -> &mut Facts {
+        self.made.get_or_insert_with(|| Box::new((*self.none).clone()))
+    }
+}
+
 /// What is known of one column.
 #[derive(Debug, Clone)]
 pub struct ColumnFacts {
     /// Facts of all values that are not in the table.
-    direct: Facts,
+    direct: Direct,
     /// The distinct values, as long as there are not too many of them.
     table: Option<DistinctTable>,
     /// The hashes of all values, once there is no table any more.
@@ -86,11 +121,10 @@ pub struct DistinctCount {
 }
 
 impl ColumnFacts {
-    /// No values yet, in a survey of `columns` columns; `said` are the texts that mean "no value", and
-    /// `is_all` that no others do.
-    pub(super) fn new(columns: usize, said: &[String], is_all: bool) -> Self {
+    /// No values yet, in a survey of `columns` columns, and [the facts](Self::none) of none.
+    pub(super) fn new(columns: usize, none: Arc<Facts>) -> Self {
         ColumnFacts {
-            direct: Facts::new(said, is_all, most_cells(columns)),
+            direct: Direct { made: None, none },
             table: Some(DistinctTable::new(columns)),
             hashes: None,
             most_hashes: most_hashes(columns),
@@ -98,6 +132,12 @@ impl ColumnFacts {
             quoted: Tally::default(),
             sequence: Sequence::empty(),
         }
+    }
+
+    /// Facts of no values, in a survey of `columns` columns; `said` are the texts that mean "no value", and `is_all`
+    /// that no others do.
+    pub(super) fn none(columns: usize, said: &[String], is_all: bool) -> Facts {
+        Facts::new(said, is_all, most_cells(columns))
     }
 
     /// Takes note of one value, which stands behind all that were observed before. `is_utf8` says that
@@ -154,29 +194,36 @@ impl ColumnFacts {
         debug_assert!(self.table.is_none(), "values go through the table while there is one");
         let bytes = |(start, end, _): &(u32, u32, u32)| &text[*start as usize..*end as usize];
         let mut numbers = [None; GROUP];
-        let mut digits = DigitGroup::of(&self.direct, place(*first));
+        let ColumnFacts { direct, hashes, most_hashes, empty, .. } = self;
+        let direct: &mut Facts = direct;
+        let mut hash = |value: &[u8]| {
+            if let Some(hashes) = hashes {
+                hashes.add(value, *most_hashes);
+            }
+        };
+        let mut digits = DigitGroup::of(direct, place(*first));
         for (number, value @ (start, end, row)) in numbers.iter_mut().zip(values) {
             let short = ShortDigits::read(text, *start as usize, *end as usize);
             let value = bytes(value);
             if let Some(short) = short {
                 *number = Some(short.number());
-                self.hash(value);
-                if digits.add(&mut self.direct, short) {
+                hash(value);
+                if digits.add(direct, short) {
                     continue;
                 }
-                self.direct.add_trimmed(value, value, 1, place(*row));
+                direct.add_trimmed(value, value, 1, place(*row));
                 continue;
             }
             let trimmed = readings::trim(value);
             if trimmed.is_empty() {
-                self.empty += 1;
+                *empty += 1;
                 continue;
             }
-            self.hash(value);
-            self.direct.add_trimmed(value, trimmed, 1, place(*row));
-            *number = self.direct.last_integer;
+            hash(value);
+            direct.add_trimmed(value, trimmed, 1, place(*row));
+            *number = direct.last_integer;
         }
-        digits.finish(&mut self.direct);
+        digits.finish(direct);
         if !adding.is_over() {
             for (value, number) in values.iter().map(bytes).zip(numbers) {
                 if !adding.push_integer(value, number) {
@@ -295,7 +342,9 @@ impl ColumnFacts {
 
     /// Gives the files of all places other numbers.
     pub(super) fn renumber(&mut self, new: &dyn Fn(u32) -> u32) {
-        self.direct.renumber(new);
+        if let Some(direct) = &mut self.direct.made {
+            direct.renumber(new);
+        }
         self.table.iter_mut().for_each(|table| table.renumber(new));
         self.quoted.renumber(new);
         self.sequence.renumber(new);
@@ -318,7 +367,7 @@ impl ColumnFacts {
             };
             self.distinct_values().into_iter().map(saved).collect()
         });
-        let mut facts = self.direct.clone();
+        let mut facts = Facts::clone(&self.direct);
         facts.settle();
         SavedColumn {
             empty: self.empty,
@@ -332,8 +381,9 @@ impl ColumnFacts {
 
     /// A saved column, of a survey of so many columns and records. `None` where it does not add up.
     pub(super) fn restore(saved: SavedColumn, columns: usize, records: u64) -> Option<ColumnFacts> {
+        let none = Arc::new(saved.facts);
         let mut column = ColumnFacts {
-            direct: saved.facts,
+            direct: Direct { made: Some(Box::new((*none).clone())), none },
             table: None,
             hashes: None,
             most_hashes: most_hashes(columns),
@@ -395,7 +445,7 @@ impl ColumnFacts {
 
     /// The facts of all values, and how they are spread.
     pub fn facts_with_spread(&self) -> Facts {
-        self.all_facts(self.direct.clone())
+        self.all_facts(Facts::clone(&self.direct))
     }
 
     fn all_facts(&self, mut facts: Facts) -> Facts {
@@ -484,7 +534,8 @@ mod tests {
     const CRAMPED: usize = 1_000_000;
 
     fn column(columns: usize, values: &[(String, u64)]) -> ColumnFacts {
-        let mut column = ColumnFacts::new(columns, &["-".to_owned()], false);
+        let none = ColumnFacts::none(columns, &["-".to_owned()], false);
+        let mut column = ColumnFacts::new(columns, Arc::new(none));
         for (value, line) in values {
             column.observe(value.as_bytes(), true, Place { file: 0, line: *line });
         }

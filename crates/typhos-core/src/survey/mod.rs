@@ -30,7 +30,8 @@ mod text;
 mod watch;
 mod written;
 
-use std::sync::{Mutex, PoisonError};
+use std::num::NonZeroUsize;
+use std::sync::{Arc, Mutex, PoisonError};
 
 use serde::{Deserialize, Serialize};
 
@@ -140,9 +141,15 @@ pub struct Survey {
 impl Survey {
     /// A survey of nothing yet.
     fn new(columns: usize, options: &SurveyOptions) -> Survey {
+        // Columns that are told alike share what they are told.
+        let mut last: Option<(&[String], bool, Arc<Facts>)> = None;
         let facts = |column| {
             let (said, is_all) = options.absent.of(column);
-            ColumnFacts::new(columns, said, is_all)
+            let known = last.take().filter(|(words, all, _)| (*words, *all) == (said, is_all));
+            let (.., none) = last.insert(known.unwrap_or_else(|| {
+                (said, is_all, Arc::new(ColumnFacts::none(columns, said, is_all)))
+            }));
+            ColumnFacts::new(columns, none.clone())
         };
         Survey {
             source: Source::default(),
@@ -180,7 +187,7 @@ impl Survey {
             Some(rows) => vec![shared.sample(rows, run, monitor)?],
             None => run::fold_blocks(
                 input,
-                run,
+                &RunOptions { threads: threads(run.threads, input.names().len()), ..*run },
                 monitor,
                 || Watcher::new(&shared),
                 |watcher, block| watcher.watch(block, &shared, u64::MAX),
@@ -225,6 +232,18 @@ impl Survey {
     pub fn files(&self) -> Vec<String> {
         self.source.files.iter().map(|file| file.name.clone()).collect()
     }
+}
+
+/// Bytes that the columns of all threads may take before they have any values.
+const MOST_COLUMN_BYTES: usize = 96 << 20;
+
+/// Bytes that a column takes before it has any values, about.
+const COLUMN_BYTES: usize = 1 << 10;
+
+/// How many threads survey so many columns: each knows all of them.
+fn threads(wanted: NonZeroUsize, columns: usize) -> NonZeroUsize {
+    let most = MOST_COLUMN_BYTES / (columns.max(1) * COLUMN_BYTES);
+    wanted.min(NonZeroUsize::new(most).unwrap_or(NonZeroUsize::MIN))
 }
 
 /// What all threads of a survey know.

@@ -334,24 +334,50 @@ fn both(a: Option<Run>, b: Option<Run>) -> Option<Run> {
     }
 }
 
+/// Runs by file are a map where they are saved.
+mod by_file {
+    use std::collections::BTreeMap;
+
+    use serde::{Deserialize, Deserializer, Serialize, Serializer};
+
+    use super::Run;
+
+    pub fn serialize<S: Serializer>(
+        runs: &Option<Vec<(u32, Run)>>,
+        serializer: S,
+    ) -> Result<S::Ok, S::Error> {
+        let by_file =
+            |runs: &Vec<(u32, Run)>| -> BTreeMap<u32, Run> { runs.iter().cloned().collect() };
+        runs.as_ref().map(by_file).serialize(serializer)
+    }
+
+    pub fn deserialize<'d, D: Deserializer<'d>>(
+        deserializer: D,
+    ) -> Result<Option<Vec<(u32, Run)>>, D::Error> {
+        let runs = Option::<BTreeMap<u32, Run>>::deserialize(deserializer)?;
+        Ok(runs.map(|runs| runs.into_iter().collect()))
+    }
+}
+
 /// How the values of a column stand, file by file.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Sequence {
-    /// By file; nothing where there is no order.
-    runs: Option<BTreeMap<u32, Run>>,
+    /// By file, in their order; nothing where there is no order. Most inputs have one file.
+    #[serde(with = "by_file")]
+    runs: Option<Vec<(u32, Run)>>,
 }
 
 impl Sequence {
     /// A sequence without values.
     pub(super) fn empty() -> Sequence {
-        Sequence { runs: Some(BTreeMap::new()) }
+        Sequence { runs: Some(Vec::new()) }
     }
 
     /// How the values stand as texts and as numbers; `None` where there are fewer than two that differ,
     /// or no order.
     pub fn trends(&self) -> Option<(Trend, Trend)> {
-        let runs = self.runs.as_ref()?.values().cloned();
+        let runs = self.runs.as_ref()?.iter().map(|(_, run)| run.clone());
         let whole = runs.reduce(Run::join)?;
         let differ = whole.first.text != whole.last.text;
         (differ && whole.is_any()).then_some((whole.as_text, whole.as_number))
@@ -363,8 +389,9 @@ impl Sequence {
         self.runs = both.and_then(|(mut ours, theirs)| {
             for (file, run) in theirs {
                 // Parts of one file do not say which stands first.
-                if ours.insert(file, run).is_some() {
-                    return None;
+                match ours.binary_search_by_key(&file, |(file, _)| *file) {
+                    Ok(_) => return None,
+                    Err(at) => ours.insert(at, (file, run)),
                 }
             }
             (ours.len() <= MOST_FILES).then_some(ours)
@@ -374,7 +401,9 @@ impl Sequence {
     /// Gives the files other numbers.
     pub(super) fn renumber(&mut self, new: &dyn Fn(u32) -> u32) {
         if let Some(runs) = self.runs.take() {
-            self.runs = Some(runs.into_iter().map(|(file, run)| (new(file), run)).collect());
+            let by_file: BTreeMap<u32, Run> =
+                runs.into_iter().map(|(file, run)| (new(file), run)).collect();
+            self.runs = Some(by_file.into_iter().collect());
         }
     }
 }

@@ -341,7 +341,7 @@ fn match_columns(files: &mut [InputFile], choice: &InputChoice) -> Result<Vec<St
     if policy == ColumnsDiffer::Union {
         for file in &files[1..] {
             let places = places(&names, file.names());
-            let used: Vec<usize> = places.into_iter().flatten().collect();
+            let used: std::collections::HashSet<usize> = places.into_iter().flatten().collect();
             let more = file.names().iter().enumerate().filter(|(at, _)| !used.contains(at));
             let more: Vec<String> = more.map(|(_, name)| name.clone()).collect();
             names.extend(more);
@@ -378,12 +378,9 @@ fn places(names: &[String], theirs: &[String]) -> Vec<Option<usize>> {
 fn difference(names: &[String], theirs: &[String], places: &[Option<usize>]) -> Option<String> {
     let lacks: Vec<&String> =
         names.iter().zip(places).filter(|(_, place)| place.is_none()).map(|(n, _)| n).collect();
-    let more: Vec<&String> = theirs
-        .iter()
-        .enumerate()
-        .filter(|(at, _)| !places.contains(&Some(*at)))
-        .map(|(_, name)| name)
-        .collect();
+    let used: std::collections::HashSet<usize> = places.iter().flatten().copied().collect();
+    let more = theirs.iter().enumerate().filter(|(at, _)| !used.contains(at));
+    let more: Vec<&String> = more.map(|(_, name)| name).collect();
     match (lacks.is_empty(), more.is_empty()) {
         (true, true) => None,
         (false, true) => Some(format!("it lacks {}", listed(lacks))),

@@ -10,8 +10,11 @@ use typhos_core::survey::{Example, Survey};
 use super::super::look::Looked;
 use crate::report::{input_json, saved_input_json};
 
-/// The whole report, or that of one column, which has its profile too.
-pub fn report(looked: &Looked, one: Option<usize>) -> Value {
+/// The whole report, or that of one column, which has its profile too: all but the columns, and those, one by one.
+pub fn report(
+    looked: &Looked,
+    one: Option<usize>,
+) -> (Value, impl Iterator<Item = Value> + use<'_>) {
     let survey = &looked.survey;
     let input = match &looked.input {
         Some(input) => input_json(input),
@@ -25,7 +28,7 @@ pub fn report(looked: &Looked, one: Option<usize>) -> Value {
         Some(at) => vec![at],
         None => looked.columns.clone(),
     };
-    let columns = columns.into_iter().map(|at| {
+    let columns = columns.into_iter().map(move |at| {
         let mut entry = column(survey, at, &looked.decisions[at]);
         if one.is_some() {
             let rules = looked.settings.rules();
@@ -34,14 +37,15 @@ pub fn report(looked: &Looked, one: Option<usize>) -> Value {
         }
         entry
     });
-    json!({
+    let head = json!({
         "typhos": 1,
         "input": input,
         "sample": survey.is_sample,
         "records": survey.records,
         "broken_records": { "count": survey.broken, "examples": broken.collect::<Vec<_>>() },
-        "columns": columns.collect::<Vec<_>>(),
-    })
+        "columns": [],
+    });
+    (head, columns)
 }
 
 fn column(survey: &Survey, at: usize, decision: &Decision) -> Value {

@@ -17,6 +17,9 @@ use crate::outcome::{Failure, Outcome};
 use crate::report::{input_line, layout_lines, saved_layout_lines};
 use crate::table::{Heading, Look, render};
 
+/// Rows of a table before its headings come again.
+const MOST_ROWS: usize = 2_000;
+
 /// Terminals narrower than this show ranges among the reasons, not in columns of their own.
 const WIDE: usize = 120;
 
@@ -28,7 +31,8 @@ pub fn run(args: &Scout, common: &Common, console: &mut Console) -> Result<Outco
     let survey = &looked.survey;
     let one = args.column.as_ref().map(|name| find(name, survey)).transpose()?;
     if args.json {
-        console.json(&json::report(&looked, one))?;
+        let (head, columns) = json::report(&looked, one);
+        console.json_list(&head, "columns", columns)?;
     } else if let Some(at) = one {
         let float32 = column::float32(&looked, at, common)?;
         column::show(&looked, at, float32, console)?;
@@ -110,8 +114,11 @@ fn whole(looked: &Looked, common: &Common, console: &mut Console) -> std::io::Re
         ]);
     }
     headings.push(Heading::left("why"));
-    let rows = looked.columns.iter().map(|at| row(looked, *at, wide)).collect();
-    console.say(render(console, &headings, rows, true))?;
+    // A table of very many columns is several, so that it need not be held as a whole.
+    for columns in looked.columns.chunks(MOST_ROWS) {
+        let rows = columns.iter().map(|at| row(looked, *at, wide)).collect();
+        console.say(render(console, &headings, rows, true))?;
+    }
     closing(looked, console)
 }
 
