@@ -238,6 +238,7 @@ fn append(wanted: &Wanted<'_>, language: &dyn Language, existing: &Existing, pla
         if matches!(there.held, Held::Text(_)) && !column.ty.is_text() {
             remarks.push("as text".into());
         }
+        remarks.extend(language.remark(column.ty, there));
         plan.columns.push(PlannedColumn {
             name: column.name.clone(),
             source: source_words(column, at, wanted.plan, wanted.names),

@@ -364,6 +364,8 @@ impl RowEncoder for SqliteRows {
     }
 
     fn encode(&self, batch: &RecordBatch, block: &mut Vec<StoredBatch>) -> Result<(), TargetError> {
+        // It would store null.
+        crate::view::refuse_floats(batch, "SQLite", false)?;
         let columns = batch.columns().iter();
         let columns = columns.map(|array| (stored(array), array.nulls().cloned()));
         block.push(StoredBatch { columns: columns.collect(), rows: batch.num_rows() });

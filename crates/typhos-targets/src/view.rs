@@ -3,8 +3,10 @@
 
 use arrow_array::cast::AsArray;
 use arrow_array::types::*;
-use arrow_array::{Array, ArrayRef, BooleanArray, FixedSizeBinaryArray, StringArray};
+use arrow_array::{Array, ArrayRef, BooleanArray, FixedSizeBinaryArray, RecordBatch, StringArray};
 use arrow_schema::{DataType, TimeUnit};
+
+use crate::TargetError;
 
 /// The values of one column.
 pub(crate) enum View<'a> {
@@ -149,4 +151,39 @@ pub(crate) fn units_per_second(unit: TimeUnit) -> i64 {
         TimeUnit::Microsecond => 1_000_000,
         TimeUnit::Nanosecond => 1_000_000_000,
     }
+}
+
+/// Refuses floats that a target cannot hold: those that are no numbers (NaN) and, where `infinite` says so, those
+/// without an end.
+///
+/// # Errors
+/// [`TargetError::CannotHold`], with what to declare instead.
+pub(crate) fn refuse_floats(
+    batch: &RecordBatch,
+    target: &str,
+    infinite: bool,
+) -> Result<(), TargetError> {
+    let is_refused = |value: &f64| value.is_nan() || infinite && value.is_infinite();
+    for (field, array) in batch.schema_ref().fields().iter().zip(batch.columns()) {
+        let found = match array.data_type() {
+            DataType::Float32 => {
+                let values = array.as_primitive::<Float32Type>().iter().flatten();
+                values.map(f64::from).find(is_refused)
+            }
+            DataType::Float64 => {
+                array.as_primitive::<Float64Type>().iter().flatten().find(is_refused)
+            }
+            _ => None,
+        };
+        if let Some(value) = found {
+            return Err(TargetError::CannotHold {
+                column: field.name().clone(),
+                value: format!("'{value}'"),
+                reason: format!(
+                    "is a float that {target} cannot hold; for null in its place, declare absent = [\"\", \"{value}\"]"
+                ),
+            });
+        }
+    }
+    Ok(())
 }

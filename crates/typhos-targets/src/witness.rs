@@ -80,7 +80,7 @@ pub(crate) fn prove_file(
     for ((column, sent), found) in schema.columns.iter().zip(&sent.columns).zip(&found.columns) {
         // Both sides are facts of ours, so every one of them can be compared as it is.
         let pairs = [
-            ("number of values", sent.values == found.values),
+            ("number of values", sent.values == found.values && sent.nans == found.nans),
             ("smallest value", sent.low == found.low),
             ("largest value", sent.high == found.high),
             ("sum", sent.sum == found.sum),
@@ -93,7 +93,7 @@ pub(crate) fn prove_file(
         }
     }
     if wrong.is_empty() {
-        Ok(Proof::Proven { facts, rows: sent.rows })
+        Ok(Proof::Proven { facts, rows: sent.rows, is_before_move: false })
     } else {
         Err(TargetError::Unproven { target, differences: wrong })
     }

@@ -111,7 +111,9 @@ fn tell(
             "plan": load_plan::json(&report.plan),
             "proof": match report.done.proof {
                 Proof::Skipped => json!({ "proven": false }),
-                Proof::Proven { facts, rows } => json!({ "proven": true, "facts": facts, "rows": rows }),
+                Proof::Proven { facts, rows, is_before_move } => json!({
+                    "proven": true, "facts": facts, "rows": rows, "before_move": is_before_move,
+                }),
             },
         });
         json["account"] = account_json(account, plan, input);
@@ -161,11 +163,15 @@ fn tell(
     }
     console.say(line)?;
     console.say(match report.done.proof {
-        Proof::Proven { facts, rows } => format!(
-            "{}: {} about {} agree with what was sent",
+        Proof::Proven { facts, rows, is_before_move } => format!(
+            "{}: {} about {} agree with what was sent{}",
             paint(GOOD, "proven"),
             counted(facts as u64, "fact"),
-            counted(rows, "row")
+            counted(rows, "row"),
+            match is_before_move {
+                true => ", in a table beside; those added from it were counted",
+                false => "",
+            }
         ),
         Proof::Skipped => paint(
             DIM,

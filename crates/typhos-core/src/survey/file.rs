@@ -6,8 +6,10 @@
 //! merged.
 
 use std::io::{self, BufRead, BufReader, BufWriter, Read, Write};
+use std::marker::PhantomData;
 
-use serde::{Deserialize, Serialize};
+use serde::de::{SeqAccess, Visitor};
+use serde::{Deserialize, Deserializer, Serialize};
 use thiserror::Error;
 
 use super::saved::SavedColumn;
@@ -23,6 +25,12 @@ const MAGIC: &str = "typhos survey ";
 
 /// The most bytes of a document: a survey of five thousand columns takes a tenth of that.
 const MOST_BYTES: u64 = 512 << 20;
+
+/// The most columns, and the most files.
+const MOST_COLUMNS: usize = 1_000_000;
+
+/// The most texts that mean "no value", and the most examples of records.
+const MOST_WORDS: usize = 10_000;
 
 /// More records than any survey is of: sums of a few thousand counts up to here do not overflow.
 const MOST_RECORDS: u64 = 1 << 48;
@@ -77,18 +85,52 @@ pub fn is_survey(head: &[u8]) -> bool {
 #[derive(Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 struct SavedSurvey {
+    #[serde(deserialize_with = "at_most::<MOST_COLUMNS, _, _>")]
     files: Vec<SavedFile>,
+    #[serde(deserialize_with = "at_most::<MOST_COLUMNS, _, _>")]
     names: Vec<String>,
     named: bool,
     /// The table `[input]` of a draft.
     input: String,
     records: u64,
     broken: u64,
+    #[serde(deserialize_with = "at_most::<MOST_WORDS, _, _>")]
     broken_examples: Vec<BrokenRecord>,
     sample: bool,
     quoted: bool,
+    #[serde(deserialize_with = "at_most::<MOST_WORDS, _, _>")]
     absent: Vec<String>,
+    #[serde(deserialize_with = "at_most::<MOST_COLUMNS, _, _>")]
     columns: Vec<SavedColumn>,
+}
+
+/// Reads a list that has no more than so many entries: a few bytes of a packed document can be very many.
+fn at_most<'d, const MOST: usize, D, T>(deserializer: D) -> Result<Vec<T>, D::Error>
+where
+    D: Deserializer<'d>,
+    T: Deserialize<'d>,
+{
+    struct AtMost<const MOST: usize, T>(PhantomData<T>);
+
+    impl<'d, const MOST: usize, T: Deserialize<'d>> Visitor<'d> for AtMost<MOST, T> {
+        type Value = Vec<T>;
+
+        fn expecting(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+            write!(f, "a list of at most {MOST} entries")
+        }
+
+        fn visit_seq<A: SeqAccess<'d>>(self, mut entries: A) -> Result<Vec<T>, A::Error> {
+            let mut list = Vec::new();
+            while let Some(entry) = entries.next_element()? {
+                if list.len() == MOST {
+                    return Err(serde::de::Error::invalid_length(MOST + 1, &self));
+                }
+                list.push(entry);
+            }
+            Ok(list)
+        }
+    }
+    deserializer.deserialize_seq(AtMost::<MOST, T>(PhantomData))
 }
 
 #[derive(Serialize, Deserialize)]

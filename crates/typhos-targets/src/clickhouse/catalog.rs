@@ -24,6 +24,8 @@ pub(super) fn existing(
     if rows.is_empty() {
         return Ok(None);
     }
+    // What a column without a zone of its own shows its times in.
+    let zone = session.one("SELECT timezone()")?.unwrap_or_else(|| "UTC".into());
     let column = |row: Vec<Option<String>>| -> Option<ExistingColumn> {
         let [name, ty, kind, default] = row.try_into().ok()?;
         let ty = ty?;
@@ -37,7 +39,7 @@ pub(super) fn existing(
             name: name?,
             held: held(&ty),
             nullable: ty.contains("Nullable("),
-            ty: plain(&ty),
+            ty: zoned(plain(&ty), &zone),
             filled,
             letters: None,
         })
@@ -93,6 +95,15 @@ fn plain(ty: &str) -> String {
         ty = ty.strip_prefix(around).and_then(|ty| ty.strip_suffix(')')).unwrap_or(ty);
     }
     ty.to_owned()
+}
+
+/// A type with the zone in which its times are shown, where it is one of times and says none.
+fn zoned(ty: String, zone: &str) -> String {
+    match ty.split_once('(') {
+        _ if !ty.starts_with("DateTime") || ty.contains('\'') => ty,
+        None => format!("{ty}('{zone}')"),
+        Some(_) => format!("{}, '{zone}')", ty.trim_end_matches(')')),
+    }
 }
 
 fn held(ty: &str) -> Held {
@@ -155,6 +166,14 @@ mod tests {
             ("Array(Int8)", Held::Other),
         ] {
             assert_eq!(held(ty), want, "{ty}");
+        }
+        for (ty, want) in [
+            ("DateTime", "DateTime('Europe/Oslo')"),
+            ("DateTime64(3)", "DateTime64(3, 'Europe/Oslo')"),
+            ("DateTime('UTC')", "DateTime('UTC')"),
+            ("Date", "Date"),
+        ] {
+            assert_eq!(zoned(ty.into(), "Europe/Oslo"), want);
         }
     }
 }

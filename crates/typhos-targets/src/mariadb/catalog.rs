@@ -89,6 +89,8 @@ fn held(ty: &str) -> Held {
             [precision, scale] => Held::Decimal(Some((precision, scale))),
             _ => Held::Decimal(Some((10, 0))),
         },
+        // With digits behind the mark they round as decimals do.
+        "float" | "double" if numbers.len() == 2 => Held::Decimal(Some((numbers[0], numbers[1]))),
         "float" => Held::Float(32),
         "double" => Held::Float(64),
         "char" | "varchar" => Held::Text(numbers.first().map(|n| u64::from(*n))),

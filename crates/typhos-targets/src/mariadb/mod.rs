@@ -55,7 +55,7 @@ impl MariadbSession {
         let conn = Conn::new(options).map_err(|error| refused(place, &error))?;
         let mut session = MariadbSession { conn, place: place.clone(), version: String::new() };
         session.execute(
-            "SET SESSION sql_mode = 'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION', time_zone = '+00:00', \
+            "SET SESSION sql_mode = 'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION,NO_AUTO_VALUE_ON_ZERO', time_zone = '+00:00', \
              foreign_key_checks = 1, unique_checks = 1",
         )?;
         session.execute("SET NAMES utf8mb4 COLLATE utf8mb4_nopad_bin")?;

@@ -47,6 +47,7 @@ impl RowEncoder for MariadbRows {
     }
 
     fn encode(&self, batch: &RecordBatch, block: &mut Vec<u8>) -> Result<(), TargetError> {
+        crate::view::refuse_floats(batch, "MariaDB", true)?;
         let columns: Vec<_> = batch
             .columns()
             .iter()

@@ -36,6 +36,8 @@ impl End {
 pub struct ColumnFacts {
     /// Values that are not null.
     pub values: u64,
+    /// Those of them that are no numbers (NaN): extremes and sums are about the others.
+    pub nans: u64,
     /// The smallest.
     pub low: Option<End>,
     /// The largest.
@@ -122,6 +124,7 @@ impl ColumnFacts {
 
     pub(super) fn merge(&mut self, other: ColumnFacts) {
         self.values += other.values;
+        self.nans += other.nans;
         if let (Some(low), Some(high)) = (other.low, other.high) {
             self.widen(low, high);
         }
@@ -237,19 +240,26 @@ impl ColumnFacts {
     }
 
     fn floats(&mut self, values: impl Iterator<Item = f64>) {
-        let (mut low, mut high) = (f64::INFINITY, f64::NEG_INFINITY);
+        let mut ends: Option<(f64, f64)> = None;
         self.sum = None;
         for value in values {
-            if value.total_cmp(&low).is_lt() {
-                low = value;
+            if value.is_nan() {
+                self.nans += 1;
+                continue;
             }
-            if value.total_cmp(&high).is_gt() {
-                high = value;
+            let (low, high) = ends.get_or_insert((value, value));
+            if value.total_cmp(low).is_lt() {
+                *low = value;
+            }
+            if value.total_cmp(high).is_gt() {
+                *high = value;
             }
             self.float_sum += value;
             self.float_size += value.abs();
         }
-        self.widen(End::Float(low), End::Float(high));
+        if let Some((low, high)) = ends {
+            self.widen(End::Float(low), End::Float(high));
+        }
     }
 
     /// Texts, and how often each of them stands there.
@@ -266,9 +276,17 @@ impl ColumnFacts {
             self.sum = self.sum.and_then(|sum| sum.checked_add(length));
         }
         if let (Some(low), Some(high)) = (low, high) {
-            self.widen(End::Bytes(low.to_vec()), End::Bytes(high.to_vec()));
+            self.widen(End::Bytes(start(low)), End::Bytes(start(high)));
         }
     }
+}
+
+/// Bytes of a text that extremes are told apart by: no more of them are kept.
+pub(crate) const KEPT_BYTES: usize = 1 << 16;
+
+/// The start of a text. Starts are in the order of their texts.
+fn start(text: &[u8]) -> Vec<u8> {
+    text[..text.len().min(KEPT_BYTES)].to_vec()
 }
 
 /// Values that are added up before the sum is carried into 128 bits: with a carry for each, facts took a

@@ -15,7 +15,7 @@ use typhos_core::schema::{Layout, Schema, Type};
 
 use crate::feed::{Canceller, Feed, FeedEncoder, FeedSink, RowEncoder};
 use crate::preflight::{Action, LoadPlan, Problem, Wanted, plan_table};
-use crate::proof::Facts;
+use crate::proof::{Facts, Proof};
 use crate::sql::held::{Existing, Filled};
 use crate::sql::{self, Language, NamedType};
 use crate::{Done, Gate, Job, Moved, Seen, Target, TargetError};
@@ -333,7 +333,12 @@ impl Steps {
             *undo = Some(stage.clone());
         }
         let staged = self.staged_schema(session.language());
-        let mut definition = sql::define(session.language(), &staged, &stage, &self.table);
+        let mut defined = staged.clone();
+        if self.action == Action::Append && session.language().widens_floats() {
+            let floats = defined.columns.iter_mut().filter(|column| column.ty == Type::Float32);
+            floats.for_each(|column| column.ty = Type::Float64);
+        }
+        let mut definition = sql::define(session.language(), &defined, &stage, &self.table);
         if whole && self.action == Action::Append {
             definition.table =
                 definition.table.replacen("CREATE TABLE", "CREATE TEMPORARY TABLE", 1);
@@ -355,8 +360,15 @@ impl Steps {
         } else {
             self.gate.pass()?;
         }
+        let mut proof = proof;
         let moved = match self.action {
-            Action::Append => self.move_rows(session, &stage, &table, &staged, &sent)?,
+            Action::Append => {
+                let (moved, is_asked) = self.move_rows(session, &stage, &table, &staged, &sent)?;
+                if let Proof::Proven { is_before_move, .. } = &mut proof {
+                    *is_before_move = !is_asked;
+                }
+                moved
+            }
             action => {
                 if !is_direct {
                     session.put_in_place(&stage, &self.table, action == Action::Replace)?;

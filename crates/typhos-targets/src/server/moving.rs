@@ -49,7 +49,7 @@ impl Steps {
         columns.collect()
     }
 
-    /// Rows that were proven go to where they belong.
+    /// Rows that were proven go to where they belong. Says also whether they were proven there once more.
     pub(super) fn move_rows<S: Session>(
         &self,
         session: &mut S,
@@ -57,7 +57,7 @@ impl Steps {
         table: &str,
         staged: &Schema,
         sent: &Facts,
-    ) -> Result<Moved, TargetError> {
+    ) -> Result<(Moved, bool), TargetError> {
         let moves = self.moves(session.language());
         if !session.is_transactional() {
             let begin = session.language().begin();
@@ -129,8 +129,12 @@ impl Steps {
             let insert = format!("{} {select}", language.insert(table, &names));
             language.insert_and_ask(&insert, &returned.collect::<Vec<_>>(), &questions.selected)
         });
+        let mut is_asked = false;
         let wrong = match (asking, questions) {
-            (Some(asking), Some(questions)) => questions.compare(session.query(&asking)?).1,
+            (Some(asking), Some(questions)) => {
+                is_asked = true;
+                questions.compare(session.query(&asking)?).1
+            }
             _ => {
                 let inserted = session.insert(table, &names, &select, moved.inserted)?;
                 let other = inserted.filter(|inserted| *inserted != moved.inserted);
@@ -141,7 +145,7 @@ impl Steps {
             }
         };
         match wrong.is_empty() {
-            true => Ok(moved),
+            true => Ok((moved, is_asked)),
             false => Err(self.unproven(session, wrong)),
         }
     }

@@ -106,7 +106,7 @@ impl Steps {
             wrong.extend(differ);
         }
         match wrong.is_empty() {
-            true => Ok(Proof::Proven { facts, rows: sent.rows }),
+            true => Ok(Proof::Proven { facts, rows: sent.rows, is_before_move: false }),
             false => Err(self.unproven(session, wrong)),
         }
     }

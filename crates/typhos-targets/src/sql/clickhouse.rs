@@ -2,7 +2,7 @@
 
 use typhos_core::schema::{ColumnDecl, IntType, TimeUnit, Type};
 
-use super::held::ExistingColumn;
+use super::held::{ExistingColumn, Held};
 use super::{Language, Order, Stored, counted_in, digits};
 use crate::proof::{Asked, Of};
 
@@ -62,6 +62,29 @@ fn escaped(text: &str, quote: char) -> String {
         }
     }
     format!("{quote}{escaped}{quote}")
+}
+
+/// The zone in which an existing column shows its times.
+fn zone_of(there: &ExistingColumn) -> Option<&str> {
+    let (_, behind) = there.ty.strip_prefix("DateTime")?.split_once('\'')?;
+    behind.split_once('\'').map(|(zone, _)| zone)
+}
+
+fn is_utc(zone: &str) -> bool {
+    ["UTC", "Etc/UTC", "Zulu", "Etc/Zulu", "UCT", "Universal", "GMT", "Etc/GMT"].contains(&zone)
+}
+
+impl ClickHouse {
+    /// A time that is written as a text, in the zone of an existing column.
+    fn in_zone(&self, text: &str, there: &ExistingColumn, zone: &str) -> String {
+        let zone = self.literal(zone);
+        match &there.held {
+            Held::Timestamp(digits, _) if there.ty.starts_with("DateTime64") => {
+                format!("toDateTime64({text}, {digits}, {zone})")
+            }
+            _ => format!("toDateTime({text}, {zone})"),
+        }
+    }
 }
 
 impl Language for ClickHouse {
@@ -195,11 +218,46 @@ impl Language for ClickHouse {
 
     fn is_there(&self, table: &str, key: &[(String, String)]) -> String {
         let columns: Vec<_> = key.iter().map(|(column, _)| column.as_str()).collect();
-        let values: Vec<_> = key.iter().map(|(_, value)| value.trim_start_matches("s.")).collect();
+        let values: Vec<_> = key.iter().map(|(_, value)| value.replace("s.`", "`")).collect();
         format!("({}) IN (SELECT {} FROM {table})", values.join(", "), columns.join(", "))
     }
 
+    fn cast(&self, value: &str, ty: Type, there: &ExistingColumn) -> String {
+        match (ty, zone_of(there)) {
+            // A wall-clock time, or the midnight of a day, is that in the zone of the column.
+            (Type::Timestamp { utc: false, .. }, Some(zone)) if !is_utc(zone) => {
+                self.in_zone(&format!("toString({value})"), there, zone)
+            }
+            (Type::Date, Some(zone)) => {
+                self.in_zone(&format!("concat(toString({value}), ' 00:00:00')"), there, zone)
+            }
+            // By its shortest text, or it would be the double of the float and not that of the number.
+            (Type::Float32, _) if matches!(there.held, Held::Float(64)) => {
+                format!("toFloat64(toString({value}))")
+            }
+            _ => value.to_owned(),
+        }
+    }
+
+    fn remark(&self, ty: Type, there: &ExistingColumn) -> Option<String> {
+        let zone = zone_of(there).filter(|zone| !is_utc(zone))?;
+        match ty {
+            Type::Timestamp { utc: false, .. } => {
+                Some(format!("as that wall-clock time in {zone}"))
+            }
+            Type::Date => Some(format!("as midnight in {zone}")),
+            _ => None,
+        }
+    }
+
     fn beyond(&self, value: &str, ty: Type, there: &ExistingColumn) -> Option<String> {
+        if let (Type::Timestamp { utc: false, .. }, Some(zone)) = (ty, zone_of(there))
+            && !is_utc(zone)
+        {
+            // Clocks that are set forward leave an hour out.
+            let cast = self.cast(value, ty, there);
+            return Some(format!("toString({cast}) <> toString({value})"));
+        }
         // Types of later versions reach further than the older ones, which go round.
         let (units, most) = match (ty, there.ty.split('(').next()) {
             (Type::Date, Some("Date")) if self.has_date32() => ("toInt32", u32::from(u16::MAX)),

@@ -181,6 +181,10 @@ pub(crate) fn fits(column: &ColumnDecl, held: &Held) -> Result<(), String> {
                 )),
             }
         }
+        (Type::Date, Held::Timestamp(_, Some(true))) => narrower(
+            "it holds points in time, and a day has no zone; declare timestamp(s, utc) and a zone"
+                .into(),
+        ),
         (Type::Date, Held::Date | Held::Timestamp(..)) => Ok(()),
         (Type::Time(unit), Held::Time(there)) if *there >= digits(unit) => Ok(()),
         (Type::Time(_), Held::Time(there)) => {

@@ -152,13 +152,22 @@ impl Language for Mariadb {
     fn cast(&self, value: &str, ty: Type, there: &ExistingColumn) -> String {
         match (ty, &there.held) {
             (Type::Bool, Held::Text(_)) => format!("elt({value} + 1, 'false', 'true')"),
-            // As a text a float has six digits, and a point is its bytes.
-            (Type::Float32, Held::Text(_)) => format!("({value} + 0e0)"),
+            // As a text a point is its bytes.
             (Type::Geopoint, Held::Text(_)) => {
                 format!("concat(ST_Y({value}), ',', ST_X({value}))")
             }
             _ => value.to_owned(),
         }
+    }
+
+    fn widens_floats(&self) -> bool {
+        // Rows come as texts, so the double is the one of the text.
+        true
+    }
+
+    fn beyond(&self, value: &str, _ty: Type, there: &ExistingColumn) -> Option<String> {
+        // Blanks at the end of such a column are not given back.
+        there.ty.starts_with("char(").then(|| format!("{value} LIKE '% '"))
     }
 
     fn comparable(&self, value: &str, ty: Type, there: &ExistingColumn) -> String {

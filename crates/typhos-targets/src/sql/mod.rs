@@ -144,6 +144,16 @@ pub trait Language: Send + Sync {
         value.to_owned()
     }
 
+    /// What becomes of a value on its way into an existing column, where that is worth knowing.
+    fn remark(&self, _ty: Type, _there: &ExistingColumn) -> Option<String> {
+        None
+    }
+
+    /// Whether a float of 32 bits waits as one of 64 bits in a table beside, since there its text is lost otherwise.
+    fn widens_floats(&self) -> bool {
+        false
+    }
+
     /// A value to be compared with those of an existing column.
     fn comparable(&self, value: &str, ty: Type, there: &ExistingColumn) -> String {
         self.cast(value, ty, there)

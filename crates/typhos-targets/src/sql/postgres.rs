@@ -163,6 +163,8 @@ impl Language for Postgres {
             // As a text it would have its mask behind it.
             (Type::Ip, Held::Text(_)) => format!("host({value})"),
             (_, Held::Text(_)) => format!("{value}::text"),
+            // By its shortest text, or it would be the double of the float and not that of the number.
+            (Type::Float32, Held::Float(64)) => format!("{value}::text::float8"),
             _ => format!("{value}::{}", there.ty),
         }
     }

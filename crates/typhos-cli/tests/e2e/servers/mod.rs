@@ -5,6 +5,7 @@ mod faults;
 mod round_trip;
 mod server;
 mod tables;
+mod values;
 
 pub use server::{Database, Kind, Server};
 

@@ -222,6 +222,21 @@ impl Database<'_> {
         self
     }
 
+    /// Executes statements on one connection, which keeps the locks that they take until the last of them is done.
+    pub fn hold(&self, statements: &[&str]) {
+        match self.server.kind {
+            Kind::Postgres => {
+                let mut client = self.server.postgres(&self.name).unwrap();
+                statements.iter().for_each(|sql| client.batch_execute(sql).unwrap());
+            }
+            Kind::Mariadb => {
+                let mut conn = self.server.mariadb(&self.name).unwrap();
+                statements.iter().for_each(|sql| conn.query_drop(sql).unwrap());
+            }
+            Kind::ClickHouse => statements.iter().for_each(|sql| _ = self.http(sql)),
+        }
+    }
+
     /// Puts what the database has on a disk of so many megabytes; `None` where none can be mounted.
     pub fn on_small_disk(&self, megabytes: u32) -> Option<SmallDisk> {
         let folder = &self.server.folder;

@@ -1,18 +1,9 @@
-//! Hammers the reader with made-up bytes: any text, any dialect, any blocks, for as many cases as asked.
-//!
-//! Usage: `hammer [CASES] [SEED]`; `scripts/hammer` builds and calls it. Each case opens a text as an
-//! input (with a dialect partly said and partly found), reads it in blocks of two sizes, and holds both
-//! against the plain splitter; one case in 64 goes through a whole survey and draft as well. It fails on
-//! a panic, on a difference, on a case that takes longer than ten seconds, and on memory that grows, and
-//! prints the number of the case: `hammer 1 SEED` with that number as the seed runs it alone.
+//! The reader: any text, any dialect, any blocks. Each case opens a text as an input (with a dialect partly said and
+//! partly found), reads it in blocks of two sizes, and holds both against the plain splitter; one case in 64 goes
+//! through a whole survey and draft as well.
 
 use std::num::NonZeroUsize;
-use std::process::ExitCode;
-use std::sync::atomic::{AtomicU64, Ordering};
-use std::time::Duration;
 
-use rand_chacha::ChaCha8Rng;
-use rand_chacha::rand_core::{Rng, SeedableRng};
 use typhos_core::infer::{Rules, Wanted, decide, draft};
 use typhos_core::run::{NoMonitor, RunOptions};
 use typhos_core::survey::{Survey, SurveyOptions};
@@ -21,34 +12,9 @@ use typhos_core::text::{
     QuotedEmpty, Records, Splitter,
 };
 
-/// Cases after which memory is held against what it is at the end.
-const WARM: u64 = 20_000;
-
-/// Memory may grow by so much after that.
-const GROWTH_KIB: u64 = 32 << 10;
-
-/// A case must end within this.
-const PATIENCE: Duration = Duration::from_secs(10);
-
-struct Dice(ChaCha8Rng);
+use crate::Dice;
 
 impl Dice {
-    fn below(&mut self, end: usize) -> usize {
-        ((u64::from(self.0.next_u32()) * end as u64) >> 32) as usize
-    }
-
-    fn chance(&mut self, percent: usize) -> bool {
-        self.below(100) < percent
-    }
-
-    fn pick<T: Copy>(&mut self, things: &[T]) -> T {
-        things[self.below(things.len())]
-    }
-
-    fn maybe<T: Copy>(&mut self, percent: usize, things: &[T]) -> Option<T> {
-        self.chance(percent).then(|| self.pick(things))
-    }
-
     fn choice(&mut self) -> InputChoice {
         InputChoice {
             delimiter: self.maybe(40, b",;\t| :\x1f\\"),
@@ -156,8 +122,8 @@ fn through_blocks(input: &Input, block_bytes: usize, most: usize) -> Found {
 }
 
 /// Runs one case; panics where anything is wrong.
-fn case(number: u64) {
-    let mut dice = Dice(ChaCha8Rng::seed_from_u64(number));
+pub fn case(number: u64) {
+    let mut dice = Dice::of(number);
     let (text, choice) = (dice.text(), dice.choice());
     let input = Input::from_bytes("hammer", text.clone(), &choice);
     let Some(file) = input.files().first() else { return };
@@ -198,76 +164,4 @@ fn case(number: u64) {
             panic!("the draft does not read back: {wrong:?}\n{drafted}");
         }
     }
-}
-
-/// Memory held now, in KiB.
-fn resident_kib() -> u64 {
-    let status = std::fs::read_to_string("/proc/self/status").unwrap_or_default();
-    let line = status.lines().find(|line| line.starts_with("VmRSS:"));
-    line.and_then(|line| line.split_whitespace().nth(1)?.parse().ok()).unwrap_or(0)
-}
-
-#[expect(clippy::print_stdout, clippy::print_stderr, reason = "a bench tells its figures")]
-fn main() -> ExitCode {
-    let mut arguments = std::env::args().skip(1);
-    let mut number =
-        |usual: u64| arguments.next().and_then(|word| word.parse().ok()).unwrap_or(usual);
-    let (cases, seed) = (number(1_000_000), number(1));
-    let threads = std::thread::available_parallelism().map_or(1, NonZeroUsize::get) as u64;
-    let (next, failed) = (AtomicU64::new(seed), AtomicU64::new(0));
-    let running: Vec<AtomicU64> = (0..threads).map(|_| AtomicU64::new(u64::MAX)).collect();
-    let warm = AtomicU64::new(0);
-    std::panic::set_hook(Box::new(|_| {}));
-    std::thread::scope(|scope| {
-        for slot in &running {
-            let (next, failed, warm) = (&next, &failed, &warm);
-            scope.spawn(move || {
-                loop {
-                    let number = next.fetch_add(1, Ordering::Relaxed);
-                    if number >= seed + cases || failed.load(Ordering::Relaxed) > 0 {
-                        return slot.store(u64::MAX, Ordering::Relaxed);
-                    }
-                    slot.store(number, Ordering::Relaxed);
-                    if let Err(panic) = std::panic::catch_unwind(|| case(number)) {
-                        let text = panic.downcast_ref::<String>().cloned();
-                        let text =
-                            text.or_else(|| panic.downcast_ref::<&str>().map(|s| (*s).into()));
-                        eprintln!("case {number}: {}", text.unwrap_or_default());
-                        failed.fetch_add(1, Ordering::Relaxed);
-                    }
-                    if number == seed + WARM {
-                        warm.store(resident_kib(), Ordering::Relaxed);
-                    }
-                }
-            });
-        }
-        // A case that hangs is told by its number, and ends the run.
-        let mut before = Vec::new();
-        let mut waited = Duration::ZERO;
-        loop {
-            std::thread::sleep(Duration::from_millis(50));
-            let now: Vec<u64> = running.iter().map(|slot| slot.load(Ordering::Relaxed)).collect();
-            if now.iter().all(|case| *case == u64::MAX) && next.load(Ordering::Relaxed) > seed {
-                return;
-            }
-            waited =
-                if now == before { waited + Duration::from_millis(50) } else { Duration::ZERO };
-            if waited > PATIENCE {
-                eprintln!("cases {now:?} do not end");
-                std::process::exit(1);
-            }
-            before = now;
-        }
-    });
-    let (warm, end) = (warm.into_inner(), resident_kib());
-    println!(
-        "{cases} cases from {seed}; memory {} MiB after {WARM}, {} MiB at the end",
-        warm >> 10,
-        end >> 10
-    );
-    if warm > 0 && end > warm + GROWTH_KIB {
-        eprintln!("memory grows");
-        return ExitCode::FAILURE;
-    }
-    if failed.into_inner() > 0 { ExitCode::FAILURE } else { ExitCode::SUCCESS }
 }

@@ -1,0 +1,132 @@
+//! Values on their way into tables that somebody else made: what readers see there is what was written.
+
+use super::{Database, Kind, for_each_server};
+use crate::world::World;
+
+fn world(database: &Database<'_>, columns: &str, rows: &str) -> (World, String) {
+    let world = World::new();
+    world
+        .write("t.typhos.toml", format!("typhos = 1\ntable = 't'\n[columns]\n{columns}\n"))
+        .write("t.csv", rows);
+    let line = format!("load t.typhos.toml t.csv --into {} --mode append", database.url());
+    (world, line)
+}
+
+fn of(kind: Kind, test: impl Fn(&Database<'_>)) {
+    for_each_server(|server| {
+        if server.kind == kind {
+            test(&server.database());
+        }
+    });
+}
+
+#[test]
+fn wall_clock_times_are_those_of_the_zone_of_a_column() {
+    of(Kind::ClickHouse, |database| {
+        database.run(
+            "CREATE TABLE t (at DateTime('Europe/Oslo'), day DateTime('Europe/Oslo'), point DateTime('Europe/Oslo'), \
+             plain DateTime('UTC')) ENGINE = MergeTree() ORDER BY tuple()",
+        );
+        let columns = "at = { type = 'timestamp(s)', patterns = ['yyyy-MM-dd HH:mm:ss'], required = true }\n\
+             day = { type = 'date', patterns = ['yyyy-MM-dd'], required = true }\n\
+             point = { type = 'timestamp(s, utc)', patterns = ['yyyy-MM-dd HH:mm:ssX'], required = true }\n\
+             plain = { type = 'timestamp(s)', patterns = ['yyyy-MM-dd HH:mm:ss'], required = true }";
+        let row = "2024-07-01 12:00:00,2024-07-01,2024-07-01 12:00:00Z,2024-07-01 12:00:00\n";
+        let (world, line) = world(database, columns, &format!("at,day,point,plain\n{row}"));
+        world
+            .ok(&format!("{line} --plan"))
+            .says("as that wall-clock time in Europe/Oslo")
+            .says("as midnight in Europe/Oslo");
+        world.ok(&line).says("proven");
+        let seen = database
+            .rows("SELECT toString(at), toString(day), toString(point), toString(plain) FROM t");
+        assert_eq!(
+            seen,
+            [[
+                "2024-07-01 12:00:00",
+                "2024-07-01 00:00:00",
+                "2024-07-01 14:00:00",
+                "2024-07-01 12:00:00"
+            ]]
+        );
+        // Clocks that are set forward leave an hour out.
+        world.write(
+            "t.csv",
+            format!("at,day,point,plain\n{}", row.replacen("2024-07-01 12", "2024-03-31 02", 1)),
+        );
+        world.run(&line).status(4).complains("1 value cannot be held by the column that is there");
+        assert_eq!(database.one("SELECT count() FROM t"), "1");
+    });
+    of(Kind::Postgres, |database| {
+        database.run("CREATE TABLE t (day timestamptz)");
+        let columns = "day = { type = 'date', patterns = ['yyyy-MM-dd'] }";
+        let (world, line) = world(database, columns, "day\n2024-07-01\n");
+        world.run(&line).status(2).complains("it holds points in time, and a day has no zone");
+    });
+}
+
+#[test]
+fn a_float_in_a_wider_column_is_the_number_that_was_written() {
+    for_each_server(|server| {
+        let database = server.database();
+        let (double, rest) = match server.kind {
+            Kind::Postgres => ("double precision", ""),
+            Kind::Mariadb => ("double", ""),
+            Kind::ClickHouse => ("Float64", " ENGINE = MergeTree() ORDER BY tuple()"),
+        };
+        database.run(&format!("CREATE TABLE t (temp {double}){rest}"));
+        let columns = "temp = { type = 'float32', required = true }";
+        let (world, line) = world(&database, columns, "temp\n36.6\n0.1\n-7\n16777216\n1e-7\n");
+        world.ok(&line).says("proven");
+        for number in ["36.6", "0.1", "-7", "16777216", "0.0000001"] {
+            let sql = format!("SELECT count(*) FROM t WHERE temp = {number}");
+            assert_eq!(database.one(&sql), "1", "{number}");
+        }
+    });
+}
+
+#[test]
+fn floats_that_are_no_numbers_go_where_they_can() {
+    for_each_server(|server| {
+        let database = server.database();
+        let (world, line) = world(&database, "x = { type = 'float64' }", "x\n1.5\nNaN\n2.5\n");
+        let line = line.replace("append", "create");
+        if server.kind == Kind::Mariadb {
+            world
+                .run(&line)
+                .status(4)
+                .complains("column 'x': 'NaN' is a float that MariaDB cannot hold");
+            assert_eq!(database.objects(), Vec::<String>::new());
+        } else {
+            world.ok(&line).says("proven");
+            assert_eq!(database.one("SELECT count(*) FROM t"), "3");
+        }
+    });
+}
+
+#[test]
+fn what_a_table_would_change_is_refused() {
+    of(Kind::Mariadb, |database| {
+        database
+            .run("CREATE TABLE t (c char(8), d double(10,2), n int AUTO_INCREMENT PRIMARY KEY)");
+        let n = "n = { type = 'int32', required = true }";
+        let (world, line) =
+            world(database, &format!("c = {{ type = 'text(8)' }}\n{n}"), "c,n\nab,0\ncd,5\n");
+        world.ok(&line).says("proven").says("in a table beside; those added from it were counted");
+        assert_eq!(
+            database.rows("SELECT n FROM t ORDER BY n"),
+            [["0"], ["5"]],
+            "0 is no call for a number"
+        );
+        let before = || database.one("SELECT count(*) FROM t");
+        world.write("t.csv", "c,n\n\"ab \",7\n");
+        world.run(&line).status(4).complains("1 value cannot be held");
+        world.write(
+            "t.typhos.toml",
+            format!("typhos = 1\ntable = 't'\n[columns]\nd = {{ type = 'float64' }}\n{n}\n"),
+        );
+        world.write("t.csv", "d,n\n1.005,9\n");
+        world.run(&line).status(2).complains("'d'");
+        assert_eq!(before(), "2");
+    });
+}
