@@ -17,7 +17,7 @@ use typhos_core::text::{
 };
 
 use typhos_targets::sql::LANGUAGES;
-use typhos_targets::{MisfitLimit, Mode, Seen};
+use typhos_targets::{LEAST_MEMORY, MisfitLimit, Mode, Seen};
 
 use crate::world;
 
@@ -50,8 +50,8 @@ pub struct Common {
     #[arg(short, long, global = true, display_order = 100, conflicts_with = "quiet")]
     pub verbose: bool,
 
-    /// Work on so many threads [default: one for each core]
-    #[arg(long, global = true, value_name = "N", display_order = 101)]
+    /// Number of threads [default: one for each core]
+    #[arg(long, global = true, value_name = "N", display_order = 101, value_parser = parse_threads)]
     pub threads: Option<NonZeroUsize>,
 }
 
@@ -241,6 +241,23 @@ pub struct RuleArgs {
     /// Look at the first N records only: a sample, and every report says so
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..))]
     pub rows: Option<u64>,
+}
+
+/// The most threads: more of them only wait for each other.
+const MOST_THREADS: usize = 1_024;
+
+fn parse_threads(word: &str) -> Result<NonZeroUsize, String> {
+    let threads = word.parse().ok().filter(|threads: &NonZeroUsize| threads.get() <= MOST_THREADS);
+    threads.ok_or_else(|| format!("'{word}' is not a number of threads: 1 to {MOST_THREADS}"))
+}
+
+fn parse_memory(word: &str) -> Result<usize, String> {
+    parse_size(word).filter(|bytes| *bytes >= LEAST_MEMORY).ok_or_else(|| {
+        format!(
+            "'{word}' is no size of memory: '512 MiB', and {} at least",
+            size_name(LEAST_MEMORY)
+        )
+    })
 }
 
 fn parse_sort_memory(word: &str) -> Result<usize, String> {
@@ -492,7 +509,12 @@ pub struct Weigh {
     #[arg(long, requires = "filter")]
     pub suggest_sort: bool,
 
-    /// The most memory that sorting takes, where [layout] says what rows are sorted by [default: 256 MiB]
+    /// The most memory: fewer threads work at once where it is short, and what does not fit goes into temporary files
+    /// [default: 256 MiB]
+    #[arg(long, value_name = "SIZE", value_parser = parse_memory)]
+    pub memory: Option<usize>,
+
+    /// The most memory that sorting takes of it, where [layout] says what rows are sorted by [default: all of it]
     #[arg(long, value_name = "SIZE", value_parser = parse_sort_memory)]
     pub sort_memory: Option<usize>,
 
@@ -550,7 +572,12 @@ pub struct Load {
     #[arg(long, value_name = "NAME")]
     pub table: Option<String>,
 
-    /// The most memory that sorting takes, where [layout] says what rows are sorted by [default: 256 MiB]
+    /// The most memory: fewer threads work at once where it is short, and what does not fit goes into temporary files
+    /// [default: 256 MiB]
+    #[arg(long, value_name = "SIZE", value_parser = parse_memory)]
+    pub memory: Option<usize>,
+
+    /// The most memory that sorting takes of it, where [layout] says what rows are sorted by [default: all of it]
     #[arg(long, value_name = "SIZE", value_parser = parse_sort_memory)]
     pub sort_memory: Option<usize>,
 

@@ -41,6 +41,9 @@ impl Heading {
     }
 }
 
+/// The most characters of a cell, wherever it goes: longer ones are for JSON.
+const MOST_CELL: usize = 2_000;
+
 /// A text cut to so many characters, with an ellipsis.
 pub fn cut(text: &str, most: usize) -> String {
     if text.chars().count() <= most {
@@ -58,7 +61,8 @@ pub fn columns_that_fit(
     let Some(width) = console.width else { return headings.len() };
     let mut used = 2;
     let fits = headings.iter().enumerate().take_while(|(at, heading)| {
-        let cells = rows.iter().filter_map(|row| row.get(*at)).map(|(text, _)| safe(text).width());
+        let cells = rows.iter().filter_map(|row| row.get(*at));
+        let cells = cells.map(|(text, _)| safe(&cut(text, MOST_CELL)).width());
         let widest = cells.max().unwrap_or(0).min(heading.most.unwrap_or(usize::MAX));
         used += widest.max(safe(&heading.text).width()) + 2;
         used <= width
@@ -96,10 +100,12 @@ pub fn render(
     table.set_header(headings.iter().map(heading).collect::<Vec<_>>());
     for row in rows {
         let cells = row.into_iter().zip(headings).map(|((text, look), heading)| {
-            let text = safe(&text);
+            // Cut before it is looked at letter by letter.
+            let text = safe(&cut(&text, MOST_CELL));
             let text = match (heading.most, console.width) {
                 (Some(most), Some(_)) => cut(&text, most),
-                _ => text,
+                // Every row of a column is as wide as its widest cell.
+                _ => cut(&text, MOST_CELL),
             };
             let cell = Cell::new(text);
             let cell = match look {

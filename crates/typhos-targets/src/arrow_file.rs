@@ -19,6 +19,8 @@ use arrow_schema::{ArrowError, DataType, Schema as ArrowSchema, SchemaRef};
 use typhos_core::run::{Monitor, RunOptions};
 use typhos_core::schema::{Schema, Type};
 
+use crate::budget::threads_within;
+use crate::damaged::{guarded, verify_arrow};
 use crate::preflight::{LoadPlan, plan_file};
 use crate::proof::{Facts, Proof};
 use crate::whole::WholeFile;
@@ -85,6 +87,8 @@ impl Target for ArrowTarget {
         run: &mut RunOptions,
     ) -> Result<(Self::Encoder, Self::Sink), TargetError> {
         run.block_bytes = BATCH_INPUT_BYTES;
+        // A block, its arrays, and arrays that wait for their turn.
+        run.threads = threads_within(run.threads, job.memory, 2 * BATCH_INPUT_BYTES);
         let schema = job.plan.schema();
         let side = WholeFile::create(&self.path, job.mode == Mode::Replace)?;
         let failed = |source| TargetError::Arrow { path: self.path.clone(), source };
@@ -316,6 +320,11 @@ impl Sink for ArrowSink {
 /// # Errors
 /// A file that cannot be read or is none of Arrow's.
 pub fn head(path: &Path, rows: usize) -> Result<Head, TargetError> {
+    verify_arrow(path)?;
+    guarded(path, || first_rows(path, rows))
+}
+
+fn first_rows(path: &Path, rows: usize) -> Result<Head, TargetError> {
     let failed = |source| TargetError::Arrow { path: path.to_path_buf(), source };
     let file = File::open(path).map_err(TargetError::io(path))?;
     let mut reader = FileReader::try_new_buffered(file, None).map_err(failed)?;

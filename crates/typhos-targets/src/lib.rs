@@ -12,7 +12,9 @@
 
 pub mod arrow_file;
 mod at_once;
+mod budget;
 mod clickhouse;
+mod damaged;
 mod feed;
 mod gate;
 mod keys;
@@ -47,6 +49,7 @@ use typhos_core::sorting::{Grouping, SortError};
 use typhos_core::text::{Input, InputError};
 use typhos_core::wording::listed;
 
+pub use budget::{DEFAULT_MEMORY, LEAST_MEMORY};
 pub use gate::Gate;
 pub use keys::{KeyWatch, Repeats};
 pub use load::{Destination, LoadError, LoadOptions, LoadReport, MisfitLimit, load, plan};
@@ -117,6 +120,8 @@ pub struct Job<'l> {
     pub seen: Seen,
     /// Whether the target is asked for what it has.
     pub is_proven: bool,
+    /// Bytes that the load may take.
+    pub memory: usize,
     /// What a sink passes right before the load becomes visible.
     pub gate: Arc<Gate>,
 }

@@ -160,7 +160,9 @@ pub struct LoadOptions {
     pub misfit_limit: Option<MisfitLimit>,
     /// Where records that are set aside go; with a number where a file is there already.
     pub rejects: PathBuf,
-    /// Bytes that sorting may take, in all.
+    /// Bytes that the load may take, in all.
+    pub memory: usize,
+    /// Bytes that sorting may take of them.
     pub sort_memory: usize,
 }
 
@@ -273,8 +275,8 @@ fn kept_apart(
 }
 
 fn job<'l>(input: &'l Input, plan: &'l Plan, options: &LoadOptions) -> Job<'l> {
-    let LoadOptions { mode, seen, is_proven, .. } = *options;
-    Job { input, plan, mode, seen, is_proven, gate: Arc::new(Gate::default()) }
+    let LoadOptions { mode, seen, is_proven, memory, .. } = *options;
+    Job { input, plan, mode, seen, is_proven, memory, gate: Arc::new(Gate::default()) }
 }
 
 /// Loads an input into a destination. Either all of it is there afterwards, or nothing.

@@ -12,6 +12,7 @@ use typhos_core::ledger::{ColumnBytes, Measure};
 use typhos_core::run::{self, Monitor, RunError, RunOptions};
 use typhos_core::text::Input;
 
+use crate::budget::threads_within;
 use crate::load::{LoadError, Work};
 use crate::parquet::{self, Counted, Footprint, Form, RowGroupUnit, RowGroups};
 use crate::{EncodeUnit, Encoder, TargetError};
@@ -28,7 +29,9 @@ pub struct Weighing<'w> {
     pub filter: Option<&'w Filter>,
     /// Threads.
     pub run: RunOptions,
-    /// Bytes that sorting may take.
+    /// Bytes that weighing may take, in all.
+    pub memory: usize,
+    /// Bytes that sorting may take of them.
     pub sort_memory: usize,
     /// Where temporary files may be.
     pub folder: PathBuf,
@@ -130,7 +133,11 @@ impl Weighing<'_> {
         for plan in self.others {
             faces.push(self.face(plan, None, true)?);
         }
-        let run = RunOptions { block_bytes: faces[0].block_bytes, ..self.run };
+        // A block, and its arrays in each of the ways.
+        let block_bytes = faces[0].block_bytes;
+        let each = block_bytes / 2 + faces.len() * block_bytes / 2;
+        let threads = threads_within(self.run.threads, self.memory, each);
+        let run = RunOptions { block_bytes, threads };
         let plans: Vec<&Plan> = std::iter::once(self.plan).chain(self.others).collect();
         // Measures are taken by whichever thread needs one, and put back.
         let pool: Mutex<Vec<Vec<Measure>>> = Mutex::new(Vec::new());
@@ -207,7 +214,10 @@ impl Weighing<'_> {
             input: self.input,
             plan: self.plan,
             mode: OnMisfit::NoteAll,
-            run: RunOptions { block_bytes: face.block_bytes, ..self.run },
+            run: RunOptions {
+                block_bytes: face.block_bytes,
+                threads: threads_within(self.run.threads, self.memory, face.block_bytes),
+            },
             sort_memory: self.sort_memory,
             folder: &self.folder,
             keys: None,

@@ -124,6 +124,7 @@ fn options(folder: &Path) -> LoadOptions {
         is_proven: true,
         misfit_limit: None,
         rejects: folder.join("rejects.csv"),
+        memory: typhos_targets::DEFAULT_MEMORY,
         sort_memory: DEFAULT_SORT_MEMORY,
     }
 }

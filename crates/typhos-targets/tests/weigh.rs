@@ -73,6 +73,7 @@ fn weighed(
         others,
         filter: filter.as_ref(),
         run: RunOptions { threads, ..RunOptions::default() },
+        memory: typhos_targets::DEFAULT_MEMORY,
         sort_memory: DEFAULT_SORT_MEMORY,
         folder: folder.path().to_path_buf(),
         wanted: Wanted::Ledger,
@@ -88,6 +89,7 @@ fn load_into(path: &Path, plan: &Plan, input: &Input) {
         is_proven: true,
         misfit_limit: None,
         rejects: path.with_extension("rejects.csv"),
+        memory: typhos_targets::DEFAULT_MEMORY,
         sort_memory: DEFAULT_SORT_MEMORY,
     };
     let destination = Destination::Parquet { path: path.to_path_buf(), parts: None };

@@ -53,6 +53,7 @@ impl Files {
                 is_proven: true,
                 misfit_limit: None,
                 rejects: path("rejects"),
+                memory: typhos_targets::DEFAULT_MEMORY,
                 sort_memory: 64 << 20,
             };
             let (file, arrow) = (path("parquet"), path("arrow"));

@@ -6,6 +6,8 @@ use typhos_core::infer::{counted, grouped};
 use typhos_core::run::{self, RunError};
 use typhos_core::schema::Misfit;
 use typhos_core::text::Input;
+use typhos_core::wording::listed;
+use typhos_targets::{KeyWatch, Repeats, TargetError};
 
 use crate::args::{Check, Common};
 use crate::console::{self, BOLD, Console, DIM, GOOD, WARN, paint, safe};
@@ -17,25 +19,29 @@ use crate::report::{
 
 pub fn run(args: &Check, common: &Common, console: &mut Console) -> Result<Outcome, Failure> {
     let (plan, input) = super::plan(&args.schema, &args.inputs, &args.input, common, console)?;
-    let account = account(&plan, &input, common)?;
+    let (account, repeats) = account(&plan, &input, common)?;
     if let Some(note) = skipped_note(&input) {
         console.note(paint(DIM, note))?;
     }
     if args.json {
         let mut report = json!({ "typhos": 1, "schema": args.schema.display().to_string(), "input": input_json(&input) });
         report["account"] = account_json(&account, &plan, &input);
+        let examples = repeats.examples.iter().map(|(first, again)| json!([first, again]));
+        report["duplicate_keys"] =
+            json!({ "count": repeats.count, "examples": examples.collect::<Vec<_>>() });
         console.json(&report)?;
     } else {
-        show(&args.schema, &account, &plan, &input, console)?;
+        show(&args.schema, &account, &repeats, &plan, &input, console)?;
     }
-    Ok(Outcome::objecting_if(account.misfits() > 0))
+    Ok(Outcome::objecting_if(account.misfits() > 0 || repeats.count > 0))
 }
 
-/// Converts everything and keeps nothing but the account.
-fn account(plan: &Plan, input: &Input, common: &Common) -> Result<Account, Failure> {
-    /// No misfit stops a check; the type says so, and is never made.
+/// Converts everything and keeps nothing but the account, and the keys that come twice.
+fn account(plan: &Plan, input: &Input, common: &Common) -> Result<(Account, Repeats), Failure> {
+    /// No misfit stops a check; that it does is never made.
     enum Never {
         Run(RunError),
+        Keys(TargetError),
     }
     impl From<RunError> for Never {
         fn from(error: RunError) -> Self {
@@ -49,24 +55,39 @@ fn account(plan: &Plan, input: &Input, common: &Common) -> Result<Account, Failu
     }
     let progress = Progress::new("checking", input.bytes(), common.quiet);
     let mut account = Account::new(plan.schema().columns.len());
+    let keys = KeyWatch::new(plan);
     run::map_blocks::<_, _, Never>(
         input,
         &common.run_options(),
         &progress,
         || Converter::new(plan, OnMisfit::NoteAll),
-        |converter, block| Ok(converter.convert::<Never>(block, |_| Ok(()))?.account),
+        |converter, block| {
+            let Some(keys) = &keys else {
+                return Ok(converter.convert::<Never>(block, |_| Ok(()))?.account);
+            };
+            let report = converter.convert_with_lines::<Never>(block, |batch, lines| {
+                keys.note(&batch, block.file, lines).map_err(Never::Keys)
+            });
+            Ok(report?.account)
+        },
         |part| {
             account.add(&part);
             Ok(())
         },
     )
-    .map_err(|Never::Run(error)| error)?;
-    Ok(account)
+    .map_err(|error| match error {
+        Never::Run(error) => Failure::from(error),
+        Never::Keys(error) => error.into(),
+    })?;
+    input.verify_unchanged()?;
+    let repeats = keys.map(|keys| keys.finish(input)).transpose()?.unwrap_or_default();
+    Ok((account, repeats))
 }
 
 fn show(
     schema: &std::path::Path,
     account: &Account,
+    repeats: &Repeats,
     plan: &Plan,
     input: &Input,
     console: &mut Console,
@@ -120,8 +141,21 @@ fn show(
         }
         more(account.broken.count, account.broken.examples.len(), console)?;
     }
+    if repeats.count > 0 {
+        console.say("")?;
+        let key = listed(&plan.schema().layout.key);
+        console.say(format!(
+            "{} {}",
+            paint(WARN, format!("{}, by {}", counted(repeats.count, "duplicate key"), safe(&key))),
+            paint(DIM, "(would stop a load)")
+        ))?;
+        for (first, again) in &repeats.examples {
+            console.say(format!("  {}  as in {}", paint(DIM, safe(again)), safe(first)))?;
+        }
+        more(repeats.count, repeats.examples.len(), console)?;
+    }
     console.say("")?;
-    if account.misfits() == 0 {
+    if account.misfits() == 0 && repeats.count == 0 {
         console.say(format!("{} every value fits.", paint(GOOD, "✓")))?;
     }
     for line in changed_lines(account, plan) {

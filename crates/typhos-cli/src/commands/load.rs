@@ -8,7 +8,8 @@ use typhos_core::infer::{counted, grouped};
 use typhos_core::sorting::DEFAULT_SORT_MEMORY;
 use typhos_core::text::Input;
 use typhos_targets::{
-    Destination, LoadError, LoadOptions, LoadReport, Parts, Place, Proof, Secret, TargetError,
+    DEFAULT_MEMORY, Destination, LoadError, LoadOptions, LoadReport, Parts, Place, Proof, Secret,
+    TargetError,
 };
 
 use super::load_plan;
@@ -35,7 +36,8 @@ pub fn run(args: &Load, common: &Common, console: &mut Console) -> Result<Outcom
         is_proven: !args.no_proof,
         misfit_limit: args.misfit_limit,
         rejects: args.rejects.clone().unwrap_or_else(|| beside(&destination)),
-        sort_memory: args.sort_memory.unwrap_or(DEFAULT_SORT_MEMORY),
+        memory: args.memory.unwrap_or(DEFAULT_MEMORY),
+        sort_memory: args.sort_memory.or(args.memory).unwrap_or(DEFAULT_SORT_MEMORY),
     };
     let failed = |error: LoadError| match error {
         LoadError::Misfit(misfit) => Failure::Refused(stopped_by(&misfit, &plan, &input)),

@@ -262,8 +262,12 @@ impl Drop for Adding<'_, '_> {
 pub(super) struct Runs {
     over: bool,
     open: Open,
-    by_file: BTreeMap<u32, BTreeMap<u64, (u64, Option<Run>)>>,
+    /// In the order of the blocks. Most of the time there is one stretch: a tree of them would take two KiB.
+    by_file: BTreeMap<u32, Vec<Stretch>>,
 }
+
+/// Blocks from one to before another, and their run.
+type Stretch = (u64, (u64, Option<Run>));
 
 impl Default for Runs {
     fn default() -> Runs {
@@ -293,14 +297,15 @@ impl Runs {
         };
         let blocks = self.by_file.entry(file).or_default();
         let (mut start, mut end, mut run) = (sequence, sequence + 1, run);
-        if let Some((before, (before_end, _))) = blocks.range(..sequence).next_back()
-            && *before_end == sequence
-        {
-            start = *before;
-            let (_, earlier) = blocks.remove(&start).expect("it was just found");
+        let mut at = blocks.partition_point(|(start, _)| *start < sequence);
+        if at > 0 && blocks[at - 1].1.0 == sequence {
+            at -= 1;
+            let (earlier_start, (_, earlier)) = blocks.remove(at);
+            start = earlier_start;
             run = both(earlier, run);
         }
-        if let Some((next_end, later)) = blocks.remove(&end) {
+        if blocks.get(at).is_some_and(|(next, _)| *next == end) {
+            let (_, (next_end, later)) = blocks.remove(at);
             (end, run) = (next_end, both(run, later));
         }
         if let Some(run) = &run {
@@ -308,7 +313,7 @@ impl Runs {
             self.open.as_number &= run.as_number.is_any();
         }
         let is_any = run.as_ref().is_none_or(Run::is_any);
-        blocks.insert(start, (end, run));
+        blocks.insert(at, (start, (end, run)));
         if !is_any || self.by_file.len() > MOST_FILES {
             self.end();
         }
@@ -319,9 +324,8 @@ impl Runs {
         if self.over {
             return Sequence::default();
         }
-        let join = |blocks: BTreeMap<u64, (u64, Option<Run>)>| {
-            blocks.into_values().map(|(_, run)| run).fold(None, both)
-        };
+        let join =
+            |blocks: Vec<Stretch>| blocks.into_iter().map(|(_, (_, run))| run).fold(None, both);
         let runs = self.by_file.into_iter().filter_map(|(file, runs)| Some((file, join(runs)?)));
         Sequence { runs: Some(runs.collect()) }
     }

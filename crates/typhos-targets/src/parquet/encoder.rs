@@ -23,6 +23,9 @@ use crate::{EncodeUnit, Encoder, TargetError};
 /// The most leaf columns that are encoded side by side.
 const SIDE_BY_SIDE: usize = 64;
 
+/// Columns whose factories of writers are kept.
+const KEPT_FACTORIES: usize = 512;
+
 /// A cell of so many bytes is worth no statistics: they would hold copies of it.
 const HUGE_CELL: usize = 1 << 20;
 
@@ -31,7 +34,7 @@ pub struct ParquetEncoder {
     form: Form,
     path: PathBuf,
     parts: usize,
-    /// For each column what makes its writers, in each of the ways it may be written.
+    /// For each column what makes its writers, in each of the ways it may be written; empty where columns are many.
     factories: Vec<[OnceLock<ArrowRowGroupWriterFactory>; 3]>,
     /// Whether rows are held until their row group ends.
     defers: bool,
@@ -41,7 +44,8 @@ impl ParquetEncoder {
     pub(super) fn new(form: Form, path: PathBuf, parts: usize) -> ParquetEncoder {
         let fields = form.stored.fields();
         let columns: usize = fields.iter().map(|field| leaves(field.data_type())).sum();
-        let factories = fields.iter().map(|_| std::array::from_fn(|_| OnceLock::new())).collect();
+        let kept = if fields.len() <= KEPT_FACTORIES { fields.len() } else { 0 };
+        let factories = (0..kept).map(|_| std::array::from_fn(|_| OnceLock::new())).collect();
         ParquetEncoder { form, path, parts, factories, defers: columns > SIDE_BY_SIDE }
     }
 
@@ -65,21 +69,34 @@ impl ParquetEncoder {
 
     /// Writers of the leaves of a column.
     fn writers(&self, column: usize, kind: Kind) -> Result<Vec<ArrowColumnWriter>, ParquetError> {
+        // Of very many columns they would take more than what they make.
+        if self.factories.is_empty() {
+            return self.factory(column, kind)?.create_column_writers(0);
+        }
         let known = &self.factories[column][kind as usize];
         let factory = match known.get() {
             Some(factory) => factory,
             None => {
-                let (schema, properties) = self.form.alone(column, kind);
-                let options = ArrowWriterOptions::new()
-                    .with_properties(properties)
-                    .with_skip_arrow_metadata(true);
-                let aside = ArrowWriter::try_new_with_options(Nowhere::default(), schema, options);
-                let (_, factory) = aside.and_then(ArrowWriter::into_serialized_writer)?;
+                let factory = self.factory(column, kind)?;
                 // Another thread may have been first; both are alike.
                 known.get_or_init(|| factory)
             }
         };
         factory.create_column_writers(0)
+    }
+
+    /// What makes writers of a column.
+    fn factory(
+        &self,
+        column: usize,
+        kind: Kind,
+    ) -> Result<ArrowRowGroupWriterFactory, ParquetError> {
+        let (schema, properties) = self.form.alone(column, kind);
+        let options =
+            ArrowWriterOptions::new().with_properties(properties).with_skip_arrow_metadata(true);
+        let aside = ArrowWriter::try_new_with_options(Nowhere::default(), schema, options);
+        let (_, factory) = aside.and_then(ArrowWriter::into_serialized_writer)?;
+        Ok(factory)
     }
 
     fn failed(&self) -> impl Fn(ParquetError) -> TargetError + '_ {

@@ -1,6 +1,5 @@
 //! What was written to Parquet, read back: the files at a path, and their first rows.
 
-use std::fs::File;
 use std::path::{Path, PathBuf};
 
 use ::parquet::arrow::arrow_reader::{ParquetRecordBatchReader, ParquetRecordBatchReaderBuilder};
@@ -8,6 +7,10 @@ use arrow_array::RecordBatch;
 use arrow_schema::SchemaRef;
 
 use crate::TargetError;
+use crate::damaged::{Bounded, guarded};
+
+/// Rows that are read at once.
+const MOST_BATCH: usize = 1024;
 
 /// The Parquet files at a path: the file itself, or all parts in a directory, in order.
 ///
@@ -47,22 +50,27 @@ fn collect(directory: &Path, files: &mut Vec<PathBuf>) -> Result<(), TargetError
 /// # Errors
 /// Files that cannot be read or are no Parquet.
 pub fn head(path: &Path, rows: usize) -> Result<(SchemaRef, Vec<RecordBatch>, u64), TargetError> {
+    guarded(path, || first_rows(path, rows))
+}
+
+fn first_rows(path: &Path, rows: usize) -> Result<(SchemaRef, Vec<RecordBatch>, u64), TargetError> {
     let mut total = 0;
     let mut batches: Vec<RecordBatch> = Vec::new();
     let mut schema = None;
     let mut missing = rows;
     for file in files(path)? {
         let failed = |source| TargetError::Parquet { path: file.clone(), source };
-        let open = File::open(&file).map_err(TargetError::io(&file))?;
+        let open = Bounded::open(&file)?;
         let builder = ParquetRecordBatchReaderBuilder::try_new(open).map_err(failed)?;
         total += builder.metadata().file_metadata().num_rows().unsigned_abs();
         schema.get_or_insert_with(|| builder.schema().clone());
         if missing > 0 {
+            let batch = missing.clamp(1, MOST_BATCH);
             let reader: ParquetRecordBatchReader =
-                builder.with_limit(missing).build().map_err(failed)?;
+                builder.with_limit(missing).with_batch_size(batch).build().map_err(failed)?;
             for batch in reader {
                 let batch = batch.map_err(|error| failed(error.into()))?;
-                missing -= batch.num_rows();
+                missing = missing.saturating_sub(batch.num_rows());
                 batches.push(batch);
             }
         }

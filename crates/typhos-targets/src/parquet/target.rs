@@ -24,6 +24,7 @@ use super::form::Form;
 use super::partitions::{Partitioned, PartitionedEncoder, Partitions, is_too_many, too_many};
 use super::{Writers, block_bytes, fidelity_notes, writers};
 use crate::at_once::at_once;
+use crate::budget::threads_within;
 use crate::preflight::{LoadPlan, plan_file};
 use crate::proof::{Facts, Proof};
 use crate::whole::{WholeDirectory, WholeFile};
@@ -92,6 +93,9 @@ impl Target for ParquetTarget {
             _ => None,
         };
         run.block_bytes = block_bytes(&mut form, job.input, count)?;
+        // A block and its arrays, the smaller one of which is encoded already.
+        let each = run.block_bytes - run.block_bytes / 8;
+        run.threads = threads_within(run.threads, job.memory, each);
         let replace = job.mode == Mode::Replace;
         let (place, files) = match self.parts {
             None => {

@@ -15,7 +15,7 @@ use typhos_core::schema::Schema;
 use typhos_core::sorting::DEFAULT_SORT_MEMORY;
 use typhos_core::survey::Survey;
 use typhos_core::text::Input;
-use typhos_targets::{LoadError, Wanted, Weighed, Weighing};
+use typhos_targets::{DEFAULT_MEMORY, LoadError, Wanted, Weighed, Weighing};
 
 use crate::args::{Common, RuleArgs, Weigh};
 use crate::console::{BOLD, Console, DIM, WARN, paint, safe};
@@ -149,7 +149,8 @@ fn weighing<'w>(
         others,
         filter,
         run: common.run_options(),
-        sort_memory: args.sort_memory.unwrap_or(DEFAULT_SORT_MEMORY),
+        memory: args.memory.unwrap_or(DEFAULT_MEMORY),
+        sort_memory: args.sort_memory.or(args.memory).unwrap_or(DEFAULT_SORT_MEMORY),
         folder: std::env::temp_dir(),
         wanted,
     }
