@@ -63,7 +63,7 @@ pub fn show(wrong: &[Diagnostic], source: &str, path: &Path) -> String {
         .collect();
     let hidden = wrong.len().saturating_sub(MOST_SHOWN);
     if hidden > 0 {
-        texts.push(format!("… and {} more", counted(hidden as u64, "mistake")));
+        texts.push(format!("… and {}", counted(hidden as u64, "more mistake")));
     }
     if wrong.len() > 1 {
         texts.push(format!("{} in {path}", counted(wrong.len() as u64, "mistake")));

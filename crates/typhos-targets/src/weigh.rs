@@ -83,6 +83,12 @@ pub struct Weighed {
 /// # Errors
 /// An input that cannot be read, an interruption, a temporary file that cannot be written.
 pub fn weigh(weighing: &Weighing<'_>, monitor: &dyn Monitor) -> Result<Weighed, LoadError> {
+    let weighed = weigh_all(weighing, monitor)?;
+    weighing.input.verify_unchanged().map_err(RunError::from)?;
+    Ok(weighed)
+}
+
+fn weigh_all(weighing: &Weighing<'_>, monitor: &dyn Monitor) -> Result<Weighed, LoadError> {
     crate::whole::sweep(&weighing.folder);
     let is_sorted = !weighing.plan.schema().layout.sort.is_empty();
     let apart = is_sorted || weighing.wanted != Wanted::Ledger;

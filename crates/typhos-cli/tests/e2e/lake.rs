@@ -143,7 +143,7 @@ fn an_arrow_file_is_looked_at() {
     assert_eq!((&all["total"], &all["rows"][1][1]), (&4.into(), &"a/b".into()), "{all}");
     world.ok("peek t.arrow --rows 2").says("Holm").says("int32");
     world.write("not.arrow", "ARROW1 and nothing of it");
-    world.run("peek not.arrow").status(3).complains("not.arrow: ");
+    world.run("peek not.arrow").status(3).complains("not.arrow is damaged");
 }
 
 #[test]
@@ -251,4 +251,22 @@ fn what_was_set_aside_before_is_kept() {
     world.ok("load t.typhos.toml good.csv --into d.sqlite --table other");
     assert_eq!(world.read("d.sqlite.t.rejects.csv"), before);
     assert!(world.read("d.sqlite.t.rejects-2.csv").contains("9,x,"));
+}
+
+/// The smallest floats have few digits, and a database keeps the doubles of their texts.
+#[test]
+fn floats_at_the_edge_are_proven() {
+    let world = World::new();
+    world
+        .write("t.csv", "x\n1e-45\n-0.0\n0.00\n1e-40\n")
+        .write("s.typhos.toml", "typhos = 1\n[columns]\nx = { type = 'float32' }\n");
+    for into in ["t.sqlite", "t.parquet", "t.arrow"] {
+        world.ok(&format!("load s.typhos.toml t.csv --into {into}")).says("proven");
+    }
+    world.write("t.csv", "x\nNaN\n1.5\n");
+    for into in ["n.parquet", "n.arrow"] {
+        world.ok(&format!("load s.typhos.toml t.csv --into {into}")).says("proven");
+    }
+    let ran = world.run("load s.typhos.toml t.csv --into n.sqlite").status(4);
+    ran.complains("column 'x': 'NaN' is a float that SQLite cannot hold").complains("absent = ");
 }

@@ -225,3 +225,50 @@ fn a_kill_leaves_the_old_or_the_new() {
         }
     }
 }
+
+/// A stream is read only once: its keys are watched while it is loaded.
+#[test]
+fn duplicate_keys_are_found_wherever_rows_come_from() {
+    let world = World::new();
+    world.write("t.csv", "id,x\n1,a\n2,b\n1,c\n").write(
+        "s.typhos.toml",
+        "typhos = 1\n[columns]\nid = { type = 'uint8', required = true }\nx = { type = 'text' }\n[layout]\nkey = ['id']\n",
+    );
+    for into in ["t.parquet", "t.arrow", "t.sqlite"] {
+        let stream =
+            world.run_with(&format!("load s.typhos.toml - --into {into}"), &world.read("t.csv"));
+        stream.status(4).complains(
+            "the input has 1 duplicate key, by 'id': standard input:2 and standard input:4",
+        );
+        world
+            .run(&format!("load s.typhos.toml t.csv --into {into} --plan"))
+            .status(1)
+            .says("the input has 1 duplicate key, by 'id': t.csv:2 and t.csv:4");
+    }
+    assert_eq!(world.names(), ["s.typhos.toml", "t.csv"]);
+    world
+        .run("check s.typhos.toml t.csv")
+        .status(1)
+        .says("1 duplicate key, by 'id' (would stop a load)")
+        .says("t.csv:4  as in t.csv:2");
+    let report = world.run("check s.typhos.toml t.csv --json").parsed();
+    assert_eq!(report["duplicate_keys"]["count"], 1);
+}
+
+/// All words of a dictionary are in memory: where there are too many, the column is text.
+#[test]
+fn a_dictionary_that_grows_too_large_becomes_text() {
+    let world = World::new();
+    let rows: String = (0..300_000).map(|n| format!("word {n},{}\n", n % 7)).collect();
+    world.write("t.csv", format!("w,f\n{rows}")).write(
+        "s.typhos.toml",
+        "typhos = 1\n[columns]\nw = { type = 'lowcard' }\nf = { type = 'lowcard' }\n",
+    );
+    world
+        .ok("load s.typhos.toml t.csv --into t.arrow")
+        .says("too many distinct values for a dictionary in 'w': stored as text")
+        .says("proven");
+    let rows = world.json("peek t.arrow --json --rows 300000");
+    let last = rows["rows"].as_array().and_then(|rows| rows.last().cloned());
+    assert_eq!(last, Some(serde_json::json!(["word 299999", "1"])));
+}

@@ -44,11 +44,20 @@ impl<R: ReadNumber> Read for Styled<R> {
     }
 }
 
-/// A number written plainly, but for a typographer's minus, or a space behind the sign.
+/// A number written plainly, but for a typographer's minus, a space behind the sign, or spaces around it that do not
+/// break.
 #[inline]
 fn plain_number(value: &[u8]) -> Option<Number> {
-    parse_number(value)
-        .or_else(|| has_loose_sign(value).then(|| NumberStyle::default().read(value)).flatten())
+    parse_number(value).or_else(|| {
+        let is_loose = has_loose_sign(value) || has_wide_spaces(value);
+        is_loose.then(|| NumberStyle::default().read(value)).flatten()
+    })
+}
+
+/// Whether spaces may stand around a value that are no ASCII.
+#[inline]
+fn has_wide_spaces(value: &[u8]) -> bool {
+    matches!(value, [0xc2 | 0xe2, ..] | [.., 0xa0 | 0x89 | 0xaf])
 }
 
 /// Whether a value starts with a sign that is no part of a plain number: a typographer's minus, or one
@@ -258,7 +267,7 @@ macro_rules! float_read {
 
             #[inline]
             fn read(&self, value: &[u8]) -> Result<$native, Reason> {
-                if has_loose_sign(value) {
+                if has_loose_sign(value) || has_wide_spaces(value) {
                     let number = plain_number(value).ok_or(Reason::NotA($type))?;
                     return self.number(&number);
                 }

@@ -126,6 +126,10 @@ impl Marks {
         texts: &StringArray,
         words: &mut Words,
     ) -> std::io::Result<()> {
+        // A dictionary that is shorter than the last one is another one.
+        if texts.len() < self.0.len() {
+            self.0.clear();
+        }
         self.0.resize(texts.len(), false);
         for code in codes {
             if !std::mem::replace(&mut self.0[code], true) {

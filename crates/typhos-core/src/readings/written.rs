@@ -133,7 +133,9 @@ impl NumberStyle {
             let back = known.find(|mark| !mark.is_empty() && text.ends_with(mark));
             front.map(|mark| (mark.len(), 0)).or(back.map(|mark| (0, mark.len())))
         };
-        let undressed = undress_by(value, strip)?;
+        // A plain number may end in its mark, and one beside such numbers may too.
+        let mark = self.mark.letter() as u8;
+        let undressed = undress_by(value, strip, |last| last.is_ascii_digit() || last == mark)?;
         if undressed.accounting && !self.accounting {
             return None;
         }
@@ -173,7 +175,7 @@ const MOST_BYTES: usize = 100;
 /// Takes off a known currency or percent sign, parentheses and signs. `None` where what is left does
 /// not start with a digit or a mark, and end with a digit, so that it cannot be a number.
 pub fn undress(value: &[u8]) -> Option<Undressed<'_>> {
-    undress_by(value, |text| {
+    let strip = |text: &[u8]| {
         // Nearly all texts that come here are none: their ends say so.
         let is_end = |byte: Option<&u8>, other: u8| {
             byte.is_some_and(|byte| byte.is_ascii_digit() || *byte == other)
@@ -196,7 +198,8 @@ pub fn undress(value: &[u8]) -> Option<Undressed<'_>> {
             let sign = trim_spaces(&text[text.len() - length..]);
             is_sign(length, sign).then_some((0, sign.len()))
         }
-    })
+    };
+    undress_by(value, strip, |last| last.is_ascii_digit())
 }
 
 /// Cuts spaces off, also those that do not break.
@@ -220,10 +223,12 @@ fn leading_sign(text: &[u8]) -> Option<(bool, &[u8])> {
     }
 }
 
-/// Undresses a value, where `strip` says how many bytes to take off the front and the back of a text.
+/// Undresses a value, where `strip` says how many bytes to take off the front and the back of a text, and `is_end`
+/// what a number may end in.
 fn undress_by(
     value: &[u8],
     strip: impl Fn(&[u8]) -> Option<(usize, usize)>,
+    is_end: impl Fn(u8) -> bool,
 ) -> Option<Undressed<'_>> {
     if value.len() > MOST_BYTES {
         return None;
@@ -257,7 +262,7 @@ fn undress_by(
         }
     }
     let is_start = |byte: &u8| byte.is_ascii_digit() || matches!(byte, b'.' | b',');
-    let sound = rest.first().is_some_and(is_start) && rest.last().is_some_and(u8::is_ascii_digit);
+    let sound = rest.first().is_some_and(is_start) && rest.last().is_some_and(|last| is_end(*last));
     found.body = rest;
     sound.then_some(found)
 }

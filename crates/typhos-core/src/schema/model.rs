@@ -5,7 +5,7 @@ use std::ops::Range;
 use super::{Layout, Type};
 use crate::dates::{Pattern, ReadOptions};
 use crate::readings::NumberStyle;
-use crate::text::{Dialect, InputChoice};
+use crate::text::InputChoice;
 
 /// What happens to a value that does not fit.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -216,18 +216,7 @@ impl Schema {
     /// escapes, comments and delimiters at the end of a record are is as usual unless said: a declaration
     /// is not to change its meaning with the data.
     pub fn input_choice(&self) -> InputChoice {
-        let said = &self.input.choice;
-        if said.delimiter.is_none() {
-            return said.clone();
-        }
-        let usual = Dialect::RFC_4180;
-        said.or(&InputChoice {
-            quote: Some(usual.quote),
-            escape: Some(usual.escape),
-            comment: Some(usual.comment),
-            trailing_delimiter: Some(usual.trailing_delimiter),
-            ..InputChoice::default()
-        })
+        self.input.choice.as_declared()
     }
 
     /// The texts that mean "no value" in a column.

@@ -332,3 +332,22 @@ fn interleave(ours: Vec<SourceFile>, theirs: Vec<SourceFile>) -> (Vec<SourceFile
     let of_theirs = places.split_off(count);
     (all.into_iter().map(|(file, _)| file).collect(), [places, of_theirs])
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// A few kilobytes of it would be gigabytes of memory.
+    #[test]
+    fn a_packed_list_without_an_end_is_refused() {
+        let names = "\"\",".repeat(4 * MOST_COLUMNS);
+        let document = format!("{{\"files\":[],\"names\":[{names}\"\"],\"named\":true}}");
+        let packed = zstd::encode_all(document.as_bytes(), 3).unwrap();
+        assert!(packed.len() < 10_000, "{}", packed.len());
+        let file = [format!("{MAGIC}{SURVEY_VERSION}\n").as_bytes(), &packed].concat();
+        match Survey::load(&file[..]) {
+            Err(SurveyFileError::Damaged(why)) => assert!(why.contains("at most 1000000"), "{why}"),
+            other => panic!("{:?}", other.map(|survey| survey.records)),
+        }
+    }
+}

@@ -67,5 +67,20 @@ fn layout(input: &Input) -> InputChoice {
         }),
         ..InputChoice::default()
     };
-    input.choice().or(&found)
+    let least = input.choice().or(&found);
+    if input.is_found_again(&least) == Some(true) {
+        return least;
+    }
+    // What goes without saying is found otherwise, once the rest is said: so that is said too.
+    let more = least.or(&InputChoice {
+        line_ends: Some(dialect.line_ends)
+            .filter(|ends| alike(&|file| file.dialect().line_ends == *ends)),
+        skip: Some(dialect.skip).filter(|skip| alike(&|file| file.dialect().skip == *skip)),
+        ..InputChoice::default()
+    });
+    if input.is_found_again(&more) != Some(false) {
+        return more;
+    }
+    let names = InputChoice { names: Some(input.names().to_vec()), ..more.clone() };
+    if input.is_found_again(&names) == Some(true) { names } else { more }
 }

@@ -38,6 +38,23 @@ pub struct InputChoice {
 }
 
 impl InputChoice {
+    /// What a declaration means that says this. Where the delimiter is said, what quotes, escapes, comments and
+    /// delimiters at the end of a record are is as usual unless said: a declaration is not to change its meaning with
+    /// the data.
+    pub fn as_declared(&self) -> InputChoice {
+        if self.delimiter.is_none() {
+            return self.clone();
+        }
+        let usual = Dialect::RFC_4180;
+        self.or(&InputChoice {
+            quote: Some(usual.quote),
+            escape: Some(usual.escape),
+            comment: Some(usual.comment),
+            trailing_delimiter: Some(usual.trailing_delimiter),
+            ..InputChoice::default()
+        })
+    }
+
     /// `self`, with what it leaves open taken from `other`.
     pub fn or(&self, other: &InputChoice) -> InputChoice {
         InputChoice {

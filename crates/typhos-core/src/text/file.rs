@@ -226,6 +226,19 @@ impl InputFile {
         Err(InputError::Changed { file: self.name(), what })
     }
 
+    pub(super) fn source(&self) -> &Source {
+        &self.source
+    }
+
+    /// Whether records are found in both at the same places.
+    pub(super) fn is_laid_out_as(&self, other: &InputFile) -> bool {
+        let of = |file: &InputFile| {
+            let format = file.format.as_ref().map(|format| (format.packing, format.encoding));
+            (file.layout.dialect, file.layout.fields, file.data_start, file.first_line, format)
+        };
+        of(self) == of(other)
+    }
+
     /// Where the file is, if it is one.
     pub fn path(&self) -> Option<&Path> {
         match &self.source {
@@ -243,9 +256,12 @@ impl InputFile {
     pub(super) fn look(&mut self, choice: &InputChoice) -> Result<Finding, InputError> {
         let head = self.head(choice.encoding)?;
         let text = self.text_of(&head)?;
-        let found = sniff::sniff(text, choice, head.len() < HEAD_BYTES);
+        let whole = head.len() < HEAD_BYTES;
+        let found = sniff::sniff(text, choice, whole);
         self.layout.dialect = found.dialect;
-        self.read_header(&head, text, found.fields, found.has_short_header, choice)?;
+        // How many fields there are is what it would be if all of that were said: a declaration says all of it.
+        let settled = sniff::sniff(text, &choice.or(&found.dialect.into()), whole);
+        self.read_header(&head, text, settled.fields, settled.has_short_header, choice)?;
         let (_, why) = self.encoding();
         Ok(Finding { encoding: why, ..found.finding })
     }

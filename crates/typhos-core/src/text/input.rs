@@ -251,6 +251,24 @@ impl Input {
         self.dialect().header || self.choice.names.is_some()
     }
 
+    /// Whether the files would be read in the same way if this were said of them, as it is meant in a declaration. Of a
+    /// stream, which can be opened only once, nobody knows.
+    pub(crate) fn is_found_again(&self, choice: &InputChoice) -> Option<bool> {
+        if self.is_stream() {
+            return None;
+        }
+        let sources = self.files.iter().map(|file| file.source().clone()).collect();
+        let again = Input::of_sources(sources, &choice.as_declared());
+        Some(again.is_ok_and(|again| {
+            again.names == self.names
+                && again
+                    .files
+                    .iter()
+                    .zip(&self.files)
+                    .all(|(again, file)| again.is_laid_out_as(file))
+        }))
+    }
+
     /// Fails where a file is no longer what it was when it was opened: asked behind the last record by whoever must
     /// have read all of it.
     ///
