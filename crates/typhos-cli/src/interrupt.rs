@@ -36,6 +36,7 @@ pub fn catch() {
         let _ = signals.forever().next();
         unfinished::clear();
         crate::prompt::restore_terminal();
+        crate::outcome::tell_failure(&crate::outcome::Failure::Interrupted);
         end(signal);
     });
 }

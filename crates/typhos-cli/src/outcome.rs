@@ -125,7 +125,6 @@ impl From<TargetError> for Failure {
 /// schema is wrong, 3 a file, a target or the machine failed, 4 the data was refused. Where a signal asked for an
 /// end, the process ends by it.
 pub fn exit_code(result: Result<Outcome, Failure>) -> ExitCode {
-    const ERROR: anstyle::Style = anstyle::AnsiColor::Red.on_default().bold();
     let failure = match result {
         Ok(Outcome::Clean) => return ExitCode::SUCCESS,
         Ok(Outcome::Objections) => return ExitCode::from(1),
@@ -133,7 +132,15 @@ pub fn exit_code(result: Result<Outcome, Failure>) -> ExitCode {
         Err(_) if crate::interrupt::is_asked() => Failure::Interrupted,
         Err(failure) => failure,
     };
-    match &failure {
+    tell_failure(&failure);
+    crate::interrupt::end_if_asked();
+    ExitCode::from(failure.status().0)
+}
+
+/// Tells a failure on standard error.
+pub fn tell_failure(failure: &Failure) {
+    const ERROR: anstyle::Style = anstyle::AnsiColor::Red.on_default().bold();
+    match failure {
         // Help and version come this way too; a closed pipe is nothing to talk about.
         Failure::CommandLine(error) if !error.use_stderr() => _ = error.print(),
         Failure::CommandLine(error) => tell(&without_logins(&error.render().ansi().to_string())),
@@ -144,8 +151,6 @@ pub fn exit_code(result: Result<Outcome, Failure>) -> ExitCode {
             safe_lines(&without_logins(&failure.to_string()))
         )),
     }
-    crate::interrupt::end_if_asked();
-    ExitCode::from(failure.status().0)
 }
 
 /// A text without the logins of URLs: what stands behind a scheme is left out where there is an `@` in it.

@@ -47,7 +47,7 @@ fn index_length(strings: usize) -> usize {
         257..=16_384 => 4,
         _ => 2,
     };
-    (for_each * strings).next_power_of_two().max(64)
+    (for_each * strings).next_power_of_two().max(16)
 }
 
 /// The shift that makes a place of an index of a hash.

@@ -78,7 +78,7 @@ impl Destination {
     /// Whose appearance records wait for that were set aside.
     fn awaited(&self) -> Awaited {
         match self {
-            Destination::Sqlite { path, .. } if path.exists() => Awaited::Unseen,
+            Destination::Sqlite { path, .. } if path.exists() => Awaited::Sqlite(path.clone()),
             Destination::Server { .. } => Awaited::Unseen,
             Destination::Parquet { path, .. }
             | Destination::Arrow { path }

@@ -476,6 +476,24 @@ fn stored(array: &ArrayRef) -> Stored {
     }
 }
 
+/// How many transactions a database has had, as its file counts them; `None` where it cannot be read, or counts them
+/// elsewhere (in a write-ahead log).
+pub(crate) fn transactions(path: &Path) -> Option<u32> {
+    use std::io::Read;
+    let mut header = [0; 28];
+    std::fs::File::open(path).ok()?.read_exact(&mut header).ok()?;
+    let has_log = header[18] == 2 || header[19] == 2;
+    let count = header[24..].try_into().expect("four bytes");
+    (!has_log).then(|| u32::from_be_bytes(count))
+}
+
+/// The same, with what a killed program left of a transaction undone before.
+pub(crate) fn recovered_transactions(path: &Path) -> Option<u32> {
+    let connection = open_existing(path).ok()?;
+    connection.close().ok()?;
+    transactions(path)
+}
+
 /// The tables of a database, in the order they were made.
 ///
 /// # Errors

@@ -110,6 +110,9 @@ fn weigh_all(weighing: &Weighing<'_>, monitor: &dyn Monitor) -> Result<Weighed, 
     })
 }
 
+/// Columns that are measured in all ways at once.
+const MOST_AT_ONCE: usize = 4_000;
+
 /// One way to hold records, being written to nowhere.
 struct Face<'f> {
     encoder: parquet::ParquetEncoder,
@@ -133,10 +136,29 @@ impl Weighing<'_> {
         Ok(Face { encoder, file: Mutex::new(file), is_written, block_bytes })
     }
 
-    /// Measures all ways in one pass, and writes the others; what is declared too, where that is wanted.
+    /// Measures all ways, and writes the others; what is declared too, where that is wanted. In one pass, unless there
+    /// are so many columns that what is known of their chunks takes more than the rows.
     fn measure(&self, writes_declared: bool, monitor: &dyn Monitor) -> Result<Weighed, LoadError> {
+        let columns = self.plan.schema().columns.len();
+        if columns <= MOST_AT_ONCE || self.input.is_stream() {
+            return self.measure_at_once(self.others, writes_declared, monitor);
+        }
+        let mut weighed = self.measure_at_once(&[], writes_declared, monitor)?;
+        for other in self.others {
+            let one = self.measure_at_once(std::slice::from_ref(other), false, monitor)?;
+            weighed.others.extend(one.others);
+        }
+        Ok(weighed)
+    }
+
+    fn measure_at_once(
+        &self,
+        others: &[Plan],
+        writes_declared: bool,
+        monitor: &dyn Monitor,
+    ) -> Result<Weighed, LoadError> {
         let mut faces = vec![self.face(self.plan, self.filter, writes_declared)?];
-        for plan in self.others {
+        for plan in others {
             faces.push(self.face(plan, None, true)?);
         }
         // A block, and its arrays in each of the ways.
@@ -144,7 +166,7 @@ impl Weighing<'_> {
         let each = block_bytes / 2 + faces.len() * block_bytes / 2;
         let threads = threads_within(self.run.threads, self.memory, each);
         let run = RunOptions { block_bytes, threads };
-        let plans: Vec<&Plan> = std::iter::once(self.plan).chain(self.others).collect();
+        let plans: Vec<&Plan> = std::iter::once(self.plan).chain(others).collect();
         // Measures are taken by whichever thread needs one, and put back.
         let pool: Mutex<Vec<Vec<Measure>>> = Mutex::new(Vec::new());
         let fresh = || plans.iter().map(|plan| Measure::new(plan)).collect::<Vec<_>>();
@@ -154,7 +176,7 @@ impl Weighing<'_> {
             self.input,
             &run,
             monitor,
-            || Converter::new(self.plan, OnMisfit::NoteAll).beside(self.others),
+            || Converter::new(self.plan, OnMisfit::NoteAll).beside(others),
             |converter, block| {
                 let mut measures = lock(&pool).pop().unwrap_or_else(fresh);
                 measures.iter_mut().for_each(Measure::begin_block);

@@ -148,10 +148,19 @@ impl Runs {
     ) -> Result<Run, SortError> {
         if self.files.is_none() {
             let mut builder = tempfile::Builder::new();
-            let files = builder.prefix(PREFIX).tempdir_in(&self.folder).map_err(self.io())?;
-            // As long as it is locked, nobody takes it for one that was left behind.
-            let held = File::open(files.path()).map_err(self.io())?;
-            held.lock().map_err(self.io())?;
+            builder.prefix(PREFIX);
+            // As long as it is locked, nobody takes it for one that was left behind; before that somebody may.
+            let (files, held) = loop {
+                let files = builder.tempdir_in(&self.folder).map_err(self.io())?;
+                let held = match File::open(files.path()) {
+                    Err(error) if error.kind() == std::io::ErrorKind::NotFound => continue,
+                    held => held.map_err(self.io())?,
+                };
+                held.lock().map_err(self.io())?;
+                if files.path().exists() {
+                    break (files, held);
+                }
+            };
             let listed = unfinished::list(files.path());
             self.files = Some((files, Held { _lock: held, _listed: listed }));
         }

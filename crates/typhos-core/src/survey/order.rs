@@ -313,6 +313,10 @@ impl Runs {
             self.open.as_number &= run.as_number.is_any();
         }
         let is_any = run.as_ref().is_none_or(Run::is_any);
+        // There is one, nearly always.
+        if blocks.is_empty() {
+            blocks.reserve_exact(1);
+        }
         blocks.insert(at, (start, (end, run)));
         if !is_any || self.by_file.len() > MOST_FILES {
             self.end();
@@ -327,7 +331,9 @@ impl Runs {
         let join =
             |blocks: Vec<Stretch>| blocks.into_iter().map(|(_, (_, run))| run).fold(None, both);
         let runs = self.by_file.into_iter().filter_map(|(file, runs)| Some((file, join(runs)?)));
-        Sequence { runs: Some(runs.collect()) }
+        let mut runs: Vec<_> = runs.collect();
+        runs.shrink_to_fit();
+        Sequence { runs: Some(runs) }
     }
 }
 

@@ -13,8 +13,8 @@ use tempfile::TempDir;
 use typhos_core::unfinished::{self, Listed};
 
 use super::{
-    PREFIX, Renaming, followed, is_still_there, manifest, parent, permissions_of, refuse_existing,
-    rename_at_once, rename_new, sweep, sync_directory,
+    PREFIX, Renaming, followed, locked_file, locked_folder, manifest, parent, permissions_of,
+    refuse_existing, rename_at_once, rename_new, sweep, sync_directory,
 };
 use crate::TargetError;
 
@@ -77,14 +77,8 @@ impl WholeDirectory {
             use std::os::unix::fs::PermissionsExt;
             builder.permissions(std::fs::Permissions::from_mode(0o777));
         }
-        let (side, held) = loop {
-            let side = builder.tempdir_in(parent(&path)).map_err(TargetError::io(&path))?;
-            let held = File::open(side.path()).map_err(TargetError::io(&path))?;
-            held.lock().map_err(TargetError::io(&path))?;
-            if is_still_there(&held, side.path()) {
-                break (side, held);
-            }
-        };
+        let (side, held) =
+            locked_folder(parent(&path), &builder).map_err(TargetError::io(&path))?;
         if let Some(permissions) = permissions_of(&path) {
             std::fs::set_permissions(side.path(), permissions).map_err(TargetError::io(&path))?;
         }
@@ -143,11 +137,10 @@ impl WholeDirectory {
     /// Two renames, with a journal beside them.
     fn replace_by_journal(self) -> Result<(), TargetError> {
         let folder = parent(&self.path);
-        let old = tempfile::Builder::new().prefix(PREFIX).tempdir_in(folder);
-        let old = old.map_err(TargetError::io(folder))?;
-        let journal = tempfile::Builder::new().prefix(JOURNAL).tempfile_in(folder);
+        let old = locked_folder(folder, tempfile::Builder::new().prefix(PREFIX));
+        let (old, _held) = old.map_err(TargetError::io(folder))?;
+        let journal = locked_file(folder, tempfile::Builder::new().prefix(JOURNAL));
         let mut journal = journal.map_err(TargetError::io(folder))?;
-        journal.as_file().lock().map_err(TargetError::io(folder))?;
         let name = |path: &Path| path.file_name().and_then(|name| name.to_str().map(str::to_owned));
         let entry = json!({
             "name": name(&self.path), "new": name(self.side.path()), "old": name(old.path()),

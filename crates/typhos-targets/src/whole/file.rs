@@ -9,7 +9,7 @@ use typhos_core::unfinished::{self, Listed};
 
 use super::pending::Pending;
 use super::{
-    PREFIX, followed, is_still_there, parent, permissions_of, refuse_existing, rename_new, sweep,
+    PREFIX, followed, locked_file, parent, permissions_of, refuse_existing, rename_new, sweep,
     sync_directory,
 };
 use crate::TargetError;
@@ -70,14 +70,9 @@ impl WholeFile {
             builder.permissions(std::fs::Permissions::from_mode(0o666));
         }
         sweep(parent(path));
-        loop {
-            let side = builder.tempfile_in(parent(path)).map_err(TargetError::io(path))?;
-            side.as_file().lock().map_err(TargetError::io(path))?;
-            if is_still_there(side.as_file(), side.path()) {
-                let listed = unfinished::list(side.path());
-                return Ok(WholeFile { side, listed, path: path.to_path_buf(), replace: false });
-            }
-        }
+        let side = locked_file(parent(path), &builder).map_err(TargetError::io(path))?;
+        let listed = unfinished::list(side.path());
+        Ok(WholeFile { side, listed, path: path.to_path_buf(), replace: false })
     }
 
     /// Syncs the file and lets it wait for an output to appear with.

@@ -184,6 +184,45 @@ fn remove_if_dead(path: &Path) {
     }
 }
 
+/// Makes a temporary file that nobody takes for one that was left behind.
+///
+/// # Errors
+/// A folder that cannot be written to.
+fn locked_file(
+    folder: &Path,
+    builder: &tempfile::Builder<'_, '_>,
+) -> std::io::Result<tempfile::NamedTempFile> {
+    loop {
+        let file = builder.tempfile_in(folder)?;
+        file.as_file().lock()?;
+        // Another load may have swept it before it was locked.
+        if is_still_there(file.as_file(), file.path()) {
+            return Ok(file);
+        }
+    }
+}
+
+/// The same for a folder, with the handle that keeps it locked.
+///
+/// # Errors
+/// A folder that cannot be written to.
+fn locked_folder(
+    folder: &Path,
+    builder: &tempfile::Builder<'_, '_>,
+) -> std::io::Result<(tempfile::TempDir, File)> {
+    loop {
+        let made = builder.tempdir_in(folder)?;
+        let held = match File::open(made.path()) {
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => continue,
+            held => held?,
+        };
+        held.lock()?;
+        if is_still_there(&held, made.path()) {
+            return Ok((made, held));
+        }
+    }
+}
+
 /// Whether what was opened and locked still has a name: another load may have swept it just before.
 fn is_still_there(held: &File, path: &Path) -> bool {
     use std::os::unix::fs::MetadataExt;

@@ -13,7 +13,7 @@ use serde_json::{Value, json};
 use tempfile::{NamedTempFile, TempPath};
 use typhos_core::unfinished::{self, Listed};
 
-use super::{identity, parent, rename_new, sync_directory};
+use super::{identity, locked_file, parent, rename_new, sync_directory};
 use crate::TargetError;
 
 /// What a journal is called, before a few random letters.
@@ -29,7 +29,9 @@ pub(super) fn is_journal(name: &str) -> bool {
 pub(crate) enum Awaited {
     /// A file or directory that gets its name when it is whole; and what has the name before.
     Path(PathBuf, Option<(u64, u64)>),
-    /// Something that cannot be looked at afterwards: a transaction.
+    /// A transaction in a database file, which counts them.
+    Sqlite(PathBuf),
+    /// Something that cannot be looked at afterwards: a transaction of a server.
     Unseen,
 }
 
@@ -45,6 +47,11 @@ impl Awaited {
     fn json(&self) -> Value {
         match self {
             Awaited::Path(path, was) => json!({ "path": path.to_str(), "was": was }),
+            // Asked now, with the transaction open: nobody else can end one before.
+            Awaited::Sqlite(path) => {
+                let path = std::path::absolute(path).unwrap_or_else(|_| path.clone());
+                json!({ "database": path.to_str(), "was": crate::sqlite::transactions(&path) })
+            }
             Awaited::Unseen => Value::Null,
         }
     }
@@ -52,6 +59,11 @@ impl Awaited {
     /// Whether what a journal waits for has appeared; what cannot be looked at is taken to have, since records that
     /// are nowhere would be worse than records that are in two places.
     fn has_appeared(entry: &Value) -> bool {
+        if let Some(path) = entry["database"].as_str() {
+            // Looking into it undoes what was not finished.
+            let now = crate::sqlite::recovered_transactions(Path::new(path));
+            return now.is_none() || json!(now) != entry["was"];
+        }
         let Some(path) = entry["path"].as_str() else { return true };
         let now = identity(Path::new(path));
         now.is_some() && json!(now) != entry["was"]
@@ -80,9 +92,8 @@ impl Pending {
     pub fn announce(&mut self, awaited: &Awaited) -> Result<(), TargetError> {
         let folder = parent(&self.wanted);
         let failed = || TargetError::io(&self.wanted);
-        let mut journal =
-            tempfile::Builder::new().prefix(JOURNAL).tempfile_in(folder).map_err(failed())?;
-        journal.as_file().lock().map_err(failed())?;
+        let journal = locked_file(folder, tempfile::Builder::new().prefix(JOURNAL));
+        let mut journal = journal.map_err(failed())?;
         let name = |path: &Path| path.file_name().and_then(|name| name.to_str().map(str::to_owned));
         let entry = json!({
             "side": name(&self.side), "wanted": name(&self.wanted), "awaited": awaited.json(),
@@ -235,6 +246,28 @@ mod tests {
             want.extend((existed || appears).then_some("t.parquet"));
             want.extend(appears.then_some("t.parquet.rejects.csv"));
             assert_eq!(names(folder.path()), want, "{existed} {appears}");
+        }
+    }
+
+    /// The same of a transaction, which a database file counts.
+    #[test]
+    fn after_a_kill_it_appears_if_its_transaction_was_committed() {
+        for is_committed in [false, true] {
+            let folder = tempfile::tempdir().unwrap();
+            let path = folder.path().join("d.sqlite");
+            let database = rusqlite::Connection::open(&path).unwrap();
+            database
+                .execute_batch("CREATE TABLE t (n); BEGIN IMMEDIATE; INSERT INTO t VALUES (1)")
+                .unwrap();
+            let mut file = pending(&folder.path().join("r.csv"));
+            file.announce(&Awaited::Sqlite(path)).unwrap();
+            database.execute_batch(if is_committed { "COMMIT" } else { "ROLLBACK" }).unwrap();
+            let Pending { side, journal, _held, .. } = file;
+            drop(_held);
+            let _ = (side.keep().unwrap(), journal.unwrap().keep().unwrap());
+            sweep(folder.path());
+            let want = if is_committed { vec!["d.sqlite", "r.csv"] } else { vec!["d.sqlite"] };
+            assert_eq!(names(folder.path()), want);
         }
     }
 
