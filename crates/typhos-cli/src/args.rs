@@ -1,5 +1,7 @@
 //! What can be typed. Nothing here decides anything: [`commands`](crate::commands) resolve it.
 
+mod values;
+
 use std::num::NonZeroUsize;
 use std::path::{Path, PathBuf};
 
@@ -10,16 +12,19 @@ use typhos_core::infer::{
 };
 use typhos_core::readings::Mark;
 use typhos_core::run::RunOptions;
-use typhos_core::sorting::LEAST_SORT_MEMORY;
 use typhos_core::text::{
     ColumnsDiffer, Escape, InputChoice, LineEnds, QuotedEmpty, parse_comment, parse_delimiter,
-    parse_encoding, parse_quote, parse_record_limit, parse_size, size_name,
+    parse_encoding, parse_quote, parse_record_limit,
 };
 
 use typhos_targets::sql::LANGUAGES;
-use typhos_targets::{LEAST_MEMORY, MisfitLimit, Mode, Seen};
+use typhos_targets::{MisfitLimit, Mode, Seen};
 
 use crate::world;
+use values::{
+    parse_memory, parse_misfit_limit, parse_mode, parse_never, parse_part_size, parse_seen,
+    parse_threads,
+};
 
 /// Delimited text into typed tables, with reasons and nothing lost.
 ///
@@ -243,75 +248,6 @@ pub struct RuleArgs {
     pub rows: Option<u64>,
 }
 
-/// The most threads: more of them only wait for each other.
-const MOST_THREADS: usize = 1_024;
-
-fn parse_threads(word: &str) -> Result<NonZeroUsize, String> {
-    let threads = word.parse().ok().filter(|threads: &NonZeroUsize| threads.get() <= MOST_THREADS);
-    threads.ok_or_else(|| format!("'{word}' is not a number of threads: 1 to {MOST_THREADS}"))
-}
-
-fn parse_memory(word: &str) -> Result<usize, String> {
-    parse_size(word).filter(|bytes| *bytes >= LEAST_MEMORY).ok_or_else(|| {
-        format!(
-            "'{word}' is no size of memory: '512 MiB', and {} at least",
-            size_name(LEAST_MEMORY)
-        )
-    })
-}
-
-fn parse_sort_memory(word: &str) -> Result<usize, String> {
-    parse_size(word).filter(|bytes| *bytes >= LEAST_SORT_MEMORY).ok_or_else(|| {
-        format!(
-            "'{word}' is no size of memory: '512 MiB', and {} at least",
-            size_name(LEAST_SORT_MEMORY)
-        )
-    })
-}
-
-fn parse_mode(word: &str) -> Result<Mode, String> {
-    Ok(match word {
-        "create" => Mode::Create,
-        "append" => Mode::Append,
-        "replace" => Mode::Replace,
-        _ => return Err("use create, append or replace".into()),
-    })
-}
-
-fn parse_seen(word: &str) -> Result<Seen, String> {
-    Ok(match word {
-        "stop" => Seen::Stop,
-        "skip" => Seen::Skip,
-        "update" => Seen::Update,
-        _ => return Err("use stop, skip or update".into()),
-    })
-}
-
-fn parse_misfit_limit(word: &str) -> Result<MisfitLimit, String> {
-    let wrong = || "use a number such as 10, or a share such as 0.1%".to_owned();
-    match word.strip_suffix('%') {
-        Some(percent) => {
-            let percent = percent.trim().parse::<f64>().map_err(|_| wrong())?;
-            (0.0..=100.0)
-                .contains(&percent)
-                .then_some(MisfitLimit::Percent(percent))
-                .ok_or_else(wrong)
-        }
-        None => word.parse().map(MisfitLimit::Count).map_err(|_| wrong()),
-    }
-}
-
-fn parse_part_size(word: &str) -> Result<u64, String> {
-    let size = parse_size(word).filter(|bytes| *bytes >= 1 << 10);
-    size.map(|bytes| bytes as u64)
-        .ok_or_else(|| "use a size of 1 KiB at least, such as \"128 MiB\"".into())
-}
-
-fn parse_never(word: &str) -> Result<Never, String> {
-    let mut never = Never::default();
-    never.add(word).map(|()| never)
-}
-
 impl RuleArgs {
     /// What was typed of the rules of a house.
     pub fn house(&self) -> House {
@@ -515,7 +451,7 @@ pub struct Weigh {
     pub memory: Option<usize>,
 
     /// The most memory that sorting takes of it, where [layout] says what rows are sorted by [default: all of it]
-    #[arg(long, value_name = "SIZE", value_parser = parse_sort_memory)]
+    #[arg(long, value_name = "SIZE", value_parser = parse_memory)]
     pub sort_memory: Option<usize>,
 
     /// Print the ledger as JSON
@@ -578,7 +514,7 @@ pub struct Load {
     pub memory: Option<usize>,
 
     /// The most memory that sorting takes of it, where [layout] says what rows are sorted by [default: all of it]
-    #[arg(long, value_name = "SIZE", value_parser = parse_sort_memory)]
+    #[arg(long, value_name = "SIZE", value_parser = parse_memory)]
     pub sort_memory: Option<usize>,
 
     /// Where records go that are set aside [default: beside the target]

@@ -9,8 +9,8 @@ use std::num::NonZeroUsize;
 /// Bytes that a load may take, where nothing is said.
 pub const DEFAULT_MEMORY: usize = 256 << 20;
 
-/// Less than this is not enough to work with.
-pub const LEAST_MEMORY: usize = 64 << 20;
+/// Less than this is not enough to work with, or to merge sorted rows with.
+pub const LEAST_MEMORY: usize = typhos_core::sorting::LEAST_SORT_MEMORY;
 
 /// What the program takes by itself.
 const BASE: usize = 24 << 20;

@@ -60,6 +60,23 @@ const BUSY: Duration = Duration::from_secs(5);
 /// How long that is at a time: a load that is called off waits no longer.
 const BUSY_STEP: Duration = Duration::from_millis(100);
 
+/// Does something again as long as another program writes to the database, but not for ever.
+fn patiently<T>(
+    is_called_off: &AtomicBool,
+    mut run: impl FnMut() -> rusqlite::Result<T>,
+) -> rusqlite::Result<T> {
+    let since = Instant::now();
+    loop {
+        match run() {
+            Err(error)
+                if error.sqlite_error_code() == Some(rusqlite::ErrorCode::DatabaseBusy)
+                    && since.elapsed() < BUSY
+                    && !is_called_off.load(Ordering::SeqCst) => {}
+            result => return result,
+        }
+    }
+}
+
 /// A database being loaded into.
 pub(crate) struct SqliteSession {
     path: PathBuf,
@@ -126,28 +143,23 @@ impl Session for SqliteSession {
 
     fn query(&mut self, sql: &str) -> Result<Answers, TargetError> {
         let path = self.path.clone();
-        let failed = |source| TargetError::Sqlite { path: path.clone(), source };
-        let mut statement = self.connection()?.prepare(sql).map_err(failed)?;
-        let columns = statement.column_count();
-        let rows =
-            statement.query_map([], |row| (0..columns).map(|at| Ok(shown(row.get(at)?))).collect());
-        rows.map_err(failed)?.collect::<Result<_, _>>().map_err(failed)
+        let is_called_off = self.is_called_off.clone();
+        let connection = self.connection()?;
+        let answers = patiently(&is_called_off, || {
+            let mut statement = connection.prepare(sql)?;
+            let columns = statement.column_count();
+            let rows = statement
+                .query_map([], |row| (0..columns).map(|at| Ok(shown(row.get(at)?))).collect())?;
+            rows.collect()
+        });
+        answers.map_err(|source| TargetError::Sqlite { path, source })
     }
 
     fn execute(&mut self, sql: &str) -> Result<Option<u64>, TargetError> {
         let path = self.path.clone();
         let is_called_off = self.is_called_off.clone();
         let connection = self.connection()?;
-        let since = Instant::now();
-        let changed = loop {
-            match connection.execute(sql, []) {
-                Err(error)
-                    if error.sqlite_error_code() == Some(rusqlite::ErrorCode::DatabaseBusy)
-                        && since.elapsed() < BUSY
-                        && !is_called_off.load(Ordering::SeqCst) => {}
-                changed => break changed,
-            }
-        };
+        let changed = patiently(&is_called_off, || connection.execute(sql, []));
         changed
             .map(|changed| Some(changed as u64))
             .map_err(|source| TargetError::Sqlite { path, source })
@@ -341,7 +353,8 @@ fn open_existing(path: &Path) -> Result<Connection, TargetError> {
     let connection =
         Connection::open_with_flags(path, OpenFlags::SQLITE_OPEN_READ_WRITE).map_err(failed)?;
     connection.busy_timeout(BUSY_STEP).map_err(failed)?;
-    match connection.query_row("PRAGMA schema_version", [], |_| Ok(())) {
+    let look = || connection.query_row("PRAGMA schema_version", [], |_| Ok(()));
+    match patiently(&AtomicBool::new(false), look) {
         Ok(()) => Ok(connection),
         Err(rusqlite::Error::SqliteFailure(error, _))
             if error.code == rusqlite::ErrorCode::NotADatabase =>

@@ -278,3 +278,32 @@ fn every_wait_can_be_interrupted() {
     }
     assert_eq!(world.names(), before);
 }
+
+/// A database that another program writes to is waited for, and the wait ends when it is told to.
+#[test]
+fn a_load_that_waits_for_a_database_can_be_interrupted() {
+    let world = World::new();
+    world
+        .write("t.csv", "a\nx\n")
+        .write("s.typhos.toml", "typhos = 1\n[columns]\na = { type = 'text' }\n");
+    world.ok("load s.typhos.toml t.csv --into d.sqlite");
+    for lock in ["BEGIN IMMEDIATE; INSERT INTO t VALUES ('y');", "BEGIN EXCLUSIVE;"] {
+        let mut holder = Command::new("sqlite3");
+        holder.arg(world.path("d.sqlite")).stdin(Stdio::piped());
+        let mut holder = holder.spawn().unwrap();
+        let mut says = holder.stdin.take().unwrap();
+        writeln!(says, "{lock}").unwrap();
+        std::thread::sleep(Duration::from_millis(400));
+        let mut command =
+            world.command("load s.typhos.toml t.csv --into d.sqlite --mode append -q");
+        let mut child = command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+        std::thread::sleep(Duration::from_millis(1000));
+        assert!(child.try_wait().unwrap().is_none(), "{lock} is not waited for");
+        signal(&child, "-INT");
+        let status = ended(child, Duration::from_secs(3)).expect("it ends");
+        assert_eq!(status.signal(), Some(2), "{lock}");
+        drop(says);
+        holder.wait().unwrap();
+        assert_eq!(world.json("peek d.sqlite --json")["total"], 1, "{lock}");
+    }
+}

@@ -1,0 +1,67 @@
+//! Values of options, as they are typed: each with a sentence that says what it may be.
+
+use std::num::NonZeroUsize;
+
+use typhos_core::infer::Never;
+use typhos_core::text::{parse_size, size_name};
+use typhos_targets::{LEAST_MEMORY, MisfitLimit, Mode, Seen};
+
+/// The most threads: more of them only wait for each other.
+const MOST_THREADS: usize = 1_024;
+
+pub(super) fn parse_threads(word: &str) -> Result<NonZeroUsize, String> {
+    let threads = word.parse().ok().filter(|threads: &NonZeroUsize| threads.get() <= MOST_THREADS);
+    threads.ok_or_else(|| format!("'{word}' is not a number of threads: 1 to {MOST_THREADS}"))
+}
+
+pub(super) fn parse_memory(word: &str) -> Result<usize, String> {
+    parse_size(word).filter(|bytes| *bytes >= LEAST_MEMORY).ok_or_else(|| {
+        format!(
+            "'{word}' is no size of memory: '512 MiB', and {} at least",
+            size_name(LEAST_MEMORY)
+        )
+    })
+}
+
+pub(super) fn parse_mode(word: &str) -> Result<Mode, String> {
+    Ok(match word {
+        "create" => Mode::Create,
+        "append" => Mode::Append,
+        "replace" => Mode::Replace,
+        _ => return Err("use create, append or replace".into()),
+    })
+}
+
+pub(super) fn parse_seen(word: &str) -> Result<Seen, String> {
+    Ok(match word {
+        "stop" => Seen::Stop,
+        "skip" => Seen::Skip,
+        "update" => Seen::Update,
+        _ => return Err("use stop, skip or update".into()),
+    })
+}
+
+pub(super) fn parse_misfit_limit(word: &str) -> Result<MisfitLimit, String> {
+    let wrong = || "use a number such as 10, or a share such as 0.1%".to_owned();
+    match word.strip_suffix('%') {
+        Some(percent) => {
+            let percent = percent.trim().parse::<f64>().map_err(|_| wrong())?;
+            (0.0..=100.0)
+                .contains(&percent)
+                .then_some(MisfitLimit::Percent(percent))
+                .ok_or_else(wrong)
+        }
+        None => word.parse().map(MisfitLimit::Count).map_err(|_| wrong()),
+    }
+}
+
+pub(super) fn parse_part_size(word: &str) -> Result<u64, String> {
+    let size = parse_size(word).filter(|bytes| *bytes >= 1 << 10);
+    size.map(|bytes| bytes as u64)
+        .ok_or_else(|| "use a size of 1 KiB at least, such as \"128 MiB\"".into())
+}
+
+pub(super) fn parse_never(word: &str) -> Result<Never, String> {
+    let mut never = Never::default();
+    never.add(word).map(|()| never)
+}
