@@ -10,7 +10,7 @@ use typhos_core::columns::{Account, BlockReport, Converter, OnMisfit, Plan};
 use typhos_core::filter::Filter;
 use typhos_core::ledger::{ColumnBytes, Measure};
 use typhos_core::run::{self, Monitor, RunError, RunOptions};
-use typhos_core::text::Input;
+use typhos_core::text::{Input, mean_record_bytes};
 
 use crate::budget::threads_within;
 use crate::load::{LoadError, Work};
@@ -110,6 +110,9 @@ fn weigh_all(weighing: &Weighing<'_>, monitor: &dyn Monitor) -> Result<Weighed, 
     })
 }
 
+/// Bytes of a record that is long.
+const LONG_RECORD: f64 = (4 << 20) as f64;
+
 /// Columns that are measured in all ways at once.
 const MOST_AT_ONCE: usize = 4_000;
 
@@ -137,10 +140,13 @@ impl Weighing<'_> {
     }
 
     /// Measures all ways, and writes the others; what is declared too, where that is wanted. In one pass, unless there
-    /// are so many columns that what is known of their chunks takes more than the rows.
+    /// are so many columns that what is known of their chunks takes more than the rows, or records are so long that few
+    /// of them are to be held in several ways.
     fn measure(&self, writes_declared: bool, monitor: &dyn Monitor) -> Result<Weighed, LoadError> {
         let columns = self.plan.schema().columns.len();
-        if columns <= MOST_AT_ONCE || self.input.is_stream() {
+        let record = mean_record_bytes(self.input).map_err(RunError::from)?.unwrap_or(0.0);
+        let is_small = columns <= MOST_AT_ONCE && record <= LONG_RECORD;
+        if is_small || self.input.is_stream() {
             return self.measure_at_once(self.others, writes_declared, monitor);
         }
         let mut weighed = self.measure_at_once(&[], writes_declared, monitor)?;
