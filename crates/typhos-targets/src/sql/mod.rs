@@ -484,17 +484,21 @@ fn unicode_escaped(text: &str, quote: char) -> String {
     if !text.contains(char::is_control) {
         return doubled(text, quote);
     }
-    let escaped = text.chars().fold(String::new(), |mut escaped, letter| {
+    format!("U&{}", doubled(&backslashed(text, "\\"), quote))
+}
+
+/// A text with backslashes doubled, and with a number of four digits behind `before` for every control character.
+fn backslashed(text: &str, before: &str) -> String {
+    text.chars().fold(String::new(), |mut escaped, letter| {
         match letter {
             '\\' => escaped.push_str("\\\\"),
             letter if letter.is_control() => {
-                escaped.push_str(&format!("\\{:04X}", u32::from(letter)));
+                escaped.push_str(&format!("{before}{:04X}", u32::from(letter)));
             }
             letter => escaped.push(letter),
         }
         escaped
-    });
-    format!("U&{}", doubled(&escaped, quote))
+    })
 }
 
 /// The check that keeps an integer in its range.

@@ -47,17 +47,7 @@ impl Language for Postgres {
     fn literal(&self, text: &str) -> String {
         // With an E in front a backslash means itself when doubled, whatever the server is set to.
         if text.contains(|letter: char| letter == '\\' || letter.is_control()) {
-            let escaped = text.chars().fold(String::new(), |mut escaped, letter| {
-                match letter {
-                    '\\' => escaped.push_str("\\\\"),
-                    letter if letter.is_control() => {
-                        escaped.push_str(&format!("\\u{:04X}", u32::from(letter)));
-                    }
-                    letter => escaped.push(letter),
-                }
-                escaped
-            });
-            format!(" E{}", doubled(&escaped, '\''))
+            format!(" E{}", doubled(&super::backslashed(text, "\\u"), '\''))
         } else {
             doubled(text, '\'')
         }

@@ -8,13 +8,14 @@ use std::fs::File;
 use std::io::Write;
 use std::path::{Path, PathBuf};
 
-use serde_json::{Value, json};
+use serde_json::json;
 use tempfile::TempDir;
 use typhos_core::unfinished::{self, Listed};
 
 use super::{
-    PREFIX, Renaming, followed, locked_file, locked_folder, manifest, parent, permissions_of,
-    refuse_existing, rename_at_once, rename_new, sweep, sync_directory,
+    PREFIX, Renaming, beside, followed, locked_file, locked_folder, manifest, parent,
+    permissions_of, read_journal, refuse_existing, rename_at_once, rename_new, sweep,
+    sync_directory,
 };
 use crate::TargetError;
 
@@ -170,18 +171,8 @@ impl WholeDirectory {
 /// removed.
 pub(super) fn settle(journal: &Path) -> Vec<PathBuf> {
     let folder = parent(journal);
-    let is_file = journal.symlink_metadata().is_ok_and(|about| about.is_file());
-    let Some(held) = is_file.then(|| File::open(journal).ok()).flatten() else { return Vec::new() };
-    let entry: Value = std::fs::read(journal)
-        .ok()
-        .and_then(|text| serde_json::from_slice(&text).ok())
-        .unwrap_or_default();
-    // A name, and not a path that leads elsewhere.
-    let at = |key: &str| {
-        let name =
-            entry[key].as_str().filter(|name| Path::new(name).file_name() == Some(name.as_ref()));
-        name.map(|name| folder.join(name))
-    };
+    let Some((held, entry)) = read_journal(journal) else { return Vec::new() };
+    let at = |key: &str| beside(journal, &entry[key]);
     let (name, new, old) = (at("name"), at("new"), at("old"));
     let is_dead = held.try_lock().is_ok();
     let (Some(name), Some(new), Some(old)) = (name, new, old) else {

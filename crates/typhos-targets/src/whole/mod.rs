@@ -169,6 +169,21 @@ pub(crate) fn sweep(folder: &Path) {
     }
 }
 
+/// Opens a journal, and reads what was written of it so far; `None` where there is no such file.
+fn read_journal(journal: &Path) -> Option<(File, serde_json::Value)> {
+    // Opening a pipe would wait for somebody to write into it.
+    journal.symlink_metadata().ok().filter(std::fs::Metadata::is_file)?;
+    let held = File::open(journal).ok()?;
+    let text = std::fs::read(journal).unwrap_or_default();
+    Some((held, serde_json::from_slice(&text).unwrap_or_default()))
+}
+
+/// The file beside a journal that it names; `None` where that is a path which leads elsewhere.
+fn beside(journal: &Path, name: &serde_json::Value) -> Option<PathBuf> {
+    let name = name.as_str().filter(|name| Path::new(name).file_name() == Some(name.as_ref()))?;
+    Some(parent(journal).join(name))
+}
+
 /// Removes what nobody holds a lock on: whoever works on it has it locked, and the system takes the lock of the
 /// dead away.
 fn remove_if_dead(path: &Path) {

@@ -13,7 +13,7 @@ use serde_json::{Value, json};
 use tempfile::{NamedTempFile, TempPath};
 use typhos_core::unfinished::{self, Listed};
 
-use super::{identity, locked_file, parent, rename_new, sync_directory};
+use super::{beside, identity, locked_file, parent, read_journal, rename_new, sync_directory};
 use crate::TargetError;
 
 /// What a journal is called, before a few random letters.
@@ -157,18 +157,8 @@ fn publish(side: &Path, wanted: &Path) -> Result<PathBuf, TargetError> {
 
 /// Settles what a journal tells of, where whoever wrote it is dead. Returns what must not be removed.
 pub(super) fn settle(journal: &Path) -> Vec<PathBuf> {
-    let folder = parent(journal);
-    let is_file = journal.symlink_metadata().is_ok_and(|about| about.is_file());
-    let Some(held) = is_file.then(|| File::open(journal).ok()).flatten() else { return Vec::new() };
-    let entry: Value = std::fs::read(journal)
-        .ok()
-        .and_then(|text| serde_json::from_slice(&text).ok())
-        .unwrap_or_default();
-    let at = |key: &str| {
-        let name =
-            entry[key].as_str().filter(|name| Path::new(name).file_name() == Some(name.as_ref()));
-        name.map(|name| folder.join(name))
-    };
+    let Some((held, entry)) = read_journal(journal) else { return Vec::new() };
+    let at = |key: &str| beside(journal, &entry[key]);
     let side = at("side").filter(|side| {
         side.file_name().is_some_and(|name| name.to_string_lossy().starts_with(super::PREFIX))
     });
