@@ -1,29 +1,25 @@
 //! What can be typed. Nothing here decides anything: [`commands`](crate::commands) resolve it.
 
+mod input;
+mod rules;
 mod values;
 
 use std::num::NonZeroUsize;
 use std::path::{Path, PathBuf};
 
 use clap::{Args as ClapArgs, Parser, Subcommand};
-use typhos_core::dates::{Order, Overlap, Zone};
-use typhos_core::infer::{
-    Fractions, House, Naming, Never, parse_headroom, parse_quoted, parse_share,
-};
-use typhos_core::readings::Mark;
+use typhos_core::dates::{Overlap, Zone};
+use typhos_core::infer::Orders;
 use typhos_core::run::RunOptions;
-use typhos_core::text::{
-    ColumnsDiffer, Escape, InputChoice, LineEnds, QuotedEmpty, parse_comment, parse_delimiter,
-    parse_encoding, parse_quote, parse_record_limit,
-};
 
 use typhos_targets::sql::LANGUAGES;
 use typhos_targets::{MisfitLimit, Mode, Seen};
 
 use crate::world;
+pub use input::InputArgs;
+pub use rules::RuleArgs;
 use values::{
-    parse_memory, parse_misfit_limit, parse_mode, parse_never, parse_part_size, parse_seen,
-    parse_threads,
+    parse_memory, parse_misfit_limit, parse_mode, parse_part_size, parse_seen, parse_threads,
 };
 
 /// Delimited text into typed tables, with reasons and nothing lost.
@@ -34,7 +30,8 @@ use values::{
 #[command(name = "typhos", version, propagate_version = true, max_term_width = 100)]
 #[command(
     after_help = "Exit status: 0 done; 1 done, and misfits were found; 2 the command line or the schema \
-                        file is wrong; 3 a file, a target or the machine failed."
+                        file is wrong; 3 a file, a target or the machine failed; 4 the data was refused, \
+                        and nothing was done."
 )]
 pub struct Args {
     #[command(subcommand)]
@@ -91,180 +88,6 @@ pub enum Command {
     Demo(Demo),
 }
 
-/// How the input is laid out and read, where that is not to be found from the data. The words are those
-/// of `[input]` in a schema file.
-#[derive(Debug, Clone, Default, ClapArgs)]
-#[command(next_help_heading = "Input")]
-pub struct InputArgs {
-    /// What stands between fields: one character, or comma, semicolon, tab, pipe, space…
-    #[arg(long, value_name = "CHAR", value_parser = parse_delimiter)]
-    pub delimiter: Option<u8>,
-
-    /// What quoted fields stand in: '"', "'" or none
-    #[arg(long, value_name = "CHAR", value_parser = parse_quote_arg)]
-    pub quote: Option<ByteOrNone>,
-
-    /// How a quote is written inside quotes: doubled or backslash
-    #[arg(long, value_name = "HOW", value_parser = Escape::parse)]
-    pub escape: Option<Escape>,
-
-    /// What ends a line: lf, crlf, cr or mixed
-    #[arg(long, value_name = "WHAT", value_parser = LineEnds::parse)]
-    pub line_ends: Option<LineEnds>,
-
-    /// What a line starts with that is no record: one character such as '#', or none
-    #[arg(long, value_name = "CHAR", value_parser = parse_comment_arg)]
-    pub comment: Option<ByteOrNone>,
-
-    /// Whether records may end in one more delimiter, with nothing behind it
-    #[arg(long, value_name = "true|false", hide_possible_values = true)]
-    pub trailing_delimiter: Option<bool>,
-
-    /// Whether the first record holds the names of the columns
-    #[arg(long, value_name = "true|false", hide_possible_values = true)]
-    pub header: Option<bool>,
-
-    /// Lines above the table that are no part of it
-    #[arg(long, value_name = "N")]
-    pub skip: Option<u32>,
-
-    /// The names of the columns, in place of those in a header
-    #[arg(long, value_name = "A,B,…", value_delimiter = ',')]
-    pub names: Option<Vec<String>>,
-
-    /// How the text is encoded: utf-8, utf-16le, windows-1252, iso-8859-15…
-    #[arg(long, value_name = "LABEL", value_parser = parse_encoding_arg)]
-    pub encoding: Option<EncodingArg>,
-
-    /// What to do where files have other columns: stop, union (those of any file) or first (those of
-    /// the first)
-    #[arg(long, value_name = "WHAT", value_parser = ColumnsDiffer::parse)]
-    pub columns_differ: Option<ColumnsDiffer>,
-
-    /// What an empty field in quotes is: absent, as one without quotes, or text
-    #[arg(long, value_name = "WHAT", value_parser = QuotedEmpty::parse)]
-    pub quoted_empty: Option<QuotedEmpty>,
-
-    /// The most bytes a record may have, up to 1 GiB [default: 16 MiB]
-    #[arg(long, value_name = "SIZE", value_parser = parse_record_limit)]
-    pub record_limit: Option<usize>,
-}
-
-/// An encoding by its label.
-#[derive(Debug, Clone)]
-pub struct EncodingArg(String);
-
-fn parse_encoding_arg(label: &str) -> Result<EncodingArg, String> {
-    parse_encoding(label).map(|_| EncodingArg(label.to_owned()))
-}
-
-/// A byte as it was said, or that there is none.
-#[derive(Debug, Clone, Copy)]
-pub struct ByteOrNone(Option<u8>);
-
-fn parse_quote_arg(word: &str) -> Result<ByteOrNone, String> {
-    parse_quote(word).map(ByteOrNone)
-}
-
-fn parse_comment_arg(word: &str) -> Result<ByteOrNone, String> {
-    parse_comment(word).map(ByteOrNone)
-}
-
-impl InputArgs {
-    pub fn choice(&self) -> InputChoice {
-        InputChoice {
-            delimiter: self.delimiter,
-            quote: self.quote.map(|ByteOrNone(quote)| quote),
-            escape: self.escape,
-            line_ends: self.line_ends,
-            comment: self.comment.map(|ByteOrNone(comment)| comment),
-            trailing_delimiter: self.trailing_delimiter,
-            header: self.header,
-            skip: self.skip,
-            names: self.names.clone(),
-            encoding: self
-                .encoding
-                .as_ref()
-                .and_then(|EncodingArg(label)| parse_encoding(label).ok()),
-            columns_differ: self.columns_differ,
-            quoted_empty: self.quoted_empty,
-            record_limit: self.record_limit,
-        }
-    }
-}
-
-/// The rules by which types are chosen. All but the last three can stand in a settings file too.
-#[derive(Debug, Clone, Default, ClapArgs)]
-#[command(next_help_heading = "Types")]
-pub struct RuleArgs {
-    /// How many times further than the extremes seen a number type must reach; 1 for the tightest
-    /// [default: 2]
-    #[arg(long, value_name = "FACTOR", value_parser = parse_headroom)]
-    pub headroom: Option<f64>,
-
-    /// The share of values that may be misfits of a type, as in 0.1%, where the column would be text
-    /// otherwise
-    #[arg(long, value_name = "SHARE", value_parser = parse_share)]
-    pub tolerate: Option<f64>,
-
-    /// The order of dates that could be read in more than one: dmy, mdy or ymd
-    #[arg(long, value_name = "ORDER", value_parser = Order::parse)]
-    pub date_order: Option<Order>,
-
-    /// The decimal mark of numbers that could be read with either: '.' or ','
-    #[arg(long, value_name = "MARK", value_parser = Mark::parse)]
-    pub decimal_mark: Option<Mark>,
-
-    /// A text that means "no value", in every column; may be given again
-    #[arg(long, value_name = "TOKEN")]
-    pub absent: Vec<String>,
-
-    /// What numbers with a fraction become: exact (decimals) or float
-    #[arg(long, value_name = "WHAT", value_parser = Fractions::parse)]
-    pub fractions: Option<Fractions>,
-
-    /// Types not to be drafted: as in 'category', or 'unsigned' for all unsigned integers
-    #[arg(long, value_name = "TYPE,…", value_delimiter = ',', value_parser = parse_never)]
-    pub never: Vec<Never>,
-
-    /// What values in quotes are: text whatever they say, or any type
-    #[arg(long, value_name = "text|any", value_parser = parse_quoted)]
-    pub quoted: Option<bool>,
-
-    /// What columns are called: as in the header (keep), or in lower case with underscores (snake)
-    #[arg(long, value_name = "HOW", value_parser = Naming::parse)]
-    pub naming: Option<Naming>,
-
-    /// These columns only
-    #[arg(long, value_name = "COL,…", value_delimiter = ',', conflicts_with = "without")]
-    pub only: Vec<String>,
-
-    /// All columns but these
-    #[arg(long, value_name = "COL,…", value_delimiter = ',')]
-    pub without: Vec<String>,
-
-    /// Look at the first N records only: a sample, and every report says so
-    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..))]
-    pub rows: Option<u64>,
-}
-
-impl RuleArgs {
-    /// What was typed of the rules of a house.
-    pub fn house(&self) -> House {
-        House {
-            headroom: self.headroom,
-            tolerate: self.tolerate,
-            date_order: self.date_order,
-            decimal_mark: self.decimal_mark,
-            absent: Some(self.absent.clone()).filter(|texts| !texts.is_empty()),
-            fractions: self.fractions,
-            never: self.never.iter().copied().reduce(Never::and),
-            quoted_text: self.quoted,
-            naming: self.naming,
-        }
-    }
-}
-
 impl Command {
     /// All paths that were typed.
     pub fn paths(&self) -> Vec<&Path> {
@@ -294,6 +117,11 @@ pub struct Scout {
     /// Show everything about one column
     #[arg(long, value_name = "NAME")]
     pub column: Option<String>,
+
+    /// Whether these columns together are a key: no two records have the same values in them. Exact, by a
+    /// pass of its own, however many values there are
+    #[arg(long, value_name = "COL,…", value_delimiter = ',')]
+    pub key: Vec<String>,
 
     /// Save the survey to a file, to draft from later or to pool with others
     #[arg(long, value_name = "FILE")]
@@ -384,8 +212,8 @@ pub struct Dates {
     pub column: Option<String>,
 
     /// Order of dates that could be read in more than one: dmy, mdy or ymd
-    #[arg(long, value_name = "ORDER", requires = "inputs", value_parser = Order::parse)]
-    pub date_order: Option<Order>,
+    #[arg(long, value_name = "ORDER", requires = "inputs", value_parser = Orders::parse)]
+    pub date_order: Option<Orders>,
 
     #[command(flatten)]
     pub input: InputArgs,

@@ -5,7 +5,9 @@ use typhos_core::columns::{Account, ColumnMisfits, MisfitValue, Plan};
 use typhos_core::infer::{counted, grouped, shown};
 use typhos_core::schema::{ColumnDecl, Type};
 use typhos_core::survey::Source;
-use typhos_core::text::{Dialect, Escape, Input, InputFile, Packing, delimiter_name};
+use typhos_core::text::{
+    Charset, Dialect, Escape, Input, InputFile, Packing, ShortRecords, Undeclared, delimiter_name,
+};
 use typhos_core::wording::listed;
 
 use crate::console::{self, BOLD, DIM, FOUND, GOOD, WARN, paint, safe};
@@ -27,8 +29,96 @@ pub fn input_line(input: &Input) -> String {
     format!("{}  {}", paint(BOLD, safe(&name)), paint(DIM, size))
 }
 
+/// What is to be known of an input beside what it holds: files that were passed over or given twice, lines that were
+/// skipped without anybody having said so, and lines at an end that may have to be.
+pub fn input_notes(input: &Input) -> Vec<String> {
+    let mut notes: Vec<String> = input.notes().iter().map(|note| safe(note)).collect();
+    notes.extend(skipped_note(input));
+    let below =
+        |file: &&InputFile| file.dialect().skip_below > 0 && input.choice().skip_below.is_none();
+    if let Some(file) = input.files().iter().find(below) {
+        let lines = counted(u64::from(file.dialect().skip_below), "line");
+        notes.push(format!("skipped {lines} below the header of {}", safe(&file.name())));
+    }
+    notes.extend(end_note(input));
+    notes
+}
+
+/// What to say of lines at the end of files that look like no records.
+fn end_note(input: &Input) -> Option<String> {
+    let ends: Vec<_> =
+        input.files().iter().filter_map(|file| Some((file.name(), file.end()?))).collect();
+    let (name, (lines, why)) = ends.first()?;
+    let others = match ends.len() - 1 {
+        0 => String::new(),
+        more => format!(" (and those of {})", counted(more as u64, "more file")),
+    };
+    Some(format!(
+        "{}: {}{others}; to leave them out, say --skip-end {lines}",
+        safe(name),
+        safe(why)
+    ))
+}
+
+/// Says which columns of an input a schema does not declare, and which of single files are left out.
+pub fn undeclared(plan: &Plan, input: &Input) -> String {
+    let count = counted(plan.undeclared().len() as u64, "column");
+    let are = if plan.undeclared().len() == 1 { "is" } else { "are" };
+    let name = input.files().first().map_or(String::new(), InputFile::name);
+    format!("{count} of {} {are} not declared: {}", safe(&name), safe(&some(plan.undeclared())))
+}
+
+/// What to do about undeclared columns.
+pub const UNDECLARED_HELP: &str =
+    "declare them, put their lines into comments, or say undeclared = \"ignore\"";
+
+/// The first few of many names.
+fn some(names: &[String]) -> String {
+    match names.len().saturating_sub(SHOWN_NAMES) {
+        0 => listed(names),
+        more => format!("{} and {more} more", listed(&names[..SHOWN_NAMES])),
+    }
+}
+
+/// Names that are shown on the screen; a JSON report has them all.
+const SHOWN_NAMES: usize = 8;
+
+/// A note about columns that are left out without anybody having said so.
+pub fn undeclared_note(plan: &Plan, input: &Input) -> Vec<String> {
+    if input.choice().undeclared == Some(Undeclared::Ignore) {
+        return Vec::new();
+    }
+    let mut notes = Vec::new();
+    if !plan.undeclared().is_empty() {
+        notes.push(format!("{}; left out", undeclared(plan, input)));
+    }
+    let others = input.differences().into_iter().filter(|found| !found.left_out.is_empty());
+    let others: Vec<_> = others.collect();
+    for found in others.iter().take(SHOWN_DIFFERENCES) {
+        let name = input.files()[found.file].name();
+        notes.push(format!(
+            "{} has {} besides; left out",
+            safe(&name),
+            safe(&some(&found.left_out))
+        ));
+    }
+    if let more @ 1.. = others.len().saturating_sub(SHOWN_DIFFERENCES) {
+        notes.push(format!(
+            "… and {} with columns that are left out",
+            counted(more as u64, "more file")
+        ));
+    }
+    notes
+}
+
+/// The columns that a schema does not declare, for a JSON report.
+pub fn undeclared_json(plan: &Plan, input: &Input) -> Value {
+    let policy = input.choice().undeclared.unwrap_or_default();
+    json!({ "policy": policy.name(), "columns": plan.undeclared() })
+}
+
 /// What to say of lines that were passed over without anybody having said so.
-pub fn skipped_note(input: &Input) -> Option<String> {
+fn skipped_note(input: &Input) -> Option<String> {
     let skips = |file: &&InputFile| file.dialect().skip > 0 && input.choice().skip.is_none();
     let file = input.files().iter().find(skips)?;
     let lines = counted(u64::from(file.dialect().skip), "line");
@@ -52,6 +142,13 @@ pub fn layout_lines(input: &Input) -> Vec<String> {
         (escaped, "escape", dialect.escape.name().into(), &finding.escape),
         (true, "header", if dialect.header { "yes" } else { "no" }.into(), &finding.header),
         (dialect.skip > 0, "skip", grouped(u64::from(dialect.skip)), &finding.skip),
+        (
+            dialect.skip_below > 0,
+            "skip below",
+            grouped(u64::from(dialect.skip_below)),
+            &finding.skip_below,
+        ),
+        (dialect.short_records, "short", "absent".into(), &finding.short_records),
         (dialect.comment.is_some(), "comment", letter(dialect.comment), &finding.comment),
         (
             dialect.trailing_delimiter,
@@ -74,6 +171,8 @@ pub fn layout_lines(input: &Input) -> Vec<String> {
             line.trim_end().to_owned()
         })
         .collect();
+    let notes = input.notes().iter().map(|note| safe(note)).chain(end_note(input));
+    lines.extend(notes.map(|note| paint(WARN, format!("  {note}"))));
     let differences = input.differences();
     for difference in differences.iter().take(SHOWN_DIFFERENCES) {
         let file = input.files()[difference.file].name();
@@ -111,6 +210,8 @@ pub fn input_json(input: &Input) -> Value {
         ("trailing_delimiter", &finding.trailing_delimiter),
         ("header", &finding.header),
         ("skip", &finding.skip),
+        ("skip_below", &finding.skip_below),
+        ("short_records", &finding.short_records),
         ("encoding", &finding.encoding),
     ];
     let reasons = reasons.into_iter().filter(|(_, why)| !why.is_empty());
@@ -126,6 +227,13 @@ pub fn input_json(input: &Input) -> Value {
     json["reasons"] =
         Value::Object(reasons.map(|(part, why)| (part.to_owned(), json!(why))).collect());
     json["columns_differ"] = differences.collect();
+    json["notes"] = json!(input.notes());
+    json["skip_end"] = json!(input.choice().skip_end.unwrap_or(0));
+    let ends = input.files().iter().filter_map(|file| {
+        let (lines, why) = file.end()?;
+        Some(json!({ "file": file.name(), "lines": lines, "why": why }))
+    });
+    json["end"] = ends.collect();
     json
 }
 
@@ -155,6 +263,8 @@ fn saved_dialect(source: &Source) -> Dialect {
         trailing_delimiter: said.trailing_delimiter.unwrap_or(usual.trailing_delimiter),
         header: said.header.unwrap_or(usual.header),
         skip: said.skip.unwrap_or(usual.skip),
+        skip_below: said.skip_below.unwrap_or(usual.skip_below),
+        short_records: said.short_records == Some(ShortRecords::Absent),
     }
 }
 
@@ -164,7 +274,7 @@ pub fn saved_input_json(source: &Source) -> Value {
     let mut json = dialect_json(&saved_dialect(source));
     json["files"] = files.clone().map(|file| json!(file.name)).collect();
     json["bytes"] = json!(files.map(|file| file.bytes).sum::<u64>());
-    let encoding = source.layout.encoding.map_or("utf-8".into(), |e| e.name().to_lowercase());
+    let encoding = source.layout.encoding.map_or("utf-8".into(), Charset::label);
     json["encoding"] = json!(encoding);
     json
 }
@@ -182,6 +292,8 @@ fn dialect_json(dialect: &Dialect) -> Value {
         "trailing_delimiter": dialect.trailing_delimiter,
         "header": dialect.header,
         "skip": dialect.skip,
+        "skip_below": dialect.skip_below,
+        "short_records": if dialect.short_records { "absent" } else { "reject" },
     })
 }
 

@@ -53,6 +53,8 @@ impl<'i> Rejects<'i> {
                 let line: Vec<_> = names.map(|name| self.field(name)).collect();
                 let line = line.join(&char::from(dialect.delimiter).to_string());
                 writeln!(writer, "{line}").map_err(TargetError::io(&self.path))?;
+                let below = self.input.files().first().map_or(&b""[..], |file| file.below());
+                writer.write_all(below).map_err(TargetError::io(&self.path))?;
             }
             self.open = Some((file, writer));
         }
@@ -65,6 +67,8 @@ impl<'i> Rejects<'i> {
             let behind =
                 [file, misfit.place.line.to_string(), column.to_owned(), misfit.reason.to_string()];
             lines.extend_from_slice(&aside.record);
+            // What it leaves out stands here as nothing, so that the columns behind are where they belong.
+            lines.extend(std::iter::repeat_n(dialect.delimiter, aside.missing));
             for text in behind {
                 lines.extend_from_slice(format!("{delimiter}{}", self.field(&text)).as_bytes());
             }
@@ -99,6 +103,9 @@ impl<'i> Rejects<'i> {
     /// The whole file, if there is one, which waits for the load to become visible.
     pub fn seal(self) -> Result<Option<Pending>, TargetError> {
         let Some((file, mut writer)) = self.open else { return Ok(None) };
+        // A schema that says how many lines to skip at the end skips these.
+        let skipped = self.input.choice().skip_end.unwrap_or(0) as usize;
+        writer.write_all(&vec![b'\n'; skipped]).map_err(TargetError::io(&self.path))?;
         writer.flush().map_err(TargetError::io(&self.path))?;
         drop(writer);
         file.into_pending().map(Some)

@@ -8,8 +8,8 @@ use typhos_core::infer::{Rules, Wanted, decide, draft};
 use typhos_core::run::{NoMonitor, RunOptions};
 use typhos_core::survey::{Survey, SurveyOptions};
 use typhos_core::text::{
-    Block, BlockReader, ColumnsDiffer, Escape, Input, InputChoice, LineEnds, PlainRecords,
-    QuotedEmpty, Records, Splitter,
+    Block, BlockReader, Charset, ColumnsDiffer, Escape, Input, InputChoice, LineEnds, PlainRecords,
+    QuotedEmpty, Records, ShortRecords, Splitter,
 };
 
 use crate::Dice;
@@ -25,8 +25,14 @@ impl Dice {
             trailing_delimiter: self.maybe(20, &[true, false]),
             header: self.maybe(60, &[true, false]),
             skip: self.maybe(20, &[0, 1, 2, 9]),
+            skip_below: self.maybe(10, &[0, 1, 3]),
+            skip_end: self.maybe(10, &[1, 2, 9]),
+            short_records: self.maybe(20, ShortRecords::ALL),
+            undeclared: None,
             names: self.chance(5).then(|| vec!["a".into(), "b".into()]),
-            encoding: None,
+            encoding: ["utf-8", "windows-1252", "cp850", "shift_jis"]
+                .get(self.below(40))
+                .and_then(|label| Charset::parse(label).ok()),
             columns_differ: self.maybe(5, ColumnsDiffer::ALL),
             quoted_empty: self.maybe(20, QuotedEmpty::ALL),
             record_limit: None,

@@ -5,7 +5,7 @@ use typhos_core::columns::{Account, Converter, MisfitValue, OnMisfit, Plan};
 use typhos_core::infer::{counted, grouped};
 use typhos_core::run::{self, RunError};
 use typhos_core::schema::Misfit;
-use typhos_core::text::Input;
+use typhos_core::text::{Input, Undeclared};
 use typhos_core::wording::listed;
 use typhos_targets::{KeyWatch, Repeats, TargetError};
 
@@ -14,17 +14,18 @@ use crate::console::{self, BOLD, Console, DIM, GOOD, WARN, paint, safe};
 use crate::outcome::{Failure, Outcome};
 use crate::progress::Progress;
 use crate::report::{
-    account_json, account_line, changed_lines, input_json, input_line, misfit_line, skipped_note,
+    UNDECLARED_HELP, account_json, account_line, changed_lines, input_json, input_line,
+    misfit_line, undeclared, undeclared_json,
 };
 
 pub fn run(args: &Check, common: &Common, console: &mut Console) -> Result<Outcome, Failure> {
     let (plan, input) = super::plan(&args.schema, &args.inputs, &args.input, common, console)?;
     let (account, repeats) = account(&plan, &input, common)?;
-    if let Some(note) = skipped_note(&input) {
-        console.note(paint(DIM, note))?;
-    }
+    let stops =
+        input.choice().undeclared == Some(Undeclared::Stop) && !plan.undeclared().is_empty();
     if args.json {
         let mut report = json!({ "typhos": 1, "schema": args.schema.display().to_string(), "input": input_json(&input) });
+        report["undeclared"] = undeclared_json(&plan, &input);
         report["account"] = account_json(&account, &plan, &input);
         let examples = repeats.examples.iter().map(|(first, again)| json!([first, again]));
         report["duplicate_keys"] =
@@ -33,11 +34,11 @@ pub fn run(args: &Check, common: &Common, console: &mut Console) -> Result<Outco
     } else {
         show(&args.schema, &account, &repeats, &plan, &input, console)?;
     }
-    Ok(Outcome::objecting_if(account.misfits() > 0 || repeats.count > 0))
+    Ok(Outcome::objecting_if(account.misfits() > 0 || repeats.count > 0 || stops))
 }
 
 /// Converts everything and keeps nothing but the account, and the keys that come twice.
-fn account(plan: &Plan, input: &Input, common: &Common) -> Result<(Account, Repeats), Failure> {
+pub fn account(plan: &Plan, input: &Input, common: &Common) -> Result<(Account, Repeats), Failure> {
     /// No misfit stops a check; that it does is never made.
     enum Never {
         Run(RunError),
@@ -154,8 +155,19 @@ fn show(
         }
         more(repeats.count, repeats.examples.len(), console)?;
     }
+    let stops =
+        input.choice().undeclared == Some(Undeclared::Stop) && !plan.undeclared().is_empty();
+    if stops {
+        console.say("")?;
+        console.say(format!(
+            "{} {}",
+            paint(WARN, undeclared(plan, input)),
+            paint(DIM, "(would stop a load)")
+        ))?;
+        console.say(paint(DIM, format!("  {UNDECLARED_HELP}")))?;
+    }
     console.say("")?;
-    if account.misfits() == 0 && repeats.count == 0 {
+    if account.misfits() == 0 && repeats.count == 0 && !stops {
         console.say(format!("{} every value fits.", paint(GOOD, "✓")))?;
     }
     for line in changed_lines(account, plan) {

@@ -4,7 +4,7 @@ use std::path::Path;
 
 use typhos_core::dates::{
     COUNTS, DEFAULT_LOCALE, DEFAULT_PIVOT, Misread, Moment, Order, Pattern, ReadOptions, SYMBOLS,
-    deciders, format_days, format_nanos, ways, weekday_name,
+    deciders, format_days, format_nanos, no_such_day, ways, weekday_name,
 };
 use typhos_core::infer::{DateFindings, counted, find_dates, grouped, line_of, shown};
 use typhos_core::schema::Diagnostic;
@@ -61,7 +61,13 @@ fn by_any(values: &[String], console: &mut Console) -> Result<Outcome, Failure> 
         }
         let orders: Vec<Order> = found.iter().filter_map(|way| way.order).collect();
         let summary = match (found.len(), orders.len() > 1) {
-            (0, _) => paint(WARN, "is read by no pattern that is found by looks"),
+            (0, _) => paint(
+                WARN,
+                match no_such_day(value) {
+                    Some(why) => format!("is no day: {why}"),
+                    None => "is read by no pattern that is found by looks".to_owned(),
+                },
+            ),
             (_, true) => paint(WARN, "is ambiguous"),
             _ => String::new(),
         };
@@ -209,7 +215,8 @@ fn of_column(
     common: &Common,
     console: &mut Console,
 ) -> Result<Outcome, Failure> {
-    let rules = RuleArgs { date_order: args.date_order, ..RuleArgs::default() };
+    let rules =
+        RuleArgs { date_order: args.date_order.iter().cloned().collect(), ..RuleArgs::default() };
     let looked = look(&args.inputs, &args.input, &rules, None, None, common)?;
     let survey = &looked.survey;
     let at = find(name, survey)?;

@@ -8,6 +8,7 @@ use crate::args::{Common, Draft};
 use crate::console::{self, Console, GOOD, WARN, paint};
 use crate::diagnose;
 use crate::outcome::{Failure, Outcome};
+use crate::report::input_notes;
 
 pub fn run(args: &Draft, common: &Common, console: &mut Console) -> Result<Outcome, Failure> {
     if let Some(path) = &args.output {
@@ -18,9 +19,9 @@ pub fn run(args: &Draft, common: &Common, console: &mut Console) -> Result<Outco
     let looked =
         look(&args.inputs, &args.input, &args.rules, under, args.output.as_deref(), common)?;
     let Looked { survey, settings, decisions, columns, .. } = &looked;
-    let first = survey.source.files.first().map(|file| file.name.clone());
+    let files = survey.source.files.iter().map(|file| &file.name[..]);
     let wanted = Wanted {
-        table: args.table.clone().unwrap_or_else(|| super::table_name(first)),
+        table: args.table.clone().unwrap_or_else(|| super::table_name(files)),
         naming: settings.house.naming.unwrap_or_default(),
         columns: Some(columns.clone()),
     };
@@ -54,6 +55,9 @@ pub fn run(args: &Draft, common: &Common, console: &mut Console) -> Result<Outco
                 console::path(path)
             ))?;
         }
+    }
+    for note in looked.input.iter().flat_map(input_notes) {
+        console.note(paint(WARN, note))?;
     }
     for change in &changes {
         console.note(change.line())?;

@@ -28,7 +28,7 @@ pub fn run(args: &Emit, console: &mut Console) -> Result<Outcome, Failure> {
     let language = sql::language(&args.language).expect("the command line knows the languages");
     let table = args.table.clone().or_else(|| schema.table.clone()).unwrap_or_else(|| {
         // tickets.typhos.toml → tickets
-        let stem = super::table_name(Some(args.schema.display().to_string()));
+        let stem = super::table_name([&*args.schema.to_string_lossy()]);
         stem.strip_suffix(".typhos").unwrap_or(&stem).to_owned()
     });
     let script = sql::script(language.as_ref(), &schema, &table)

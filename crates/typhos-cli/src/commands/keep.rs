@@ -1,6 +1,6 @@
 //! `typhos draft --keep`: what a redraft leaves alone, and what has changed since.
 
-use typhos_core::infer::{Decision, Draft};
+use typhos_core::infer::{Decision, Draft, outgrown};
 use typhos_core::schema::{Schema, Type, keep};
 use typhos_core::survey::Survey;
 
@@ -24,7 +24,7 @@ pub struct Change {
 
 impl Change {
     pub fn line(&self) -> String {
-        let word = paint(self.style, format!("{:<5}", self.word));
+        let word = paint(self.style, format!("{:<8}", self.word));
         format!("  {word} {}  {}", safe(&self.what), paint(DIM, safe(&self.why)))
     }
 }
@@ -60,7 +60,18 @@ pub fn merge(
     }
     for (declared, at) in kept.both {
         let (ours, theirs) = (&schema.columns[declared], &drafted.schema.columns[at]);
-        let longest = decisions[drafted.positions[at]].max_chars;
+        let position = drafted.positions[at];
+        let decision = &decisions[position];
+        if let Some(why) = outgrown(ours, &survey.columns[position], decision) {
+            changes.push(Change {
+                is_new: false,
+                style: WARN,
+                word: "outgrown",
+                what: format!("{}: {}", ours.name, ours.ty),
+                why,
+            });
+        }
+        let longest = decision.max_chars;
         if ours.auto || says_the_same(ours.ty, theirs.ty, longest) {
             continue;
         }

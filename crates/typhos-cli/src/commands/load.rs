@@ -6,10 +6,10 @@ use serde_json::json;
 use typhos_core::columns::Plan;
 use typhos_core::infer::{counted, grouped};
 use typhos_core::sorting::DEFAULT_SORT_MEMORY;
-use typhos_core::text::Input;
+use typhos_core::text::{Input, InputFile, Undeclared};
 use typhos_targets::{
-    DEFAULT_MEMORY, Destination, LoadError, LoadOptions, LoadReport, Parts, Place, Proof, Secret,
-    TargetError,
+    DEFAULT_MEMORY, Destination, LoadError, LoadOptions, LoadReport, Parts, Place, Problem, Proof,
+    Secret, TargetError,
 };
 
 use super::load_plan;
@@ -18,16 +18,16 @@ use crate::console::{self, BOLD, Console, DIM, GOOD, WARN, paint, safe};
 use crate::outcome::{Failure, Outcome};
 use crate::progress::Progress;
 use crate::report::{
-    account_json, account_line, changed_lines, input_json, misfit_line, skipped_note, stopped_by,
+    UNDECLARED_HELP, account_json, account_line, changed_lines, input_json, misfit_line,
+    stopped_by, undeclared, undeclared_json,
 };
 
 pub fn run(args: &Load, common: &Common, console: &mut Console) -> Result<Outcome, Failure> {
     let (plan, input) = super::plan(&args.schema, &args.inputs, &args.input, common, console)?;
-    let table = args
-        .table
-        .clone()
-        .or_else(|| plan.schema().table.clone())
-        .unwrap_or_else(|| super::table_name(input.files().first().map(|file| file.name())));
+    let table = args.table.clone().or_else(|| plan.schema().table.clone()).unwrap_or_else(|| {
+        let files: Vec<String> = input.files().iter().map(InputFile::name).collect();
+        super::table_name(files.iter().map(String::as_str))
+    });
     let mut destination = destination(args, &plan, table)?;
     let options = LoadOptions {
         run: common.run_options(),
@@ -54,14 +54,21 @@ pub fn run(args: &Load, common: &Common, console: &mut Console) -> Result<Outcom
             let progress = Progress::new("planning", input.bytes(), common.quiet);
             typhos_targets::plan(&input, &plan, destination, &options, &progress)
         });
-        let planned = planned.map_err(failed)?;
+        let mut planned = planned.map_err(failed)?;
+        if input.choice().undeclared == Some(Undeclared::Stop) && !plan.undeclared().is_empty() {
+            let (what, help) = (undeclared(&plan, &input), UNDECLARED_HELP.to_owned());
+            planned.problems.push(Problem { what, help, is_outside: false });
+        }
         if args.json {
-            console.json(&json!({ "typhos": 1, "plan": load_plan::json(&planned) }))?;
+            let undeclared = undeclared_json(&plan, &input);
+            let plan = load_plan::json(&planned);
+            console.json(&json!({ "typhos": 1, "plan": plan, "undeclared": undeclared }))?;
         } else {
             load_plan::show(&planned, console)?;
         }
         return Ok(Outcome::objecting_if(!planned.problems.is_empty()));
     }
+    super::refuse_undeclared(&plan, &input)?;
     let schema_file = [("the schema", args.schema.as_path())];
     let mut written = vec![("the rejects file", options.rejects.as_path())];
     written.extend(destination.path().map(|path| ("the target", path)));
@@ -97,15 +104,13 @@ fn tell(
     // Rows that were there already were read, and not loaded.
     let skipped = report.done.moved.skipped;
     report.account.loaded -= skipped;
-    if let Some(note) = skipped_note(input) {
-        console.note(paint(DIM, note))?;
-    }
     let account = &report.account;
     if args.json {
         let mut json = json!({
             "typhos": 1,
             "schema": args.schema.display().to_string(),
             "input": input_json(input),
+            "undeclared": undeclared_json(plan, input),
             "target": report.plan.target,
             "table": report.plan.table,
             "rejects": report.rejects.as_ref().map(|path| path.display().to_string()),

@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 
 use typhos_core::infer::{Decision, decide};
 use typhos_core::schema::Schema;
-use typhos_core::survey::{Absent, Survey, SurveyOptions, is_survey};
+use typhos_core::survey::{Absent, ColumnFacts, Survey, SurveyOptions, is_survey};
 use typhos_core::text::{Input, InputChoice};
 use typhos_core::wording::listed;
 use typhos_targets::{Named, keep_apart};
@@ -56,7 +56,7 @@ pub fn look(
             Some(schema) => typed.choice().or(&schema.input_choice()),
             None => typed.choice(),
         };
-        let input = super::open(inputs, &choice)?;
+        let mut input = super::open(inputs, &choice)?;
         let read: Vec<_> = input.files().iter().filter_map(|file| file.path()).collect();
         keep_apart(&named(&read, "an input"), &written)?;
         let declared = kept.and_then(|schema| schema.input.absent.clone());
@@ -66,11 +66,27 @@ pub fn look(
             quoted: settings.rules().quoted_text,
             rows: rules.rows,
         };
-        (super::survey(&input, &options, common)?, Some(input))
+        let mut survey = super::survey(&input, &options, common)?;
+        if is_malformed(&survey)
+            && let Some(likely) = input.in_likely_encoding()?
+        {
+            survey = super::survey(&likely, &options, common)?;
+            input = likely;
+        }
+        (survey, Some(input))
     };
-    let decisions = decide(&survey, &settings.rules());
+    let rules_of_house = settings.rules();
+    for (name, _) in &rules_of_house.date_orders {
+        find(name, &survey)?;
+    }
+    let decisions = decide(&survey, &rules_of_house);
     let columns = wanted(&survey, rules)?;
     Ok(Looked { survey, input, settings, decisions, columns })
+}
+
+/// Whether values are not valid in the encoding that was read.
+fn is_malformed(survey: &Survey) -> bool {
+    survey.columns.iter().any(ColumnFacts::is_malformed)
 }
 
 /// Paths that are all the same to a run.

@@ -21,7 +21,7 @@ use typhos_core::columns::Plan;
 use typhos_core::infer::{settle, survey_for};
 use typhos_core::schema::Schema;
 use typhos_core::survey::{Survey, SurveyOptions};
-use typhos_core::text::{Input, InputChoice};
+use typhos_core::text::{Input, InputChoice, Undeclared};
 use typhos_targets::Place;
 
 use crate::args::{Args, Command, Common, InputArgs, RuleArgs};
@@ -29,6 +29,7 @@ use crate::console::{Console, DIM, FOUND, Tone, paint, safe};
 use crate::diagnose;
 use crate::outcome::{Failure, Outcome};
 use crate::progress::Progress;
+use crate::report::{UNDECLARED_HELP, input_notes, undeclared, undeclared_note};
 use crate::settings::Settings;
 
 /// Runs the command line of the process.
@@ -143,7 +144,20 @@ fn plan(
         }
     }
     let plan = Plan::new(schema, &input).map_err(wrong)?;
+    for note in input_notes(&input).into_iter().chain(undeclared_note(&plan, &input)) {
+        console.note(paint(DIM, note))?;
+    }
     Ok((plan, input))
+}
+
+/// Refuses an input with columns that are not declared, where that is said to be an error.
+fn refuse_undeclared(plan: &Plan, input: &Input) -> Result<(), Failure> {
+    match input.choice().undeclared {
+        Some(Undeclared::Stop) if !plan.undeclared().is_empty() => {
+            Err(Failure::Refused(format!("{}; {UNDECLARED_HELP}", undeclared(plan, input))))
+        }
+        _ => Ok(()),
+    }
 }
 
 /// Surveys an input with a progress bar.
@@ -154,9 +168,82 @@ fn survey(input: &Input, options: &SurveyOptions, common: &Common) -> Result<Sur
     Ok(Survey::take(input, options, &common.run_options(), &progress)?)
 }
 
-/// The name of a table made of a file's name: its stem.
-fn table_name(file: Option<String>) -> String {
-    let name = file.unwrap_or_default();
-    let base = std::path::Path::new(&name);
-    base.file_stem().map_or("data".into(), |stem| stem.to_string_lossy().into_owned())
+/// Most characters of a table's name that is made of a file's: databases keep 63 bytes.
+const MOST_NAME: usize = 48;
+
+/// The name of a table made of the names of its files: the stem of the only one, or the directory that all of them are
+/// in; an identifier that needs no quotes but for letters beyond ASCII.
+fn table_name<'n>(files: impl IntoIterator<Item = &'n str>) -> String {
+    let files: Vec<&Path> = files.into_iter().map(Path::new).collect();
+    let stem = match &files[..] {
+        [one] => {
+            let name = one.file_name().unwrap_or_default().to_string_lossy().into_owned();
+            let packed = [".gz", ".zst", ".zstd"].iter().find_map(|end| name.strip_suffix(end));
+            let name = packed.unwrap_or(&name);
+            // `standard input` is no name, and a name may start with a point.
+            let stem = name.rsplit_once('.').map_or(name, |(stem, _)| stem);
+            if one.extension().is_none() && name.contains(' ') {
+                String::new()
+            } else {
+                stem.to_owned()
+            }
+        }
+        [first, others @ ..] => {
+            let folder =
+                first.parent().filter(|folder| others.iter().all(|f| f.parent() == Some(folder)));
+            let named = folder.and_then(|folder| match folder.file_name() {
+                Some(name) => Some(name.to_owned()),
+                None => std::env::current_dir()
+                    .ok()?
+                    .join(folder)
+                    .canonicalize()
+                    .ok()?
+                    .file_name()
+                    .map(Into::into),
+            });
+            named
+                .or_else(|| first.file_stem().map(Into::into))
+                .unwrap_or_default()
+                .to_string_lossy()
+                .into_owned()
+        }
+        [] => String::new(),
+    };
+    let mut name = String::new();
+    for letter in stem.chars() {
+        if letter.is_alphanumeric() {
+            name.push(letter);
+        } else if !name.is_empty() && !name.ends_with('_') {
+            name.push('_');
+        }
+    }
+    let name: String = name.trim_end_matches('_').chars().take(MOST_NAME).collect();
+    match name.chars().next() {
+        None => "data".into(),
+        Some(first) if first.is_numeric() => format!("data_{name}"),
+        Some(_) => name,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::table_name;
+
+    #[test]
+    fn tables_have_names_that_need_no_quotes() {
+        for (files, want) in [
+            (&["a/tickets.csv"][..], "tickets"),
+            (&["2024-01.csv"], "data_2024_01"),
+            (&["standard input"], "data"),
+            (&["my file (2).csv.gz"], "my_file_2"),
+            (&["überfahrten.tsv"], "überfahrten"),
+            (&["x/crossings/2024-01.csv", "x/crossings/2024-02.csv"], "crossings"),
+            (&["a/one.csv", "b/two.csv"], "one"),
+            (&["---.csv"], "data"),
+            (&["archive.2024.csv"], "archive_2024"),
+            (&[], "data"),
+        ] {
+            assert_eq!(table_name(files.iter().copied()), want, "{files:?}");
+        }
+    }
 }

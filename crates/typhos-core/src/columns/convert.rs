@@ -142,7 +142,8 @@ impl<'p> Converter<'p> {
         self.columns.iter_mut().chain(others).for_each(|column| column.reset());
         let mut splitter = Splitter::new(block, &layout.dialect, layout.fields);
         while splitter.fill(&mut self.records, self.batch_records) {
-            let slice = Slice { block, layout, keeps_empty: plan.keeps_empty(), is_utf8 };
+            let (files, keeps_empty) = (plan.files(), plan.keeps_empty());
+            let slice = Slice { block, layout, files, keeps_empty, is_utf8 };
             let aside_before = report.set_aside.len();
             let before = block.records_before + report.account.read;
             report.account.read += (self.records.len() + self.records.broken().len()) as u64;
@@ -240,7 +241,10 @@ impl<'p> Converter<'p> {
                 Misfit::Stop => {
                     stop.get_or_insert((broken.line, misfit));
                 }
-                _ => aside.push((broken.line, SetAside { misfit, record: record.to_vec() })),
+                _ => {
+                    let (record, missing) = (record.to_vec(), broken.missing as usize);
+                    aside.push((broken.line, SetAside { misfit, record, missing }));
+                }
             }
         }
         if self.misfits.is_empty() && aside.is_empty() {
@@ -272,8 +276,8 @@ impl<'p> Converter<'p> {
                 }
                 Misfit::Reject if misfit.row != last_rejected => {
                     last_rejected = misfit.row;
-                    let record = self.record_of_input(slice, misfit.row);
-                    aside.push((line, SetAside { misfit: value(), record }));
+                    let (record, missing) = self.record_of_input(slice, misfit.row);
+                    aside.push((line, SetAside { misfit: value(), record, missing }));
                 }
                 _ => {}
             }
@@ -283,12 +287,13 @@ impl<'p> Converter<'p> {
         stop.map(|(_, misfit)| misfit)
     }
 
-    /// A record word for word, its fields where the input has them: a file may have another order.
-    fn record_of_input(&self, slice: Slice<'_>, row: usize) -> Vec<u8> {
+    /// A record word for word, its fields where the input has them, since a file may have another order; and how many
+    /// fields it leaves out at its end.
+    fn record_of_input(&self, slice: Slice<'_>, row: usize) -> (Vec<u8>, usize) {
         let text = slice.block.text();
         if slice.layout.is_in_order() {
             let (start, end) = self.records.record(row);
-            return text[start..end].to_vec();
+            return (text[start..end].to_vec(), self.records.missing(row));
         }
         let mut record = Vec::new();
         for column in 0..self.plan.source_columns() {
@@ -300,7 +305,7 @@ impl<'p> Converter<'p> {
                 record.extend_from_slice(&text[start..end]);
             }
         }
-        record
+        (record, 0)
     }
 }
 

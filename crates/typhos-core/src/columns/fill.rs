@@ -7,7 +7,7 @@ use arrow_array::ArrayRef;
 use super::cells::{Cells, Visit};
 use super::reason::Reason;
 use crate::readings::trim;
-use crate::schema::{ColumnDecl, Source};
+use crate::schema::{ColumnDecl, GlueAbsent, Source};
 use crate::survey::Place;
 use crate::text::{Block, Dialect, Escape, FileLayout, Records};
 
@@ -16,6 +16,8 @@ use crate::text::{Block, Dialect, Escape, FileLayout, Records};
 pub(super) struct Slice<'b> {
     pub block: &'b Block,
     pub layout: &'b FileLayout,
+    /// The names of the files of the input.
+    pub files: &'b [String],
     /// Whether a blank field in quotes is a value.
     pub keeps_empty: bool,
     pub is_utf8: bool,
@@ -48,8 +50,8 @@ impl<'r> Rows<'r> {
 
     /// What a column is made of in a row, for messages.
     pub fn value(&self, source: &Source, glue: &str, row: usize) -> Vec<u8> {
-        if let Source::RowNumber(start) = source {
-            return row_number(*start, self.number(row)).to_string().into_bytes();
+        if let Some(generated) = self.generated(source, row) {
+            return generated.into_bytes();
         }
         let mut value = Vec::new();
         for (at, column) in source.columns().iter().enumerate() {
@@ -59,6 +61,17 @@ impl<'r> Rows<'r> {
             value.extend_from_slice(self.field(row, *column, &mut Vec::new()));
         }
         value
+    }
+
+    /// A value that does not come from the input.
+    fn generated(&self, source: &Source, row: usize) -> Option<String> {
+        let slice = self.slice;
+        Some(match source {
+            Source::RowNumber(start) => row_number(*start, self.number(row)).to_string(),
+            Source::File => slice.files[slice.block.file as usize].clone(),
+            Source::Line => slice.place(self.records.line(row)).line.to_string(),
+            Source::Column(_) | Source::Joined(_) => return None,
+        })
     }
 
     /// How many records of the input stand before the one in this row.
@@ -118,6 +131,7 @@ impl Visit for MakeColumn<'_> {
             keeps_space: self.column.ty.is_text(),
             default: self.column.default.as_ref().map(|text| text.clone().into_bytes()),
             glue: self.glue.as_bytes().to_vec(),
+            glue_absent: self.column.glue_absent,
         })
     }
 }
@@ -137,6 +151,7 @@ struct Column<C> {
     default: Option<Vec<u8>>,
     /// What stands between values that are joined.
     glue: Vec<u8>,
+    glue_absent: GlueAbsent,
 }
 
 impl<C: Cells> Column<C> {
@@ -177,22 +192,23 @@ impl<C: Cells> Column<C> {
         }
     }
 
-    /// Fills in the numbers of the records.
-    fn fill_numbers(
+    /// Fills in what does not come from the input.
+    fn fill_generated(
         &mut self,
         rows: Rows<'_>,
-        start: i64,
+        source: &Source,
         note: &mut dyn FnMut(usize, Reason),
     ) -> ArrayRef {
         for row in 0..rows.records.len() {
-            let number = row_number(start, rows.number(row)).to_string();
-            let result = self.cells.push(number.as_bytes()).map(|()| true);
+            let value = rows.generated(source, row).unwrap_or_default();
+            let result = self.cells.push(value.as_bytes()).map(|()| true);
             self.take(row, result, note);
         }
         self.cells.finish()
     }
 
-    /// Fills in values that are joined of several fields. A value is absent where all of them are.
+    /// Fills in values that are joined of several fields. A value is absent where all of them are; where some
+    /// are, the declaration says what it is.
     fn fill_joined(
         &mut self,
         rows: Rows<'_>,
@@ -203,20 +219,27 @@ impl<C: Cells> Column<C> {
         let mut joined = Vec::new();
         for row in 0..rows.records.len() {
             joined.clear();
-            let mut lacks = Vec::new();
+            let (mut lacks, mut placed) = (Vec::new(), 0);
             for (at, source) in sources.iter().enumerate() {
-                if at > 0 {
-                    joined.extend_from_slice(&self.glue);
-                }
                 let value = rows.field(row, *source, scratch);
-                if self.absent.is(value) {
+                let is_absent = self.absent.is(value);
+                if is_absent {
                     lacks.push(at + 1);
                 }
+                if is_absent && self.glue_absent == GlueAbsent::Skip {
+                    continue;
+                }
+                if placed > 0 {
+                    joined.extend_from_slice(&self.glue);
+                }
+                placed += 1;
                 joined.extend_from_slice(trim(value));
             }
-            let result = if lacks.len() == sources.len() {
+            let is_null = self.glue_absent == GlueAbsent::Null && !lacks.is_empty();
+            let is_whole = lacks.is_empty() || self.glue_absent == GlueAbsent::Skip;
+            let result = if lacks.len() == sources.len() || is_null {
                 self.absent()
-            } else if !lacks.is_empty() {
+            } else if !is_whole {
                 Err(Reason::Incomplete { lacks })
             } else if let Err(error) = std::str::from_utf8(&joined) {
                 Err(Reason::NotUtf8 { byte: joined[error.valid_up_to()] })
@@ -241,7 +264,9 @@ impl<C: Cells> FillColumn for Column<C> {
         let column = match source {
             Source::Column(column) => *column,
             Source::Joined(columns) => return self.fill_joined(rows, columns, scratch, note),
-            Source::RowNumber(start) => return self.fill_numbers(rows, *start, note),
+            Source::RowNumber(_) | Source::File | Source::Line => {
+                return self.fill_generated(rows, source, note);
+            }
         };
         let text = slice.block.text();
         let dialect = slice.layout.dialect;

@@ -1,5 +1,6 @@
 //! A schema bound to an input: everything conversion needs to know, worked out once.
 
+use std::collections::HashMap;
 use std::sync::Arc;
 
 use arrow_schema::{
@@ -8,10 +9,13 @@ use arrow_schema::{
 };
 
 use crate::schema::{ColumnDecl, Diagnostic, IntType, Schema, Source, TimeUnit, Type};
-use crate::text::{FileLayout, Input, QuotedEmpty};
+use crate::text::{FileLayout, Input, InputFile, QuotedEmpty};
 
 /// The key under which an Arrow field says which type was declared: several types share an array.
 pub const TYPE_KEY: &str = "typhos.type";
+
+/// The key under which an Arrow field of a ranked category lists its values, the lowest first, as JSON.
+pub const RANKED_KEY: &str = "typhos.ranked";
 
 /// What conversion does, column by column.
 #[derive(Debug, Clone)]
@@ -22,7 +26,11 @@ pub struct Plan {
     source_columns: usize,
     /// How each file of the input is laid out.
     layouts: Vec<FileLayout>,
+    /// The names of those files.
+    files: Vec<String>,
     keeps_empty: bool,
+    /// Columns of the input that nothing is made of, and that are not left out by a comment.
+    undeclared: Vec<String>,
     arrow: SchemaRef,
 }
 
@@ -33,6 +41,8 @@ impl Plan {
     /// Every declared column whose source is not in the input.
     pub fn new(schema: Schema, input: &Input) -> Result<Plan, Vec<Diagnostic>> {
         let sources = schema.bind(input)?;
+        let others = schema.undeclared(&sources, input.names());
+        let undeclared = others.into_iter().map(|at| input.names()[at].clone()).collect();
         if sources.iter().any(|source| matches!(source, Source::RowNumber(_))) {
             input.number_records();
         }
@@ -45,10 +55,12 @@ impl Plan {
                     arrow_type(column.ty, column.values.len()),
                     !column.required,
                 );
-                field.with_metadata(std::collections::HashMap::from([(
-                    TYPE_KEY.to_owned(),
-                    column.ty.to_string(),
-                )]))
+                let mut metadata = HashMap::from([(TYPE_KEY.to_owned(), column.ty.to_string())]);
+                if column.ranked {
+                    let values = serde_json::json!(column.values).to_string();
+                    metadata.insert(RANKED_KEY.to_owned(), values);
+                }
+                field.with_metadata(metadata).with_dict_is_ordered(column.ranked)
             })
             .collect();
         let arrow = Arc::new(ArrowSchema::new(fields));
@@ -57,7 +69,9 @@ impl Plan {
             sources,
             source_columns: input.names().len(),
             layouts: input.files().iter().map(|file| file.layout().clone()).collect(),
+            files: input.files().iter().map(InputFile::name).collect(),
             keeps_empty: input.quoted_empty() == QuotedEmpty::Text,
+            undeclared,
             arrow,
         })
     }
@@ -88,6 +102,16 @@ impl Plan {
     /// The Arrow schema of the batches.
     pub fn arrow(&self) -> SchemaRef {
         self.arrow.clone()
+    }
+
+    /// Columns of the input that nothing is made of, and that are not left out by a comment.
+    pub fn undeclared(&self) -> &[String] {
+        &self.undeclared
+    }
+
+    /// The names of the files of the input.
+    pub(super) fn files(&self) -> &[String] {
+        &self.files
     }
 
     /// How a file of the input is laid out.

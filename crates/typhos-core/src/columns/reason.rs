@@ -189,6 +189,8 @@ pub struct SetAside {
     pub misfit: MisfitValue,
     /// Its bytes, as they stand in the file, without the line end.
     pub record: Vec<u8>,
+    /// Fields that it leaves out at its end.
+    pub missing: usize,
 }
 
 /// Most misfits of a column that are shown.

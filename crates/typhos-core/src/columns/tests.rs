@@ -3,7 +3,7 @@
 use super::*;
 use crate::run::{self, NoMonitor, RunError, RunOptions};
 use crate::schema::{Type, read};
-use crate::text::{Dialect, Input};
+use crate::text::{Charset, Dialect, Input, InputChoice};
 use arrow_array::cast::AsArray;
 use arrow_array::{Array, ArrayRef, RecordBatch};
 use proptest::prelude::*;
@@ -147,7 +147,7 @@ fn stop_names_the_first_misfit() {
     assert_eq!(misfit_of(columns, "a,b\n\"1\",2\n3\n"), "3 None '3' has 1 field instead of 2");
     assert_eq!(
         misfit_of(columns, "a,b\n1,2\n\"3,4\n"),
-        "3 None '\"3,4\n' has a quote, opened in line 3, that is never closed"
+        "3 None '\"3,4' has a quote, opened in line 3, that is never closed"
     );
     let required = "a = { type = \"text\", required = true }";
     assert_eq!(
@@ -219,7 +219,7 @@ fn bytes_that_are_not_utf8_are_misfits_and_not_replaced() {
     let input = Input::from_bytes(
         "t.csv",
         b"a,b\ncaf\xe9,\xff\nok,1\n".to_vec(),
-        &Dialect::RFC_4180.into(),
+        &InputChoice { encoding: Some(Charset::UTF_8), ..Dialect::RFC_4180.into() },
     );
     let plan = Plan::new(schema, &input).unwrap();
     let mut reader = crate::text::BlockReader::new(&input, 1 << 20);
@@ -380,7 +380,7 @@ fn mistakes_about_sources_have_their_words() {
         ("{ type = 'text', generate = 'row-number' }", "row numbers are integers"),
         (
             "{ generate = 'row-number', from = 'a' }",
-            "'from' says nothing about numbers that are generated",
+            "'from' says nothing about values that are generated",
         ),
         ("{ generate = 'serial' }", "nothing generates 'serial'"),
         ("{ type = 'uint8', start = 3 }", "'start' belongs to generated numbers"),

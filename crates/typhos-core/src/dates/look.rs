@@ -5,6 +5,14 @@ use super::offsets::{OffsetForm, ZONE_NAMES, letters};
 use super::shape::{DateShape, Order, Separator, Shape, Shaped, TimeShape, ZoneShape};
 use super::words;
 
+/// What joins a date and a time, beside what separates any two fields.
+const GLUE: [&[u8]; 5] = [b"T", b"t", b":", b" at ", b" um "];
+
+/// Words for year, month and day behind the number, and for hour, minute and second, in the languages that
+/// write dates so: Chinese and Japanese share theirs, Korean has its own.
+const DATE_WORDS: [[&str; 2]; 3] = [["年", "년"], ["月", "월"], ["日", "일"]];
+const TIME_WORDS: [[&str; 3]; 3] = [["時", "时", "시"], ["分", "分", "분"], ["秒", "秒", "초"]];
+
 /// Looks at a value as a date, a time, or both. `None` where it has no such shape, or where a time of
 /// day does not exist; whether the *day* exists depends on the order and is not judged here.
 pub fn read_shape(value: &[u8]) -> Option<Shaped<'_>> {
@@ -31,17 +39,15 @@ pub fn read_shape(value: &[u8]) -> Option<Shaped<'_>> {
     } else {
         look.date_of_words()?;
     }
-    if look.shaped.shape.date.is_some() {
+    if let Some(date) = look.shaped.shape.date {
         if look.rest.is_empty() {
             return look.finish();
         }
-        look.shaped.shape.glue = match look.rest {
-            [b'T', rest @ ..] if rest.first().is_some_and(u8::is_ascii_digit) => {
-                look.rest = rest;
-                Separator::of(b"T")
-            }
-            _ => look.separator()?,
-        };
+        let is_apart = date.behind != Separator::default();
+        let is_time = look.rest.first().is_some_and(u8::is_ascii_digit);
+        if !(is_apart && is_time) {
+            look.shaped.shape.glue = look.glue().or_else(|| look.separator())?;
+        }
     }
     look.time()?;
     look.zone()?;
@@ -77,6 +83,76 @@ impl<'v> Look<'v> {
         let (separator, rest) = self.rest.split_at(length);
         self.rest = rest;
         Some(Separator::of(separator))
+    }
+
+    /// What joins a date and a time: a digit stands behind it.
+    fn glue(&mut self) -> Option<Separator> {
+        let found = GLUE.iter().find_map(|glue| {
+            let rest = self.rest.strip_prefix(*glue)?;
+            rest.first().is_some_and(u8::is_ascii_digit).then_some((*glue, rest))
+        });
+        let (glue, rest) = found?;
+        self.rest = rest;
+        Some(Separator::of(glue))
+    }
+
+    /// One of some words, and a space behind it where there is one and more comes.
+    fn word<const N: usize>(&mut self, words: [&str; N]) -> Option<Separator> {
+        let word = words.into_iter().find(|word| self.rest.starts_with(word.as_bytes()))?;
+        let mut length = word.len();
+        if let Some([b' ', b'0'..=b'9', ..]) = self.rest.get(length..) {
+            length += 1;
+        }
+        let (word, rest) = self.rest.split_at(length);
+        self.rest = rest;
+        Some(Separator::of(word))
+    }
+
+    /// A date whose numbers have their words behind them: `2024年3月1日`.
+    fn date_with_words(&mut self) -> Option<()> {
+        let (year, 4) = self.field()? else { return None };
+        let [years, months, days] = DATE_WORDS;
+        let before = self.word(years)?;
+        let (month, month_digits) = self.field()?;
+        let after = self.word(months)?;
+        let (day, day_digits) = self.field()?;
+        // What stands behind the day is told apart from what joins it with a time.
+        let word = days.into_iter().find(|word| self.rest.starts_with(word.as_bytes()))?;
+        self.rest = &self.rest[word.len()..];
+        if month_digits > 2 || day_digits > 2 {
+            return None;
+        }
+        self.shaped.fields = [year, month, day];
+        self.dated([4, month_digits, day_digits], [before, after], None)?;
+        if let Some(date) = &mut self.shaped.shape.date {
+            date.behind = Separator::of(word.as_bytes());
+        }
+        Some(())
+    }
+
+    /// A time whose numbers have their words behind them: `10時20分30秒`.
+    fn time_with_words(&mut self) -> Option<((u32, u32, u32), TimeShape)> {
+        let [hours, minutes, seconds] = TIME_WORDS;
+        let (hour, hour_digits @ (1 | 2)) = self.field()? else { return None };
+        let hours = self.word(hours)?;
+        let (minute, 2) = self.field()? else { return None };
+        let mut words = [hours, self.word(minutes)?, Separator::default()];
+        let mut second = 0;
+        let has_seconds = self.rest.first().is_some_and(u8::is_ascii_digit);
+        if has_seconds {
+            let (found, 2) = self.field()? else { return None };
+            second = found;
+            words[2] = self.word(seconds)?;
+        }
+        let shape = TimeShape {
+            hour_digits,
+            between: Separator::default(),
+            words,
+            seconds: has_seconds,
+            fraction: None,
+            half: None,
+        };
+        Some(((u32::from(hour), u32::from(minute), u32::from(second)), shape))
     }
 
     /// A name, with the point behind an abbreviation that more than the point separates from what
@@ -137,6 +213,13 @@ impl<'v> Look<'v> {
         if let Some(()) = self.compact(weekday) {
             return Some(());
         }
+        // Behind four digits only a word for a year starts beyond ASCII.
+        if let [a, b, c, d, 0x80..=0xff, ..] = self.rest
+            && [a, b, c, d].iter().all(|byte| byte.is_ascii_digit())
+            && weekday.is_none()
+        {
+            return self.date_with_words();
+        }
         let (first, first_digits) = self.field()?;
         let before = self.separator()?;
         if let Some((word, month)) = self.name(Named::Month) {
@@ -163,7 +246,7 @@ impl<'v> Look<'v> {
     fn compact(&mut self, weekday: Option<Separator>) -> Option<()> {
         let digits = self.rest.first_chunk::<8>()?;
         if !digits.iter().all(u8::is_ascii_digit)
-            || !matches!(self.rest.get(8), Some(b'T' | b' ' | b'_' | b'-'))
+            || !matches!(self.rest.get(8), Some(b'T' | b't' | b' ' | b'_' | b'-' | b':'))
         {
             return None;
         }
@@ -207,7 +290,13 @@ impl<'v> Look<'v> {
         between: [Separator; 2],
         weekday: Option<Separator>,
     ) -> Option<()> {
-        self.shaped.shape.date = Some(DateShape { digits, between, weekday, late_year: false });
+        self.shaped.shape.date = Some(DateShape {
+            digits,
+            between,
+            weekday,
+            behind: Separator::default(),
+            late_year: false,
+        });
         Some(())
     }
 
@@ -222,11 +311,19 @@ impl<'v> Look<'v> {
         let mut time = TimeShape {
             hour_digits: 2,
             between: Separator::default(),
+            words: [Separator::default(); 3],
             seconds: false,
             fraction: None,
             half: None,
         };
+        let has_words =
+            (1..=2).contains(&run) && self.rest.get(run).is_some_and(|byte| *byte >= 0x80);
         let (mut hour, minute, mut second) = match (run, self.rest.get(run)) {
+            _ if has_words => {
+                let (found, shape) = self.time_with_words()?;
+                time = shape;
+                found
+            }
             (4, _) if has_date => {
                 let found = (two(0)?, two(2)?, 0);
                 self.rest = &self.rest[4..];
@@ -408,6 +505,17 @@ mod tests {
             ("Fri Mar  1 10:20:30 2024", Order::Mdy, "EEE MMM  d H:mm:ss yyyy"),
             ("Fri Mar 01 10:20:30 CET 2024", Order::Mdy, "EEE MMM dd HH:mm:ss z yyyy"),
             ("2024-03-01 10:20 CEST", Order::Ymd, "yyyy-MM-dd HH:mm z"),
+            ("2024年3月1日", Order::Ymd, "yyyy年M月d日"),
+            ("2024年03月01日 10:20", Order::Ymd, "yyyy年MM月dd日 HH:mm"),
+            ("2024年3月1日9時20分30秒", Order::Ymd, "yyyy年M月d日H時mm分ss秒"),
+            ("2024년 3월 1일", Order::Ymd, "yyyy년 M월 d일"),
+            ("2024년 03월 01일 10시 20분", Order::Ymd, "yyyy년 MM월 dd일 HH시 mm분"),
+            ("10时20分", Order::Ymd, "HH时mm分"),
+            ("20240301:1020", Order::Ymd, "yyyyMMdd:HHmm"),
+            ("01/Mar/2024:10:20:30 +0000", Order::Dmy, "dd/MMM/yyyy:HH:mm:ss XX"),
+            ("2024-03-01t10:20:30Z", Order::Ymd, "yyyy-MM-dd't'HH:mm:ssX"),
+            ("01.03.2024 um 10:20", Order::Dmy, "dd.MM.yyyy' um 'HH:mm"),
+            ("Mar 1, 2024 at 10:20 PM", Order::Mdy, "MMM d, yyyy' at 'h:mm a"),
         ] {
             let shaped = read_shape(value.as_bytes()).unwrap_or_else(|| panic!("{value}"));
             let found = pattern(&shaped, order);

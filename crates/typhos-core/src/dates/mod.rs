@@ -30,7 +30,7 @@ pub use offsets::{Overlap, Zone};
 pub use pattern::{DEFAULT_PIVOT, Misread, Moment, Pattern, PatternError, ReadOptions};
 pub use shape::{DateShape, Order, Separator, Shape, Shaped, TimeShape, Wording, ZoneShape};
 pub use symbols::{COUNTS, SYMBOLS, Symbol};
-pub use ways::{Way, deciders, ways};
+pub use ways::{Way, deciders, no_such_day, ways};
 pub use words::{form_of, language_of};
 
 /// Nanoseconds of a day.

@@ -62,7 +62,7 @@ impl Order {
     }
 }
 
-/// What stands between two fields: up to four bytes of ASCII.
+/// What stands between two fields: up to four bytes.
 #[derive(
     Debug, Clone, Copy, Default, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize,
 )]
@@ -94,7 +94,7 @@ impl TryFrom<String> for Separator {
     type Error = &'static str;
 
     fn try_from(text: String) -> Result<Separator, &'static str> {
-        let fits = text.len() <= 4 && text.bytes().all(|byte| byte != 0 && byte.is_ascii());
+        let fits = text.len() <= 4 && text.bytes().all(|byte| byte != 0);
         if fits { Ok(Separator::of(text.as_bytes())) } else { Err("no separator of dates") }
     }
 }
@@ -109,6 +109,8 @@ pub struct DateShape {
     pub between: [Separator; 2],
     /// What stands behind the name of a weekday, where the date begins with one.
     pub weekday: Option<Separator>,
+    /// What stands behind the last of them: the word for a day, where each number has its word behind it.
+    pub behind: Separator,
     /// Whether the year stands behind the time, at the end of the value.
     pub late_year: bool,
 }
@@ -121,6 +123,8 @@ pub struct TimeShape {
     pub hour_digits: u8,
     /// What stands between hour, minute and second.
     pub between: Separator,
+    /// What stands behind each of them, where each has its word behind it.
+    pub words: [Separator; 3],
     /// Whether there are seconds.
     pub seconds: bool,
     /// The mark before a fraction of a second, where there is one.
@@ -239,6 +243,7 @@ impl Shape {
                 }
                 part.push_str(symbol);
             }
+            push_literal(&mut pattern, date.behind);
         }
         push_literal(&mut pattern, self.glue);
         if let Some(time) = self.time {
@@ -248,11 +253,15 @@ impl Shape {
                 (false, true) => "H",
                 (false, false) => "HH",
             });
+            let [hours, minutes, seconds] = time.words;
             push_literal(&mut pattern, time.between);
+            push_literal(&mut pattern, hours);
             pattern.push_str("mm");
+            push_literal(&mut pattern, minutes);
             if time.seconds {
                 push_literal(&mut pattern, time.between);
                 pattern.push_str("ss");
+                push_literal(&mut pattern, seconds);
             }
             if let Some(mark) = time.fraction {
                 let digits = usize::from(wording.fraction_digits.max(1));

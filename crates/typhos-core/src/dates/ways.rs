@@ -5,6 +5,7 @@ use super::names::{DEFAULT_LOCALE, Form, Named};
 use super::pattern::{Moment, Pattern, ReadOptions};
 use super::shape::{Order, Shape, Shaped, Wording};
 use super::words::{form_of, language_of};
+use super::{days_from_civil, days_in_month, format_days, weekday_name};
 
 /// One way to read a value.
 #[derive(Debug, Clone, PartialEq)]
@@ -78,6 +79,41 @@ pub fn ways(value: &str) -> Vec<Way> {
         counts.iter().for_each(|source| add(source, None, None));
     }
     ways
+}
+
+/// Why a value that looks like a date is none: the day that does not exist. `None` where it looks like
+/// something else, or is a date.
+pub fn no_such_day(value: &str) -> Option<String> {
+    // Eight digits are looked at as they are before a time.
+    let is_compact = value.len() == 8 && value.bytes().all(|byte| byte.is_ascii_digit());
+    let text = if is_compact { format!("{value}T0000") } else { value.to_owned() };
+    let shaped = read_shape(text.as_bytes())?;
+    let date = shaped.shape.date?;
+    let orders: Vec<Order> =
+        ORDERS.into_iter().filter(|order| shaped.shape.allows(*order)).collect();
+    let pivot = ReadOptions::default().pivot;
+    if orders.iter().any(|order| shaped.date(*order, pivot).is_some()) {
+        return None;
+    }
+    let why = |order: &Order| {
+        let [year, month, day] = order.places().map(|at| u32::from(shaped.fields[at]));
+        let short = date.digits[order.places()[0]] == 2;
+        let year = year as i32;
+        let full = if short { pivot + (year - pivot).rem_euclid(100) } else { year };
+        let what = if !(1..=12).contains(&month) {
+            format!("there is no month {month}")
+        } else if full < 1 {
+            "there is no year 0".to_owned()
+        } else if day < 1 || day > days_in_month(full, month) {
+            format!("{full}-{month:02} has {} days, and no day {day}", days_in_month(full, month))
+        } else {
+            format!("{} is a {}", format_days(days_from_civil(full, month, day)), {
+                weekday_name(days_from_civil(full, month, day))
+            })
+        };
+        if orders.len() > 1 { format!("{}: {what}", order.words()) } else { what }
+    };
+    Some(orders.iter().map(why).collect::<Vec<_>>().join("; "))
 }
 
 /// As people write them most.
@@ -160,6 +196,28 @@ mod tests {
             ("31.06.2024", &[]),
         ] {
             assert_eq!(told(value), want, "{value}");
+        }
+    }
+
+    #[test]
+    fn days_that_do_not_exist_are_said() {
+        for (value, want) in [
+            ("2024-02-30", Some("2024-02 has 29 days, and no day 30")),
+            ("20230229", Some("2023-02 has 28 days, and no day 29")),
+            (
+                "31.06.2024",
+                Some(
+                    "day first: 2024-06 has 30 days, and no day 31; month first: there is no month 31",
+                ),
+            ),
+            ("Friday, 2 March 2024", Some("2024-03-02 is a Saturday")),
+            ("2024-00-10", Some("there is no month 0")),
+            ("2024-02-29", None),
+            ("crate", None),
+            ("25:10", None),
+            ("12345678", Some("there is no month 56")),
+        ] {
+            assert_eq!(no_such_day(value).as_deref(), want, "{value}");
         }
     }
 

@@ -32,11 +32,13 @@ pub fn settle(
     let usual = decide(survey, rules);
     for (column, source) in schema.columns.iter_mut().zip(sources).filter(|(c, _)| c.auto) {
         let Some(source) = source.column() else { continue };
-        let decision = if column.style.is_plain() {
+        let mark = column.auto_mark.or((!column.style.is_plain()).then_some(column.style.mark));
+        let decision = if mark.is_none() && column.style.negative.is_none() {
             usual[source].clone()
         } else {
-            // A declared mark is a rule for this column alone.
-            let rules = Rules { decimal_mark: Some(column.style.mark), ..*rules };
+            // What is declared is a rule for this column alone.
+            let negative = column.style.negative.or(rules.negative);
+            let rules = Rules { decimal_mark: mark, negative, ..rules.clone() };
             decide(survey, &rules)[source].clone()
         };
         match settled(column, &decision, rules) {
@@ -79,6 +81,18 @@ fn settled(
     if says_number && !decision.ty.is_number() {
         let message =
             format!("'{name}' is declared as numbers, and its values are {}", decision.ty);
+        return Err((message, format!("in the data: {}", why())));
+    }
+    let declared_mark = declared
+        .auto_mark
+        .or((!declared.style.is_plain()).then_some(declared.style.mark))
+        .filter(|_| decision.ty.is_number() && !matches!(decision.ty, Type::Int(_)));
+    if let Some(mark) = declared_mark.filter(|mark| *mark != decision.style.mark) {
+        let message = format!(
+            "'{name}' is declared with the decimal mark '{}', and its values have '{}'",
+            mark.letter(),
+            decision.style.mark.letter()
+        );
         return Err((message, format!("in the data: {}", why())));
     }
     let drafted = draft::declare(name.clone(), decision, &[]);

@@ -5,7 +5,7 @@
 
 use std::collections::BTreeMap;
 
-use super::{Choice, Decision, Question, Rules, number, shown};
+use super::{About, Choice, Decision, Question, Rules, number, shown};
 use crate::dates::{
     DAY_NANOS, DEFAULT_LOCALE, Form, Named, Order, Separator, Shape, Wording, ZoneShape,
     civil_from_days, form_of, format_days, format_nanos, language_of,
@@ -171,6 +171,16 @@ pub(super) struct Context<'s> {
     by_mark: Vec<(Mark, String)>,
 }
 
+/// What the columns of an input prove about its decimal mark.
+pub(super) enum Marks<'c> {
+    /// Nothing.
+    Unknown,
+    /// All that prove one prove this; the first of them.
+    Proven(Mark, &'c str),
+    /// Some prove one, and some the other.
+    Both,
+}
+
 impl<'s> Context<'s> {
     pub fn collect(
         files: &'s [String],
@@ -192,6 +202,16 @@ impl<'s> Context<'s> {
                 if let [mark] = marks[..] {
                     by_mark.push((mark, name.clone()));
                 }
+            } else if plain > 0
+                && facts.count(Class::Decimal) > 0
+                && !number::may_be_groups(facts)
+                && [Class::Integer, Class::Signed, Class::Decimal, Class::Exponent]
+                    .iter()
+                    .map(|class| facts.count(*class))
+                    .sum::<u64>()
+                    == plain
+            {
+                by_mark.push((Mark::Point, name.clone()));
             }
             if facts.count(Class::Date) == 0 || facts.count(Class::Date) != facts.plain_count() {
                 continue;
@@ -206,9 +226,14 @@ impl<'s> Context<'s> {
     }
 
     /// The decimal mark that all proofs agree on, and the first column that shows it.
-    pub fn mark(&self) -> Option<(Mark, &str)> {
-        let (mark, name) = self.by_mark.first()?;
-        self.by_mark.iter().all(|(other, _)| other == mark).then_some((*mark, name))
+    pub fn mark(&self) -> Marks<'_> {
+        match self.by_mark.first() {
+            None => Marks::Unknown,
+            Some((mark, name)) if self.by_mark.iter().all(|(other, _)| other == mark) => {
+                Marks::Proven(*mark, name)
+            }
+            Some(_) => Marks::Both,
+        }
     }
 
     /// An example and where it stands: "'n/k' in line 7".
@@ -245,7 +270,7 @@ pub enum DateFindings {
 pub fn find_dates(survey: &Survey, facts: &[Facts], at: usize, rules: &Rules) -> DateFindings {
     let files = survey.files();
     let context = Context::collect(&files, &survey.source.names, facts, rules);
-    match decide(&facts[at], rules, &context) {
+    match decide(&facts[at], &rules.of(&survey.source.names[at]), &context) {
         Ok(decision) => DateFindings::Patterns(Box::new(decision)),
         Err(NoDate::Ambiguous(question)) => DateFindings::Asked(question),
         Err(NoDate::Unfit(reason)) => DateFindings::None(reason),
@@ -299,7 +324,8 @@ pub(super) fn decide(
         };
         let choices =
             open.into_iter().map(|order| Choice::Dates(order, patterns(order), said.clone()));
-        return Err(NoDate::Ambiguous(Question { choices: choices.collect() }));
+        let choices = choices.collect();
+        return Err(NoDate::Ambiguous(Question { about: About::Dates, choices }));
     }
     let (ty, range, latest) = type_of(&styles, &chosen)?;
     let mut decision = Decision::new(ty);

@@ -4,7 +4,7 @@ use std::collections::{HashMap, HashSet};
 
 use super::{Decision, counted, line_of};
 use crate::dates::{DEFAULT_LOCALE, Pattern};
-use crate::schema::{ColumnDecl, From, Schema, write};
+use crate::schema::{ColumnDecl, From, Schema, write_with};
 use crate::survey::Survey;
 use crate::wording::listed;
 
@@ -56,6 +56,8 @@ pub struct Wanted {
 pub struct Draft {
     /// The schema.
     pub schema: Schema,
+    /// Columns that are left out, as they would be declared, each with the place of the next one that is not.
+    pub left_out: Vec<(usize, ColumnDecl)>,
     /// The position in the input of each of its columns.
     pub positions: Vec<usize>,
     /// Lines that stand above it.
@@ -67,7 +69,7 @@ pub struct Draft {
 impl Draft {
     /// The draft as the text of a schema file.
     pub fn to_toml(&self) -> String {
-        write(&self.schema, &self.heading, &self.comments)
+        write_with(&self.schema, &self.heading, &self.comments, &self.left_out)
     }
 }
 
@@ -84,11 +86,8 @@ pub fn draft(survey: &Survey, decisions: &[Decision], wanted: &Wanted) -> Draft 
     source.names.iter().for_each(|name| *headers.entry(name).or_default() += 1);
     let columns = wanted.columns.as_ref();
     let columns = columns.map(|columns| columns.iter().copied().collect::<HashSet<_>>());
-    let (mut comments, mut positions) = (Vec::new(), Vec::new());
+    let (mut comments, mut positions, mut left_out) = (Vec::new(), Vec::new(), Vec::new());
     for (at, (header, decision)) in source.names.iter().zip(decisions).enumerate() {
-        if columns.as_ref().is_some_and(|columns| !columns.contains(&at)) {
-            continue;
-        }
         let repeated = headers[header.as_str()] > 1;
         let wished = match wanted.naming {
             Naming::Keep => header.clone(),
@@ -101,12 +100,22 @@ pub fn draft(survey: &Survey, decisions: &[Decision], wanted: &Wanted) -> Draft 
         } else if column.name != *header {
             column.from = Some(From::Name(header.clone()));
         }
+        if columns.as_ref().is_some_and(|columns| !columns.contains(&at)) {
+            // Of very many nobody reads who left them out.
+            if left_out.len() < MOST_LEFT_OUT {
+                left_out.push((schema.columns.len(), column));
+            }
+            continue;
+        }
         schema.columns.push(column);
         comments.push(decision.clauses().join("; "));
         positions.push(at);
     }
-    Draft { heading: heading(survey, &positions), schema, positions, comments }
+    Draft { heading: heading(survey, &positions), schema, left_out, positions, comments }
 }
+
+/// Columns that are left out and still written down, as comments.
+const MOST_LEFT_OUT: usize = 1_000;
 
 /// The declaration of a column as it was decided. `everywhere` are the texts that mean "no value" in all
 /// columns.

@@ -14,16 +14,17 @@ use toml::de::{DeTable, DeValue};
 
 use super::{DEFAULT_HEADROOM, Fractions, Naming, Never, Rules};
 use crate::dates::Order;
-use crate::readings::Mark;
+use crate::readings::{Mark, Side};
 use crate::schema::Diagnostic;
 use crate::schema::read::{Reader, Value};
 
 /// The keys of a settings file, in the order they are told.
-pub const HOUSE_KEYS: [&str; 9] = [
+pub const HOUSE_KEYS: [&str; 10] = [
     "headroom",
     "tolerate",
     "date_order",
     "decimal_mark",
+    "negative",
     "absent",
     "fractions",
     "never",
@@ -38,10 +39,12 @@ pub struct House {
     pub headroom: Option<f64>,
     /// See [`Rules::tolerate`].
     pub tolerate: Option<f64>,
-    /// See [`Rules::date_order`].
-    pub date_order: Option<Order>,
+    /// See [`Rules::date_order`] and [`Rules::date_orders`].
+    pub date_order: Option<Orders>,
     /// See [`Rules::decimal_mark`].
     pub decimal_mark: Option<Mark>,
+    /// See [`Rules::negative`].
+    pub negative: Option<Side>,
     /// Texts that mean "no value", beside the blank field.
     pub absent: Option<Vec<String>>,
     /// See [`Rules::fractions`].
@@ -54,14 +57,57 @@ pub struct House {
     pub naming: Option<Naming>,
 }
 
+/// Orders of dates: for all columns, and for some by their names.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct Orders {
+    /// The order of columns that are not named.
+    pub everywhere: Option<Order>,
+    /// The orders of those that are.
+    pub columns: Vec<(String, Order)>,
+}
+
+impl Orders {
+    /// Reads `dmy`, or `ordered:dmy` for the column `ordered`.
+    ///
+    /// # Errors
+    /// A sentence that says what there is.
+    pub fn parse(word: &str) -> Result<Orders, String> {
+        let (column, order) = match word.rsplit_once(':') {
+            Some((column, order)) => (Some(column), order),
+            None => (None, word),
+        };
+        let order = Order::parse(order)?;
+        Ok(match column {
+            Some(column) => Orders { everywhere: None, columns: vec![(column.to_owned(), order)] },
+            None => Orders { everywhere: Some(order), columns: Vec::new() },
+        })
+    }
+
+    /// Adds what others say; of two orders for the same columns the later one holds.
+    pub fn add(&mut self, other: Orders) {
+        self.everywhere = other.everywhere.or(self.everywhere);
+        for (column, order) in other.columns {
+            self.columns.retain(|(known, _)| *known != column);
+            self.columns.push((column, order));
+        }
+    }
+
+    fn words(&self) -> String {
+        let everywhere = self.everywhere.map(|order| order.name().to_owned());
+        let columns = self.columns.iter().map(|(name, order)| format!("{name}:{}", order.name()));
+        everywhere.into_iter().chain(columns).collect::<Vec<_>>().join(", ")
+    }
+}
+
 impl House {
     /// What is said here, and where nothing is, what `other` says.
     pub fn or(&self, other: &House) -> House {
         House {
             headroom: self.headroom.or(other.headroom),
             tolerate: self.tolerate.or(other.tolerate),
-            date_order: self.date_order.or(other.date_order),
+            date_order: self.date_order.clone().or_else(|| other.date_order.clone()),
             decimal_mark: self.decimal_mark.or(other.decimal_mark),
+            negative: self.negative.or(other.negative),
             absent: self.absent.clone().or_else(|| other.absent.clone()),
             fractions: self.fractions.or(other.fractions),
             never: self.never.or(other.never),
@@ -76,8 +122,10 @@ impl House {
         Rules {
             headroom: self.headroom.unwrap_or(usual.headroom),
             tolerate: self.tolerate.unwrap_or(usual.tolerate),
-            date_order: self.date_order,
+            date_order: self.date_order.as_ref().and_then(|orders| orders.everywhere),
+            date_orders: self.date_order.clone().unwrap_or_default().columns,
             decimal_mark: self.decimal_mark,
+            negative: self.negative,
             fractions: self.fractions.unwrap_or_default(),
             never: self.never.unwrap_or_default(),
             quoted_text: self.quoted_text.unwrap_or_default(),
@@ -86,7 +134,7 @@ impl House {
     }
 
     /// What is said, by its key and as it is written; nothing where it is not said.
-    pub fn said(&self) -> [(&'static str, Option<String>); 9] {
+    pub fn said(&self) -> [(&'static str, Option<String>); 10] {
         let listed = |texts: &[String]| {
             let quoted: Vec<_> = texts.iter().map(|text| crate::wording::shown(text)).collect();
             quoted.join(", ")
@@ -94,8 +142,9 @@ impl House {
         let values = [
             self.headroom.map(|factor| factor.to_string()),
             self.tolerate.map(share_name),
-            self.date_order.map(|order| order.name().to_owned()),
+            self.date_order.as_ref().map(Orders::words),
             self.decimal_mark.map(|mark| mark.letter().to_string()),
+            self.negative.map(|side| side.name().to_owned()),
             self.absent.as_deref().map(listed),
             self.fractions.and_then(|fractions| fractions.name()).map(str::to_owned),
             self.never.map(|never| never.names().join(", ")),
@@ -107,9 +156,19 @@ impl House {
     }
 
     /// What goes without saying, by its key.
-    pub fn usual() -> [(&'static str, &'static str); 9] {
-        let values =
-            ["2", "0%", "proven", "proven", "blank fields", "by length", "", "any", "keep"];
+    pub fn usual() -> [(&'static str, &'static str); 10] {
+        let values = [
+            "2",
+            "0%",
+            "proven",
+            "proven",
+            "asked",
+            "blank fields",
+            "by length",
+            "",
+            "any",
+            "keep",
+        ];
         let mut values = values.into_iter();
         HOUSE_KEYS.map(|key| (key, values.next().unwrap_or_default()))
     }
@@ -129,8 +188,10 @@ impl House {
             match key.get_ref().as_ref() {
                 "headroom" => house.headroom = number(&mut reader, value, parse_headroom, "1.5"),
                 "tolerate" => house.tolerate = number(&mut reader, value, parse_share, "\"0.1%\""),
-                "date_order" => {
-                    house.date_order = reader.word(value, "an order", Order::parse, "\"dmy\"")
+                "date_order" => house.date_order = orders(&mut reader, value),
+                "negative" => {
+                    let what = "a side of accounts";
+                    house.negative = reader.word(value, what, Side::parse, "\"DR\"")
                 }
                 "decimal_mark" => {
                     house.decimal_mark = reader.word(value, "a mark", Mark::parse, "\",\"")
@@ -172,6 +233,22 @@ fn number(
     parsed
         .map_err(|message| reader.wrong(value.span(), message, format!("for example {example}")))
         .ok()
+}
+
+/// One order of dates, or a list of them.
+fn orders(reader: &mut Reader<'_>, value: &Value<'_>) -> Option<Orders> {
+    let texts = match value.get_ref().as_array() {
+        Some(_) => reader.spanned_texts(value, "date_order")?,
+        None => vec![(value.span(), reader.text(value, "an order")?)],
+    };
+    let mut orders = Orders::default();
+    for (span, word) in texts {
+        match Orders::parse(&word) {
+            Ok(one) => orders.add(one),
+            Err(message) => reader.wrong(span, message, "for example \"dmy\" or \"ordered:dmy\""),
+        }
+    }
+    Some(orders)
 }
 
 fn never(reader: &mut Reader<'_>, value: &Value<'_>) -> Option<Never> {
@@ -239,13 +316,19 @@ mod tests {
 
     #[test]
     fn a_settings_file_says_the_rules_of_a_house() {
-        let source = "headroom = 1\ntolerate = '0.1%'\ndate_order = 'dmy'\ndecimal_mark = ','\n\
-                      absent = ['n/k']\nfractions = 'exact'\nnever = ['unsigned']\nquoted = 'text'\n\
+        let source = "headroom = 1\ntolerate = '0.1%'\ndate_order = ['dmy', 'a:b:ymd']\n\
+                      decimal_mark = ','\nnegative = 'cr'\nabsent = ['n/k']\nfractions = 'exact'\nnever = ['unsigned']\nquoted = 'text'\n\
                       naming = 'snake'\n";
         let house = House::read(source).unwrap();
         let said: Vec<String> = house.said().into_iter().filter_map(|(_, value)| value).collect();
         let unsigned = "uint8, uint16, uint32, uint64";
-        assert_eq!(said, ["1", "0.1%", "dmy", ",", "'n/k'", "exact", unsigned, "text", "snake"]);
+        let orders = "dmy, a:b:ymd";
+        assert_eq!(
+            said,
+            ["1", "0.1%", orders, ",", "CR", "'n/k'", "exact", unsigned, "text", "snake"]
+        );
+        assert_eq!(house.rules().of("a:b").date_order, Some(Order::Ymd));
+        assert_eq!(house.rules().of("a").date_order, Some(Order::Dmy));
         let typed = House { headroom: Some(3.0), ..House::default() };
         let both = typed.or(&house);
         assert_eq!((both.rules().headroom, both.rules().tolerate), (3.0, 0.001));
@@ -270,7 +353,7 @@ mod tests {
                 "1:1 'headrom' is no key of a settings file / did you mean 'headroom'?",
                 "2:12 '0.5' is no headroom: a factor from 1 to 1000, usually 2 / for example 1.5",
                 "3:12 '0.9' is no share of values: as in 0.1%, at most 50% / for example \"0.1%\"",
-                "4:14 'ddmm' is no order of dates: use ymd, dmy or mdy / for example \"dmy\"",
+                "4:14 'ddmm' is no order of dates: use ymd, dmy or mdy / for example \"dmy\" or \"ordered:dmy\"",
                 "5:10 'absent' is a list / write absent = ['NA']",
                 "6:10 'uint' is no type: did you mean 'uint8'? / for example [\"unsigned\", \"category\"]",
             ]

@@ -14,13 +14,17 @@ mod draft;
 mod house;
 mod ladders;
 mod number;
+mod outgrown;
 mod profile;
 mod readings;
 mod rules;
+mod same;
 mod text;
 
+use std::collections::HashSet;
+
 use crate::dates::Order;
-use crate::readings::{BOOL_PAIRS, Mark, NumberStyle, TOKENS};
+use crate::readings::{BOOL_PAIRS, Mark, NumberStyle, TOKENS, token, trim};
 use crate::schema::{Misfit, Type};
 use crate::survey::{ColumnFacts, DistinctCount, ESTIMATE_ERROR, Example, Facts, Place, Survey};
 
@@ -29,7 +33,8 @@ pub use auto::{settle, survey_for};
 pub use dates::{DateFindings, find_dates};
 pub(crate) use draft::declare;
 pub use draft::{Draft, Naming, Wanted, draft, snake_case};
-pub use house::{HOUSE_KEYS, House, parse_headroom, parse_quoted, parse_share, share_name};
+pub use house::{HOUSE_KEYS, House, Orders, parse_headroom, parse_quoted, parse_share, share_name};
+pub use outgrown::outgrown;
 pub use profile::{Bin, Profile, ReadingFacts, profile};
 pub use rules::{DEFAULT_HEADROOM, Fractions, Never, Rules};
 
@@ -55,8 +60,23 @@ pub struct Blocker {
 /// A question that the data cannot answer.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Question {
+    /// What is asked.
+    pub about: About,
     /// The ways that read every value.
     pub choices: Vec<Choice>,
+}
+
+/// What a question is about.
+#[derive(Debug, Clone, PartialEq)]
+pub enum About {
+    /// In which order year, month and day stand.
+    Dates,
+    /// Which mark stands before a fraction.
+    Marks,
+    /// Which side of an account is negative.
+    Sides,
+    /// Whether two texts are one number, as `2.1` and `2.10` are, or two versions.
+    SameNumber([Example; 2]),
 }
 
 /// One way to read all values of a column, where there are several.
@@ -64,8 +84,12 @@ pub struct Question {
 pub enum Choice {
     /// As dates in an order, by these patterns, with names of this language where it is not English.
     Dates(Order, Vec<String>, Option<String>),
-    /// As numbers with this mark, of this type.
-    Numbers(Mark, Type),
+    /// As numbers written like this, of this type.
+    Numbers(NumberStyle, Type),
+    /// As numbers, of this type.
+    Number(Type),
+    /// As texts.
+    Text,
 }
 
 impl Choice {
@@ -77,9 +101,16 @@ impl Choice {
                 let patterns = format!("patterns = [\"{}\"]", patterns.join("\", \""));
                 patterns + &locale.collect::<String>()
             }
-            Choice::Numbers(mark, ty) => {
-                format!("type = \"{ty}\", decimal_mark = \"{}\"", mark.letter())
+            Choice::Numbers(style, ty) => {
+                let mut parts = vec![format!("type = \"{ty}\"")];
+                parts.extend(crate::schema::style_parts(style));
+                if style.mark == Mark::Point && style.negative.is_none() {
+                    parts.insert(1, "decimal_mark = \".\"".into());
+                }
+                parts.join(", ")
             }
+            Choice::Number(ty) => format!("type = \"{ty}\""),
+            Choice::Text => "type = \"text\"".into(),
         }
     }
 }
@@ -203,8 +234,11 @@ pub fn decide(survey: &Survey, rules: &Rules) -> Vec<Decision> {
     // What one column proves about the order of its dates holds for the others of the same style.
     let files = survey.files();
     let context = dates::Context::collect(&files, &survey.source.names, facts.iter(), rules);
-    let columns = survey.columns.iter().zip(&facts);
-    columns.map(|(column, facts)| one(column, facts, survey.records, rules, &context)).collect()
+    let columns = survey.columns.iter().zip(&facts).zip(&survey.source.names);
+    let decided = columns.map(|((column, facts), name)| {
+        one(column, facts, survey.records, &rules.of(name), &context)
+    });
+    decided.collect()
 }
 
 /// As [`decide`], with the facts of one column at a time, each worked out twice.
@@ -212,9 +246,10 @@ fn decide_one_by_one(survey: &Survey, rules: &Rules) -> Vec<Decision> {
     let files = survey.files();
     let facts = survey.columns.iter().map(ColumnFacts::facts);
     let context = dates::Context::collect(&files, &survey.source.names, facts, rules);
-    let columns = survey.columns.iter();
-    let decided =
-        columns.map(|column| one(column, &column.facts(), survey.records, rules, &context));
+    let columns = survey.columns.iter().zip(&survey.source.names);
+    let decided = columns.map(|(column, name)| {
+        one(column, &column.facts(), survey.records, &rules.of(name), &context)
+    });
     decided.collect()
 }
 
@@ -230,7 +265,7 @@ fn one(
 ) -> Decision {
     let mut decision = readings::decide(column, facts, rules, context)
         .unwrap_or_else(|| text::decide(column, facts, records, rules, context));
-    absent(&mut decision, column, facts);
+    absent(&mut decision, column, facts, records);
     decision.required = decision.absent == 0 && records > 0;
     decision.max_chars = facts.text.max_chars;
     let present = records - decision.absent.min(records);
@@ -253,7 +288,7 @@ fn one(
 
 /// Counts what is absent: blank fields, what was said to mean "no value", and well-known tokens where
 /// the type is not text.
-fn absent(decision: &mut Decision, column: &ColumnFacts, facts: &Facts) {
+fn absent(decision: &mut Decision, column: &ColumnFacts, facts: &Facts, records: u64) {
     let mut kinds = 0;
     let mut note = |token: &str, count: u64, decision: &mut Decision| {
         decision.absent += count;
@@ -275,7 +310,20 @@ fn absent(decision: &mut Decision, column: &ColumnFacts, facts: &Facts) {
         }
     }
     let DistinctCount { count, is_exact } = column.distinct();
-    decision.distinct = DistinctCount { count: count.saturating_sub(kinds), is_exact };
+    // No estimate says that there are more values than there are.
+    let present = records - decision.absent.min(records);
+    let count = if facts.text.padded > 0 && column.has_values() && !decision.ty.is_text() {
+        // A value is the same one with white space around it and without.
+        let values = column.distinct_values();
+        let trimmed: HashSet<_> = values.iter().map(|found| trim(found.value)).collect();
+        let is_absent = |value: &&&[u8]| {
+            token(value).is_some() || facts.said.iter().any(|(text, _)| text.as_bytes() == **value)
+        };
+        trimmed.iter().filter(|value| !is_absent(value)).count() as u64
+    } else {
+        count.saturating_sub(kinds)
+    };
+    decision.distinct = DistinctCount { count: count.min(present), is_exact };
 }
 
 /// A count of distinct values for a person: estimates are marked, with their error.

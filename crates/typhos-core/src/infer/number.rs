@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use super::{Blocker, Decision, Fractions, Rules, counted, grouped, shown};
-use crate::readings::{Decimal, Grouping, Mark, NumberStyle};
+use crate::readings::{Decimal, Grouping, Mark, NumberStyle, Side};
 use crate::schema::{IntType, MAX_PRECISION, TimeUnit, Type};
 use crate::survey::{
     Class, ColumnFacts, Example, Facts, NumberFacts, Tally, ViewFacts, WIDTHS, WrittenFacts,
@@ -12,6 +12,11 @@ use crate::survey::{
 /// Digits after the mark up to which a column of one scale is a decimal; a longer fraction is more
 /// likely a measurement.
 const MAX_DECIMAL_SCALE: u8 = 9;
+
+/// Decimals with fractions of unequal length have at most so many digits behind the mark, and so many in
+/// all: they take eight bytes then, as a float does.
+const MAX_SHORT_SCALE: u8 = 6;
+const MAX_SHORT_PRECISION: u8 = 18;
 
 /// Eight-digit days must show as many distinct values before they are taken for dates.
 const MIN_COMPACT_DAYS: u64 = 5;
@@ -122,15 +127,56 @@ pub(super) fn plain(facts: &Facts, rules: &Rules) -> Result<Decision, String> {
     if fractions.iter().all(|class| facts.count(*class) == 0) {
         return Err("all are integers".into());
     }
+    if let Some(code) = exponent_code(facts) {
+        return Err(format!(
+            "digits, an E and digits: codes? type = \"float64\" would read them as numbers: {}",
+            shown(&code.text())
+        ));
+    }
     fraction(&Numbers::plain(facts), rules)
+}
+
+/// The first number with an exponent, where none of them has a mark or a sign, nor has any other number:
+/// codes are written like that.
+fn exponent_code(facts: &Facts) -> Option<Example> {
+    let exponents = facts.count(Class::Exponent);
+    let marks = [Class::Decimal, Class::Signed, Class::Infinite];
+    let is_bare = facts.bare_exponents == exponents
+        && marks.iter().all(|class| facts.count(*class) == 0)
+        && facts.numbers.range().is_none_or(|(low, _)| low.mantissa >= 0);
+    let tally = facts.tally(&[Class::Exponent]);
+    tally.examples.into_iter().next().filter(|_| is_bare)
+}
+
+/// Whether every number that has a mark is an integer in groups if the mark is a comma: `1.234`.
+pub(super) fn may_be_groups(facts: &Facts) -> bool {
+    let decimals = facts.count(Class::Decimal);
+    let exponents = facts.count(Class::Exponent) + facts.count(Class::Infinite);
+    let groups = facts.numbers.as_groups.map_or(0, |(count, ..)| count);
+    decimals > 0 && groups == decimals && exponents == 0
 }
 
 /// Why numbers that are written in other ways than plainly are not read by a mark, or how they are.
 pub(super) fn written(facts: &Facts, mark: Mark, rules: &Rules) -> Result<Decision, String> {
-    let Some(written) = &facts.written else { return Err("all are written plainly".into()) };
+    let none;
+    let written = match &facts.written {
+        Some(written) => written,
+        None if mark == Mark::Comma && may_be_groups(facts) => {
+            none = WrittenFacts::default();
+            &none
+        }
+        None => return Err("all are written plainly".into()),
+    };
     let view = &written.views[mark as usize];
-    let style = style(facts, written, view, mark)?;
-    let numbers = Numbers::plain(facts).with_written(facts, mark, view);
+    let mut style = style(facts, written, view, mark)?;
+    let mut numbers = Numbers::plain(facts).with_written(facts, mark, view);
+    if has_sides(facts) {
+        // Which of them are negative is not known here: both ways have to fit.
+        style.negative = rules.negative;
+        let negated = |n: Decimal| Decimal { mantissa: -n.mantissa, scale: n.scale };
+        numbers.exact =
+            numbers.exact.map(|(low, high)| (low.min(negated(high)), high.max(negated(low))));
+    }
     let signed = style.strip.is_empty() && style.grouping.is_some();
     if let Some((fewest, most)) = view.whole_digits
         && (signed && numbers.scales.is_empty() && fewest == most && most >= MIN_CODE_DIGITS)
@@ -153,9 +199,18 @@ pub(super) fn written(facts: &Facts, mark: Mark, rules: &Rules) -> Result<Decisi
     if style.accounting {
         how.push(format!("{} negative as in accounts", grouped(written.accounting)));
     }
+    if let Some(side) = style.negative {
+        let count = grouped(written.sides[side as usize]);
+        how.push(format!("{count} marked {} and negative, as said", side.name()));
+    }
     decision.evidence.splice(0..0, how);
     decision.style = style;
     Ok(decision)
+}
+
+/// Whether amounts stand on sides of an account.
+pub(super) fn has_sides(facts: &Facts) -> bool {
+    facts.written.as_ref().is_some_and(|written| written.sides != [0; Side::ALL.len()])
 }
 
 /// How the numbers are written, where they are all written alike.
@@ -170,6 +225,7 @@ fn style(
     let mut signs = written.signs.keys();
     let strip = match (signs.next(), signs.next()) {
         _ if written.many_signs => return Err("many kinds of signs around the numbers".into()),
+        (None, _) => Vec::new(),
         (Some(sign), None) if sign.is_empty() => Vec::new(),
         (Some(sign), None) if plain == 0 => vec![String::from_utf8_lossy(sign).into_owned()],
         (Some(sign), None) => {
@@ -192,13 +248,17 @@ fn style(
     }
     let mut used = Grouping::ALL.into_iter().filter(|grouping| groupings[*grouping as usize] > 0);
     match (used.next(), used.next()) {
+        (Some(Grouping::Comma), None) if written.in_twos > 0 && written.in_threes > 0 => {
+            Err("digits are grouped by threes and by twos".into())
+        }
         (Some(_), Some(_)) => Err("digits are grouped in more than one way".into()),
         (grouping, _) => {
             let has_fraction = view.scales.keys().any(|scale| *scale > 0);
             // Where there is no fraction the mark says nothing, unless it is the other one that groups.
             let is_needed = has_fraction || grouping.is_some_and(|g| g.letter() == '.');
             let mark = if is_needed { mark } else { Mark::Point };
-            Ok(NumberStyle { mark, grouping, strip, accounting: written.accounting > 0 })
+            let accounting = written.accounting > 0;
+            Ok(NumberStyle { mark, grouping, strip, accounting, negative: None })
         }
     }
 }
@@ -216,10 +276,11 @@ pub(super) fn read_by(facts: &Facts, mark: Mark) -> u64 {
 
 /// Whether the marks make different numbers of the values.
 pub(super) fn marks_differ(facts: &Facts) -> bool {
-    facts.written.as_ref().is_some_and(|written| {
-        let [point, comma] = &written.views;
-        point.scales != comma.scales || facts.count(Class::Decimal) > 0
-    })
+    facts.count(Class::Decimal) > 0
+        || facts.written.as_ref().is_some_and(|written| {
+            let [point, comma] = &written.views;
+            point.scales != comma.scales
+        })
 }
 
 /// Integers that are all days, or days with a time, written as digits alone.
@@ -332,6 +393,8 @@ fn fraction(numbers: &Numbers<'_>, rules: &Rules) -> Result<Decision, String> {
         decimal(low, high, longest, rules)
     };
     let is_even = numbers.scales.len() <= 1 && longest <= MAX_DECIMAL_SCALE;
+    let is_short = longest <= MAX_SHORT_SCALE
+        && matches!(exact(), Some(Type::Decimal { precision, .. }) if precision <= MAX_SHORT_PRECISION);
     let would_not = |example: Option<&Example>, float: &str| {
         example.map(|e| format!("{} would not survive {float}", shown(&e.text())))
     };
@@ -359,13 +422,14 @@ fn fraction(numbers: &Numbers<'_>, rules: &Rules) -> Result<Decision, String> {
     };
     let uneven = || would_not(numbers.float64_loses, "float64");
     let clause = || if is_even { even() } else { uneven() };
+    let lengths = || match is_even {
+        true => even(),
+        false => Some(format!("fractions of up to {}", counted(longest.into(), "digit"))),
+    };
     let found = match rules.fractions {
-        Fractions::Usual if is_even => as_decimal(clause()).or_else(as_float),
+        Fractions::Usual if is_even || is_short => as_decimal(lengths()).or_else(as_float),
         Fractions::Usual | Fractions::Float => as_float().or_else(|| as_decimal(clause())),
-        Fractions::Exact => {
-            let said = || Some(format!("fractions of up to {}", counted(longest.into(), "digit")));
-            as_decimal(if is_even { even() } else { said() }).or_else(as_float)
-        }
+        Fractions::Exact => as_decimal(lengths()).or_else(as_float),
     };
     let Some(mut decision) = found else {
         return Err(match uneven() {

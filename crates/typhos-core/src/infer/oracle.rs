@@ -207,15 +207,20 @@ fn numbers_at_the_edges_of_what_is_exact() {
         (vec![format!("{}.{}", nines(30), nines(9))], "text"),
         (vec![format!("{}.5", nines(37)), "1.25".into()], "text"),
         // Survive float32, float64, neither.
-        (vec!["1.5".into(), "0.1".into(), "0.25".into()], "float32"),
-        (vec!["1.5".into(), "8388608.25".into()], "float64"),
-        (vec!["16777216.5".into(), "0.25".into()], "float64"),
+        (vec!["1.5".into(), "0.1".into(), "0.2500025".into()], "float32"),
+        (vec!["1.5".into(), "8388608.2500025".into()], "float64"),
+        (vec!["16777216.5".into(), "0.2500025".into()], "float64"),
+        // In 8 bytes, as a float would be.
+        (vec!["1.5".into(), "0.1".into(), "0.25".into()], "decimal(3,2)"),
+        (vec!["0.5".into(), "999999999999.123456".into()], "decimal(18,6)"),
+        (vec!["0.5".into(), "9999999999999.123456".into()], "decimal(19,6)"),
         (vec!["1.5".into(), "0.1234567890123456789".into()], "decimal(20,19)"),
         (vec!["3.4e38".into()], "float32"),
         (vec!["3.5e38".into()], "float64"),
         (vec!["1.7e308".into()], "float64"),
         (vec!["1e-45".into()], "float32"),
         (vec!["1e-46".into()], "float64"),
+        (vec!["1e5".into()], "text"),
         (vec!["1.5".into(), "inf".into(), "-Infinity".into()], "float32"),
         (vec!["1".into(), "inf".into()], "float32"),
     ] {

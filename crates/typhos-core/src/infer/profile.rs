@@ -72,6 +72,7 @@ pub fn profile(survey: &Survey, at: usize, decision: &Decision, rules: &Rules) -
     let facts: Vec<Facts> = survey.columns.iter().map(ColumnFacts::facts).collect();
     let files = survey.files();
     let context = Context::collect(&files, &survey.source.names, &facts, rules);
+    let rules = &rules.of(&survey.source.names[at]);
     let column = &survey.columns[at];
     let facts = &column.facts_with_spread();
     let spread = spread_of(facts, decision);
@@ -137,6 +138,8 @@ fn spread_of<'f>(facts: &'f Facts, decision: &Decision) -> Option<&'f Spread> {
         Some(written) if facts.count(Class::Written) * 2 > facts.plain_count() => {
             Some(&written.views[usize::from(decision.style.mark == Mark::Comma)].spread)
         }
+        // Integers in groups, where the survey saw fractions.
+        None if decision.style.mark == Mark::Comma => None,
         _ => Some(&facts.numbers.spread),
     }
 }

@@ -4,10 +4,13 @@
 //! A type is decided by the first reading that takes every value. The others are what blockers and
 //! `--tolerate` are made of, and what a person is shown who asks why a column is text.
 
-use super::dates::{self, Context, NoDate};
-use super::{BOOL_PAIRS, Blocker, Decision, Misfit, Question, Rules, counted, grouped, number};
+use super::dates::{self, Context, Marks, NoDate};
+use super::{
+    About, BOOL_PAIRS, Blocker, Choice, Decision, Fractions, Misfit, Question, Rules, counted,
+    grouped, number, same,
+};
 use crate::dates::Order;
-use crate::readings::Mark;
+use crate::readings::{Mark, NumberStyle, Side};
 use crate::schema::Type;
 use crate::survey::{CLASSES, Class, ColumnFacts, Facts, Tally};
 
@@ -95,10 +98,15 @@ impl Reading {
     /// Values that it takes.
     pub fn read(self, facts: &Facts) -> u64 {
         match self {
-            Reading::Written(_) if facts.written.is_none() => 0,
+            Reading::Written(mark) if facts.written.is_none() => match mark {
+                Mark::Comma if number::may_be_groups(facts) => number::read_by(facts, mark),
+                _ => 0,
+            },
             Reading::Written(mark) => number::read_by(facts, mark),
             Reading::DateIn(order) => dates::read_in(facts, order),
             Reading::Geopoint => facts.count(Class::Geopoint) + facts.written_points,
+            Reading::Ip => facts.count(Class::Ip) + facts.written_ips,
+            Reading::Uuid => facts.count(Class::Uuid) + facts.digit_uuids,
             _ => self.classes().iter().map(|class| facts.count(*class)).sum(),
         }
     }
@@ -106,7 +114,18 @@ impl Reading {
     /// Values that it does not take, and the first of them.
     pub fn refused(self, facts: &Facts) -> Tally {
         let taken = self.classes();
-        let others = CLASSES.into_iter().filter(|c| *c != Class::Token && !taken.contains(c));
+        // Classes whose values it takes all the same.
+        let digits = [Class::Integer, Class::Code, Class::Exponent];
+        let of = |classes: &[Class]| classes.iter().map(|class| facts.count(*class)).sum::<u64>();
+        let besides: &[Class] = match self {
+            Reading::Ip if facts.written_ips == of(&[Class::Written]) => &[Class::Written],
+            Reading::Geopoint if facts.written_points == of(&[Class::Written]) => &[Class::Written],
+            Reading::Uuid if facts.digit_uuids == of(&digits) => &digits,
+            _ => &[],
+        };
+        let others = CLASSES
+            .into_iter()
+            .filter(|c| *c != Class::Token && !taken.contains(c) && !besides.contains(c));
         let mut tally = facts.tally(&others.collect::<Vec<_>>());
         if let (Reading::Written(mark), Some(written)) = (self, &facts.written) {
             let view = &written.views[mark as usize];
@@ -149,65 +168,129 @@ impl Reading {
             }),
             Reading::Bool => boolean(facts),
             Reading::Integer => number::integers(column, facts, rules),
-            Reading::Number => number::plain(facts, rules),
-            Reading::Written(mark) => return self.by_mark(mark, facts, rules, context),
+            Reading::Number => return numbers(column, facts, rules, context),
+            Reading::Written(_) if Reading::Ip.read(facts) == facts.plain_count() => {
+                Err("all are network addresses".into())
+            }
+            Reading::Written(mark) => return by_mark(mark, facts, rules, context),
             Reading::Date => match dates::decide(facts, rules, context) {
                 Ok(decision) => Ok(decision),
                 Err(NoDate::Ambiguous(question)) => return Outcome::Asked(question),
                 Err(NoDate::Unfit(reason)) => Err(reason),
             },
             Reading::DateIn(order) => dates::decide_in(facts, order),
+            Reading::Uuid
+                if facts.bare_uuids > 0 && column.distinct().count < FEWEST_BARE_UUIDS =>
+            {
+                Err("32 hexadecimal digits: checksums, or UUIDs? type = \"uuid\" would read them"
+                    .into())
+            }
             Reading::Uuid => form(Type::Uuid, "all are UUIDs"),
             Reading::Ip => form(Type::Ip, "all are network addresses"),
             Reading::Geopoint => form(Type::Geopoint, "all are latitude and longitude"),
             Reading::Json => form(Type::Json, "all are JSON objects or arrays"),
         };
         match found {
-            Ok(decision) if rules.never.allows(decision.ty) => Outcome::Type(Box::new(decision)),
-            Ok(decision) => Outcome::None(format!("{} is never to be drafted", decision.ty)),
+            Ok(decision) => allowed(decision, rules),
             Err(reason) => Outcome::None(reason),
         }
     }
+}
 
-    /// Numbers in any clothes: if both marks read them and make other numbers of them, it is a question.
-    fn by_mark(self, mark: Mark, facts: &Facts, rules: &Rules, context: &Context<'_>) -> Outcome {
-        let decision = match number::written(facts, mark, rules) {
-            Ok(decision) => decision,
-            Err(reason) => return Outcome::None(reason),
-        };
-        let plain = facts.plain_count();
-        let other = if mark == Mark::Point { Mark::Comma } else { Mark::Point };
-        let is_open = number::marks_differ(facts)
-            && Mark::ALL.iter().all(|mark| number::read_by(facts, *mark) == plain);
-        if !is_open {
-            return allowed(decision, rules);
+/// UUIDs without hyphens, of which one in eight of other digits look like one, must show so many values.
+const FEWEST_BARE_UUIDS: u64 = 4;
+
+/// Numbers that are written plainly. It is a question if different texts of them are one number, as `2.1`
+/// and `2.10` are, which are two versions.
+fn numbers(column: &ColumnFacts, facts: &Facts, rules: &Rules, context: &Context<'_>) -> Outcome {
+    let decision = match number::plain(facts, rules) {
+        Ok(decision) => decision,
+        Err(reason) => return Outcome::None(reason),
+    };
+    if facts.written.is_none() && number::may_be_groups(facts) {
+        return of_marks(Mark::Point, decision, facts, rules, context);
+    }
+    if rules.fractions == Fractions::Usual
+        && let Some(pair) = same::versions(column, facts)
+    {
+        let choices = vec![Choice::Text, Choice::Number(decision.ty)];
+        return Outcome::Asked(Question { about: About::SameNumber(pair), choices });
+    }
+    allowed(decision, rules)
+}
+
+/// Numbers in any clothes. It is a question if the two sides of an account are marked.
+fn by_mark(mark: Mark, facts: &Facts, rules: &Rules, context: &Context<'_>) -> Outcome {
+    let decision = match number::written(facts, mark, rules) {
+        Ok(decision) => decision,
+        Err(reason) => return Outcome::None(reason),
+    };
+    match of_marks(mark, decision, facts, rules, context) {
+        Outcome::Type(decision) if number::has_sides(facts) && rules.negative.is_none() => {
+            let choice = |side| {
+                let style = NumberStyle { negative: Some(side), ..decision.style.clone() };
+                Choice::Numbers(style, decision.ty)
+            };
+            let choices = Side::ALL.into_iter().map(choice).collect();
+            Outcome::Asked(Question { about: About::Sides, choices })
         }
-        let Ok(otherwise) = number::written(facts, other, rules) else {
-            return allowed(decision, rules);
-        };
-        match (rules.decimal_mark, context.mark()) {
-            (Some(said), _) if said == mark => allowed(decision, rules),
-            (Some(said), _) => {
-                Outcome::None(format!("the decimal mark is '{}', as said", said.letter()))
+        outcome => outcome,
+    }
+}
+
+/// What `decision` by a mark comes to: if both marks read all numbers, and make others of them, one that is
+/// said or proven decides, and nothing of the kind is a question.
+fn of_marks(
+    mark: Mark,
+    decision: Decision,
+    facts: &Facts,
+    rules: &Rules,
+    context: &Context<'_>,
+) -> Outcome {
+    let plain = facts.plain_count();
+    let is_open = number::marks_differ(facts)
+        && Mark::ALL.iter().all(|mark| number::read_by(facts, *mark) == plain);
+    let by = |mark: Mark| match mark {
+        Mark::Point if facts.written.is_none() => number::plain(facts, rules),
+        mark => number::written(facts, mark, rules),
+    };
+    let other = if mark == Mark::Point { Mark::Comma } else { Mark::Point };
+    let otherwise = match by(other) {
+        Ok(otherwise) if is_open => otherwise,
+        _ => return allowed(decision, rules),
+    };
+    let letter = mark.letter();
+    match (rules.decimal_mark, context.mark()) {
+        (Some(said), _) if said == mark => allowed(decision, rules),
+        (Some(said), _) => {
+            Outcome::None(format!("the decimal mark is '{}', as said", said.letter()))
+        }
+        (None, Marks::Proven(proven, name)) if proven == mark => {
+            let mut decision = decision;
+            // A point goes without saying where all is written plainly.
+            if facts.written.is_some() || mark == Mark::Comma {
+                let clause = format!("the decimal mark is '{letter}', as column '{name}' proves");
+                decision.evidence.push(clause);
             }
-            (None, Some((proven, name))) if proven == mark => {
-                let mut decision = decision;
-                decision.evidence.push(format!(
-                    "the decimal mark is '{}', as column '{name}' proves",
-                    mark.letter()
-                ));
-                allowed(decision, rules)
-            }
-            (None, Some((proven, name))) => Outcome::None(format!(
-                "the decimal mark is '{}', as column '{name}' proves",
-                proven.letter()
-            )),
-            (None, None) => Outcome::Asked(Question {
-                choices: vec![
-                    super::Choice::Numbers(mark, decision.ty),
-                    super::Choice::Numbers(other, otherwise.ty),
-                ],
-            }),
+            allowed(decision, rules)
+        }
+        (None, Marks::Proven(proven, name)) => Outcome::None(format!(
+            "the decimal mark is '{}', as column '{name}' proves",
+            proven.letter()
+        )),
+        // Nothing but plain numbers, and no comma in sight.
+        (None, Marks::Unknown) if facts.written.is_none() => match mark {
+            Mark::Point => allowed(decision, rules),
+            Mark::Comma => Outcome::None("nothing says that the decimal mark is a comma".into()),
+        },
+        (None, Marks::Unknown | Marks::Both) => {
+            let of = |decision: Decision| Choice::Numbers(decision.style, decision.ty);
+            let mut choices = vec![of(decision), of(otherwise)];
+            choices.sort_by_key(|choice| match choice {
+                Choice::Numbers(style, _) => style.mark,
+                _ => Mark::Point,
+            });
+            Outcome::Asked(Question { about: About::Marks, choices })
         }
     }
 }
@@ -253,6 +336,12 @@ pub(super) fn decide(
         if let Outcome::Type(mut decision) = reading.outcome(column, facts, rules, context) {
             let mut blockers = wider(reading, column, facts, rules, context);
             blockers.extend(number::narrower(&decision, facts, rules));
+            if decision.ty.is_number()
+                && let Some(pair) = same::pair(column, facts)
+            {
+                let [one, other] = pair.map(|example| context.example(&example));
+                decision.notes.push(format!("two texts, one number: {one} and {other}"));
+            }
             for blocker in blockers.iter().filter(|blocker| blocker.is_few()) {
                 decision.notes.push(blocker.clause(context));
             }

@@ -1,7 +1,9 @@
 //! The rules of a house: what is preferred, allowed and assumed where the data leaves a choice.
 
+use std::borrow::Cow;
+
 use crate::dates::Order;
-use crate::readings::Mark;
+use crate::readings::{Mark, Side};
 use crate::schema::{IntType, TYPE_NAMES, Type};
 
 /// How far beyond the extremes seen a narrowed type reaches, where nothing else is said.
@@ -103,7 +105,7 @@ impl Never {
 }
 
 /// The rules of a house, where they are not the usual ones.
-#[derive(Debug, Clone, Copy, PartialEq)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct Rules {
     /// How many times further than the extremes seen a narrowed type must reach: 1 for the tightest.
     pub headroom: f64,
@@ -112,8 +114,12 @@ pub struct Rules {
     pub tolerate: f64,
     /// The order of dates that could be read in more than one.
     pub date_order: Option<Order>,
+    /// The same for some columns, by their names; these win.
+    pub date_orders: Vec<(String, Order)>,
     /// The mark of numbers that could be read with either.
     pub decimal_mark: Option<Mark>,
+    /// The side of accounts whose amounts are negative.
+    pub negative: Option<Side>,
     /// What numbers with a fraction become.
     pub fractions: Fractions,
     /// Types that are not drafted.
@@ -131,7 +137,9 @@ impl Default for Rules {
             headroom: DEFAULT_HEADROOM,
             tolerate: 0.0,
             date_order: None,
+            date_orders: Vec::new(),
             decimal_mark: None,
+            negative: None,
             fractions: Fractions::Usual,
             never: Never::default(),
             quoted_text: false,
@@ -141,6 +149,14 @@ impl Default for Rules {
 }
 
 impl Rules {
+    /// The rules for a column, by its name.
+    pub(super) fn of(&self, column: &str) -> Cow<'_, Rules> {
+        match self.date_orders.iter().find(|(name, _)| name == column) {
+            Some((_, order)) => Cow::Owned(Rules { date_order: Some(*order), ..self.clone() }),
+            None => Cow::Borrowed(self),
+        }
+    }
+
     /// The narrowest integer type that may be drafted and holds every integer from `low` to `high`.
     pub(super) fn narrowest(&self, low: i128, high: i128) -> Option<IntType> {
         let holds = |ty: &IntType| {

@@ -2,8 +2,9 @@
 
 use super::dates::Context;
 use super::readings::{self, Outcome, READINGS, Reading};
-use super::{Choice, Decision, Rules, counted};
+use super::{About, Choice, Decision, Rules, counted, grouped};
 use crate::dates::Order;
+use crate::readings::Length;
 use crate::schema::Type;
 use crate::survey::{Class, ColumnFacts, Facts, MAX_DISTINCT};
 
@@ -119,6 +120,34 @@ fn by_bytes(column: &ColumnFacts, facts: &Facts, records: u64, rules: &Rules) ->
     decision
 }
 
+/// Values that are something, all of them, and that no type holds.
+fn unheld(facts: &Facts, context: &Context<'_>) -> Option<String> {
+    let plain = facts.plain_count();
+    let of = |classes: &[Class]| classes.iter().map(|class| facts.count(*class)).sum::<u64>();
+    let giants = facts.giants.count;
+    if giants > 0 && giants + of(&[Class::Integer, Class::Signed, Class::Decimal]) == plain {
+        let first = facts.giants.examples.first()?;
+        let of = if giants == plain { "all".into() } else { grouped(giants) };
+        return Some(format!(
+            "numbers, {of} of more than 38 digits, which no number type holds: {}",
+            context.example(first)
+        ));
+    }
+    let lengths = of(&[Class::Length]);
+    let is_time = facts.dates.shapes().iter().all(|shape| shape.shape.date.is_none());
+    let times = if is_time { of(&[Class::Date]) } else { 0 };
+    if lengths == 0 || !super::is_blocked(plain - lengths - times, facts) {
+        return None;
+    }
+    let first = facts.tally(&[Class::Length]).examples.into_iter().next()?;
+    let kinds = Length::ALL.into_iter().filter(|kind| facts.lengths[*kind as usize] > 0);
+    let kinds: Vec<_> = kinds.map(Length::words).collect();
+    let others = plain - lengths - times;
+    let others =
+        if others > 0 { format!(" but for {}", counted(others, "value")) } else { String::new() };
+    Some(format!("{}{others}: {}", kinds.join(", "), context.example(&first)))
+}
+
 /// Says what kept the column from a narrower type, where most of its values allow one.
 fn why_not_narrower(
     column: &ColumnFacts,
@@ -133,6 +162,9 @@ fn why_not_narrower(
         let clause =
             format!("{} in quotes{}", counted(quoted.count, "value"), first.unwrap_or_default());
         return decision.evidence.insert(0, clause);
+    }
+    if let Some(reason) = unheld(facts, context) {
+        return decision.evidence.insert(0, reason);
     }
     let plain = facts.plain_count();
     let codes = facts.count(Class::Code);
@@ -163,11 +195,16 @@ fn why_not_narrower(
             }
             Outcome::Asked(question) => {
                 let lines: Vec<_> = question.choices.iter().map(Choice::line).collect();
-                let what = match question.choices[..] {
-                    [Choice::Dates(..), ..] => "a date",
-                    _ => "a number",
+                let what = match &question.about {
+                    About::Dates => "a date, but which?".to_owned(),
+                    About::Marks => "a number, but which?".to_owned(),
+                    About::Sides => "amounts on two sides, but which one is negative?".to_owned(),
+                    About::SameNumber(pair) => {
+                        let [one, other] = pair.each_ref().map(|example| context.example(example));
+                        format!("{one} and {other} are one number, or two versions?")
+                    }
                 };
-                decision.evidence.insert(0, format!("{what}, but which? {}", lines.join(" or ")));
+                decision.evidence.insert(0, format!("{what} {}", lines.join(" or ")));
                 decision.question = Some(question);
                 return;
             }

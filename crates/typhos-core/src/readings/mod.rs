@@ -4,18 +4,20 @@
 //! and conversion uses the same ones, so that what was inferred is what will load. Dates have a room
 //! of their own: [`dates`](crate::dates).
 
+mod lengths;
 mod number;
 mod special;
 mod words;
 mod written;
 
+pub use lengths::{Length, length};
 pub use number::{
-    COMPACT_DAYS, Decimal, Number, POW10, eight_digits, parse_integer, parse_number,
+    COMPACT_DAYS, Decimal, Number, POW10, eight_digits, is_giant, parse_integer, parse_number,
     survives_float32, survives_float64,
 };
-pub use special::{infinity, is_ip, is_json, point, uuid, uuid_text};
+pub use special::{infinity, is_bare_uuid, is_ip, is_json, point, uuid, uuid_text};
 pub use words::{BOOL_PAIRS, BoolPair, TOKENS, bool_word, token};
-pub use written::{Grouping, Mark, NumberStyle, Undressed, undress};
+pub use written::{Grouping, Mark, NumberStyle, Side, Undressed, undress};
 
 /// `value` without the spaces and tabs around it.
 ///

@@ -5,10 +5,15 @@ use std::net::{Ipv4Addr, Ipv6Addr};
 use super::number::parse_number;
 use super::trim;
 
-/// The 16 bytes of a UUID as RFC 9562 writes it: 8-4-4-4-12 hexadecimal digits, in either case.
+/// The 16 bytes of a UUID as RFC 9562 writes it: 8-4-4-4-12 hexadecimal digits, in either case; also in
+/// braces, and without the hyphens.
 pub fn uuid(value: &[u8]) -> Option<[u8; 16]> {
-    let value: &[u8; 36] = value.try_into().ok()?;
-    if [8, 13, 18, 23].iter().any(|at| value[*at] != b'-') {
+    let value = match value {
+        [b'{', inner @ .., b'}'] => inner,
+        value => value,
+    };
+    let is_hyphenated = || [8, 13, 18, 23].iter().all(|at| value[*at] == b'-');
+    if !(value.len() == 32 || value.len() == 36 && is_hyphenated()) {
         return None;
     }
     let mut bytes = [0; 16];
@@ -21,6 +26,15 @@ pub fn uuid(value: &[u8]) -> Option<[u8; 16]> {
         digits += 1;
     }
     (digits == 32).then_some(bytes)
+}
+
+/// Whether 32 hexadecimal digits say that they are a UUID: its version is one of those that RFC 9562 has,
+/// and its variant that of the RFC. Of digits that mean something else, one in eight does.
+pub fn is_bare_uuid(value: &[u8]) -> bool {
+    value.len() == 32
+        && matches!(value[12], b'1'..=b'8')
+        && matches!(value[16], b'8' | b'9' | b'a' | b'b' | b'A' | b'B')
+        && value.iter().all(u8::is_ascii_hexdigit)
 }
 
 /// A UUID as it is written everywhere: lower case, with hyphens.
@@ -89,9 +103,24 @@ mod tests {
             ("6f9619ff-8b86-d011-b42d-00cf4fc964fg", false),
             ("6f9619ff8b86-d011-b42d--00cf4fc964ff", false),
             ("-6f9619f-8b86-d011-b42d-00cf4fc964ff", false),
-            ("6f9619ff8b86d011b42d00cf4fc964ff", false),
+            ("6f9619ff8b86d011b42d00cf4fc964ff", true),
+            ("{6f9619ff-8b86-d011-b42d-00cf4fc964ff}", true),
+            ("{6f9619ff8b86d011b42d00cf4fc964ff}", true),
+            ("{6f9619ff-8b86-d011-b42d-00cf4fc964ff", false),
+            ("6f9619ff8b86d011b42d00cf4fc964-f", false),
+            ("-f9619ff8b86d011b42d00cf4fc964ff", false),
         ] {
             assert_eq!(uuid(text.as_bytes()).is_some(), is, "{text}");
+        }
+        for (text, is) in [
+            ("6f9619ff8b864011b42d00cf4fc964ff", true),
+            ("6F9619FF8B864011842D00CF4FC964FF", true),
+            ("6f9619ff8b86d011b42d00cf4fc964ff", false),
+            ("6f9619ff8b864011742d00cf4fc964ff", false),
+            ("6f9619ff8b864011b42d00cf4fc964fg", false),
+            ("6f9619ff-8b86-4011-b42d-00cf4fc9", false),
+        ] {
+            assert_eq!(is_bare_uuid(text.as_bytes()), is, "{text}");
         }
         for (text, is) in [
             ("192.168.1.1", true),
@@ -157,6 +186,8 @@ mod tests {
             let text = uuid_text(&bytes);
             prop_assert_eq!(uuid(text.as_bytes()), Some(bytes));
             prop_assert_eq!(uuid(text.to_uppercase().as_bytes()), Some(bytes));
+            prop_assert_eq!(uuid(text.replace('-', "").as_bytes()), Some(bytes));
+            prop_assert_eq!(uuid(format!("{{{text}}}").as_bytes()), Some(bytes));
         }
     }
 }

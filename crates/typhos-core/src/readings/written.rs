@@ -6,8 +6,9 @@
 //! [read](Undressed::read) once for each [`Mark`]. Which of them a column means is decided over all of
 //! its values, by [`infer`](crate::infer).
 //!
-//! Groups are of three digits, the first of one to three; anything else is no number. Digits may also
-//! stand without groups beside values that have them.
+//! Groups are of three digits, the first of one to three; or, with commas, of two digits but for the last
+//! (`12,34,567`). Anything else is no number. Digits may also stand without groups beside values that have
+//! them.
 
 use super::number::{Number, parse_number};
 
@@ -104,6 +105,53 @@ impl Grouping {
     }
 }
 
+/// A side of an account, by the mark that stands beside an amount. Which of the two is negative depends on
+/// whose account it is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum Side {
+    /// `12.50 DR`
+    Debit,
+    /// `12.50 CR`
+    Credit,
+}
+
+impl Side {
+    /// Both sides; facts per side are kept in this sequence.
+    pub const ALL: [Side; 2] = [Side::Debit, Side::Credit];
+
+    /// Its mark.
+    pub fn name(self) -> &'static str {
+        match self {
+            Side::Debit => "DR",
+            Side::Credit => "CR",
+        }
+    }
+
+    /// Reads a mark as it stands in a schema file or on the command line.
+    ///
+    /// # Errors
+    /// A sentence that says what there is.
+    pub fn parse(word: &str) -> Result<Side, String> {
+        let found = Side::ALL.into_iter().find(|side| side.name().eq_ignore_ascii_case(word));
+        found.ok_or_else(|| {
+            format!("'{}' is no side of an account: use DR or CR", word.escape_debug())
+        })
+    }
+
+    /// The side whose mark a text starts or ends with, and the text without it.
+    fn strip(text: &[u8]) -> Option<(Side, &[u8])> {
+        let side = |mark: &[u8]| {
+            Side::ALL.into_iter().find(|side| side.name().as_bytes().eq_ignore_ascii_case(mark))
+        };
+        let (rest, last) = text.split_last_chunk::<2>()?;
+        if let Some(side) = side(last) {
+            return Some((side, rest));
+        }
+        let (first, rest) = text.split_first_chunk::<2>()?;
+        Some((side(first)?, rest))
+    }
+}
+
 /// How the numbers of a column are written, where that is not a sign, digits, a point and digits.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct NumberStyle {
@@ -115,6 +163,9 @@ pub struct NumberStyle {
     pub strip: Vec<String>,
     /// Whether `(12.50)` and `12.50-` are negative numbers.
     pub accounting: bool,
+    /// Which of `12.50 DR` and `12.50 CR` is negative; the other one is not. Where nothing is said, neither
+    /// is a number.
+    pub negative: Option<Side>,
 }
 
 impl NumberStyle {
@@ -139,7 +190,12 @@ impl NumberStyle {
         if undressed.accounting && !self.accounting {
             return None;
         }
-        let (number, grouping) = undressed.read(self.mark)?;
+        let (mut number, grouping) = undressed.read(self.mark)?;
+        if let Some(side) = undressed.side {
+            // A debit of less than nothing is anybody's guess.
+            self.negative.filter(|_| !undressed.negative)?;
+            number.mantissa *= if self.negative == Some(side) { -1 } else { 1 };
+        }
         (grouping.is_none() || grouping == self.grouping).then_some(number)
     }
 }
@@ -153,6 +209,8 @@ pub struct Undressed<'v> {
     pub negative: bool,
     /// Whether it is negative in the way of accounts: by parentheses, or a minus behind it.
     pub accounting: bool,
+    /// The side of the account that it stands on, where that is written.
+    pub side: Option<Side>,
     /// Digits, with the mark and what groups them.
     pub body: &'v [u8],
 }
@@ -234,11 +292,16 @@ fn undress_by(
         return None;
     }
     let mut rest = trim_spaces(value);
-    let mut found = Undressed { sign: b"", negative: false, accounting: false, body: b"" };
+    let mut found =
+        Undressed { sign: b"", negative: false, accounting: false, side: None, body: b"" };
     let mut is_signed = false;
     // A sign may stand before the currency or behind it, and parentheses around either.
-    for _ in 0..4 {
-        if let Some((negative, inner)) = leading_sign(rest)
+    for _ in 0..5 {
+        if found.side.is_none()
+            && let Some((side, inner)) = Side::strip(rest)
+        {
+            (found.side, rest) = (Some(side), trim_spaces(inner));
+        } else if let Some((negative, inner)) = leading_sign(rest)
             && !is_signed
         {
             (found.negative, is_signed, rest) = (negative, true, trim_spaces(inner));
@@ -282,6 +345,8 @@ impl Undressed<'_> {
         let mut grouping = None;
         // Digits since the last separator, or since the start.
         let mut run = 0;
+        // Whether all groups so far are of three digits, and whether all but the last may be of two.
+        let (mut threes, mut twos) = (true, true);
         let mut rest = self.body;
         let is_whole = |grouping: Option<Grouping>, run: usize| grouping.is_none() || run == 3;
         while let [byte, more @ ..] = rest {
@@ -301,8 +366,14 @@ impl Undressed<'_> {
                 (rest, run) = (b"", 3);
             } else {
                 let (separator, bytes) = Grouping::at(rest)?;
-                let is_first = grouping.is_none();
-                let fits = if is_first { (1..=3).contains(&run) } else { run == 3 };
+                if grouping.is_none() {
+                    threes = (1..=3).contains(&run);
+                    twos = (1..=2).contains(&run) && separator == Grouping::Comma;
+                } else {
+                    threes &= run == 3;
+                    twos &= run == 2;
+                }
+                let fits = threes || twos;
                 if !fits || grouping.is_some_and(|known| known != separator) {
                     return None;
                 }
@@ -316,6 +387,14 @@ impl Undressed<'_> {
         let number = parse_number(&plain[..length])?;
         // `0,123` in groups would be a leading zero.
         (!number.leading_zero).then_some((number, grouping))
+    }
+
+    /// Digits of the second of three groups or more by commas: it tells groups of three from groups of two.
+    /// `None` where there are fewer.
+    pub fn second_group(&self) -> Option<usize> {
+        let mut groups = self.body.split(|byte| *byte == b',');
+        let (_, second, _) = (groups.next()?, groups.next()?, groups.next()?);
+        Some(second.len())
     }
 }
 
@@ -357,8 +436,16 @@ mod tests {
             ("12,5\u{a0}€", None, Some(("12.5", None))),
             ("EUR 12", Some(("12", None)), Some(("12", None))),
             ("12 kr.", Some(("12", None)), Some(("12", None))),
+            ("12,34,567.5", Some(("1234567.5", Some(Comma))), None),
+            ("1,23,45,678", Some(("12345678", Some(Comma))), None),
+            ("12.50 CR", Some(("12.50", None)), None),
+            ("1,250DR", Some(("1250", Some(Comma))), Some(("1.250", None))),
+            ("DR 7", Some(("7", None)), Some(("7", None))),
+            ("€ 5 cr", Some(("5", None)), Some(("5", None))),
             // Not numbers.
-            ("12,34,567", None, None),
+            ("123,45,678", None, None),
+            ("12,34,56", None, None),
+            ("12.34.567", None, None),
             ("1234,567", None, Some(("1234.567", None))),
             ("1,23", None, Some(("1.23", None))),
             ("0,123", None, Some(("0.123", None))),
@@ -389,6 +476,7 @@ mod tests {
             grouping: Some(Grouping::Point),
             strip: vec!["Taler".into()],
             accounting: true,
+            negative: None,
         };
         let worth = |style: &NumberStyle, text: &str| {
             let number = style.read(text.as_bytes())?;
@@ -402,8 +490,20 @@ mod tests {
             ("1 234", None),
             ("1.5", None),
             ("5 €", None),
+            ("5 DR", None),
         ] {
             assert_eq!(worth(&style, text).as_deref(), want, "{text}");
+        }
+        for (negative, text, want) in [
+            (Side::Debit, "12,5 DR", Some("-12.5")),
+            (Side::Debit, "12,5 Cr Taler", Some("12.5")),
+            (Side::Credit, "CR 1.200", Some("-1200")),
+            (Side::Credit, "1.200 dr", Some("1200")),
+            (Side::Credit, "-5 CR", None),
+            (Side::Credit, "5 XR", None),
+        ] {
+            let style = NumberStyle { negative: Some(negative), ..style.clone() };
+            assert_eq!(worth(&style, text).as_deref(), want, "{negative:?} {text}");
         }
         let plain = NumberStyle::default();
         assert_eq!(worth(&plain, "(5)"), None);

@@ -2,7 +2,7 @@
 
 use std::ops::Range;
 
-use super::{ColumnDecl, Diagnostic, From, Misfit, Rounding, Type};
+use super::{ColumnDecl, Diagnostic, From, Generate, GlueAbsent, Misfit, Rounding, Type};
 use crate::columns::{Bounds, holds};
 
 /// The mistakes of a column whose keys are sound one by one. `spans` says where each of them stands.
@@ -41,6 +41,7 @@ impl Agreement {
             ("grouping", ty.is_number(), "grouping belongs to numbers"),
             ("strip", ty.is_number(), "what is stripped stands around numbers"),
             ("accounting", ty.is_number(), "only numbers are negative in the way of accounts"),
+            ("negative", ty.is_number(), "only numbers stand on a side of an account"),
             (
                 "rounding",
                 ty.is_number() || ty.takes_patterns(),
@@ -99,7 +100,7 @@ impl Agreement {
             self.wrong(span, "a required column cannot turn misfits into null", help);
         }
         if ty.takes_patterns() {
-            self.patterns_agree(column, at("patterns"), type_span);
+            self.patterns_agree(column, at("patterns"));
         }
         for (key, bound) in [("low", &column.low), ("high", &column.high)] {
             // What a bound of an undecided type is worth is known once the type is.
@@ -142,21 +143,45 @@ impl Agreement {
             let help = "say the type: the joined values are looked at by nobody before";
             self.wrong(span, "the type of joined columns is not found by itself", help);
         }
-        if let (Some(span), None) = (at("start"), column.generate) {
+        if let (Some(span), true) = (at("glue_absent"), several == 1) {
+            self.wrong(span, "there is nothing to glue", "name several columns with 'from'");
+        }
+        if let (true, GlueAbsent::Skip, Some(span)) =
+            (is_point, column.glue_absent, at("glue_absent"))
+        {
+            let help = "use \"null\" or \"misfit\"";
+            self.wrong(span, "a point needs both of its columns", help);
+        }
+        let is_number = matches!(column.generate, Some(Generate::RowNumber { .. }));
+        if let (Some(span), false) = (at("start"), is_number) {
             self.wrong(
                 span,
                 "'start' belongs to generated numbers",
                 "add generate = \"row-number\"",
             );
         }
-        if column.generate.is_none() {
-            return;
+        let Some(generate) = column.generate else { return };
+        let (fits, what, help) = match generate {
+            Generate::RowNumber { .. } => (
+                matches!(column.ty, Type::Int(_)),
+                "row numbers are integers",
+                "write type = \"int64\", or leave it out",
+            ),
+            Generate::Line => (
+                matches!(column.ty, Type::Int(_)),
+                "line numbers are integers",
+                "write type = \"int64\", or leave it out",
+            ),
+            Generate::File => (
+                column.ty.is_text(),
+                "names of files are texts",
+                "write type = \"lowcard\", or leave it out",
+            ),
+        };
+        if !fits || column.auto {
+            self.wrong(at("type").unwrap_or_default(), what, help);
         }
-        if !matches!(column.ty, Type::Int(_)) || column.auto {
-            let span = at("type").unwrap_or_default();
-            self.wrong(span, "row numbers are integers", "write type = \"int64\", or leave it out");
-        }
-        const ALONE: [&str; 9] = [
+        const ALONE: [&str; 10] = [
             "from",
             "absent",
             "default",
@@ -164,12 +189,13 @@ impl Agreement {
             "grouping",
             "strip",
             "accounting",
+            "negative",
             "rounding",
             "clip",
         ];
         for key in ALONE {
             if let Some(span) = at(key) {
-                let message = format!("'{key}' says nothing about numbers that are generated");
+                let message = format!("'{key}' says nothing about values that are generated");
                 self.wrong(span, message, "leave it out");
             }
         }
@@ -205,27 +231,13 @@ impl Agreement {
         }
     }
 
-    fn patterns_agree(
-        &mut self,
-        column: &ColumnDecl,
-        span: Option<Range<usize>>,
-        type_span: Range<usize>,
-    ) {
+    fn patterns_agree(&mut self, column: &ColumnDecl, span: Option<Range<usize>>) {
         let ty = column.ty;
-        let Some(span) = span.filter(|_| !column.patterns.is_empty()) else {
-            let example = match ty {
-                Type::Date => "yyyy-MM-dd",
-                Type::Time(_) => "HH:mm:ss",
-                Type::Timestamp { utc: true, .. } => "yyyy-MM-dd'T'HH:mm:ssXXX",
-                _ => "yyyy-MM-dd HH:mm:ss",
-            };
-            let help = format!("add patterns = [{}]", super::quoted(example));
-            return self.wrong(
-                type_span,
-                format!("a {ty} column says how its values are written"),
-                help,
-            );
-        };
+        let Some(span) = span else { return };
+        if column.patterns.is_empty() {
+            let help = "leave it out for those of ISO 8601, or say how the values are written";
+            return self.wrong(span, format!("a {ty} column has a pattern"), help);
+        }
         for pattern in &column.patterns {
             let shown = pattern.source();
             let problem = match ty {

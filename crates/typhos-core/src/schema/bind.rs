@@ -1,7 +1,8 @@
 //! A schema meets an input: which column comes from where.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
+use super::keep::places;
 use super::{ColumnDecl, Diagnostic, From, Generate, Schema};
 use crate::text::Input;
 use crate::wording::listed;
@@ -14,15 +15,15 @@ impl Schema {
     pub fn bind(&self, input: &Input) -> Result<Vec<Source>, Vec<Diagnostic>> {
         let mut wrong = Vec::new();
         let mut sources = Vec::new();
-        let mut places: Places<'_> = HashMap::new();
+        let mut headers: Places<'_> = HashMap::new();
         for (at, name) in input.names().iter().enumerate() {
-            places
+            headers
                 .entry(name)
                 .and_modify(|(_, second)| *second = second.or(Some(at)))
                 .or_insert((at, None));
         }
         for column in &self.columns {
-            let mut found = |from: Option<&From>| match find(column, from, input, &places) {
+            let mut found = |from: Option<&From>| match find(column, from, input, &headers) {
                 Ok(at) => at,
                 Err(diagnostic) => {
                     wrong.push(diagnostic);
@@ -31,6 +32,8 @@ impl Schema {
             };
             sources.push(match (&column.generate, &column.from) {
                 (Some(Generate::RowNumber { start }), _) => Source::RowNumber(*start),
+                (Some(Generate::File), _) => Source::File,
+                (Some(Generate::Line), _) => Source::Line,
                 (None, Some(From::Several(several))) => {
                     Source::Joined(several.iter().map(|one| found(Some(one))).collect())
                 }
@@ -38,6 +41,17 @@ impl Schema {
             });
         }
         if wrong.is_empty() { Ok(sources) } else { Err(wrong) }
+    }
+}
+
+impl Schema {
+    /// The places of the columns of an input, of which these are the names, that nothing is made of and that are not
+    /// left out by a comment.
+    pub fn undeclared(&self, sources: &[Source], names: &[String]) -> Vec<usize> {
+        let mut used: HashSet<usize> = sources.iter().flat_map(Source::columns).copied().collect();
+        let left_out = self.left_out.iter().flat_map(|column| places(column, names));
+        used.extend(left_out.flatten());
+        (0..names.len()).filter(|at| !used.contains(at)).collect()
     }
 }
 
@@ -50,6 +64,10 @@ pub enum Source {
     Joined(Vec<usize>),
     /// The numbers of the records, the first of which has this one.
     RowNumber(i64),
+    /// The names of the files that the records stand in.
+    File,
+    /// The lines on which they start.
+    Line,
 }
 
 impl Source {
@@ -57,7 +75,7 @@ impl Source {
     pub fn column(&self) -> Option<usize> {
         match self {
             Source::Column(at) => Some(*at),
-            Source::Joined(_) | Source::RowNumber(_) => None,
+            Source::Joined(_) | Source::RowNumber(_) | Source::File | Source::Line => None,
         }
     }
 
@@ -66,7 +84,7 @@ impl Source {
         match self {
             Source::Column(at) => std::slice::from_ref(at),
             Source::Joined(several) => several,
-            Source::RowNumber(_) => &[],
+            Source::RowNumber(_) | Source::File | Source::Line => &[],
         }
     }
 }
@@ -156,16 +174,41 @@ mod tests {
     }
 
     #[test]
+    fn repeated_headers_are_told_apart_wherever_they_stand() {
+        let schema = "first = { type = 'text', from = 'd' }\nd_2 = { type = 'text' }";
+        assert_eq!(bind(schema, "d,x,d\na,b,c\n", true), Ok(vec![0, 2]));
+        assert_eq!(bind(schema, "x,d,d,d_2\na,b,c,d\n", true), Ok(vec![1, 3]), "its own name wins");
+    }
+
+    #[test]
+    fn columns_that_nobody_declares_are_known() {
+        let undeclared = |schema: &str| {
+            let schema = read(&format!("typhos = 1\n[columns]\n{schema}")).unwrap();
+            let names = ["a", "b", "c"].map(str::to_owned);
+            let input = Input::from_bytes("d.csv", b"a,b,c\n1,2,3\n".to_vec(), &Default::default());
+            let sources = schema.bind(&input).unwrap();
+            schema.undeclared(&sources, &names)
+        };
+        assert_eq!(undeclared("a = { type = 'text' }"), [1, 2]);
+        assert_eq!(undeclared("a = { type = 'text' }\n# b = { type = 'uint8' }  # left out"), [2]);
+        assert_eq!(undeclared("x = { type = 'text', from = ['a', 'c'], glue = '' }"), [1]);
+        assert_eq!(
+            undeclared("x = { type = 'text', from = 2 }\nn = { generate = 'line' }"),
+            [0, 2]
+        );
+    }
+
+    #[test]
     fn sources_that_are_not_there_are_all_named() {
-        let schema = "fares = { type = 'text' }\nzz = { type = 'text' }\nx = { type = 'text', from = 9 }\nd = { type = 'text' }";
+        let schema =
+            "fares = { type = 'text' }\nzz = { type = 'text' }\nx = { type = 'text', from = 9 }";
         let wrong = bind(schema, "fare,d,d\n1,2,3\n", true).unwrap_err();
         assert_eq!(
             wrong,
             [
                 "d.csv has no column 'fares' / did you mean 'fare'?",
-                "d.csv has no column 'zz' / its columns are 'fare', 'd', 'd'",
+                "d.csv has no column 'zz' / its columns are 'fare', 'd', 'd_2'",
                 "column 9 does not exist: d.csv has 3 columns / positions count from 1",
-                "'d' is the header of column 2 and of column 3 / say which one: from = 2",
             ]
         );
         let wrong = bind("fare = { type = 'text' }", "1,2\n", false).unwrap_err();

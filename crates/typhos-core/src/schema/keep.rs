@@ -31,18 +31,7 @@ pub fn keep(
     drafted: (&Schema, &[String], &[usize]),
 ) -> Kept {
     let (draft, comments, positions) = drafted;
-    let place_of = |from: &From| match from {
-        From::Position(position) => position.checked_sub(1).filter(|at| *at < names.len()),
-        From::Name(name) => names.iter().position(|known| known == name),
-        From::Several(_) => None,
-    };
-    // Of several sources each has been spoken of; a generated column speaks of none.
-    let places = |column: &ColumnDecl| match &column.from {
-        _ if column.generate.is_some() => Vec::new(),
-        Some(From::Several(several)) => several.iter().map(place_of).collect(),
-        Some(one) => vec![place_of(one)],
-        None => vec![names.iter().position(|known| *known == column.name)],
-    };
+    let places = |column: &ColumnDecl| places(column, names);
     // Where lines that speak of a column of the input end, by the place of that column.
     let mut spoken: BTreeMap<usize, usize> = BTreeMap::new();
     let (mut gone, mut both) = (Vec::new(), Vec::new());
@@ -112,6 +101,22 @@ pub fn keep(
     Kept { text, added, gone, both }
 }
 
+/// The places among `names` of the columns that one is made of; `None` where there is no such column. Of several
+/// sources each is spoken of; a generated column speaks of none.
+pub(super) fn places(column: &ColumnDecl, names: &[String]) -> Vec<Option<usize>> {
+    let place_of = |from: &From| match from {
+        From::Position(position) => position.checked_sub(1).filter(|at| *at < names.len()),
+        From::Name(name) => names.iter().position(|known| known == name),
+        From::Several(_) => None,
+    };
+    match &column.from {
+        _ if column.generate.is_some() => Vec::new(),
+        Some(From::Several(several)) => several.iter().map(place_of).collect(),
+        Some(one) => vec![place_of(one)],
+        None => vec![names.iter().position(|known| *known == column.name)],
+    }
+}
+
 /// Where the line of a byte starts.
 fn line_start(source: &str, at: usize) -> usize {
     source[..at].rfind('\n').map_or(0, |at| at + 1)
@@ -136,7 +141,7 @@ fn line_end(source: &str, at: usize) -> usize {
 }
 
 /// Columns whose line is there as a comment, and where the line behind each starts.
-fn commented_out(source: &str) -> Vec<(ColumnDecl, usize)> {
+pub(super) fn commented_out(source: &str) -> Vec<(ColumnDecl, usize)> {
     let mut columns = Vec::new();
     let mut at = 0;
     for line in source.split_inclusive('\n') {

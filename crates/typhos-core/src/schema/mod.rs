@@ -20,12 +20,16 @@ pub use bind::Source;
 pub use keep::{Kept, keep};
 pub(crate) use layout::unknown_column;
 pub use layout::{Compression, LAYOUT_KEYS, Layout, Partition, PartitionBy, SortKey};
-pub use model::{ColumnDecl, Diagnostic, From, Generate, InputDecl, Misfit, Rounding, Schema};
+pub use model::{
+    ColumnDecl, Diagnostic, From, Generate, GlueAbsent, InputDecl, Misfit, Rounding, Schema,
+};
 pub use read::read;
 pub use read_column::COLUMN_KEYS;
+pub(crate) use read_column::iso_8601;
 pub use read_input::{INPUT_KEYS, read_input};
 pub use types::{IntType, MAX_PRECISION, TYPE_NAMES, TimeUnit, Type, TypeError};
 pub use write::{column_line, column_table, quoted, write, write_input};
+pub(crate) use write::{style_parts, write_with};
 
 /// Version of the schema file's format that this program reads and writes.
 pub const FORMAT_VERSION: i64 = 1;

@@ -4,7 +4,7 @@ use std::ops::Range;
 
 use super::{Layout, Type};
 use crate::dates::{Pattern, ReadOptions};
-use crate::readings::NumberStyle;
+use crate::readings::{Mark, NumberStyle};
 use crate::text::InputChoice;
 
 /// What happens to a value that does not fit.
@@ -95,6 +95,68 @@ pub enum Generate {
         /// The number of the first record.
         start: i64,
     },
+    /// The file that the record stands in, as it was given.
+    File,
+    /// The line of that file on which the record starts.
+    Line,
+}
+
+impl Generate {
+    /// Its word.
+    pub fn name(self) -> &'static str {
+        match self {
+            Generate::RowNumber { .. } => "row-number",
+            Generate::File => "file",
+            Generate::Line => "line",
+        }
+    }
+
+    /// Reads its word; numbers start at 1.
+    ///
+    /// # Errors
+    /// A sentence that says what there is.
+    pub fn parse(word: &str) -> Result<Generate, String> {
+        let all = [Generate::RowNumber { start: 1 }, Generate::File, Generate::Line];
+        let found = all.into_iter().find(|generate| generate.name() == word);
+        found.ok_or_else(|| {
+            format!("nothing generates '{}': use row-number, file or line", word.escape_debug())
+        })
+    }
+}
+
+/// What becomes of a value that is joined of several fields, some of which are absent.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum GlueAbsent {
+    /// It does not fit.
+    #[default]
+    Misfit,
+    /// It is absent.
+    Null,
+    /// It is joined of the others.
+    Skip,
+}
+
+impl GlueAbsent {
+    /// All of them.
+    pub const ALL: [GlueAbsent; 3] = [GlueAbsent::Misfit, GlueAbsent::Null, GlueAbsent::Skip];
+
+    /// Its word.
+    pub fn name(self) -> &'static str {
+        match self {
+            GlueAbsent::Misfit => "misfit",
+            GlueAbsent::Null => "null",
+            GlueAbsent::Skip => "skip",
+        }
+    }
+
+    /// Reads its word.
+    ///
+    /// # Errors
+    /// A sentence that says what there is.
+    pub fn parse(word: &str) -> Result<GlueAbsent, String> {
+        let found = GlueAbsent::ALL.into_iter().find(|policy| policy.name() == word);
+        found.ok_or_else(|| format!("'{}' is none of skip, null and misfit", word.escape_debug()))
+    }
 }
 
 /// The declaration of one column.
@@ -110,6 +172,8 @@ pub struct ColumnDecl {
     pub from: Option<From>,
     /// What stands between the values of several sources.
     pub glue: Option<String>,
+    /// What becomes of such a value where some of them are absent.
+    pub glue_absent: GlueAbsent,
     /// How values are made that do not come from the input.
     pub generate: Option<Generate>,
     /// Patterns of a date column, tried in order; never empty there.
@@ -120,6 +184,9 @@ pub struct ColumnDecl {
     pub locale: Option<String>,
     /// How numbers are written.
     pub style: NumberStyle,
+    /// The decimal mark as it was said, where the type is left to the data: it then says more than that
+    /// numbers are written as usual.
+    pub auto_mark: Option<Mark>,
     /// What a value becomes that has more digits than the type keeps.
     pub rounding: Rounding,
     /// Whether a text that is too long is cut.
@@ -166,11 +233,13 @@ impl ColumnDecl {
             auto: false,
             from: None,
             glue: None,
+            glue_absent: GlueAbsent::Misfit,
             generate: None,
             patterns: Vec::new(),
             dates: ReadOptions::default(),
             locale: None,
             style: NumberStyle::default(),
+            auto_mark: None,
             rounding: Rounding::Exact,
             clip: false,
             required: false,
@@ -207,6 +276,8 @@ pub struct Schema {
     pub input: InputDecl,
     /// The columns, in the order they are loaded.
     pub columns: Vec<ColumnDecl>,
+    /// Columns that are there as a comment: somebody decided to leave them out.
+    pub left_out: Vec<ColumnDecl>,
     /// How rows are laid out where they go.
     pub layout: Layout,
 }

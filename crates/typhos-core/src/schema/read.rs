@@ -26,7 +26,9 @@ pub fn read(source: &str) -> Result<Schema, Vec<Diagnostic>> {
     let schema = reader.schema(table.get_ref());
     let mut wrong = reader.wrong;
     if wrong.is_empty() {
-        return Ok(schema);
+        let left_out = super::keep::commented_out(source);
+        let left_out = left_out.into_iter().map(|(column, _)| column).collect();
+        return Ok(Schema { left_out, ..schema });
     }
     wrong.sort_by_key(|diagnostic| diagnostic.span.start);
     wrong.dedup();
@@ -339,8 +341,8 @@ sold_on = { type = "date", patterns = ["yyyy-mm-dd"] }
             ("7", "column 'a' is a table of keys"),
             ("{ type = 7 }", "a type is a text / write it in quotes: \"7\""),
             (
-                "{ type = \"date\" }",
-                "a date column says how its values are written / add patterns = [\"yyyy-MM-dd\"]",
+                "{ type = \"date\", patterns = [] }",
+                "a date column has a pattern / leave it out for those of ISO 8601",
             ),
             (
                 "{ type = \"date\", patterns = \"yyyy-MM-dd\" }",

@@ -8,18 +8,16 @@ use toml::de::{DeTable, DeValue};
 
 use super::agree::agree;
 use super::read::{Reader, Value};
-use super::{ColumnDecl, Diagnostic, From, Generate, IntType, Rounding, Type};
+use super::{ColumnDecl, Diagnostic, From, Generate, GlueAbsent, IntType, Rounding, Type};
 use crate::dates::{DEFAULT_LOCALE, Form, Named, Overlap, Pattern, Zone, names};
-use crate::readings::{Grouping, Mark};
-
-/// The word that makes a column of the numbers of records.
-pub(super) const ROW_NUMBER: &str = "row-number";
+use crate::readings::{Grouping, Mark, Side};
 
 /// The keys of a column, in the order they are written.
-pub const COLUMN_KEYS: [&str; 24] = [
+pub const COLUMN_KEYS: [&str; 26] = [
     "type",
     "from",
     "glue",
+    "glue_absent",
     "generate",
     "start",
     "patterns",
@@ -31,6 +29,7 @@ pub const COLUMN_KEYS: [&str; 24] = [
     "grouping",
     "strip",
     "accounting",
+    "negative",
     "rounding",
     "clip",
     "required",
@@ -42,6 +41,28 @@ pub const COLUMN_KEYS: [&str; 24] = [
     "values",
     "ranked",
 ];
+
+/// The patterns of a date or time that does not say how its values are written: those of ISO 8601 that have
+/// separators, with a `T` between date and time or a space, as RFC 3339 allows.
+pub(crate) fn iso_8601(ty: Type, has_zone: bool) -> Vec<Pattern> {
+    const TIMES: [&str; 3] = ["HH:mm:ss", "HH:mm:ss.SSSSSSSSS", "HH:mm"];
+    let timestamps = |offset: &'static str| {
+        let of =
+            move |glue: &'static str| TIMES.map(|time| format!("yyyy-MM-dd{glue}{time}{offset}"));
+        ["'T'", " "].into_iter().flat_map(of)
+    };
+    let sources: Vec<String> = match ty {
+        Type::Date => vec!["yyyy-MM-dd".into()],
+        Type::Time(_) => TIMES.map(str::to_owned).to_vec(),
+        Type::Timestamp { utc: true, .. } if has_zone => {
+            timestamps("").chain(timestamps("XXX")).collect()
+        }
+        Type::Timestamp { utc: true, .. } => timestamps("XXX").collect(),
+        _ => timestamps("").collect(),
+    };
+    let compiled = sources.iter().map(|source| Pattern::compile(source));
+    compiled.map(|pattern| pattern.expect("patterns of ours are patterns")).collect()
+}
 
 impl Reader<'_> {
     pub(super) fn column(&mut self, column: &mut ColumnDecl, table: &DeTable<'_>) {
@@ -67,13 +88,14 @@ impl Reader<'_> {
                     column.from = self.from(value);
                 }
                 "glue" => column.glue = self.text(value, "what stands between values"),
+                "glue_absent" => {
+                    let what = "what an absent part of joined values does";
+                    column.glue_absent =
+                        self.word(value, what, GlueAbsent::parse, "\"skip\"").unwrap_or_default();
+                }
                 "generate" => {
-                    let parse = |word: &str| match word {
-                        ROW_NUMBER => Ok(Generate::RowNumber { start: 1 }),
-                        _ => Err(format!("nothing generates '{}'", word.escape_debug())),
-                    };
                     column.generate =
-                        self.word(value, "what is generated", parse, "\"row-number\"");
+                        self.word(value, "what is generated", Generate::parse, "\"row-number\"");
                 }
                 "start" => start = self.integer(value, i64::MIN..=i64::MAX, "start"),
                 // Read first, since patterns are compiled in its language.
@@ -93,8 +115,13 @@ impl Reader<'_> {
                         self.word(value, "one of two instants", Overlap::parse, "\"earlier\"");
                 }
                 "decimal_mark" => {
-                    column.style.mark =
-                        self.word(value, "a mark", Mark::parse, "\",\"").unwrap_or_default()
+                    let mark = self.word(value, "a mark", Mark::parse, "\",\"");
+                    column.style.mark = mark.unwrap_or_default();
+                    column.auto_mark = mark;
+                }
+                "negative" => {
+                    let what = "a side of an account";
+                    column.style.negative = self.word(value, what, Side::parse, "\"DR\"");
                 }
                 "grouping" => {
                     column.style.grouping =
@@ -126,10 +153,14 @@ impl Reader<'_> {
         {
             *from = start;
         }
+        column.auto_mark = column.auto_mark.filter(|_| column.auto);
         column.comment = self.comment_behind(column.spans.keys.end);
         let has_type = spans.iter().any(|(key, _)| *key == "type");
-        if column.generate.is_some() && !has_type {
-            ty = Some(Type::Int(IntType::Int64));
+        if let (Some(generate), false) = (column.generate, has_type) {
+            ty = Some(match generate {
+                Generate::File => Type::Lowcard,
+                Generate::RowNumber { .. } | Generate::Line => Type::Int(IntType::Int64),
+            });
         } else if !has_type {
             let help = "add a type, for example type = \"text\"";
             self.wrong(
@@ -140,6 +171,12 @@ impl Reader<'_> {
         }
         if let Some(ty) = ty {
             column.ty = ty;
+            if ty.takes_patterns()
+                && !column.auto
+                && !spans.iter().any(|(key, _)| *key == "patterns")
+            {
+                column.patterns = iso_8601(ty, column.dates.zone.is_some());
+            }
             // What follows is about keys that do not go together; it makes sense of sound ones only.
             if self.wrong.len() == before {
                 self.wrong.extend(agree(column, &spans));

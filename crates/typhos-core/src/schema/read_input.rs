@@ -5,12 +5,12 @@ use toml::de::DeTable;
 use super::read::{Reader, Value};
 use super::{Diagnostic, InputDecl, Misfit};
 use crate::text::{
-    ColumnsDiffer, Escape, LineEnds, QuotedEmpty, parse_comment, parse_delimiter, parse_encoding,
-    parse_quote, parse_record_limit,
+    Charset, ColumnsDiffer, Escape, LineEnds, MOST_SKIPPED, QuotedEmpty, ShortRecords, Undeclared,
+    parse_comment, parse_delimiter, parse_quote, parse_record_limit,
 };
 
 /// The keys of `[input]`, in the order they are written.
-pub const INPUT_KEYS: [&str; 15] = [
+pub const INPUT_KEYS: [&str; 19] = [
     "delimiter",
     "quote",
     "escape",
@@ -19,9 +19,13 @@ pub const INPUT_KEYS: [&str; 15] = [
     "trailing_delimiter",
     "header",
     "skip",
+    "skip_below",
+    "skip_end",
+    "short_records",
     "names",
     "encoding",
     "columns_differ",
+    "undeclared",
     "quoted_empty",
     "record_limit",
     "absent",
@@ -77,9 +81,26 @@ impl Reader<'_> {
                     let lines = self.integer(value, 0..=1_000_000, "skip");
                     choice.skip = lines.map(|lines| lines as u32);
                 }
+                "skip_below" => {
+                    let lines = self.integer(value, 0..=i64::from(MOST_SKIPPED), "skip_below");
+                    choice.skip_below = lines.map(|lines| lines as u32);
+                }
+                "skip_end" => {
+                    let lines = self.integer(value, 0..=i64::from(MOST_SKIPPED), "skip_end");
+                    choice.skip_end = lines.map(|lines| lines as u32);
+                }
+                "short_records" => {
+                    let what = "what short records are";
+                    choice.short_records =
+                        self.word(value, what, ShortRecords::parse, "\"absent\"");
+                }
+                "undeclared" => {
+                    let what = "what to do about undeclared columns";
+                    choice.undeclared = self.word(value, what, Undeclared::parse, "\"stop\"");
+                }
                 "names" => choice.names = self.texts(value, "names"),
                 "encoding" => {
-                    choice.encoding = self.word(value, "an encoding", parse_encoding, "\"utf-8\"");
+                    choice.encoding = self.word(value, "an encoding", Charset::parse, "\"utf-8\"");
                 }
                 "columns_differ" => {
                     let what = "what to do where columns differ";

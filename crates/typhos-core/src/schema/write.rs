@@ -1,10 +1,9 @@
 //! A schema as TOML, one line a column, with its evidence as comments.
 
 use super::layout::layout_table;
-use super::read_column::ROW_NUMBER;
-use super::{ColumnDecl, FORMAT_VERSION, From, Generate, Misfit, Rounding, Schema};
+use super::{ColumnDecl, FORMAT_VERSION, From, Generate, GlueAbsent, Misfit, Rounding, Schema};
 use crate::dates::DEFAULT_PIVOT;
-use crate::readings::Mark;
+use crate::readings::{Mark, NumberStyle};
 use crate::text::{delimiter_word, size_name};
 
 /// Writes a schema. `heading` stands above it as a comment, and each of `comments` behind the column
@@ -12,6 +11,18 @@ use crate::text::{delimiter_word, size_name};
 ///
 /// What is written [reads](super::read) back as the same schema.
 pub fn write(schema: &Schema, heading: &[String], comments: &[String]) -> String {
+    write_with(schema, heading, comments, &[])
+}
+
+/// As [`write`], with columns that are left out as comments, each before the column at its place: whoever drafts
+/// again is to see that somebody decided to leave them out.
+pub(crate) fn write_with(
+    schema: &Schema,
+    heading: &[String],
+    comments: &[String],
+    left_out: &[(usize, ColumnDecl)],
+) -> String {
+    let mut left_out = left_out.iter().peekable();
     let mut text: String = heading.iter().map(|line| format!("# {}\n", one_line(line))).collect();
     text.push_str(&format!("typhos = {FORMAT_VERSION}\n"));
     if let Some(table) = &schema.table {
@@ -28,6 +39,9 @@ pub fn write(schema: &Schema, heading: &[String], comments: &[String]) -> String
     let names = width(&mut lines.iter().map(|(name, _)| name), 24);
     let declarations = width(&mut lines.iter().map(|(_, declaration)| declaration), 64);
     for (at, (name, declaration)) in lines.iter().enumerate() {
+        while let Some((_, column)) = left_out.next_if(|(place, _)| *place <= at) {
+            text.push_str(&format!("# {}\n", column_line(column, "")));
+        }
         let comment = comments.get(at).map_or("", String::as_str);
         if comment.is_empty() {
             text.push_str(&format!("{name:names$} = {declaration}\n"));
@@ -37,6 +51,9 @@ pub fn write(schema: &Schema, heading: &[String], comments: &[String]) -> String
                 one_line(comment)
             ));
         }
+    }
+    for (_, column) in left_out {
+        text.push_str(&format!("# {}\n", column_line(column, "")));
     }
     text.push_str(&layout_table(schema));
     text
@@ -78,9 +95,13 @@ fn input_table(schema: &Schema) -> String {
     say("trailing_delimiter", choice.trailing_delimiter.map(|is_so| is_so.to_string()));
     say("header", choice.header.map(|header| header.to_string()));
     say("skip", choice.skip.map(|lines| lines.to_string()));
+    say("skip_below", choice.skip_below.map(|lines| lines.to_string()));
+    say("skip_end", choice.skip_end.map(|lines| lines.to_string()));
+    say("short_records", choice.short_records.map(|short| quoted(short.name())));
     say("names", choice.names.as_deref().map(list));
-    say("encoding", choice.encoding.map(|encoding| quoted(&encoding.name().to_lowercase())));
+    say("encoding", choice.encoding.map(|encoding| quoted(&encoding.label())));
     say("columns_differ", choice.columns_differ.map(|policy| quoted(policy.name())));
+    say("undeclared", choice.undeclared.map(|policy| quoted(policy.name())));
     say("quoted_empty", choice.quoted_empty.map(|empty| quoted(empty.name())));
     say("record_limit", choice.record_limit.map(|bytes| quoted(&size_name(bytes))));
     if let Some(absent) = &input.absent {
@@ -116,9 +137,14 @@ fn parts(column: &ColumnDecl) -> Vec<String> {
     if let Some(glue) = &column.glue {
         parts.push(format!("glue = {}", quoted(glue)));
     }
-    if let Some(Generate::RowNumber { start }) = column.generate {
-        parts.push(format!("generate = {}", quoted(ROW_NUMBER)));
-        if start != 1 {
+    if column.glue_absent != GlueAbsent::default() {
+        parts.push(format!("glue_absent = {}", quoted(column.glue_absent.name())));
+    }
+    if let Some(generate) = column.generate {
+        parts.push(format!("generate = {}", quoted(generate.name())));
+        if let Generate::RowNumber { start } = generate
+            && start != 1
+        {
             parts.push(format!("start = {start}"));
         }
     }
@@ -139,21 +165,10 @@ fn parts(column: &ColumnDecl) -> Vec<String> {
     if let Some(overlap) = column.dates.overlap {
         parts.push(format!("overlap = {}", quoted(overlap.word())));
     }
-    let style = &column.style;
-    if style.mark != Mark::default() {
-        parts.push(format!("decimal_mark = {}", quoted(&style.mark.letter().to_string())));
+    if column.auto_mark == Some(Mark::Point) {
+        parts.push("decimal_mark = \".\"".into());
     }
-    if let Some(grouping) = style.grouping {
-        parts.push(format!("grouping = {}", quoted(&grouping.letter().to_string())));
-    }
-    match &style.strip[..] {
-        [] => {}
-        [one] => parts.push(format!("strip = {}", quoted(one))),
-        several => parts.push(format!("strip = {}", list(several))),
-    }
-    if style.accounting {
-        parts.push("accounting = true".into());
-    }
+    parts.extend(style_parts(&column.style));
     if column.rounding != Rounding::Exact {
         parts.push(format!("rounding = {}", quoted(column.rounding.name())));
     }
@@ -182,6 +197,29 @@ fn parts(column: &ColumnDecl) -> Vec<String> {
     }
     if column.ranked {
         parts.push("ranked = true".into());
+    }
+    parts
+}
+
+/// The keys that say how numbers are written.
+pub(crate) fn style_parts(style: &NumberStyle) -> Vec<String> {
+    let mut parts = Vec::new();
+    if style.mark != Mark::default() {
+        parts.push(format!("decimal_mark = {}", quoted(&style.mark.letter().to_string())));
+    }
+    if let Some(grouping) = style.grouping {
+        parts.push(format!("grouping = {}", quoted(&grouping.letter().to_string())));
+    }
+    match &style.strip[..] {
+        [] => {}
+        [one] => parts.push(format!("strip = {}", quoted(one))),
+        several => parts.push(format!("strip = {}", list(several))),
+    }
+    if style.accounting {
+        parts.push("accounting = true".into());
+    }
+    if let Some(side) = style.negative {
+        parts.push(format!("negative = {}", quoted(side.name())));
     }
     parts
 }
@@ -229,7 +267,10 @@ mod tests {
     use super::*;
     use crate::dates::Pattern;
     use crate::schema::{IntType, Type, read};
-    use crate::text::{ColumnsDiffer, Escape, InputChoice, LineEnds, QuotedEmpty};
+    use crate::text::{
+        Charset, ColumnsDiffer, Escape, InputChoice, LineEnds, QuotedEmpty, ShortRecords,
+        Undeclared,
+    };
     use proptest::prelude::*;
 
     #[test]
@@ -283,6 +324,11 @@ ticket_no = { type = "uint32", required = true }                              # 
                 comment: required.then_some(Some(b'#')),
                 trailing_delimiter: Some(ranked),
                 skip: ranked.then_some(u32::from(delimiter)),
+                skip_below: required.then_some(2),
+                skip_end: ranked.then_some(3),
+                short_records: ranked.then_some(ShortRecords::Absent),
+                undeclared: required.then_some(Undeclared::Stop),
+                encoding: ranked.then_some(Charset::parse("cp850").unwrap()),
                 names: absent.clone(),
                 columns_differ: required.then_some(ColumnsDiffer::Union),
                 quoted_empty: ranked.then_some(QuotedEmpty::Text),

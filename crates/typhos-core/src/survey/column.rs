@@ -8,7 +8,7 @@ use super::estimate::Hashes;
 use super::order::Adding;
 use super::saved::{SavedColumn, SavedHashes, SavedValue, hex, unhex};
 use super::spread::most_cells;
-use super::{Facts, Place, Sequence, Tally};
+use super::{Class, Facts, Place, Sequence, Tally};
 use crate::intern::{Interner, Key};
 use crate::readings;
 
@@ -477,6 +477,15 @@ impl ColumnFacts {
             }
             (None, None) => DistinctCount { count: 0, is_exact: true },
         }
+    }
+
+    /// Whether some values are not valid in the encoding.
+    pub fn is_malformed(&self) -> bool {
+        let in_table = |table: &DistinctTable| {
+            table.may_be_malformed
+                && table.values().any(|found| std::str::from_utf8(found.value).is_err())
+        };
+        self.direct.count(Class::Malformed) > 0 || self.table.as_ref().is_some_and(in_table)
     }
 
     /// Whether the distinct values are at hand one by one.

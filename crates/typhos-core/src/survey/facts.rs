@@ -8,7 +8,7 @@ use super::numbers::{FLOAT32_SURE, wide_width_of, width_of};
 use super::written::written;
 use super::{DateFacts, NumberFacts, Place, TextFacts, WIDTHS, WrittenFacts};
 use crate::dates::{days_in_month, read_shape};
-use crate::readings::{self, BOOL_PAIRS, COMPACT_DAYS, TOKENS};
+use crate::readings::{self, BOOL_PAIRS, COMPACT_DAYS, Length, TOKENS};
 
 /// What a value is by its looks alone. Every value that is not blank has exactly one class.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -41,6 +41,8 @@ pub enum Class {
     Geopoint,
     /// A JSON object or array.
     Json,
+    /// A length of time that is no time of day.
+    Length,
     /// Anything else.
     Text,
     /// Bytes that are not valid in the encoding.
@@ -48,7 +50,7 @@ pub enum Class {
 }
 
 /// All classes, in the order of their facts.
-pub const CLASSES: [Class; 16] = [
+pub const CLASSES: [Class; 17] = [
     Class::Token,
     Class::Bool,
     Class::Integer,
@@ -63,6 +65,7 @@ pub const CLASSES: [Class; 16] = [
     Class::Ip,
     Class::Geopoint,
     Class::Json,
+    Class::Length,
     Class::Text,
     Class::Malformed,
 ];
@@ -99,6 +102,18 @@ pub struct Facts {
     pub written: Option<Box<WrittenFacts>>,
     /// Values of [`Class::Written`] that are points as well.
     pub written_points: u64,
+    /// Values of [`Class::Written`] that are network addresses as well.
+    pub written_ips: u64,
+    /// UUIDs without hyphens.
+    pub bare_uuids: u64,
+    /// Those of them that are numbers or codes by their class.
+    pub digit_uuids: u64,
+    /// Numbers of [`Class::Exponent`] that are whole digits, an E and whole digits.
+    pub bare_exponents: u64,
+    /// Values of [`Class::Length`] by how they are written.
+    pub lengths: [u64; Length::ALL.len()],
+    /// Numbers, by their digits, of more of these than are taken apart; they are texts.
+    pub giants: Tally,
     /// The integer that the value added last was, if it was a small one.
     #[serde(skip)]
     pub(super) last_integer: Option<i64>,
@@ -267,11 +282,23 @@ impl Facts {
             && let Some(undressed) = written(value)
         {
             self.written_points += if readings::point(value).is_some() { count } else { 0 };
+            self.written_ips += if readings::is_ip(value) { count } else { 0 };
             self.written.get_or_insert_default().add(&undressed, value, count, place);
             return Class::Written;
         }
-        if readings::uuid(value).is_some() {
+        if value.len() == 32 {
+            // As many digits of a checksum are none, unless they say so.
+            if readings::is_bare_uuid(value) {
+                self.bare_uuids += count;
+                return Class::Uuid;
+            }
+        } else if readings::uuid(value).is_some() {
+            self.bare_uuids += if value.len() == 34 { count } else { 0 };
             return Class::Uuid;
+        }
+        if let Some(length) = readings::length(value) {
+            self.lengths[length as usize] += count;
+            return Class::Length;
         }
         match first {
             b'{' | b'[' if readings::is_json(value) => return Class::Json,
@@ -293,7 +320,22 @@ impl Facts {
     }
 
     fn classify_number(&mut self, value: &[u8], count: u64, place: Place) -> usize {
+        if value.len() == 32 && readings::is_bare_uuid(value) {
+            // Where these are numbers too, the column tells what they are.
+            let class = self.classify_digits(value, count, place);
+            self.bare_uuids += count;
+            self.digit_uuids += if class == Class::Uuid as usize { 0 } else { count };
+            return class;
+        }
+        self.classify_digits(value, count, place)
+    }
+
+    fn classify_digits(&mut self, value: &[u8], count: u64, place: Place) -> usize {
         let Some(number) = readings::parse_number(value) else {
+            if readings::is_giant(value) {
+                self.giants.add(value, count, place);
+                return Class::Text as usize;
+            }
             return match read_shape(value) {
                 Some(shaped) => {
                     self.dates.add(&shaped, value, count, place);
@@ -307,6 +349,8 @@ impl Facts {
         }
         self.numbers.add(&number, value, count, place);
         if number.exponent.is_some() {
+            let is_bare = value.iter().all(|byte| byte.is_ascii_digit() || *byte | 0x20 == b'e');
+            self.bare_exponents += if is_bare { count } else { 0 };
             Class::Exponent as usize
         } else if number.marked {
             Class::Decimal as usize
@@ -326,6 +370,7 @@ impl Facts {
             dates: self.dates.clone(),
             said: self.said.clone(),
             written: self.written.clone(),
+            giants: self.giants.clone(),
             ..*self
         }
     }
@@ -349,6 +394,7 @@ impl Facts {
         self.dates.renumber(new);
         self.numbers.renumber(new);
         self.written.iter_mut().for_each(|written| written.renumber(new));
+        self.giants.renumber(new);
     }
 
     /// All values and blanks counted; `None` where that is more than there can be.
@@ -370,10 +416,15 @@ impl Facts {
             self.text.count,
             self.text.padded,
             self.written_points,
+            self.written_ips,
+            self.bare_uuids,
+            self.digit_uuids,
+            self.bare_exponents,
+            self.giants.count,
             self.numbers.float32_losses.count,
             self.numbers.as_groups.map_or(0, |(count, ..)| count),
         ];
-        let counts = self.tokens.iter().chain(bools).copied();
+        let counts = self.tokens.iter().chain(bools).chain(&self.lengths).copied();
         let counts = counts.chain(shapes).chain(scales).chain(written).chain(others);
         counts.into_iter().all(|count| count <= most) && self.text.bytes <= u64::MAX >> 8
     }
@@ -393,6 +444,7 @@ impl Facts {
             ours.iter_mut().zip(theirs).for_each(|(a, b)| *a += b)
         };
         add(&mut self.tokens, &other.tokens);
+        add(&mut self.lengths, &other.lengths);
         add(self.bools.as_flattened_mut(), other.bools.as_flattened());
         self.text.merge(other.text);
         self.dates.merge(other.dates);
@@ -400,6 +452,11 @@ impl Facts {
         self.compact_times += other.compact_times;
         self.numbers.merge(other.numbers);
         self.written_points += other.written_points;
+        self.written_ips += other.written_ips;
+        self.bare_uuids += other.bare_uuids;
+        self.digit_uuids += other.digit_uuids;
+        self.bare_exponents += other.bare_exponents;
+        self.giants.merge(other.giants);
         match (&mut self.written, other.written) {
             (Some(ours), Some(theirs)) => ours.merge(*theirs),
             (ours, theirs) => *ours = ours.take().or(theirs),

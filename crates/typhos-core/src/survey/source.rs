@@ -1,6 +1,6 @@
 //! What a survey is of: files, names and layout, as far as a draft needs them.
 
-use crate::text::{Dialect, Input, InputChoice, InputFile, parse_encoding};
+use crate::text::{Charset, Dialect, Input, InputChoice, InputFile, ShortRecords};
 
 /// A file of a survey.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
@@ -62,8 +62,12 @@ fn layout(input: &Input) -> InputChoice {
         header: Some(dialect.header),
         skip: Some(dialect.skip)
             .filter(|skip| *skip > 0 && alike(&|file| file.dialect().skip == *skip)),
-        encoding: parse_encoding(input.encoding()).ok().filter(|encoding| {
-            encoding.name() != "UTF-8" && alike(&|file| file.encoding_name() == encoding.name())
+        skip_below: Some(dialect.skip_below)
+            .filter(|skip| *skip > 0 && alike(&|file| file.dialect().skip_below == *skip)),
+        short_records: Some(ShortRecords::Absent)
+            .filter(|_| dialect.short_records && alike(&|file| file.dialect().short_records)),
+        encoding: Charset::parse(input.encoding()).ok().filter(|encoding| {
+            *encoding != Charset::UTF_8 && alike(&|file| file.encoding_name() == encoding.name())
         }),
         ..InputChoice::default()
     };

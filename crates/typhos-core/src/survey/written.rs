@@ -86,6 +86,13 @@ pub struct WrittenFacts {
     pub many_signs: bool,
     /// Values that are negative in the way of accounts.
     pub accounting: u64,
+    /// Values on each [`Side`] of an account.
+    pub sides: [u64; 2],
+    /// Values of three groups or more by commas, that are groups of two digits but for the last, and of
+    /// three.
+    pub in_twos: u64,
+    /// See [`in_twos`](Self::in_twos).
+    pub in_threes: u64,
     /// Facts by mark, as in [`Mark::ALL`].
     pub views: [ViewFacts; 2],
 }
@@ -100,6 +107,14 @@ impl WrittenFacts {
     ) {
         self.sign(undressed.sign.to_vec(), count);
         self.accounting += if undressed.accounting { count } else { 0 };
+        if let Some(side) = undressed.side {
+            self.sides[side as usize] += count;
+        }
+        match undressed.second_group() {
+            Some(2) => self.in_twos += count,
+            Some(_) => self.in_threes += count,
+            None => {}
+        }
         for (mark, view) in Mark::ALL.into_iter().zip(&mut self.views) {
             match undressed.read(mark) {
                 Some((number, grouping)) => {
@@ -130,7 +145,8 @@ impl WrittenFacts {
             scales.chain(view.groupings).chain([view.read, view.spread.count()]).collect::<Vec<_>>()
         };
         let views = self.views.iter().flat_map(of);
-        self.signs.values().copied().chain([self.accounting]).chain(views)
+        let own = [self.accounting, self.in_twos, self.in_threes];
+        self.signs.values().copied().chain(own).chain(self.sides).chain(views)
     }
 
     pub(super) fn renumber(&mut self, new: &dyn Fn(u32) -> u32) {
@@ -147,6 +163,9 @@ impl WrittenFacts {
         }
         other.signs.into_iter().for_each(|(sign, count)| self.sign(sign, count));
         self.accounting += other.accounting;
+        self.sides.iter_mut().zip(other.sides).for_each(|(ours, theirs)| *ours += theirs);
+        self.in_twos += other.in_twos;
+        self.in_threes += other.in_threes;
         self.views.iter_mut().zip(other.views).for_each(|(ours, theirs)| ours.merge(theirs));
     }
 }

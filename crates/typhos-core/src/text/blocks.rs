@@ -10,6 +10,7 @@ use std::sync::atomic::Ordering;
 use super::cut::Cutter;
 use super::source::Opened;
 use super::split::{Records, Splitter};
+use super::unclosed::{Unclosed, unclosed};
 use super::{BrokenKind, Dialect, Input, InputError, InputFile, PlainRecords};
 
 /// Bytes read at a time: large enough that locks and system calls do not show, small enough that a block
@@ -125,8 +126,9 @@ impl<'i> BlockReader<'i> {
                     Some(consumed) => consumed.load(Ordering::Relaxed),
                     None => file.data_start + self.taken,
                 };
-                block.bytes = consumed - self.told;
-                self.told = consumed;
+                // Where a file was read again from an earlier place, that was told already.
+                block.bytes = consumed.saturating_sub(self.told);
+                self.told = self.told.max(consumed);
                 self.sequence += 1;
                 self.offset += block.bytes;
                 self.line += lines;
@@ -174,8 +176,23 @@ impl<'i> BlockReader<'i> {
             let missing = wanted.saturating_sub(text.len());
             let is_end = self.read_more(file, text, missing)? < missing;
             if is_end {
-                let lines = dialect.line_ends.count(text) as u64;
-                return Ok((!text.is_empty()).then_some(lines));
+                let fields = file.layout().fields;
+                // What stands behind the last end of a record may have a quote that is never closed.
+                let end = cutter.last_end(text).unwrap_or(0);
+                match unclosed(&text[end..], &dialect, fields) {
+                    Some(_) if end > 0 => {
+                        self.carried.extend_from_slice(&text[end..]);
+                        text.truncate(end);
+                    }
+                    Some(found) => {
+                        self.carried.extend_from_slice(&text[found.next..]);
+                        text.truncate(found.next);
+                        block.damage = Some(found.kind());
+                    }
+                    None => {}
+                }
+                let lines = dialect.line_ends.count(&block.text) as u64;
+                return Ok((!block.text.is_empty()).then_some(lines));
             }
             if let Some(end) = cutter.last_end(text) {
                 self.carried.extend_from_slice(&text[end..]);
@@ -200,6 +217,7 @@ impl<'i> BlockReader<'i> {
         let dialect = file.dialect();
         let mut text = block.text.clone();
         let (mut lines, mut counted) = (0, 0);
+        let start = self.taken - text.len() as u64;
         loop {
             let read = self.read_more(file, &mut text, self.block_bytes)?;
             let is_end = read < self.block_bytes;
@@ -207,6 +225,14 @@ impl<'i> BlockReader<'i> {
                 block.damage = Some(too_long(&block.text, &dialect, self.input.record_limit()));
             }
             let end = cutter.first_end(&text, is_end).or(is_end.then_some(text.len()));
+            if end == Some(text.len())
+                && is_end
+                && !file.is_stream()
+                && let Some(found) = unclosed(&block.text, &dialect, file.layout().fields)
+                && found.has_next
+            {
+                return self.go_back(file, block, start, found);
+            }
             let passed = end.unwrap_or(cutter.walked());
             lines += dialect.line_ends.count(&text[counted..passed]) as u64;
             if end.is_some() {
@@ -218,10 +244,32 @@ impl<'i> BlockReader<'i> {
     }
 }
 
+impl BlockReader<'_> {
+    /// Ends the record of a block before the next line that looks like one, and reads the file again from there: what
+    /// was read over to its end, in search of a quote, were records. The text of the block starts at `start`. Returns
+    /// the line ends of the record.
+    fn go_back(
+        &mut self,
+        file: &InputFile,
+        block: &mut Block,
+        start: u64,
+        found: Unclosed,
+    ) -> Result<u64, InputError> {
+        self.taken = start + found.next as u64;
+        let mut opened = file.open()?;
+        std::io::copy(&mut (&mut opened.text).take(self.taken), &mut std::io::sink())
+            .map_err(|source| file.failed(source))?;
+        self.open = Some(opened);
+        block.text.truncate(found.next);
+        block.damage = Some(found.kind());
+        Ok(u64::from(found.lines))
+    }
+}
+
 /// What is wrong with a record of which `text` is the first part.
 fn too_long(text: &[u8], dialect: &Dialect, limit: usize) -> BrokenKind {
     let quote = match PlainRecords::new(text, *dialect).next().and_then(|record| record.broken) {
-        Some(BrokenKind::NeverClosed { lines_before }) => Some(lines_before),
+        Some(BrokenKind::NeverClosed { lines_before, .. }) => Some(lines_before),
         _ => None,
     };
     BrokenKind::TooLong { limit, quote }
@@ -248,7 +296,7 @@ pub fn mean_record_bytes(input: &Input) -> Result<Option<f64>, InputError> {
 #[cfg(test)]
 mod tests {
     use super::super::testing::dialect_and_text;
-    use super::super::{InputChoice, Records, Splitter};
+    use super::super::{Charset, InputChoice, Records, Splitter};
     use super::*;
     use proptest::prelude::*;
 
@@ -295,15 +343,14 @@ mod tests {
         fn any_block_size_gives_the_same_records(
             (dialect, text) in dialect_and_text(300), block_bytes in 1usize..400, columns in 1usize..4,
         ) {
-            let choice = InputChoice::from(dialect);
+            let choice =
+                InputChoice { encoding: Some(Charset::UTF_8), ..InputChoice::from(dialect) };
             // Nothing but blank lines, or NUL bytes, is no input.
             prop_assume!(!Input::from_bytes("t", text.clone(), &choice).files().is_empty());
             let want = through_blocks(&text, &choice, columns, 1 << 20);
             prop_assert_eq!(through_blocks(&text, &choice, columns, block_bytes), want.clone());
-            let records = PlainRecords::new(&text, dialect)
-                .filter(|record| columns == 1 || !record.is_blank(&text))
-                .map(|r| (1 + r.line as u64, text[r.start..r.fields.last().unwrap().1].to_vec()))
-                .collect::<Vec<_>>();
+            let fields = Input::from_bytes("t", text.clone(), &choice).files()[0].layout().fields;
+            let records = plain_records(&text, dialect, columns, fields);
             let mut found: Vec<_> = want.into_iter().map(|(line, record, _)| (line, record)).collect();
             if dialect.trailing_delimiter {
                 // What is whole without its last delimiter is told without it.
@@ -321,12 +368,55 @@ mod tests {
         fn any_block_size_finds_the_same_long_records(
             (dialect, text) in dialect_and_text(300), block_bytes in 1usize..80, limit in 8usize..60,
         ) {
-            let choice = InputChoice { record_limit: Some(limit), ..InputChoice::from(dialect) };
+            let encoding = Some(Charset::UTF_8);
+            let choice =
+                InputChoice { record_limit: Some(limit), encoding, ..InputChoice::from(dialect) };
             let want = through_blocks(&text, &choice, 2, limit);
             prop_assert_eq!(through_blocks(&text, &choice, 2, block_bytes), want.clone());
             for (_, record, wrong) in want {
                 let is_long = wrong.is_some_and(|wrong| wrong.contains("record limit"));
                 prop_assert!(record.len() <= limit && (!is_long || record.len() == limit));
+            }
+        }
+    }
+
+    /// The records of a text by the plain splitter, each with its line: one with a quote that is never closed ends
+    /// before the next line that looks like a record.
+    fn plain_records(
+        text: &[u8],
+        dialect: Dialect,
+        columns: usize,
+        fields: usize,
+    ) -> Vec<(u64, Vec<u8>)> {
+        let (mut all, mut from, mut lines) = (Vec::new(), 0, 1);
+        loop {
+            let rest = &text[from..];
+            let found = PlainRecords::new(rest, dialect)
+                .filter(|record| columns == 1 || !record.is_blank(rest));
+            for record in found {
+                let never = record.broken.filter(|broken| broken.is_never_closed());
+                let start = record.start;
+                let Some(found) = never.and_then(|_| unclosed(&rest[start..], &dialect, fields))
+                else {
+                    let end = record.fields.last().unwrap().1;
+                    all.push((lines + record.line as u64, rest[start..end].to_vec()));
+                    continue;
+                };
+                let end = start + found.next;
+                let record_text = match &rest[start..end] {
+                    [whole @ .., b'\r', b'\n'] | [whole @ .., b'\n'] => whole,
+                    [whole @ .., b'\r'] if dialect.line_ends.has_cr() => whole,
+                    whole => whole,
+                };
+                all.push((lines + record.line as u64, record_text.to_vec()));
+                lines += dialect.line_ends.count(&rest[..end]) as u64;
+                from += end;
+                break;
+            }
+            let is_last = !PlainRecords::new(rest, dialect)
+                .any(|record| record.broken.is_some_and(BrokenKind::is_never_closed));
+            if is_last || from >= text.len() {
+                return all;
             }
         }
     }

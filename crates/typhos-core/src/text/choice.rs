@@ -1,9 +1,7 @@
 //! What a person said of an input, on the command line or in a schema file.
 
-use encoding_rs::Encoding;
-
 use super::dialect::words;
-use super::{Dialect, Escape, LineEnds};
+use super::{Charset, Dialect, Escape, LineEnds};
 
 /// What a person said of an input. What is `None` is found from the data, or is as usual where there is
 /// nothing to be found.
@@ -25,10 +23,18 @@ pub struct InputChoice {
     pub header: Option<bool>,
     /// Lines above the table.
     pub skip: Option<u32>,
+    /// Lines between the header and the first record.
+    pub skip_below: Option<u32>,
+    /// Lines below the last record.
+    pub skip_end: Option<u32>,
+    /// What records are that leave out fields at their end.
+    pub short_records: Option<ShortRecords>,
+    /// What is done about columns that a schema does not declare.
+    pub undeclared: Option<Undeclared>,
     /// The names of the columns, in order, over those of a header.
     pub names: Option<Vec<String>>,
     /// The encoding.
-    pub encoding: Option<&'static Encoding>,
+    pub encoding: Option<Charset>,
     /// What is done about files whose columns differ.
     pub columns_differ: Option<ColumnsDiffer>,
     /// What an empty field in quotes means.
@@ -51,6 +57,8 @@ impl InputChoice {
             escape: Some(usual.escape),
             comment: Some(usual.comment),
             trailing_delimiter: Some(usual.trailing_delimiter),
+            skip_below: Some(usual.skip_below),
+            short_records: Some(ShortRecords::Reject),
             ..InputChoice::default()
         })
     }
@@ -66,6 +74,10 @@ impl InputChoice {
             trailing_delimiter: self.trailing_delimiter.or(other.trailing_delimiter),
             header: self.header.or(other.header),
             skip: self.skip.or(other.skip),
+            skip_below: self.skip_below.or(other.skip_below),
+            skip_end: self.skip_end.or(other.skip_end),
+            short_records: self.short_records.or(other.short_records),
+            undeclared: self.undeclared.or(other.undeclared),
             names: self.names.clone().or_else(|| other.names.clone()),
             encoding: self.encoding.or(other.encoding),
             columns_differ: self.columns_differ.or(other.columns_differ),
@@ -90,6 +102,10 @@ impl InputChoice {
             trailing_delimiter: alike(&self.trailing_delimiter, &other.trailing_delimiter),
             header: alike(&self.header, &other.header),
             skip: alike(&self.skip, &other.skip),
+            skip_below: alike(&self.skip_below, &other.skip_below),
+            skip_end: alike(&self.skip_end, &other.skip_end),
+            short_records: alike(&self.short_records, &other.short_records),
+            undeclared: alike(&self.undeclared, &other.undeclared),
             names: alike(&self.names, &other.names),
             encoding: alike(&self.encoding, &other.encoding),
             columns_differ: alike(&self.columns_differ, &other.columns_differ),
@@ -110,9 +126,62 @@ impl From<Dialect> for InputChoice {
             trailing_delimiter: Some(dialect.trailing_delimiter),
             header: Some(dialect.header),
             skip: Some(dialect.skip),
+            skip_below: Some(dialect.skip_below),
+            short_records: Some(ShortRecords::of(dialect.short_records)),
             ..InputChoice::default()
         }
     }
+}
+
+/// What records are that leave out fields at their end.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum ShortRecords {
+    /// Broken: they cannot be split into the columns.
+    #[default]
+    Reject,
+    /// Whole: the fields that are left out are absent.
+    Absent,
+}
+
+words!(ShortRecords, "what short records are", Reject = "reject", Absent = "absent");
+
+impl ShortRecords {
+    fn of(is_absent: bool) -> ShortRecords {
+        if is_absent { ShortRecords::Absent } else { ShortRecords::Reject }
+    }
+}
+
+/// What is done about columns of an input that a schema does not declare.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Undeclared {
+    /// They are left out, and every report says so.
+    #[default]
+    Note,
+    /// It is an error.
+    Stop,
+    /// They are left out.
+    Ignore,
+}
+
+words!(
+    Undeclared,
+    "what to do about undeclared columns",
+    Note = "note",
+    Stop = "stop",
+    Ignore = "ignore"
+);
+
+/// The most lines below a header or at the end of a file that are passed over: more are no units and no totals.
+pub const MOST_SKIPPED: u32 = 10_000;
+
+/// Reads a number of lines below a header, or at the end of a file.
+///
+/// # Errors
+/// Says what is allowed, where `word` is none of it.
+pub fn parse_lines(word: &str) -> Result<u32, String> {
+    word.parse().ok().filter(|lines| *lines <= MOST_SKIPPED).ok_or_else(|| {
+        format!("'{}' is no number of lines: 0 to {MOST_SKIPPED}", word.escape_debug())
+    })
 }
 
 /// What is done about files of one input whose columns differ. Columns are matched by their names, so

@@ -2,8 +2,6 @@
 //!
 //! The words are the same on the command line and in the `[input]` table of a schema file.
 
-use encoding_rs::Encoding;
-
 /// How the text of a file is laid out. All of it is known; see [`InputChoice`](super::InputChoice) for
 /// what a person said of it before the rest was found from the data.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -24,6 +22,10 @@ pub struct Dialect {
     pub header: bool,
     /// Lines above the first record, comments and blank lines included, that are no part of the table.
     pub skip: u32,
+    /// Lines between the header and the first record, such as units.
+    pub skip_below: u32,
+    /// Whether fields that a record leaves out at its end are absent; otherwise it is broken.
+    pub short_records: bool,
 }
 
 impl Dialect {
@@ -37,6 +39,8 @@ impl Dialect {
         trailing_delimiter: false,
         header: true,
         skip: 0,
+        skip_below: 0,
+        short_records: false,
     };
 
     /// The value of a field: without its quotes, what was escaped in it as it is meant.
@@ -273,31 +277,6 @@ pub fn parse_comment(word: &str) -> Result<Option<u8>, String> {
     }
 }
 
-/// Reads the label of an encoding: any that the Encoding Standard knows, such as `utf-8`, `latin1`,
-/// `windows-1252` or `utf-16le`.
-///
-/// # Errors
-/// Says some of what is allowed, where `label` is none of it.
-pub fn parse_encoding(label: &str) -> Result<&'static Encoding, String> {
-    Encoding::for_label_no_replacement(label.as_bytes()).ok_or_else(|| {
-        let known = [
-            "utf-8",
-            "utf-16le",
-            "utf-16be",
-            "windows-1252",
-            "iso-8859-1",
-            "iso-8859-15",
-            "shift_jis",
-            "gbk",
-        ];
-        let label = label.escape_debug();
-        match crate::nearest(&label.to_string(), known) {
-            Some(near) => format!("'{label}' is no encoding; did you mean '{near}'?"),
-            None => format!("'{label}' is no encoding; some that are: {}", known.join(", ")),
-        }
-    })
-}
-
 /// The name of a delimiter for a person: `comma`, or the character in quotes.
 pub fn delimiter_name(delimiter: u8) -> String {
     match NAMES.iter().find(|(_, byte)| *byte == delimiter) {
@@ -339,14 +318,6 @@ mod tests {
             let message = parse_delimiter(word).unwrap_err();
             assert!(message.contains("comma, semicolon, tab"), "{message}");
         }
-    }
-
-    #[test]
-    fn encodings_are_read_by_their_labels() {
-        assert_eq!(parse_encoding("Latin1").map(Encoding::name), Ok("windows-1252"));
-        assert_eq!(parse_encoding("utf8").map(Encoding::name), Ok("UTF-8"));
-        assert!(parse_encoding("utf-61").unwrap_err().contains("did you mean"));
-        assert!(parse_encoding("klingon").unwrap_err().contains("some that are: utf-8"));
     }
 
     #[test]

@@ -1,18 +1,22 @@
 //! One file of an input: how it is laid out, and where its records start.
 
 use std::cmp::Ordering;
+use std::collections::{HashMap, HashSet};
 use std::io::{Cursor, Read};
 use std::path::Path;
 use std::sync::{Arc, Mutex};
 
-use encoding_rs::Encoding;
-
+use super::guess::guess;
+use super::held_back::HeldBack;
 use super::sniff::{self, Finding};
-use super::source::{self, Format, Opened, Packing, Source};
-use super::{Dialect, InputChoice, InputError, PlainRecords};
+use super::source::{self, Format, Opened, Packing, Source, Sure};
+use super::{Charset, Dialect, InputChoice, InputError, LineEnds, PlainRecords};
 
 /// Bytes at the head of a file that its dialect is found from.
 pub(super) const HEAD_BYTES: usize = 1 << 20;
+
+/// Bytes at the end of a file in which totals and remarks are looked for.
+const TAIL_BYTES: u64 = 16 << 10;
 
 const BOM: &[u8] = b"\xef\xbb\xbf";
 
@@ -56,8 +60,15 @@ pub struct InputFile {
     layout: FileLayout,
     /// The names of its columns, where it has a header.
     names: Vec<String>,
-    /// The lines above its table.
+    /// The lines above its table, and those between its header and the first record.
     preamble: Vec<u8>,
+    below: Vec<u8>,
+    /// Lines below its last record.
+    skip_end: u32,
+    /// Columns behind those that its header names.
+    unnamed: usize,
+    /// Lines at its end that look like totals or remarks, and what they look like.
+    end: Option<(u32, String)>,
     /// What has been read of a stream already: its head, and the rest.
     held: Held,
     /// What the file system said of it when it was opened.
@@ -117,6 +128,10 @@ impl InputFile {
             layout: FileLayout { dialect: Dialect::RFC_4180, fields: 0, places: None },
             names: Vec::new(),
             preamble: Vec::new(),
+            below: Vec::new(),
+            skip_end: 0,
+            unnamed: 0,
+            end: None,
             held: Held::default(),
             stamp: None,
         }
@@ -157,6 +172,11 @@ impl InputFile {
         &self.preamble
     }
 
+    /// The lines between its header and the first record, word for word.
+    pub fn below(&self) -> &[u8] {
+        &self.below
+    }
+
     /// The names of its columns; where it has no header `column_1`, `column_2`…
     pub fn names(&self) -> &[String] {
         &self.names
@@ -168,11 +188,16 @@ impl InputFile {
     }
 
     /// Its encoding, and why.
-    pub(super) fn encoding(&self) -> (&'static Encoding, String) {
+    pub(super) fn encoding(&self) -> (Charset, String) {
         match &self.format {
             Some(format) => (format.encoding, format.why.clone()),
-            None => (encoding_rs::UTF_8, String::new()),
+            None => (Charset::UTF_8, String::new()),
         }
+    }
+
+    /// How sure its encoding is.
+    pub(super) fn sure(&self) -> Sure {
+        self.format.as_ref().map_or(Sure::Certain, |format| format.sure)
     }
 
     /// Says which of its fields are the columns of the input.
@@ -182,8 +207,17 @@ impl InputFile {
         self.layout.places = (!in_order).then_some(places);
     }
 
-    /// Opens the file at its first record.
+    /// Opens the file at its first record; what is to be skipped at its end is left out.
     pub(super) fn open(&self) -> Result<Opened, InputError> {
+        let opened = self.open_to_the_end()?;
+        if self.skip_end == 0 {
+            return Ok(opened);
+        }
+        let text = HeldBack::new(opened.text, self.skip_end, self.layout.dialect.line_ends);
+        Ok(Opened { text: Box::new(text), ..opened })
+    }
+
+    fn open_to_the_end(&self) -> Result<Opened, InputError> {
         let failed = |source| self.failed(source);
         let held = self.held.0.lock().unwrap_or_else(|poisoned| poisoned.into_inner()).take();
         if let Some(ReadAhead { head, rest }) = held {
@@ -261,13 +295,46 @@ impl InputFile {
         self.layout.dialect = found.dialect;
         // How many fields there are is what it would be if all of that were said: a declaration says all of it.
         let settled = sniff::sniff(text, &choice.or(&found.dialect.into()), whole);
+        self.skip_end = choice.skip_end.unwrap_or(0);
         self.read_header(&head, text, settled.fields, settled.has_short_header, choice)?;
+        if self.skip_end == 0 && choice.skip_end.is_none() {
+            let tail = if whole { text.to_vec() } else { self.tail()? };
+            self.end = sniff::find_end(&tail, &self.layout.dialect, self.layout.fields);
+        }
         let (_, why) = self.encoding();
-        Ok(Finding { encoding: why, ..found.finding })
+        let mut finding = Finding { encoding: why, ..found.finding };
+        if self.unnamed > 0 {
+            let columns = self.names.len();
+            let named = columns - self.unnamed;
+            finding.header.push_str(&format!("; it names {named} of {columns} columns"));
+        }
+        Ok(finding)
+    }
+
+    /// Lines at its end that look like totals or remarks: how many, and what they look like.
+    pub fn end(&self) -> Option<(u32, &str)> {
+        self.end.as_ref().map(|(lines, why)| (*lines, &why[..]))
+    }
+
+    /// The last lines of a file that is text as it is stored; nothing of any other.
+    fn tail(&self) -> Result<Vec<u8>, InputError> {
+        use std::io::{Seek, SeekFrom};
+        let Source::File(path) = &self.source else { return Ok(Vec::new()) };
+        if !self.format.as_ref().is_some_and(Format::is_plain) {
+            return Ok(Vec::new());
+        }
+        let failed = |source| self.failed(source);
+        let mut file = std::fs::File::open(path).map_err(failed)?;
+        file.seek(SeekFrom::Start(self.bytes.saturating_sub(TAIL_BYTES))).map_err(failed)?;
+        let mut tail = Vec::new();
+        file.take(TAIL_BYTES).read_to_end(&mut tail).map_err(failed)?;
+        let start = self.layout.dialect.line_ends.after_first(&tail);
+        tail.drain(..start);
+        Ok(tail)
     }
 
     /// The head of the text; finds size and format on the way.
-    fn head(&mut self, said: Option<&'static Encoding>) -> Result<Vec<u8>, InputError> {
+    fn head(&mut self, said: Option<Charset>) -> Result<Vec<u8>, InputError> {
         if let Source::File(path) = &self.source {
             let about = path.metadata().map_err(|source| self.failed(source))?;
             self.bytes = about.len();
@@ -295,8 +362,8 @@ impl InputFile {
             [b'P', b'A', b'R', b'1', ..] => {
                 refuse("it is a Parquet file; 'typhos peek' shows those")
             }
-            [b'{', b'"', ..] if is_json_object(head) => {
-                refuse("its lines are JSON objects, which are not read yet")
+            _ if is_json(head.strip_prefix(BOM).unwrap_or(head)) => {
+                refuse("it is JSON, which is not read yet")
             }
             _ if is_binary(head) => refuse("it is full of NUL bytes"),
             _ => Ok(head.strip_prefix(BOM).unwrap_or(head)),
@@ -315,7 +382,8 @@ impl InputFile {
     ) -> Result<(), InputError> {
         let dialect = self.layout.dialect;
         let bom = head.len() - text.len();
-        let above = sniff::after_lines(text, dialect.skip, dialect.line_ends);
+        // Lines are those an editor shows.
+        let above = sniff::after_lines(text, dialect.skip, LineEnds::Mixed);
         self.preamble = text[..above].to_vec();
         let table = &text[above..];
         let lines_above = dialect.line_ends.count(&text[..above]) as u64;
@@ -343,17 +411,27 @@ impl InputFile {
             let bytes = &table[record.start..record.next];
             if let Err(error) = std::str::from_utf8(bytes) {
                 let byte = bytes[error.valid_up_to()];
-                return Err(InputError::HeaderNotUtf8 { file: self.name(), line, byte });
+                let advice = guess(bytes)
+                    .map_or("--encoding windows-1252".to_owned(), |guess| guess.advice());
+                return Err(InputError::HeaderNotUtf8 { file: self.name(), line, byte, advice });
             }
-            start(self, record.next);
+            let mut below = record.next;
+            for _ in 0..dialect.skip_below {
+                below += dialect.line_ends.after_first(&table[below..]);
+            }
+            self.below = table[record.next..below].to_vec();
+            start(self, below);
             let header = record.texts(table, &dialect);
             fields += usize::from(is_short);
+            self.unnamed = if is_short { 0 } else { most.saturating_sub(fields) };
+            fields += self.unnamed;
             self.names = positional(fields);
             for (name, header) in self.names.iter_mut().skip(usize::from(is_short)).zip(header) {
                 if !header.trim().is_empty() {
                     *name = header;
                 }
             }
+            tell_apart(&mut self.names);
         }
         if let Some(names) = &choice.names {
             if names.len() != fields {
@@ -367,14 +445,58 @@ impl InputFile {
     }
 }
 
+/// Makes names of repeated ones that tell them apart: the second `port` is `port_2`, wherever it stands.
+fn tell_apart(names: &mut [String]) {
+    let seen: HashSet<String> = names.iter().cloned().collect();
+    if seen.len() == names.len() {
+        return;
+    }
+    let mut counts: HashMap<String, u32> = HashMap::new();
+    let mut given: HashSet<String> = HashSet::new();
+    for name in names {
+        if given.insert(name.clone()) {
+            continue;
+        }
+        let count = counts.entry(name.clone()).or_insert(1);
+        loop {
+            *count += 1;
+            let apart = format!("{name}_{count}");
+            // Not a name that another column has by itself.
+            if !seen.contains(&apart) && given.insert(apart.clone()) {
+                *name = apart;
+                break;
+            }
+        }
+    }
+}
+
 fn positional(fields: usize) -> Vec<String> {
     (1..=fields).map(|position| format!("column_{position}")).collect()
 }
 
-/// Whether the first line is a JSON object by its ends.
-fn is_json_object(head: &[u8]) -> bool {
-    let line = head.split(|byte| *byte == b'\n').next().unwrap_or_default().trim_ascii();
-    line.starts_with(b"{\"") && line.ends_with(b"}")
+/// Whether a text is JSON by its looks: an array, or objects, that starts as no header does.
+fn is_json(text: &[u8]) -> bool {
+    let text = text.trim_ascii_start();
+    let after = |text: &[u8]| text[1..].trim_ascii_start().first().copied();
+    match text.first() {
+        Some(b'[') if after(text) == Some(b'{') => true,
+        // An array of plain values is one where all of it is; else it may be a text in brackets.
+        Some(b'[') => {
+            let line = text.split(|byte| *byte == b'\n').next().unwrap_or_default();
+            crate::readings::is_json(text.trim_ascii_end())
+                || line.len() == text.len() && memchr::memchr(b'{', line).is_some()
+        }
+        Some(b'{') if after(text) == Some(b'"') => {
+            let line = text.split(|byte| *byte == b'\n').next().unwrap_or_default().trim_ascii();
+            // An object in one line, or one that goes on in the next.
+            line.ends_with(b"}")
+                || line == b"{"
+                || line.ends_with(b",")
+                || line.ends_with(b"{")
+                || line.ends_with(b"[")
+        }
+        _ => false,
+    }
 }
 
 /// A stray NUL byte is a byte like any other; many of them are no text.

@@ -10,11 +10,13 @@ use std::sync::{Arc, Mutex};
 
 use thiserror::Error;
 
-use super::expand::{expand, source_at};
+use super::expand::{Expanded, expand, source_at};
+use super::guess::guess;
 use super::sniff::Finding;
-use super::source::{Bytes, Source};
+use super::source::{Bytes, Source, Sure, foreign_lines};
 use super::{
-    ColumnsDiffer, DEFAULT_RECORD_LIMIT, Dialect, Escape, InputChoice, InputFile, QuotedEmpty,
+    Charset, ColumnsDiffer, DEFAULT_RECORD_LIMIT, Dialect, Escape, InputChoice, InputFile,
+    QuotedEmpty,
 };
 use crate::wording::listed;
 
@@ -109,8 +111,7 @@ pub enum InputError {
     },
     /// Bytes that are not the UTF-8 they have to be.
     #[error(
-        "{file}, line {line}: the header is not valid UTF-8 (byte 0x{byte:02x}); say what it is, for example \
-         --encoding windows-1252"
+        "{file}, line {line}: the header is not valid UTF-8 (byte 0x{byte:02x}); say what it is: {advice}"
     )]
     HeaderNotUtf8 {
         /// The file, as it was given.
@@ -119,6 +120,8 @@ pub enum InputError {
         line: u64,
         /// The first byte that is not valid.
         byte: u8,
+        /// Encodings that it may have, as they are said.
+        advice: String,
     },
     /// Something other than delimited text.
     #[error("{file} cannot be read as delimited text: {reason}")]
@@ -148,6 +151,8 @@ pub struct Input {
     names: Vec<String>,
     finding: Finding,
     choice: InputChoice,
+    /// What is to be known of the files that were given.
+    notes: Vec<String>,
     /// Whether blocks are told which records they have.
     numbered: Arc<AtomicBool>,
 }
@@ -159,8 +164,10 @@ impl Input {
     /// # Errors
     /// A file that cannot be read, is empty or is not text, and files of different columns.
     pub fn open<P: AsRef<Path>>(paths: &[P], choice: &InputChoice) -> Result<Input, InputError> {
-        let sources = expand(paths)?.into_iter().map(source_at).collect::<Result<_, _>>()?;
-        Self::of_sources(sources, choice)
+        let Expanded { files, notes } = expand(paths)?;
+        let sources = files.into_iter().map(source_at).collect::<Result<_, _>>()?;
+        let input = Self::of_sources(sources, choice)?;
+        Ok(Input { notes, ..input })
     }
 
     /// Opens a stream, such as standard input, that can be read only once.
@@ -180,6 +187,7 @@ impl Input {
             names: Vec::new(),
             finding: Finding::default(),
             choice: choice.clone(),
+            notes: Vec::new(),
             numbered: Arc::default(),
         })
     }
@@ -187,7 +195,7 @@ impl Input {
     fn of_sources(sources: Vec<Source>, choice: &InputChoice) -> Result<Input, InputError> {
         let mut files: Vec<InputFile> = sources.into_iter().map(InputFile::new).collect();
         let (first, others) = files.split_first_mut().ok_or(InputError::NoFiles)?;
-        let finding = first.look(choice)?;
+        let mut finding = first.look(choice)?;
         let dialect = first.dialect();
         agree(&dialect)?;
         // What was found of the first file holds for all; where the table starts and what ends its lines
@@ -201,8 +209,41 @@ impl Input {
         for file in others {
             file.look(&alike)?;
         }
+        if choice.encoding.is_none() {
+            one_encoding(&mut files, choice, &alike, &mut finding)?;
+        }
         let names = match_columns(&mut files, choice)?;
-        Ok(Input { files, names, finding, choice: choice.clone(), numbered: Arc::default() })
+        let (choice, notes) = (choice.clone(), Vec::new());
+        Ok(Input { files, names, finding, choice, notes, numbered: Arc::default() })
+    }
+
+    /// The same input, where its text turned out not to be UTF-8 only behind the heads of its files, read in the
+    /// encoding that is likely. `None` where one is said, where there is none, and of a stream.
+    ///
+    /// # Errors
+    /// As [`open`](Self::open).
+    pub fn in_likely_encoding(&self) -> Result<Option<Input>, InputError> {
+        let is_open = |file: &&InputFile| file.encoding().0 == Charset::UTF_8;
+        if self.choice.encoding.is_some() || self.is_stream() {
+            return Ok(None);
+        }
+        let mut lines = Vec::new();
+        for file in self.files.iter().filter(is_open) {
+            let more = foreign_lines(file.source()).map_err(|source| file.failed(source))?;
+            lines.extend(more);
+        }
+        let Some(guess) = guess(&lines) else { return Ok(None) };
+        let sources = self.files.iter().map(|file| file.source().clone()).collect();
+        let choice = InputChoice { encoding: Some(guess.charset), ..self.choice.clone() };
+        let mut input = Self::of_sources(sources, &choice)?;
+        input.finding.encoding = guess.why();
+        input.notes.clone_from(&self.notes);
+        Ok(Some(input))
+    }
+
+    /// What is to be known of the files that were given: those that were passed over, those that were given twice.
+    pub fn notes(&self) -> &[String] {
+        &self.notes
     }
 
     /// Asks that from now on every block knows the number of its first record: records are then split once
@@ -321,6 +362,31 @@ impl Input {
         }
         differences
     }
+}
+
+/// Reads all files in the encoding that is likely for one of them, where it is possible for the others: one delivery
+/// has one encoding, and a file that has nothing but ASCII does not show it.
+fn one_encoding(
+    files: &mut [InputFile],
+    choice: &InputChoice,
+    alike: &InputChoice,
+    finding: &mut Finding,
+) -> Result<(), InputError> {
+    let likely = files.iter().find(|file| file.sure() == Sure::Likely).map(InputFile::encoding);
+    let Some((charset, why)) = likely.filter(|_| files.len() > 1) else { return Ok(()) };
+    for (at, file) in files.iter_mut().enumerate() {
+        let is_other = match file.sure() {
+            Sure::Certain => false,
+            Sure::Ascii => true,
+            Sure::Likely => file.encoding().0 != charset,
+        };
+        if is_other {
+            let choice = if at == 0 { choice } else { alike };
+            file.look(&InputChoice { encoding: Some(charset), ..choice.clone() })?;
+        }
+    }
+    finding.encoding = why;
+    Ok(())
 }
 
 /// One byte cannot mean two things.
@@ -472,10 +538,6 @@ mod tests {
             (vec![("a.csv", b"\n\n")], "a.csv is empty"),
             (vec![("a.csv", &nul[..])], "full of NUL bytes"),
             (
-                vec![("a.csv", b"caf\xe9,b\n1,2\n")],
-                "a.csv, line 1: the header is not valid UTF-8 (byte 0xe9)",
-            ),
-            (
                 vec![("a.csv", b"a,b\n1,2\n"), ("b.csv", b"a,c\n1,2\n")],
                 "b.csv does not have the columns of a.csv: it lacks 'b', and has 'c' besides",
             ),
@@ -488,6 +550,10 @@ mod tests {
             let message = open(&files).unwrap_err();
             assert!(message.contains(want), "{message}");
         }
+        let utf_8 = InputChoice { encoding: Some(Charset::UTF_8), ..InputChoice::default() };
+        let message = open_with(&[("a.csv", b"caf\xe9,b\n1,2\n")], &utf_8).unwrap_err();
+        let want = "a.csv, line 1: the header is not valid UTF-8 (byte 0xe9); say what it is: --encoding windows-1252";
+        assert!(message.starts_with(want), "{message}");
         let missing = Input::open(&["/nowhere/a.csv"], &InputChoice::default()).unwrap_err();
         assert!(missing.to_string().starts_with("/nowhere/a.csv: No such file"), "{missing}");
         let two = InputChoice {
@@ -507,7 +573,7 @@ mod tests {
             ("c.csv", b"c;d\nb,a,b\n2,1,3\n"),
         ];
         let input = open(&files).unwrap();
-        assert_eq!(input.names(), ["a", "b", "b"]);
+        assert_eq!(input.names(), ["a", "b", "b_2"]);
         let places = |input: &Input, file: usize| {
             let layout = input.files()[file].layout().clone();
             (0..input.names().len()).map(|column| layout.place(column)).collect::<Vec<_>>()

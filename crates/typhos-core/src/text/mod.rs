@@ -14,18 +14,23 @@
 //! * In a quoted field two quotes are one quote, and delimiters and line ends are plain bytes. Where the
 //!   dialect says so, a backslash does the same for the one byte behind it, in quotes or not.
 //! * Text after a closing quote, a quote that is never closed, a wrong number of fields and too many
-//!   bytes make a [`Broken`] record. It is told apart and counted, and its neighbours are not touched.
+//!   bytes make a [`Broken`] record. It is told apart and counted, and its neighbours are not touched: a
+//!   record whose quote is never closed ends before the next line that looks like a record.
+//! * Where the dialect says so, fields that a record leaves out at its end are absent.
 //! * A blank line is no record, except in input of one column, where it is an absent value. Comments are
 //!   no records.
 //!
 //! The result does not depend on the block size, the slice size or the number of threads.
 
 mod blocks;
+mod charset;
 mod choice;
 mod cut;
 mod dialect;
 mod expand;
 mod file;
+mod guess;
+mod held_back;
 mod input;
 mod plain;
 mod scanner;
@@ -34,16 +39,18 @@ mod source;
 mod split;
 #[cfg(test)]
 mod testing;
+mod unclosed;
 mod walk;
 
 pub use blocks::{Block, BlockReader, DEFAULT_BLOCK_BYTES, mean_record_bytes};
+pub use charset::Charset;
 pub use choice::{
-    ColumnsDiffer, DEFAULT_RECORD_LIMIT, InputChoice, QuotedEmpty, parse_record_limit, parse_size,
-    size_name,
+    ColumnsDiffer, DEFAULT_RECORD_LIMIT, InputChoice, MOST_SKIPPED, QuotedEmpty, ShortRecords,
+    Undeclared, parse_lines, parse_record_limit, parse_size, size_name,
 };
 pub use dialect::{
     Dialect, Escape, LineEnds, delimiter_name, delimiter_word, parse_comment, parse_delimiter,
-    parse_encoding, parse_quote,
+    parse_quote,
 };
 pub use file::{FileLayout, InputFile};
 pub use input::{Difference, Input, InputError};

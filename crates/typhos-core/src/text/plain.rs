@@ -59,6 +59,16 @@ impl<'t> PlainRecords<'t> {
         PlainRecords { text, dialect, at: 0, line: 0 }
     }
 
+    /// Goes on at the line behind the one in which the quote of a record was opened that is never closed.
+    pub(super) fn go_on_behind(&mut self, record: &PlainRecord) {
+        let Some(BrokenKind::NeverClosed { lines_before, .. }) = record.broken else { return };
+        (self.at, self.line) = (record.start, record.line);
+        while self.line <= lines_before as usize && self.at < self.text.len() {
+            self.at += self.dialect.line_ends.after_first(&self.text[self.at..]);
+            self.line += 1;
+        }
+    }
+
     fn has(&self, at: usize, byte: u8) -> bool {
         self.text.get(at) == Some(&byte)
     }
@@ -143,7 +153,10 @@ impl Iterator for PlainRecords<'_> {
             if at == field && self.has_quote(at) {
                 let opened = self.line;
                 let Some(after) = self.after_quoted(at) else {
-                    record.broken = Some(BrokenKind::NeverClosed { lines_before: opened as u32 });
+                    let lines = (self.line - record.line) as u32 + 1;
+                    let lines_before = opened as u32;
+                    record.broken =
+                        Some(BrokenKind::NeverClosed { lines_before, lines, next: None });
                     break;
                 };
                 if !self.is_closed(after) && record.broken.is_none() {

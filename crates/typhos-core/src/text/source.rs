@@ -1,9 +1,9 @@
 //! Where bytes come from, and how they become UTF-8: unpacking, then decoding.
 //!
 //! Packing is known by the first bytes, never by the name. An encoding is known where that can be
-//! proven: by a byte order mark, by being valid UTF-8, by the zeros of UTF-16. Nothing else is guessed:
-//! text in another encoding is read as UTF-8 until a person says what it is, and what is not valid is a
-//! misfit.
+//! proven: by a byte order mark, by being valid UTF-8, by the zeros of UTF-16. What is none of these is
+//! [judged](super::guess) by the words it makes, and called likely; where nothing makes words of it, it is
+//! read as UTF-8, and what is not valid is a misfit.
 //!
 //! Bytes that are not valid in the encoding that was said come out as `0xFF`, which no UTF-8 has in it,
 //! so that the value they stand in is a misfit further on and nothing is replaced in silence.
@@ -14,13 +14,17 @@ use std::path::PathBuf;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex};
 
-use encoding_rs::{Decoder, DecoderResult, Encoding, UTF_8, UTF_16BE, UTF_16LE};
+use encoding_rs::{Encoding, UTF_16BE, UTF_16LE};
+
+use super::Charset;
+use super::charset::TextDecoder;
+use super::guess::guess;
 
 /// Raw bytes that packing and encoding are found from.
-const PROBE_BYTES: usize = 64 << 10;
+const PROBE_BYTES: usize = 1 << 20;
 
-/// What stands for a byte sequence that is not valid in its encoding.
-const NOT_VALID: u8 = 0xff;
+/// Bytes that are decoded at a time.
+const CHUNK_BYTES: usize = 64 << 10;
 
 /// A reader of any kind that can go to another thread.
 pub(super) type Bytes = Box<dyn Read + Send>;
@@ -94,14 +98,27 @@ impl Packing {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) struct Format {
     pub packing: Packing,
-    pub encoding: &'static Encoding,
+    pub encoding: Charset,
     /// Why this encoding.
     pub why: String,
+    /// How sure that is.
+    pub sure: Sure,
+}
+
+/// How sure an encoding is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Sure {
+    /// Said, or proven.
+    Certain,
+    /// There is nothing but ASCII, which most encodings have in common.
+    Ascii,
+    /// Judged by the words it makes.
+    Likely,
 }
 
 impl Format {
     /// Finds how a file is packed and encoded from its first raw bytes.
-    fn probe(raw: &[u8], said: Option<&'static Encoding>) -> Format {
+    fn probe(raw: &[u8], said: Option<Charset>) -> Format {
         let packing = Packing::of(raw);
         let mut head = Vec::new();
         // The probe ends somewhere inside the packed data: what could be unpacked before is enough.
@@ -110,24 +127,24 @@ impl Format {
             .map(|unpacked| unpacked.take(PROBE_BYTES as u64).read_to_end(&mut head));
         // A byte order mark proves what it says, also against what was said: a rejects file of input in
         // another encoding is UTF-8 with a mark, and loads under the same schema.
-        let (encoding, why) = match said {
+        let (encoding, why, sure) = match said {
             Some(encoding) if Encoding::for_bom(&head).is_none() => {
-                (encoding, "as said".to_owned())
+                (encoding, "as said".to_owned(), Sure::Certain)
             }
             _ => find_encoding(&head),
         };
-        Format { packing, encoding, why }
+        Format { packing, encoding, why, sure }
     }
 
     /// Whether the raw bytes are the text already, so that a place in one is a place in the other.
     pub fn is_plain(&self) -> bool {
-        self.packing == Packing::None && self.encoding == UTF_8
+        self.packing == Packing::None && self.encoding == Charset::UTF_8
     }
 }
 
-fn find_encoding(head: &[u8]) -> (&'static Encoding, String) {
+fn find_encoding(head: &[u8]) -> (Charset, String, Sure) {
     if let Some((encoding, _)) = Encoding::for_bom(head) {
-        return (encoding, "by its byte order mark".into());
+        return (Charset::standard(encoding), "by its byte order mark".into(), Sure::Certain);
     }
     // Every second byte of Latin text in UTF-16 is zero; in no other encoding of text are so many.
     let zeros = |odd: usize| head.iter().skip(odd).step_by(2).filter(|byte| **byte == 0).count();
@@ -135,22 +152,51 @@ fn find_encoding(head: &[u8]) -> (&'static Encoding, String) {
     if half >= 4 {
         for (encoding, at, other) in [(UTF_16LE, 1, 0), (UTF_16BE, 0, 1)] {
             if zeros(at) * 10 >= half * 7 && zeros(other) * 10 < half {
-                return (encoding, "every second byte is zero".into());
+                let encoding = Charset::standard(encoding);
+                return (encoding, "every second byte is zero".into(), Sure::Certain);
             }
         }
     }
+    let valid = "valid as far as was looked".to_owned();
     match std::str::from_utf8(head) {
-        Err(error) if error.error_len().is_some() => {
-            let byte = head[error.valid_up_to()];
-            (
-                UTF_8,
-                format!(
-                    "assumed, but byte 0x{byte:02x} is not valid: say --encoding, for example windows-1252"
-                ),
-            )
-        }
-        _ => (UTF_8, "valid as far as was looked".into()),
+        Err(error) if error.error_len().is_some() => match guess(whole_lines(head)) {
+            Some(guess) => (guess.charset, guess.why(), Sure::Likely),
+            None => {
+                let byte = head[error.valid_up_to()];
+                let why = format!("assumed, but byte 0x{byte:02x} is not valid: say --encoding");
+                (Charset::UTF_8, why, Sure::Certain)
+            }
+        },
+        _ if head.is_ascii() => (Charset::UTF_8, valid, Sure::Ascii),
+        _ => (Charset::UTF_8, valid, Sure::Certain),
     }
+}
+
+/// The lines of a text that are whole; all of it, where there is none.
+fn whole_lines(text: &[u8]) -> &[u8] {
+    memchr::memrchr(b'\n', text).map_or(text, |at| &text[..=at])
+}
+
+/// Lines that are not UTF-8, from all over a source: what its encoding can be judged by where its head is
+/// ASCII.
+pub(super) fn foreign_lines(source: &Source) -> io::Result<Vec<u8>> {
+    let (mut opened, _) = open(source, None, Some(Charset::UTF_8))?;
+    let (mut lines, mut text) = (Vec::new(), Vec::new());
+    while lines.len() < CHUNK_BYTES {
+        let carried = text.len();
+        if (&mut opened.text).take(PROBE_BYTES as u64).read_to_end(&mut text)? == 0 {
+            break;
+        }
+        let whole = whole_lines(&text).len();
+        for line in text[..whole].split_inclusive(|byte| *byte == b'\n') {
+            // A line that goes on and on is no help, and is not held.
+            if std::str::from_utf8(line).is_err() && line.len() <= CHUNK_BYTES {
+                lines.extend_from_slice(line);
+            }
+        }
+        text.drain(..whole.max(carried));
+    }
+    Ok(lines)
 }
 
 /// An opened file: its text, and how many raw bytes that has taken so far. Where that is `None` the
@@ -164,7 +210,7 @@ pub(super) struct Opened {
 pub(super) fn open(
     source: &Source,
     format: Option<&Format>,
-    said: Option<&'static Encoding>,
+    said: Option<Charset>,
 ) -> io::Result<(Opened, Format)> {
     let mut raw = source.open()?;
     let consumed = Arc::new(AtomicU64::new(0));
@@ -178,7 +224,7 @@ pub(super) fn open(
     };
     let counted = Counted { inner: Cursor::new(probe).chain(raw), consumed: consumed.clone() };
     let unpacked = format.packing.unpack(Box::new(counted))?;
-    let text: Bytes = if format.encoding == UTF_8 {
+    let text: Bytes = if format.encoding == Charset::UTF_8 {
         unpacked
     } else {
         Box::new(Transcoder::new(unpacked, format.encoding))
@@ -203,7 +249,7 @@ impl<R: Read> Read for Counted<R> {
 /// Decodes to UTF-8 as it is read.
 struct Transcoder<R> {
     inner: R,
-    decoder: Decoder,
+    decoder: TextDecoder,
     encoded: Vec<u8>,
     /// What of `encoded` is still to be decoded.
     from: usize,
@@ -214,8 +260,8 @@ struct Transcoder<R> {
 }
 
 impl<R: Read> Transcoder<R> {
-    fn new(inner: R, encoding: &'static Encoding) -> Self {
-        let decoder = encoding.new_decoder_with_bom_removal();
+    fn new(inner: R, encoding: Charset) -> Self {
+        let decoder = encoding.decoder();
         Transcoder {
             inner,
             decoder,
@@ -235,21 +281,13 @@ impl<R: Read> Transcoder<R> {
             if self.from == self.encoded.len() {
                 self.encoded.clear();
                 self.from = 0;
-                (&mut self.inner).take(PROBE_BYTES as u64).read_to_end(&mut self.encoded)?;
+                (&mut self.inner).take(CHUNK_BYTES as u64).read_to_end(&mut self.encoded)?;
             }
             let last = self.encoded.is_empty();
-            // No encoding needs more than three bytes of UTF-8 for one of its own, and one for a flush.
-            self.decoded.resize(3 * PROBE_BYTES + 16, 0);
-            let input = &self.encoded[self.from..];
-            let (result, read, written) =
-                self.decoder.decode_to_utf8_without_replacement(input, &mut self.decoded, last);
+            let (read, ended) =
+                self.decoder.decode(&self.encoded[self.from..], &mut self.decoded, last);
             self.from += read;
-            self.decoded.truncate(written);
-            match result {
-                DecoderResult::InputEmpty => self.ended = last,
-                DecoderResult::OutputFull => {}
-                DecoderResult::Malformed(..) => self.decoded.push(NOT_VALID),
-            }
+            self.ended = ended;
         }
         Ok(())
     }
@@ -275,7 +313,7 @@ mod tests {
 
     fn text_of(bytes: Vec<u8>, said: Option<&str>) -> (Vec<u8>, Format) {
         let source = Source::Memory("m".into(), bytes.into());
-        let said = said.map(|label| Encoding::for_label(label.as_bytes()).unwrap());
+        let said = said.map(|label| Charset::parse(label).unwrap());
         let (mut opened, format) = open(&source, None, said).unwrap();
         let mut text = Vec::new();
         opened.text.read_to_end(&mut text).unwrap();
@@ -305,7 +343,15 @@ mod tests {
         let (text, _) = text_of("\u{feff}Tårnvik".as_bytes().to_vec(), Some("windows-1252"));
         assert_eq!(text, "\u{feff}Tårnvik".as_bytes(), "a mark wins over what was said");
         let (text, format) = text_of(b"T\xe5rnvik\n".to_vec(), None);
-        assert_eq!((format.encoding, &text[..]), (UTF_8, &b"T\xe5rnvik\n"[..]));
+        assert_eq!((format.encoding.name(), &text[..]), ("windows-1252", "Tårnvik\n".as_bytes()));
+        assert!(
+            format.why.starts_with("likely: not UTF-8, and it reads 'Tårnvik'"),
+            "{}",
+            format.why
+        );
+        let (text, format) =
+            text_of("Tårnvik, Ø\n\u{e4}".bytes().chain(*b"\xe5\n").collect(), None);
+        assert_eq!((format.encoding, text.len()), (Charset::UTF_8, 17));
         assert!(format.why.contains("byte 0xe5 is not valid: say --encoding"), "{}", format.why);
     }
 
@@ -316,6 +362,7 @@ mod tests {
             (b"T\xe5rnvik", "latin1", "Tårnvik"),
             (b"\xbc\xb3", "iso-8859-2", "źł"),
             (b"\x83X\x83P", "shift_jis", "スケ"),
+            (b"T\x86rnvik", "cp850", "Tårnvik"),
         ] {
             assert_eq!(
                 String::from_utf8(text_of(bytes.to_vec(), Some(label)).0).unwrap(),

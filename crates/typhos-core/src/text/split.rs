@@ -28,6 +28,11 @@ pub enum BrokenKind {
     NeverClosed {
         /// Line ends between the start of the block and the quote.
         lines_before: u32,
+        /// Lines that the record takes.
+        lines: u32,
+        /// Line ends between the start of the block and the next line that looks like a record, where one
+        /// does: the record ends before it.
+        next: Option<u32>,
     },
     /// It is longer than the record limit; the block has only its first bytes.
     TooLong {
@@ -59,9 +64,25 @@ impl BrokenKind {
             BrokenKind::TextAfterQuote { field } => {
                 format!("has text after the closing quote of field {}", field + 1).into()
             }
-            BrokenKind::NeverClosed { lines_before } => {
+            BrokenKind::NeverClosed { lines_before, lines, next } => {
                 let line = first_line + u64::from(lines_before);
-                format!("has a quote, opened in line {line}, that is never closed").into()
+                let taken = crate::wording::counted(u64::from(lines), "line");
+                match next {
+                    None if lines <= 1 => {
+                        format!("has a quote, opened in line {line}, that is never closed").into()
+                    }
+                    Some(next) => format!(
+                        "has a quote, opened in line {line}, that is never closed; it ends after {taken}, since line {} \
+                         looks like the next record",
+                        first_line + u64::from(next)
+                    )
+                    .into(),
+                    None => format!(
+                        "has a quote, opened in line {line}, that is never closed; it takes {taken}, to the end of the \
+                         file, and none of them looks like a record"
+                    )
+                    .into(),
+                }
             }
             BrokenKind::TooLong { limit, quote } => {
                 let limit = size_name(limit);
@@ -87,6 +108,8 @@ pub struct Broken {
     pub start: u32,
     /// Offset after its last byte, its line end not included.
     pub end: u32,
+    /// Fields that it leaves out at its end, where that is all that is wrong with it.
+    pub missing: u32,
     /// Line ends between the start of the block and the record.
     pub line: u32,
     /// Whole records of this slice that stand before it.
@@ -107,7 +130,7 @@ pub struct Records {
     /// Line ends before each record, counted from the start of the block.
     lines: Vec<u32>,
     /// End of each field, `columns` to a record. A field starts one byte after the end of the one
-    /// before it.
+    /// before it; one that the record leaves out ends where that ends.
     ends: Vec<u32>,
     broken: Vec<Broken>,
 }
@@ -127,8 +150,15 @@ impl Records {
     #[inline]
     pub fn bounds(&self, row: usize, column: usize) -> (usize, usize) {
         let at = row * self.columns + column;
-        let start = if column == 0 { self.starts[row] } else { self.ends[at - 1] + 1 };
-        (start as usize, self.ends[at] as usize)
+        let end = self.ends[at];
+        let start = if column == 0 { self.starts[row] } else { behind(self.ends[at - 1], end) };
+        (start as usize, end as usize)
+    }
+
+    /// Fields that a record leaves out at its end.
+    pub fn missing(&self, row: usize) -> usize {
+        let ends = &self.ends[row * self.columns..(row + 1) * self.columns];
+        ends.windows(2).rev().take_while(|pair| pair[0] == pair[1]).count()
     }
 
     /// All fields of a column in the order of the records, as [`bounds`](Self::bounds) has them.
@@ -136,8 +166,9 @@ impl Records {
     pub fn column(&self, column: usize) -> impl Iterator<Item = (usize, usize)> + Clone {
         let rows = self.ends.chunks_exact(self.columns.max(1)).enumerate();
         rows.map(move |(row, ends)| {
-            let start = if column == 0 { self.starts[row] } else { ends[column - 1] + 1 };
-            (start as usize, ends[column] as usize)
+            let end = ends[column];
+            let start = if column == 0 { self.starts[row] } else { behind(ends[column - 1], end) };
+            (start as usize, end as usize)
         })
     }
 
@@ -145,7 +176,9 @@ impl Records {
     pub fn column_into(&self, column: usize, bounds: &mut Vec<Bounds>) {
         let rows = self.ends.chunks_exact(self.columns.max(1));
         match column.checked_sub(1) {
-            Some(before) => bounds.extend(rows.map(|ends| (ends[before] + 1, ends[column]))),
+            Some(before) => {
+                bounds.extend(rows.map(|ends| (behind(ends[before], ends[column]), ends[column])))
+            }
             None => {
                 bounds.extend(self.starts.iter().zip(rows).map(|(start, ends)| (*start, ends[0])))
             }
@@ -194,6 +227,13 @@ impl Records {
     }
 }
 
+/// Where a field starts that ends at `end`: one byte after the end of the one before it, or where both end
+/// if the record leaves it out.
+#[inline(always)]
+fn behind(before: u32, end: u32) -> u32 {
+    (before + 1).min(end)
+}
+
 /// Splits one block, slice after slice.
 #[derive(Debug)]
 pub struct Splitter<'b> {
@@ -213,6 +253,8 @@ pub struct Splitter<'b> {
 struct State {
     columns: usize,
     trailing_delimiter: bool,
+    /// Whether fields that are left out at the end are absent.
+    short_records: bool,
     has_cr: bool,
     /// Start of the record that is being read.
     record: u32,
@@ -299,7 +341,7 @@ impl Filler<'_> {
             records.starts.push(state.record);
             records.lines.push(state.record_line);
         } else {
-            self.set_aside(text, end);
+            self.set_aside(text, end, is_empty);
         }
         self.start_record(next);
     }
@@ -311,17 +353,29 @@ impl Filler<'_> {
     }
 
     #[cold]
-    fn set_aside(&mut self, text: &[u8], end: usize) {
+    fn set_aside(&mut self, text: &[u8], end: usize, is_empty: bool) {
         let Filler { records, state } = self;
         let whole = records.starts.len() * state.columns;
         let found = (records.ends.len() - whole) as u32;
-        records.ends.truncate(whole);
         let text_after = state.text_after.take();
         let expected = state.columns as u32;
+        // A line of white space is a blank line, where a record has more than one field.
+        let is_blank = found == 1 && trim(&text[state.record as usize..end]).is_empty();
+        if state.short_records && text_after.is_none() && found < expected && !is_blank {
+            // A delimiter at the end of the record separates nothing where that is usual.
+            if is_empty && found > 1 {
+                records.ends.pop();
+            }
+            let last = records.ends.last().copied().unwrap_or(state.record);
+            records.ends.resize(whole + state.columns, last);
+            records.starts.push(state.record);
+            records.lines.push(state.record_line);
+            return;
+        }
+        records.ends.truncate(whole);
         let kind = match text_after {
             Some(field) => BrokenKind::TextAfterQuote { field },
-            // A line of white space is a blank line, where a record has more than one field.
-            None if found == 1 && trim(&text[state.record as usize..end]).is_empty() => return,
+            None if is_blank => return,
             None => BrokenKind::FieldCount { found, expected },
         };
         self.broken(end, kind);
@@ -330,7 +384,11 @@ impl Filler<'_> {
     fn broken(&mut self, end: usize, kind: BrokenKind) {
         let row = self.records.starts.len() as u32;
         let (start, line) = (self.state.record, self.state.record_line);
-        self.records.broken.push(Broken { start, end: end as u32, line, row, kind });
+        let missing = match kind {
+            BrokenKind::FieldCount { found, expected } => expected.saturating_sub(found),
+            _ => 0,
+        };
+        self.records.broken.push(Broken { start, end: end as u32, missing, line, row, kind });
     }
 }
 
@@ -350,6 +408,7 @@ impl<'b> Splitter<'b> {
             state: State {
                 columns: columns.max(1),
                 trailing_delimiter: dialect.trailing_delimiter,
+                short_records: dialect.short_records,
                 has_cr: dialect.line_ends.has_cr(),
                 record: 0,
                 line: 0,
@@ -372,7 +431,14 @@ impl<'b> Splitter<'b> {
         let (text, columns) = (self.text, self.state.columns);
         if let Some(kind) = self.damage {
             self.finished = true;
-            Filler { records, state: &mut self.state }.broken(text.len(), kind);
+            // A whole record stands without its line end, as others do.
+            let end = match text {
+                _ if !kind.is_whole() => text.len(),
+                [whole @ .., b'\r', b'\n'] | [whole @ .., b'\n'] => whole.len(),
+                [whole @ .., b'\r'] if self.state.has_cr => whole.len(),
+                whole => whole.len(),
+            };
+            Filler { records, state: &mut self.state }.broken(end, kind);
             return true;
         }
         records.ends.append(&mut self.carried);
@@ -406,11 +472,12 @@ impl<'b> Splitter<'b> {
         // The walk does not keep where a quote was opened: it is asked once, here.
         let broken = PlainRecords::new(&text[start..], self.dialect).next().and_then(|r| r.broken);
         let opened = match broken {
-            Some(BrokenKind::NeverClosed { lines_before }) => lines_before,
+            Some(BrokenKind::NeverClosed { lines_before, .. }) => lines_before,
             _ => 0,
         };
         let lines_before = filler.state.record_line + opened;
-        filler.broken(text.len(), BrokenKind::NeverClosed { lines_before });
+        let lines = self.dialect.line_ends.count(&text[start..]) as u32 + 1;
+        filler.broken(text.len(), BrokenKind::NeverClosed { lines_before, lines, next: None });
     }
 }
 

@@ -5,8 +5,7 @@
 //! one more; and decimals are announced in the width that every reader of Arrow knows, however few bytes they take in
 //! the file.
 
-use std::collections::HashMap;
-use std::collections::HashSet;
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::Arc;
 
 use ::parquet::arrow::{ARROW_SCHEMA_META_KEY, encode_arrow_schema};
@@ -27,6 +26,10 @@ use super::{SORTED_ROW_GROUP, encoding};
 /// The key under which a file says what its rows are sorted by: a JSON list of columns, as the schema
 /// file has it. The sorting columns of Parquet cannot say that a text is sorted by its rank.
 pub const SORT_KEY: &str = "typhos.sort";
+
+/// The key under which a file says in which order the values of its ranked categories stand: a JSON object of
+/// lists by column, the lowest value first.
+pub const RANKED_KEY: &str = "typhos.ranked";
 
 /// The most distinct values that make a difference to the width of codes.
 const MOST_VALUES: usize = 0x1_0000;
@@ -88,6 +91,8 @@ pub struct Form {
     /// Rows that a row group is expected to have.
     expected: u64,
     sort: Vec<String>,
+    /// The values of ranked categories, the lowest first.
+    ranked: BTreeMap<String, Vec<String>>,
     /// Which columns have codes for an open set of values.
     open_sets: Vec<usize>,
     /// For each column with a closed list how long that is.
@@ -130,6 +135,12 @@ impl Form {
             row_group: layout.row_group,
             properties: builder.build(),
             sort: layout.sort.iter().map(ToString::to_string).collect(),
+            ranked: schema
+                .columns
+                .iter()
+                .filter(|column| column.ranked)
+                .map(|column| (column.name.clone(), column.values.clone()))
+                .collect(),
             lists: lists.map(|c| (c.ty == Type::Category).then_some(c.values.len())).collect(),
             open_sets: open_sets.filter(|(_, c)| c.ty == Type::Lowcard).map(|(at, _)| at).collect(),
         }
@@ -192,6 +203,10 @@ impl Form {
         if !self.sort.is_empty() {
             let columns = serde_json::json!(self.sort).to_string();
             metadata.push(KeyValue::new(SORT_KEY.to_owned(), columns));
+        }
+        if !self.ranked.is_empty() {
+            let columns = serde_json::json!(self.ranked).to_string();
+            metadata.push(KeyValue::new(RANKED_KEY.to_owned(), columns));
         }
         metadata
     }
@@ -263,8 +278,7 @@ pub(super) fn stored_schema(schema: &ArrowSchema) -> SchemaRef {
             DataType::Time32(TimeUnit::Second) => DataType::Time32(TimeUnit::Millisecond),
             other => other.clone(),
         };
-        Field::new(field.name(), stored, field.is_nullable())
-            .with_metadata(field.metadata().clone())
+        field.as_ref().clone().with_data_type(stored)
     });
     Arc::new(ArrowSchema::new(fields.collect::<Vec<_>>()))
 }

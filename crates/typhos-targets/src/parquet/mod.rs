@@ -23,7 +23,7 @@ use arrow_schema::SchemaRef;
 use encoder::RowGroup;
 pub use encoder::{ParquetEncoder, RowGroupUnit, RowGroups};
 pub use footprint::Footprint;
-pub use form::{Form, SORT_KEY, fidelity_notes};
+pub use form::{Form, RANKED_KEY, SORT_KEY, fidelity_notes};
 use form::{Values, leaves};
 pub use read::{files, head};
 pub(crate) use target::ParquetTarget;

@@ -347,12 +347,23 @@ pub fn notes(language: &dyn Language, schema: &Schema, table: &str) -> Vec<Strin
         let note = language.stored(table, column).note?;
         Some(format!("'{}' is stored {note}", column.name))
     };
+    let order = |column: &ColumnDecl| {
+        // An enumeration compares its values by their places in the list.
+        let stored = language.stored(table, column);
+        let is_listed =
+            stored.named_type.is_some() || stored.ty.to_ascii_lowercase().starts_with("enum");
+        let name = &column.name;
+        (column.ranked && !is_listed).then(|| {
+            format!("the order of the values of '{name}' is kept in the schema file alone")
+        })
+    };
     let keyed = schema.columns.iter().filter(|column| schema.layout.key.contains(&column.name));
     let of_key = keyed.filter_map(|column| {
         let note = language.indexed(column).note?;
         Some(format!("the key compares {note} of '{}'", column.name))
     });
-    schema.columns.iter().filter_map(note).chain(of_key).collect()
+    let of_order = schema.columns.iter().filter_map(order);
+    schema.columns.iter().filter_map(note).chain(of_order).chain(of_key).collect()
 }
 
 /// A text of a schema that a language has no escape for.

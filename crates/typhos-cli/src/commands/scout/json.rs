@@ -3,8 +3,9 @@
 
 use serde_json::{Map, Value, json};
 use typhos_core::infer::{
-    Blocker, Choice, Decision, Profile, Question, estimate_error_percent, profile,
+    About, Blocker, Choice, Decision, Profile, Question, estimate_error_percent, profile,
 };
+use typhos_core::readings::Side;
 use typhos_core::survey::{Example, Survey};
 
 use super::super::look::Looked;
@@ -80,14 +81,27 @@ fn column(survey: &Survey, at: usize, decision: &Decision) -> Value {
 
 fn question_json(question: &Question) -> Value {
     let choice = |choice: &Choice| match choice {
+        Choice::Text => json!({ "type": "text" }),
+        Choice::Number(ty) => json!({ "type": ty.to_string() }),
         Choice::Dates(order, patterns, locale) => {
             json!({ "date_order": order.name(), "patterns": patterns, "locale": locale })
         }
-        Choice::Numbers(mark, ty) => {
-            json!({ "decimal_mark": mark.letter().to_string(), "type": ty.to_string() })
-        }
+        Choice::Numbers(style, ty) => json!({
+            "decimal_mark": style.mark.letter().to_string(),
+            "grouping": style.grouping.map(|grouping| grouping.letter().to_string()),
+            "negative": style.negative.map(Side::name),
+            "type": ty.to_string(),
+        }),
     };
-    json!({ "choices": question.choices.iter().map(choice).collect::<Vec<_>>() })
+    let about = match question.about {
+        About::Dates => "date_order",
+        About::Marks => "decimal_mark",
+        About::Sides => "negative",
+        About::SameNumber(_) => "same_number",
+    };
+    let lines = question.choices.iter().map(Choice::line).collect::<Vec<_>>();
+    let choices = question.choices.iter().map(choice).collect::<Vec<_>>();
+    json!({ "about": about, "choices": choices, "lines": lines })
 }
 
 fn examples_json(examples: &[Example], survey: &Survey) -> Value {

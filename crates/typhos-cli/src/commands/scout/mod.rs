@@ -2,11 +2,13 @@
 
 mod column;
 mod json;
+mod key;
 
 use std::path::Path;
 
 use typhos_core::infer::{
-    Choice, Decision, Naming, counted, distinct_clause, estimate_error_percent, grouped, snake_case,
+    About, Choice, Decision, Naming, Question, counted, distinct_clause, estimate_error_percent,
+    grouped, line_of, shown, snake_case,
 };
 use typhos_core::survey::Survey;
 
@@ -30,8 +32,15 @@ pub fn run(args: &Scout, common: &Common, console: &mut Console) -> Result<Outco
     let looked = look(&args.inputs, &args.input, &args.rules, None, args.save.as_deref(), common)?;
     let survey = &looked.survey;
     let one = args.column.as_ref().map(|name| find(name, survey)).transpose()?;
+    let key = match args.key.is_empty() {
+        true => None,
+        false => Some(key::look(&looked, &args.key, common)?),
+    };
     if args.json {
-        let (head, columns) = json::report(&looked, one);
+        let (mut head, columns) = json::report(&looked, one);
+        if let Some(key) = &key {
+            head["key"] = key.json();
+        }
         console.json_list(&head, "columns", columns)?;
     } else if let Some(at) = one {
         let float32 = column::float32(&looked, at, common)?;
@@ -39,11 +48,15 @@ pub fn run(args: &Scout, common: &Common, console: &mut Console) -> Result<Outco
     } else {
         whole(&looked, common, console)?;
     }
+    if let Some(key) = key.as_ref().filter(|_| !args.json) {
+        key.show(survey.records, console)?;
+    }
     if let Some(path) = &args.save {
         save(survey, path, args.replace)?;
         console.note(format!("{} {}", paint(GOOD, "saved the survey in"), console::path(path)))?;
     }
-    Ok(Outcome::objecting_if(survey.broken > 0))
+    let is_no_key = key.is_some_and(|key| !key.is_key());
+    Ok(Outcome::objecting_if(survey.broken > 0 || is_no_key))
 }
 
 /// Saves a survey, whole or not at all.
@@ -208,24 +221,43 @@ pub fn questions(looked: &Looked) -> Vec<String> {
         let question = looked.decisions[*at].question.as_ref()?;
         Some((&looked.survey.source.names[*at], question))
     });
+    let files = looked.survey.files();
+    asked.map(|(name, question)| asking(name, question, &files)).collect()
+}
+
+fn asking(name: &str, question: &Question, files: &[String]) -> String {
+    let name = safe(name);
     let way = |choice: &Choice| match choice {
         Choice::Dates(order, patterns, _) => {
             format!("{} (--date-order {})", patterns.join(" and "), order.name())
         }
-        Choice::Numbers(mark, ty) => format!("{ty} (--decimal-mark '{}')", mark.letter()),
+        Choice::Numbers(style, ty) => match style.negative {
+            Some(side) => format!("{} (--negative {})", side.name(), side.name()),
+            None => format!("{ty} (--decimal-mark '{}')", style.mark.letter()),
+        },
+        Choice::Number(ty) => format!("{ty} (--fractions exact)"),
+        Choice::Text => "text (as drafted)".to_owned(),
     };
-    asked
-        .map(|(name, question)| {
-            let what = match question.choices[..] {
-                [Choice::Numbers(..), ..] => "numbers",
-                _ => "dates",
-            };
-            let ways: Vec<_> = question.choices.iter().map(way).collect();
+    let ways: Vec<_> = question.choices.iter().map(way).collect();
+    match &question.about {
+        About::Dates | About::Marks => format!(
+            "'{name}' holds {} that read as {}. Nothing in the data tells which.",
+            if question.about == About::Dates { "dates" } else { "numbers" },
+            ways.join(" or as ")
+        ),
+        About::Sides => format!(
+            "'{name}' holds amounts marked DR and CR. Nothing in the data tells which are negative: {}.",
+            ways.join(" or ")
+        ),
+        About::SameNumber(pair) => {
+            let [one, other] = pair.each_ref().map(|example| {
+                format!("{} in {}", shown(&example.text()), line_of(example.place, files))
+            });
             format!(
-                "'{}' holds {what} that read as {}. Nothing in the data tells which.",
-                safe(name),
-                ways.join(" or as ")
+                "'{name}' has {one} and {other}, which are two versions or one number. Nothing in the data tells \
+                 which: {}.",
+                ways.join(" or ")
             )
-        })
-        .collect()
+        }
+    }
 }

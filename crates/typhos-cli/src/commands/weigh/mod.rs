@@ -22,7 +22,7 @@ use crate::console::{BOLD, Console, DIM, WARN, paint, safe};
 use crate::diagnose;
 use crate::outcome::{Failure, Outcome};
 use crate::progress::Progress;
-use crate::report::{input_line, skipped_note};
+use crate::report::input_line;
 use crate::settings::Settings;
 
 pub fn run(args: &Weigh, common: &Common, console: &mut Console) -> Result<Outcome, Failure> {
@@ -95,9 +95,6 @@ fn one(args: &Weigh, common: &Common, console: &mut Console) -> Result<u64, Fail
     });
     let misfits = weighed.account.misfits();
     let ledger = Ledger { plan, input, faces, weighed, advice };
-    if let Some(note) = skipped_note(&ledger.input) {
-        console.note(paint(DIM, note))?;
-    }
     if args.json {
         console.json(&json::one(&ledger, args))?;
     } else {

@@ -203,6 +203,7 @@ fn decide_by_text(columns: &[Column<'_>]) -> (bool, String, bool) {
     }
     let mut shape_for = 0;
     let mut shape_against = 0;
+    let mut code = None;
     let mut recurring = None;
     for column in named.clone().filter(|column| column.below.len() >= 2) {
         if column.below.contains(&column.name) {
@@ -213,6 +214,10 @@ fn decide_by_text(columns: &[Column<'_>]) -> (bool, String, bool) {
             // Words are written like words, names or not; codes are not written like names.
             if self::shape(column.name) == shape {
                 shape_against += usize::from(shape.contains(&'0'));
+                // As long as all below, and in the same letters: a code.
+                if column.below.len() >= FEWEST_CODES && is_as_long(column) {
+                    code.get_or_insert(column.name);
+                }
             } else {
                 shape_for += 1;
             }
@@ -224,6 +229,12 @@ fn decide_by_text(columns: &[Column<'_>]) -> (bool, String, bool) {
             format!("likely: '{name}' in the first record also stands below it"),
             false,
         );
+    }
+    if let Some(code) = code {
+        let why = format!(
+            "likely: '{code}' in the first record is as long as all below it, and in the same letters"
+        );
+        return (false, why, false);
     }
     if shape_for > 0 && shape_for >= shape_against {
         return (true, "likely: the first record is written unlike those below it".into(), false);
@@ -238,6 +249,19 @@ fn decide_by_text(columns: &[Column<'_>]) -> (bool, String, bool) {
         return (false, "a guess: the first record is written like those below it".into(), false);
     }
     (true, "a guess: all columns are text, and no name recurs below".into(), false)
+}
+
+/// Values below a name from which on their length says something.
+const FEWEST_CODES: usize = 4;
+
+/// Whether a name is as long as all values below it, letter by letter, and those differ.
+fn is_as_long(column: &Column<'_>) -> bool {
+    let length = |text: &str| text.trim().chars().count();
+    let own = length(column.name);
+    let is_capital = column.name.chars().any(char::is_uppercase);
+    is_capital
+        && column.below.iter().all(|value| length(value) == own)
+        && column.below.iter().any(|value| *value != column.below[0])
 }
 
 /// How a value is written: its runs of capitals, small letters and digits, and its marks as they are.

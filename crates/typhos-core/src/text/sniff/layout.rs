@@ -10,7 +10,7 @@ use std::collections::HashMap;
 use super::{Finding, Glance, SAID, Sample, delimiter_name};
 use crate::dates::read_shape;
 use crate::readings::trim;
-use crate::text::{Dialect, Escape, InputChoice, LineEnds, PlainRecord};
+use crate::text::{Dialect, Escape, InputChoice, LineEnds, PlainRecord, ShortRecords};
 use crate::wording::counted;
 
 /// Delimiters that are ordinary, the least likely to stand in a value first: between two that split
@@ -33,7 +33,7 @@ const ALIKE: f64 = 0.01;
 #[derive(Debug, Clone, Copy)]
 pub(super) struct Layout {
     pub dialect: Dialect,
-    /// Fields of most records.
+    /// Fields of most records, or of whole ones, where others leave some out.
     pub fields: usize,
     score: Score,
 }
@@ -49,6 +49,8 @@ struct Score {
     /// Share of values that are figures, or nothing.
     typed: f64,
     records: usize,
+    /// Records that leave fields out at their end, where that is usual.
+    short: usize,
     /// Records from the first such on, what may be comments left out.
     below: usize,
     broken: usize,
@@ -115,7 +117,8 @@ fn candidates(sample: Sample<'_>, base: Dialect, choice: &InputChoice) -> Vec<La
 
 fn best_quoting(sample: Sample<'_>, dialect: Dialect, choice: &InputChoice) -> Layout {
     let usual = Dialect { quote: Some(b'"'), escape: Escape::Doubled, ..dialect };
-    let usual = weigh(sample, Dialect { escape: choice.escape.unwrap_or_default(), ..usual });
+    let weigh = |dialect: Dialect| weigh(sample, dialect, choice);
+    let usual = weigh(Dialect { escape: choice.escape.unwrap_or_default(), ..usual });
     let quotes = match choice.quote {
         Some(said) => vec![said],
         None => {
@@ -140,10 +143,12 @@ fn best_quoting(sample: Sample<'_>, dialect: Dialect, choice: &InputChoice) -> L
             None => vec![Escape::Doubled],
         };
         for escape in escapes {
-            if best.is_some_and(|best| best.dialect == Dialect { quote, escape, ..dialect }) {
+            let is_known =
+                |best: Layout| (best.dialect.quote, best.dialect.escape) == (quote, escape);
+            if best.is_some_and(is_known) {
                 continue;
             }
-            let layout = weigh(sample, Dialect { quote, escape, ..dialect });
+            let layout = weigh(Dialect { quote, escape, ..dialect });
             if best.is_none_or(|best| quotes_better(&layout, &best)) {
                 best = Some(layout);
             }
@@ -186,7 +191,7 @@ impl Score {
 }
 
 /// Splits the sample and counts.
-fn weigh(sample: Sample<'_>, dialect: Dialect) -> Layout {
+fn weigh(sample: Sample<'_>, mut dialect: Dialect, choice: &InputChoice) -> Layout {
     let records: Vec<PlainRecord> = sample.records(dialect).collect();
     let mut counts: HashMap<usize, usize> = HashMap::new();
     let mut score = Score { records: records.len(), ..Score::default() };
@@ -208,17 +213,32 @@ fn weigh(sample: Sample<'_>, dialect: Dialect) -> Layout {
         }
         _ => (fields, agreeing),
     };
+    let is_said = choice.short_records == Some(ShortRecords::Absent);
+    let ragged = match choice.short_records {
+        Some(ShortRecords::Reject) => None,
+        _ => super::short::find(sample, dialect, &records, is_said),
+    };
+    dialect.short_records = ragged.is_some();
+    let fields = ragged.unwrap_or(fields);
     // A header of a table whose rows have names is short by one; see `table::has_short_header`.
     let short = records.first().filter(|first| {
-        matches!(dialect.delimiter, b' ' | b'\t')
+        ragged.is_none()
+            && matches!(dialect.delimiter, b' ' | b'\t')
             && first.fields.len() > 1
             && first.fields.len() + 1 == fields
     });
     let short = short.map(|first| first.start);
     let agrees = |record: &&PlainRecord| {
-        record.broken.is_none() && (record.fields.len() == fields || Some(record.start) == short)
+        let found = record.fields.len();
+        record.broken.is_none()
+            && (found == fields
+                || Some(record.start) == short
+                || ragged.is_some() && (2..fields).contains(&found))
     };
-    let agreeing = agreeing + usize::from(short.is_some());
+    let agreeing = match ragged {
+        Some(_) => records.iter().filter(agrees).count(),
+        None => agreeing + usize::from(short.is_some()),
+    };
     let comments = records
         .iter()
         .filter(|record| sample.text[record.start] == b'#' && !agrees(record))
@@ -231,6 +251,12 @@ fn weigh(sample: Sample<'_>, dialect: Dialect) -> Layout {
         .count();
     score.share = agreeing as f64 / all as f64;
     score.below = below;
+    score.short = match ragged {
+        Some(_) => {
+            records.iter().filter(|record| agrees(record) && record.fields.len() < fields).count()
+        }
+        None => 0,
+    };
     score.share_below = agreeing as f64 / below.max(1) as f64;
     score.first_agrees = first == 0;
     let (mut typed, mut values) = (0usize, 0usize);
@@ -272,8 +298,10 @@ fn choose(
 ) -> Layout {
     let is_ordinary = |layout: &&Layout| ORDINARY.contains(&layout.dialect.delimiter);
     let splits = |layout: &&Layout| layout.fields > 1;
-    let ordinary = |share: fn(&Score) -> f64, least: f64| {
+    let is_said = choice.short_records.is_some();
+    let ordinary = |share: fn(&Score) -> f64, least: f64, ragged: bool| {
         let able = layouts.iter().filter(is_ordinary).filter(splits);
+        let able = able.filter(|layout| is_said || layout.dialect.short_records == ragged);
         let able = able.filter(|layout| share(&layout.score) >= least);
         able.fold(None, |best: Option<&Layout>, layout| match best {
             Some(best) if !splits_better(layout, best, share) => Some(best),
@@ -289,7 +317,8 @@ fn choose(
         });
         return *best.filter(|best| best.dialect.delimiter == said).expect("it was tried");
     }
-    let sure = ordinary(|score| score.share, NO_DOUBT);
+    let sure = ordinary(|score| score.share, NO_DOUBT, false);
+    let ragged = || ordinary(|score| score.share, NO_DOUBT, true);
     let unusual = || {
         let able = layouts.iter().filter(|layout| !is_ordinary(layout) && is_plain(layout, sample));
         able.reduce(
@@ -298,12 +327,12 @@ fn choose(
             },
         )
     };
-    let likely = || ordinary(|score| score.share, CONSISTENT);
+    let likely = || ordinary(|score| score.share, CONSISTENT, false);
     let below = || {
-        let found = ordinary(|score| score.share_below, 0.9);
+        let found = ordinary(|score| score.share_below, 0.9, false);
         found.filter(|layout| layout.score.records as f64 * layout.score.share >= 2.0)
     };
-    match sure.or_else(unusual).or_else(likely).or_else(below) {
+    match sure.or_else(ragged).or_else(unusual).or_else(likely).or_else(below) {
         Some(best) => {
             let score = &best.score;
             let which = if score.share_below < 1.0 {
@@ -314,7 +343,15 @@ fn choose(
             } else {
                 format!("the first {} records of the table", score.below)
             };
-            finding.delimiter = format!("splits {which} into {} fields", best.fields);
+            let most = if best.dialect.short_records { "up to " } else { "" };
+            finding.delimiter = format!("splits {which} into {most}{} fields", best.fields);
+            if best.dialect.short_records && choice.short_records.is_none() {
+                finding.short_records = format!(
+                    "{} of the first {} leave out fields at their end",
+                    score.short,
+                    counted(score.records as u64, "record")
+                );
+            }
             *best
         }
         None => {

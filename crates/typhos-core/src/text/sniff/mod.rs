@@ -5,11 +5,18 @@
 //! the first record is a header is seen by comparing it with those below: a name above a column of
 //! numbers is no number ([`header`]).
 
+mod end;
 mod header;
 mod layout;
+mod short;
 mod table;
 
-use super::{Dialect, InputChoice, LineEnds, PlainRecord, PlainRecords, delimiter_name};
+pub use end::find_end;
+
+use super::{
+    BrokenKind, Dialect, InputChoice, LineEnds, PlainRecord, PlainRecords, ShortRecords,
+    delimiter_name,
+};
 use crate::dates::read_shape;
 use crate::readings::{bool_word, parse_number, token, trim};
 
@@ -29,6 +36,10 @@ pub struct Finding {
     pub line_ends: String,
     /// Why these lines are skipped.
     pub skip: String,
+    /// Why these lines below the header are.
+    pub skip_below: String,
+    /// Why fields that are left out at the end of a record are absent.
+    pub short_records: String,
     /// Why these are comments.
     pub comment: String,
     /// Why the last delimiter of a record separates nothing.
@@ -81,15 +92,21 @@ pub fn sniff(head: &[u8], choice: &InputChoice, whole: bool) -> Found {
     let mut dialect = layout.dialect;
     let mut fields = layout.fields;
     dialect.skip = skip;
+    if let Some(said) = choice.short_records {
+        dialect.short_records = said == ShortRecords::Absent;
+        finding.short_records = SAID.into();
+    }
     table::find_comments(sample, &mut dialect, fields, &choice, &mut finding);
     table::find_trailing(sample, &mut dialect, &mut fields, &choice, &mut finding);
     if choice.skip.is_none() {
         table::find_start(sample, &mut dialect, fields, &mut finding);
     }
-    let above = after_lines(text, dialect.skip - skip, dialect.line_ends);
+    let above = after_lines(text, dialect.skip - skip, LineEnds::Mixed);
     let sample = Sample { text: &text[above..], whole };
-    let has_short_header = table::has_short_header(sample, dialect, fields);
+    let has_short_header =
+        !dialect.short_records && table::has_short_header(sample, dialect, fields);
     dialect.header = header::find(sample, dialect, has_short_header, &choice, &mut finding);
+    table::find_below(sample, &mut dialect, fields, &choice, &mut finding);
     dialect.line_ends = layout::line_ends_of(sample, dialect, &choice, &mut finding);
     Found { dialect, fields, has_short_header: has_short_header && dialect.header, finding }
 }
@@ -116,7 +133,16 @@ struct Sample<'h> {
 impl<'h> Sample<'h> {
     /// Its records, blank ones left out, and a last one that the end of the head has cut.
     fn records(self, dialect: Dialect) -> impl Iterator<Item = PlainRecord> + 'h {
-        PlainRecords::new(self.text, dialect)
+        let mut all = PlainRecords::new(self.text, dialect);
+        // A quote that is never closed is no reason to see nothing of what stands behind it.
+        let going_on = std::iter::from_fn(move || {
+            let record = all.next()?;
+            if record.broken.is_some_and(BrokenKind::is_never_closed) {
+                all.go_on_behind(&record);
+            }
+            Some(record)
+        });
+        going_on
             .filter(move |record| !record.is_blank(self.text) && (record.complete || self.whole))
             .take(SAMPLE_RECORDS)
     }

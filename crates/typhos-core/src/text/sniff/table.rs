@@ -3,8 +3,8 @@
 use std::collections::HashSet;
 
 use super::{Finding, Glance, SAID, Sample};
-use crate::text::{Dialect, InputChoice, PlainRecord, PlainRecords};
-use crate::wording::counted;
+use crate::text::{Dialect, InputChoice, LineEnds, PlainRecord, PlainRecords};
+use crate::wording::{counted, shown};
 
 /// Lines above a table that are looked through for its start.
 const MOST_ABOVE: usize = 60;
@@ -114,25 +114,137 @@ pub(super) fn find_start(
             && full.next().is_none_or(|title| Glance::of(title.as_bytes()) == Glance::Text)
             && full.next().is_none()
     };
+    let least = if dialect.short_records { 2 } else { fields };
     let is_table = |record: &PlainRecord| {
-        record.broken.is_none() && width(record) >= fields && !is_title(record)
+        record.broken.is_none() && width(record) >= least && !is_title(record)
     };
     let Some(first) = records.iter().position(is_table) else { return };
+    let first = match first {
+        0 => below_titles(sample, dialect, &records, &is_table).unwrap_or(0),
+        first => first,
+    };
     let above = records[..first].iter().filter(|record| !record.is_blank(sample.text)).count();
     if above == 0 || first > MOST_ABOVE {
         return;
     }
-    // One record that is short by one is more likely a header than a title: see `has_short_header`.
+    // One record that is short by one is more likely a header than a title: see `has_short_header`. So is one that
+    // is short by more, if it is all names and what stands below is a record.
     let width_above = width(&records[first - 1]);
-    if above == 1 && width_above > 1 && width_above + 1 == fields {
+    if above == 1
+        && width_above > 1
+        && (width_above + 1 == fields
+            || is_names(sample, dialect, &records[first - 1])
+                && has_figures(sample, dialect, &records[first]))
+    {
         return;
     }
-    let line = records[first].line as u32;
+    let line = LineEnds::Mixed.count(&sample.text[..records[first].start]) as u32;
     dialect.skip += line;
     finding.skip = format!(
         "{} not split into the {fields} fields of the table below",
         if line == 1 { "1 line above does".to_owned() } else { format!("{line} lines above do") }
     );
+}
+
+/// Where the table starts, if the first records are titles that split as it does by chance: lines that do not stand
+/// between them and names above figures.
+fn below_titles(
+    sample: Sample<'_>,
+    dialect: &Dialect,
+    records: &[PlainRecord],
+    is_table: &impl Fn(&PlainRecord) -> bool,
+) -> Option<usize> {
+    let is_blank = |record: &PlainRecord| record.is_blank(sample.text);
+    let last = records.iter().rposition(|record| !is_blank(record) && !is_table(record))?;
+    let start = last + 1 + records[last + 1..].iter().take_while(|record| is_blank(record)).count();
+    let (names, below) = (records.get(start)?, records.get(start + 1)?);
+    // More titles than other lines, or more records above than below, are no titles.
+    let titles = records[..last].iter().filter(|record| is_table(record)).count();
+    let others = records[..=last].iter().filter(|record| !is_table(record)).count();
+    let is_short = titles <= others && records.len() - start >= 2 && last < MOST_ABOVE;
+    let is_header = is_names(sample, dialect, names)
+        && has_figures(sample, dialect, below)
+        && !has_figures(sample, dialect, &records[1]);
+    let is_apart = records[..start].iter().any(is_blank);
+    (is_short && (is_header || is_apart && titles == 1)).then_some(start)
+}
+
+/// Whether a record is names: texts, each of them once.
+fn is_names(sample: Sample<'_>, dialect: &Dialect, record: &PlainRecord) -> bool {
+    let mut seen = HashSet::new();
+    let names = record.texts(sample.text, dialect);
+    names.into_iter().all(|name| Glance::of(name.as_bytes()) == Glance::Text && seen.insert(name))
+}
+
+/// Whether a record has a value that cannot well be a name.
+fn has_figures(sample: Sample<'_>, dialect: &Dialect, record: &PlainRecord) -> bool {
+    let values = record.texts(sample.text, dialect);
+    values.iter().any(|value| Glance::of(value.as_bytes()).is_figure())
+}
+
+/// Units of measurement as they stand below names; others are known by their brackets, and by being many.
+const UNITS: [&str; 44] = [
+    "m", "cm", "mm", "km", "ft", "in", "mi", "nm", "s", "sec", "ms", "min", "h", "hr", "g", "kg",
+    "mg", "t", "lb", "l", "ml", "c", "°c", "degc", "deg c", "°f", "f", "k", "%", "percent", "hpa",
+    "pa", "mbar", "v", "a", "w", "kw", "kwh", "m/s", "km/h", "kn", "deg", "°", "hz",
+];
+
+/// A line below the header that says what the figures below it are measured in: text above figures in every
+/// column of figures that it has a value in.
+pub(super) fn find_below(
+    sample: Sample<'_>,
+    dialect: &mut Dialect,
+    fields: usize,
+    choice: &InputChoice,
+    finding: &mut Finding,
+) {
+    if let Some(said) = choice.skip_below {
+        dialect.skip_below = said;
+        finding.skip_below = SAID.into();
+        return;
+    }
+    if !dialect.header {
+        return;
+    }
+    let mut records = sample.records(*dialect).skip(1);
+    let Some(units) = records.next().filter(|record| record.fields.len() >= fields) else { return };
+    let units = units.texts(sample.text, dialect);
+    let below: Vec<Vec<String>> =
+        records.take(100).map(|record| record.texts(sample.text, dialect)).collect();
+    if below.len() < 2 {
+        return;
+    }
+    let (mut texts, mut known) = (0, 0);
+    for (at, unit) in units.iter().enumerate() {
+        let values = below.iter().filter_map(|record| record.get(at));
+        let glances: Vec<Glance> = values.map(|value| Glance::of(value.as_bytes())).collect();
+        let is_value = |glance: &&Glance| !matches!(glance, Glance::Blank | Glance::Absent);
+        let full = glances.iter().filter(is_value).count();
+        let figures = glances.iter().filter(|glance| glance.is_figure()).count();
+        match Glance::of(unit.as_bytes()) {
+            // A column of figures has a figure here as well: it is a record.
+            glance if glance.is_figure() => return,
+            Glance::Text | Glance::Bool if full > 0 && figures == full => {
+                let unit = unit.trim().to_lowercase();
+                let is_short = unit.chars().count() <= 20;
+                let is_bracketed = unit.starts_with(['(', '[']) && unit.ends_with([')', ']']);
+                known += usize::from(is_bracketed || UNITS.contains(&&unit[..]));
+                texts += usize::from(is_short);
+                if !is_short {
+                    return;
+                }
+            }
+            _ => {}
+        }
+    }
+    if texts >= 2 || texts == 1 && known == 1 {
+        dialect.skip_below = 1;
+        let first = units.iter().find(|unit| !unit.trim().is_empty());
+        finding.skip_below = format!(
+            "the line below the header is text above figures: {}",
+            first.map_or(String::new(), |unit| shown(unit))
+        );
+    }
 }
 
 /// Whether the first record is a header that has one field less than the records, as some programs

@@ -1,0 +1,238 @@
+//! Which encoding a text has that is not UTF-8: a judgement, never a certainty.
+//!
+//! The detector's guess counts where the text decodes without an error and into words: letters beside
+//! letters. What decodes into signs in the middle of words is held against the code pages of old, which
+//! no detector knows. Whatever is found is shown with a few of the words that come out of it, and with
+//! the other encodings that would make words as well.
+
+use chardetng::{EncodingDetector, Iso2022JpDetection, Utf8Detection};
+
+use super::Charset;
+
+/// Encodings that are tried beside the detector's guess, the more likely ones first.
+const OTHERS: [&str; 18] = [
+    "windows-1252",
+    "windows-1250",
+    "windows-1251",
+    "cp850",
+    "cp437",
+    "cp852",
+    "cp866",
+    "iso-8859-15",
+    "iso-8859-2",
+    "macintosh",
+    "koi8-r",
+    "windows-1253",
+    "windows-1254",
+    "windows-1257",
+    "shift_jis",
+    "gbk",
+    "big5",
+    "euc-kr",
+];
+
+/// Code pages that are tried where the guess makes no words.
+const PAGES: [&str; 4] = ["cp850", "cp852", "cp437", "macintosh"];
+
+/// Share of letters beyond ASCII that must stand like letters in words.
+const WORDLY: f64 = 0.9;
+
+/// Words that are shown.
+const SHOWN: usize = 3;
+
+/// Other encodings that are named.
+const NAMED: usize = 3;
+
+/// A judgement about a text.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) struct Guess {
+    /// The most likely encoding.
+    pub charset: Charset,
+    /// A few words of the text, decoded by it.
+    pub words: Vec<String>,
+    /// Other encodings that make words of the text, and other ones.
+    pub others: Vec<Charset>,
+}
+
+impl Guess {
+    /// The judgement for a person.
+    pub fn why(&self) -> String {
+        let words: Vec<_> = self.words.iter().map(|word| crate::wording::shown(word)).collect();
+        let reads = if words.is_empty() {
+            "decodes without an error".to_owned()
+        } else {
+            format!("it reads {}", words.join(", "))
+        };
+        let others: Vec<_> = self.others.iter().map(|other| other.label()).collect();
+        let others = match others.is_empty() {
+            true => String::new(),
+            false => format!("; {} would read as well (--encoding)", others.join(", ")),
+        };
+        format!("likely: not UTF-8, and {reads}{others}")
+    }
+
+    /// What to say of it on a command line: the likely one, and others.
+    pub fn advice(&self) -> String {
+        let all: Vec<_> = std::iter::once(&self.charset)
+            .chain(&self.others)
+            .map(|charset| format!("--encoding {}", charset.label()))
+            .collect();
+        all.join(" or ")
+    }
+}
+
+/// Judges a text that is not UTF-8, or the part of one up to the end of a line. `None` where it is UTF-8 but
+/// for a few bytes, and where nothing makes words of it.
+pub(super) fn guess(text: &[u8]) -> Option<Guess> {
+    let (mut valid, mut wrong) = (0usize, 0usize);
+    for chunk in text.utf8_chunks() {
+        valid += chunk.valid().chars().filter(|letter| !letter.is_ascii()).count();
+        wrong += usize::from(!chunk.invalid().is_empty());
+    }
+    // Pairs of bytes that are UTF-8 by chance are few; where most are, the others are mistakes.
+    if wrong == 0 || valid > 2 * wrong {
+        return None;
+    }
+    let mut detector = EncodingDetector::new(Iso2022JpDetection::Deny);
+    detector.feed(text, true);
+    let detected = Charset::standard(detector.guess(None, Utf8Detection::Deny));
+    let label = |label: &&str| Charset::parse(label).ok();
+    let mut best = scored(detected, text);
+    if best.as_ref().is_none_or(|(score, ..)| *score < WORDLY) {
+        let tried = PAGES.iter().chain(&OTHERS).filter_map(label);
+        for (score, charset, decoded) in tried.filter_map(|charset| scored(charset, text)) {
+            if best.as_ref().is_none_or(|(known, ..)| score > *known) {
+                best = Some((score, charset, decoded));
+            }
+        }
+    }
+    let (score, charset, decoded) = best?;
+    if score <= 0.5 {
+        return None;
+    }
+    let mut texts = vec![decoded];
+    let mut others = Vec::new();
+    for other in OTHERS.iter().filter_map(label) {
+        if let Some((score, other, decoded)) = scored(other, text)
+            && score >= WORDLY
+            && others.len() < NAMED
+            && !texts.contains(&decoded)
+        {
+            others.push(other);
+            texts.push(decoded);
+        }
+    }
+    Some(Guess { charset, words: words(&texts[0]), others })
+}
+
+/// The text that an encoding makes of some bytes, with the share of its letters beyond ASCII that stand like
+/// letters in words. `None` where some bytes are not valid in it.
+fn scored(charset: Charset, bytes: &[u8]) -> Option<(f64, Charset, String)> {
+    let text = charset.decode(bytes)?;
+    let letters: Vec<char> = text.chars().collect();
+    let (mut all, mut good) = (0usize, 0usize);
+    for (at, letter) in letters.iter().enumerate().filter(|(_, letter)| !letter.is_ascii()) {
+        let before = at.checked_sub(1).map(|at| letters[at]);
+        let after = letters.get(at + 1).copied();
+        all += 1;
+        good += usize::from(is_at_home(*letter, before, after));
+    }
+    Some((good as f64 / all.max(1) as f64, charset, text))
+}
+
+/// Whether a letter or sign beyond ASCII stands where such ones do.
+fn is_at_home(letter: char, before: Option<char>, after: Option<char>) -> bool {
+    let is_letter = |letter: Option<char>| letter.is_some_and(char::is_alphabetic);
+    if letter.is_control() || matches!(letter, '\u{2500}'..='\u{259f}' | '\u{e000}'..='\u{f8ff}') {
+        return false;
+    }
+    if !letter.is_alphabetic() {
+        // A sign stands beside a word, seldom in it; the apostrophe and the middle point do.
+        let is_inside = is_letter(before) && is_letter(after);
+        return !is_inside || matches!(letter, '’' | '·' | '\u{a0}' | '–' | '—' | '・' | '～');
+    }
+    // Words have letters of one script.
+    let is_ascii = |letter: Option<char>| letter.is_some_and(|l| l.is_ascii_alphabetic());
+    let is_latin = matches!(letter, 'ª' | 'º' | 'À'..='ɏ' | 'Ḁ'..='ỿ');
+    if !is_latin && (is_ascii(before) || is_ascii(after)) {
+        return false;
+    }
+    // A capital in the middle of small letters is another letter read wrongly.
+    let is_small = |letter: Option<char>| letter.is_some_and(char::is_lowercase);
+    !(letter.is_uppercase() && is_small(before))
+}
+
+/// The first distinct words with letters beyond ASCII.
+fn words(text: &str) -> Vec<String> {
+    let mut words: Vec<String> = Vec::new();
+    for word in text.split(|letter: char| !letter.is_alphanumeric()) {
+        if word.chars().any(|letter| !letter.is_ascii()) && !words.iter().any(|w| w == word) {
+            words.push(word.chars().take(24).collect());
+            if words.len() == SHOWN {
+                break;
+            }
+        }
+    }
+    words
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn of(bytes: &[u8]) -> Option<(String, Vec<String>)> {
+        guess(bytes).map(|guess| (guess.charset.label(), guess.words))
+    }
+
+    fn encoded(label: &str, text: &str) -> Vec<u8> {
+        let encoding = encoding_rs::Encoding::for_label(label.as_bytes()).unwrap();
+        let (bytes, _, replaced) = encoding.encode(text);
+        assert!(!replaced, "{label} has no {text}");
+        bytes.into_owned()
+    }
+
+    #[test]
+    fn encodings_are_judged_by_the_words_they_make() {
+        for (label, text, word) in [
+            ("windows-1252", "id;port\n1;Tårnvik\n2;Skerrøy\n3;Hölmsund\n", "Tårnvik"),
+            ("windows-1252", "id,note\n1,caf\u{e9} \u{201c}Holm\u{201d}\n", "café"),
+            ("windows-1250", "id;port\n1;Zátoka\n2;Řežice\n3;Šťáhlav\n4;Kůň\n", "Zátoka"),
+            ("windows-1251", "id;порт\n1;Причал северный\n2;Остров дальний\n", "порт"),
+            ("koi8-u", "id;порт\n1;Причал северный\n2;Остров дальний\n", "порт"),
+            ("shift_jis", "id,港\n1,北の島\n2,スケル港\n3,ひがし\n", "港"),
+            ("euc-kr", "id,항구\n1,북쪽 섬\n2,등대\n", "항구"),
+            ("gbk", "id,港口\n1,北方的岛屿\n2,灯塔和码头\n", "港口"),
+        ] {
+            let found = of(&encoded(label, text)).unwrap_or_else(|| panic!("{label}: nothing"));
+            assert_eq!((&found.0[..], &found.1[0][..]), (label, word), "{text}");
+        }
+    }
+
+    #[test]
+    fn code_pages_of_old_are_found_where_the_usual_ones_make_no_words() {
+        // Hafenmeister Jürgen, Köln, Süd in code page 850.
+        let bytes = b"id;name\n1;J\x81rgen\n2;K\x94ln\n3;S\x81d\n4;Gr\x81\xe1e\n";
+        let found = of(bytes).unwrap();
+        assert_eq!((&found.0[..], &found.1[0][..]), ("cp850", "Jürgen"));
+    }
+
+    #[test]
+    fn utf_8_with_a_wrong_byte_stays_utf_8() {
+        assert_eq!(of("Tårnvik,Skerrøy,Hölm\n".as_bytes()), None);
+        let mut bytes = "Tårnvik,Skerrøy,Hölm,Süd\n".as_bytes().to_vec();
+        bytes.extend_from_slice(b"T\xe5rnvik\n");
+        assert_eq!(of(&bytes), None);
+    }
+
+    #[test]
+    fn others_are_named_where_they_make_other_words() {
+        let guess = guess(&encoded("windows-1252", "port\nTårnvik\nSkerrøy\nSk\u{e4}r\n")).unwrap();
+        assert!(!guess.others.is_empty() && !guess.others.contains(&guess.charset), "{guess:?}");
+        assert!(
+            guess.why().starts_with("likely: not UTF-8, and it reads 'Tårnvik'"),
+            "{}",
+            guess.why()
+        );
+        assert!(guess.advice().starts_with("--encoding windows-1252 or --encoding "));
+    }
+}
