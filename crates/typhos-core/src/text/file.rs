@@ -359,13 +359,11 @@ impl InputFile {
     fn text_of<'h>(&self, head: &'h [u8]) -> Result<&'h [u8], InputError> {
         let refuse = |reason| Err(InputError::NotText { file: self.name(), reason });
         match head {
-            [b'P', b'A', b'R', b'1', ..] => {
-                refuse("it is a Parquet file; 'typhos peek' shows those")
-            }
+            _ if let Some(what) = other_format(head) => refuse(what),
             _ if is_json(head.strip_prefix(BOM).unwrap_or(head)) => {
                 refuse("it is JSON, which is not read yet")
             }
-            _ if is_binary(head) => refuse("it is full of NUL bytes"),
+            _ if is_binary(head) => refuse("it is full of bytes that are no text"),
             _ => Ok(head.strip_prefix(BOM).unwrap_or(head)),
         }
     }
@@ -499,8 +497,38 @@ fn is_json(text: &[u8]) -> bool {
     }
 }
 
-/// A stray NUL byte is a byte like any other; many of them are no text.
+/// What a file is that starts as no text does.
+fn other_format(head: &[u8]) -> Option<&'static str> {
+    const STARTS: [(&[u8], &str); 11] = [
+        (b"PAR1", "it is a Parquet file; 'typhos peek' shows those"),
+        (b"ARROW1", "it is an Arrow file; 'typhos peek' shows those"),
+        (b"SQLite format 3\0", "it is a SQLite database; 'typhos peek' shows those"),
+        (
+            b"BZh",
+            "it is packed with bzip2; unpack it first, or pipe it in: bzip2 -dc FILE | typhos scout -",
+        ),
+        (
+            b"\xfd7zXZ\0",
+            "it is packed with xz; unpack it first, or pipe it in: xz -dc FILE | typhos scout -",
+        ),
+        (
+            b"PK\x03\x04",
+            "it is a zip archive; unpack it first, or pipe it in: unzip -p FILE | typhos scout -",
+        ),
+        (b"7z\xbc\xaf\x27\x1c", "it is a 7z archive; unpack it first"),
+        (b"%PDF-", "it is a PDF document"),
+        (b"\xd0\xcf\x11\xe0", "it is a document of an office program; save it as CSV"),
+        (b"Obj\x01", "it is an Avro file"),
+        (b"\x89PNG", "it is a picture"),
+    ];
+    STARTS.iter().find(|(start, _)| head.starts_with(start)).map(|(_, what)| *what)
+}
+
+/// A stray control character is a byte like any other; many of them are no text. Those that separate are not among
+/// them.
 fn is_binary(head: &[u8]) -> bool {
     let start = &head[..head.len().min(4096)];
-    memchr::memchr_iter(0, start).count() * 16 > start.len()
+    let is_control = |byte: &&u8| matches!(byte, 0 | 3..=8 | 14..=26 | 127);
+    let zeros = memchr::memchr_iter(0, start).count();
+    zeros * 16 > start.len() || start.iter().filter(is_control).count() * 32 > start.len()
 }

@@ -536,7 +536,7 @@ mod tests {
         for (files, want) in [
             (vec![("a.csv", &b""[..])], "a.csv is empty"),
             (vec![("a.csv", b"\n\n")], "a.csv is empty"),
-            (vec![("a.csv", &nul[..])], "full of NUL bytes"),
+            (vec![("a.csv", &nul[..])], "full of bytes that are no text"),
             (
                 vec![("a.csv", b"a,b\n1,2\n"), ("b.csv", b"a,c\n1,2\n")],
                 "b.csv does not have the columns of a.csv: it lacks 'b', and has 'c' besides",

@@ -177,7 +177,7 @@ fn whole_lines(text: &[u8]) -> &[u8] {
     memchr::memrchr(b'\n', text).map_or(text, |at| &text[..=at])
 }
 
-/// Lines that are not UTF-8, from all over a source: what its encoding can be judged by where its head is
+/// Lines that are not ASCII, from all over a source: what its encoding can be judged by where its head is
 /// ASCII.
 pub(super) fn foreign_lines(source: &Source) -> io::Result<Vec<u8>> {
     let (mut opened, _) = open(source, None, Some(Charset::UTF_8))?;
@@ -190,7 +190,7 @@ pub(super) fn foreign_lines(source: &Source) -> io::Result<Vec<u8>> {
         let whole = whole_lines(&text).len();
         for line in text[..whole].split_inclusive(|byte| *byte == b'\n') {
             // A line that goes on and on is no help, and is not held.
-            if std::str::from_utf8(line).is_err() && line.len() <= CHUNK_BYTES {
+            if !line.is_ascii() && line.len() <= CHUNK_BYTES {
                 lines.extend_from_slice(line);
             }
         }

@@ -230,7 +230,7 @@ fn decide_by_text(columns: &[Column<'_>]) -> (bool, String, bool) {
             false,
         );
     }
-    if let Some(code) = code {
+    if let Some(code) = code.filter(|_| shape_for == 0) {
         let why = format!(
             "likely: '{code}' in the first record is as long as all below it, and in the same letters"
         );

@@ -216,6 +216,8 @@ fn weigh(sample: Sample<'_>, mut dialect: Dialect, choice: &InputChoice) -> Layo
     let is_said = choice.short_records == Some(ShortRecords::Absent);
     let ragged = match choice.short_records {
         Some(ShortRecords::Reject) => None,
+        // Lines of words and spaces have as many as they like.
+        None if !ORDINARY.contains(&dialect.delimiter) => None,
         _ => super::short::find(sample, dialect, &records, is_said),
     };
     dialect.short_records = ragged.is_some();

@@ -64,11 +64,19 @@ pub(super) fn find(
         // Where only the header is whole, the short ones are held against each other.
         let model = if ours.is_empty() { &theirs } else { &ours };
         let Some(kind) = kind_of(model) else { continue };
-        let fits = theirs.iter().filter(|value| kind.has(value)).count();
-        if (fits as f64) < theirs.len() as f64 * OF_ONE_KIND {
+        // Figures where whole records have texts are those of the column behind.
+        if let (Kind::Length(_), Some(Kind::Glance(glance))) = (kind, kind_of(&theirs))
+            && !model.iter().any(|value| Kind::Glance(glance).has(value))
+        {
             return None;
         }
-        alike += 1;
+        let fits = theirs.iter().filter(|value| kind.has(value)).count();
+        match kind {
+            _ if fits as f64 >= theirs.len() as f64 * OF_ONE_KIND => alike += 1,
+            // Where figures stand in whole records, something else stands in short ones.
+            Kind::Glance(_) => return None,
+            Kind::Length(_) => {}
+        }
     }
     (alike > 0 || is_titled).then_some(fields)
 }
@@ -76,7 +84,8 @@ pub(super) fn find(
 /// Whether a record may be a header: names, each of them once.
 fn is_header(sample: Sample<'_>, dialect: Dialect, record: &PlainRecord) -> bool {
     let names = record.texts(sample.text, &dialect);
-    let is_name = |name: &String| Glance::of(name.as_bytes()) == Glance::Text;
+    let is_name =
+        |name: &String| matches!(Glance::of(name.as_bytes()), Glance::Text | Glance::Bool);
     let mut seen = std::collections::HashSet::new();
     names.iter().all(is_name) && names.iter().all(|name| seen.insert(name))
 }
@@ -114,6 +123,8 @@ fn kind_of(values: &[String]) -> Option<Kind> {
     };
     match glance {
         Kind::Glance(kind) if kind.is_figure() && holds(glance) => Some(glance),
-        _ => Some(length).filter(|length| values.len() > 2 && holds(*length)),
+        // Texts of any length are of no kind, which is told as one of no characters.
+        _ if values.len() > 2 && holds(length) => Some(length),
+        _ => Some(Kind::Length(0)),
     }
 }

@@ -173,7 +173,9 @@ fn below_titles(
 fn is_names(sample: Sample<'_>, dialect: &Dialect, record: &PlainRecord) -> bool {
     let mut seen = HashSet::new();
     let names = record.texts(sample.text, dialect);
-    names.into_iter().all(|name| Glance::of(name.as_bytes()) == Glance::Text && seen.insert(name))
+    let is_name =
+        |name: &String| matches!(Glance::of(name.as_bytes()), Glance::Text | Glance::Bool);
+    names.into_iter().all(|name| is_name(&name) && seen.insert(name))
 }
 
 /// Whether a record has a value that cannot well be a name.

@@ -1,0 +1,189 @@
+//! How files are laid out: headers, lines around the table, short records, quotes.
+
+use super::{Trait, text, times};
+
+pub fn traits() -> Vec<Trait> {
+    let zones = "AD\t+4230\tEurope/Andorra\nAE,OM\t+2518\tAsia/Dubai\tCrozet\nAF\t+3431\tAsia/Kabul\n\
+                 AL\t+4120\tEurope/Tirane\nAM\t+4011\tAsia/Yerevan\nAQ\t-6617\tAntarctica/Casey\tCasey\n";
+    let unclosed = "id,name\n1,Holm\n2,\"Tang\n".to_owned() + &times(40, "#,Sker\n");
+    let long_text =
+        "id,name,n\n1,Holm,5\n2,\"Tang\nand more of it\n".to_owned() + &times(20, "#,Sker,7\n");
+    let total = "port,day,n\n".to_owned() + &times(12, "Holm,1,#\n") + "Total,,204\n";
+    let footnote = "port,day,n\n".to_owned()
+        + &times(12, "Holm,1,#\n")
+        + "\nSource: the harbour office\n* not counted\n";
+    let codes =
+        "AA\tArran\nAB\tAbelsund\nAC\tAcker Holm\nAD\tAdder Bay\nAE\tAegir Head\nAF\tAfton\n";
+    vec![
+        text("a table", "a,b\n1,x\n2,y\n", "comma | a: uint8 | b: text"),
+        text("no header", "1,x\n2,y\n", "comma headless | column_1: uint8 | column_2: text"),
+        text("semicolons", "a;b\n1;2,5\n2;3,5\n", "semicolon | a: uint8 | b: decimal(2,1)"),
+        text("tabs", "a\tb\n1\t2\n", "tab | a: uint8 | b: uint8"),
+        text("pipes", "a|b\n1|2\n", "pipe | a: uint8 | b: uint8"),
+        text(
+            "short records, as zones have them",
+            zones,
+            "tab headless short | column_1: text | column_2: int16 | column_3: text | column_4: text",
+        ),
+        text(
+            "short records below a whole header",
+            "version,name,release,end\n1.1,Buzz,1996-06-17,1997-06-05\n1.2,Rex,1996-12-12\n1.3,Bo,1997-06-05\n2.0,Hamm,1998-07-24,2000-03-09\n9.1,Sid\n",
+            "comma short | version: decimal(2,1) | name: text | release: date yyyy-MM-dd | end: date yyyy-MM-dd",
+        ),
+        text(
+            "all records are short",
+            "a,b,c\n1,2\n3,4\n5,6\n",
+            "comma short | a: uint8 | b: uint8 | c: text",
+        ),
+        text(
+            "one short record is a mistake",
+            "a,b,c\n1,2,3\n4,5\n6,7,8\n9,1,2\n3,4,5\n6,7,8\n9,1,2\n3,4,5\n6,7,8\n9,1,2\n3,4,5\n",
+            "comma broken 1 | a: uint8 | b: uint8 | c: uint8",
+        ),
+        text(
+            "no short records: fields are missing in the middle",
+            "n,name,m,k\n1,Holm,5,6\n2,7,8\n3,Tang,5,6\n4,7,8\n5,Sker,5,6\n6,9,9\n",
+            "comma broken 3 | n: uint8 | name: text | m: uint8 | k: uint8",
+        ),
+        text(
+            "no short records: prose",
+            "It was, as they said, a fine day\nand nobody, not even the captain, knew, or cared\nwhat came, in the end\nof it, all, of, it\nthe end, he said\n",
+            "comma broken 2 | It was: text |  as they said: text |  a fine day: text | column_4: text",
+        ),
+        text(
+            "a quote that is never closed",
+            &unclosed,
+            "comma broken 1 | id: uint8 | name: category",
+        ),
+        text(
+            "such a quote, and lines that are no records",
+            &long_text,
+            "comma broken 1 | id: uint8 | name: lowcard | n: uint8",
+        ),
+        text(
+            "line breaks in quotes",
+            "id,note\n1,\"a\nb\"\n2,\"c\n\nd\"\n",
+            "comma | id: uint8 | note: text",
+        ),
+        text(
+            "a quote in a value",
+            "id,note\n1,5\" pipe\n2,6\" pipe\n",
+            "comma | id: uint8 | note: text",
+        ),
+        text(
+            "titles above the table",
+            "Sailings\n\nAll of them\nport,day,n\nHolm,1,2\nTang,3,4\n",
+            "comma skip 3 | port: text | day: uint8 | n: uint8",
+        ),
+        text(
+            "a title with as many delimiters as the table",
+            "Sailings, all ports, 2024\nas told by the harbour office\nport,day,n\nHolm,1,2\nTang,3,4\nSker,5,6\n",
+            "comma skip 2 | port: text | day: uint8 | n: uint8",
+        ),
+        text(
+            "such a title above a blank line",
+            "Sailings, all ports, 2024\nas told by the harbour office\n\nport,day,n\nHolm,1,2\nTang,3,4\nSker,5,6\n",
+            "comma skip 3 | port: text | day: uint8 | n: uint8",
+        ),
+        text(
+            "no title: a header and a broken record",
+            "port,day,n\nHolm\nTang,3,4\nSker,5,6\nHolm,7,8\n",
+            "comma broken 1 | port: text | day: uint8 | n: uint8",
+        ),
+        text(
+            "lines are those of an editor",
+            "made by hand\rand by night\nport,day,n\nHolm,1,2\nTang,3,4\n",
+            "comma skip 2 | port: text | day: uint8 | n: uint8",
+        ),
+        text(
+            "units below the header",
+            "time,depth,temp\ns,m,degC\n1,5.5,7.25\n2,6.5,7.5\n3,7.5,8.25\n",
+            "comma below 1 | time: uint8 | depth: decimal(2,1) | temp: decimal(3,2)",
+        ),
+        text(
+            "units in brackets, of one column",
+            "port,depth\n,[m]\nHolm,5.5\nTang,6.5\n",
+            "comma below 1 | port: text | depth: decimal(2,1)",
+        ),
+        text(
+            "no units: a value that is missing",
+            "port,depth\nHolm,unknown\nTang,6.5\nSker,7.5\n",
+            "comma | port: text | depth: text",
+        ),
+        text("no units: no value", "a,b\nNA,NA\n1,2\n3,4\n", "comma | a: uint8 | b: uint8"),
+        text("a total at the end", &total, "comma end 1 | port: lowcard | day: uint8 | n: uint8"),
+        text(
+            "remarks at the end",
+            &footnote,
+            "comma end 2 broken 2 | port: lowcard | day: uint8 | n: uint8",
+        ),
+        text(
+            "no total: a port of that name",
+            "port,n\nTotal,1\nHolm,2\nTotal,3\nTang,4\nSker,5\nTotal,6\n",
+            "comma | port: text | n: uint8",
+        ),
+        text(
+            "codes above codes are no header",
+            codes,
+            "tab headless | column_1: text | column_2: text",
+        ),
+        text(
+            "names above codes are",
+            &("code\tname\n".to_owned() + codes),
+            "tab | code: text | name: text",
+        ),
+        text(
+            "a header with fewer names than columns",
+            "port,day\nHolm,1,2\nTang,3,4\nSker,5,6\n",
+            "comma | port: text | day: uint8 | column_3: uint8",
+        ),
+        text(
+            "a header with fewer names, of rows that have names",
+            "depth salt\nHolm 12 3.5\nTang 7 3.25\nSker 9 3.0\n",
+            "space | column_1: text | depth: uint8 | salt: decimal(3,2)",
+        ),
+        text(
+            "a delimiter at the end of the header",
+            "port,day,\nHolm,1\nTang,2\n",
+            "comma | port: text | day: uint8",
+        ),
+        text(
+            "a delimiter at the end of all",
+            "port,day,\nHolm,1,\nTang,2,\n",
+            "comma | port: text | day: uint8",
+        ),
+        text(
+            "names that come twice",
+            "a,b,a\n1,2,3\n4,5,6\n",
+            "comma | a: uint8 | b: uint8 | a_2: uint8",
+        ),
+        text(
+            "names that come twice, beside one that is taken",
+            "a,a,a_2\n1,2,3\n4,5,6\n",
+            "comma | a: uint8 | a_3: uint8 | a_2: uint8",
+        ),
+        text(
+            "a column without a name",
+            "a,,c\n1,2,3\n4,5,6\n",
+            "comma | a: uint8 | column_2: uint8 | c: uint8",
+        ),
+        text(
+            "comments",
+            "# made by hand\na,b\n1,2\n# so far\n3,4\n",
+            "comma comments | a: uint8 | b: uint8",
+        ),
+        text("no comments: tags", "tag,n\n#x,1\n#y,2\n", "comma | tag: text | n: uint8"),
+        text(
+            "the delimiter is named",
+            "sep=;\na;b\n1;2\n",
+            "semicolon skip 1 | a: uint8 | b: uint8",
+        ),
+        text("blank lines", "a,b\n\n1,2\n\n3,4\n", "comma | a: uint8 | b: uint8"),
+        text("one column", "port\nHolm\nTang\n", "comma | port: text"),
+        text(
+            "years as names",
+            "port,2019,2020,2021\nHolm,1,2,5\nTang,3,4,1\n",
+            "comma | port: text | 2019: uint8 | 2020: uint8 | 2021: uint8",
+        ),
+    ]
+}
