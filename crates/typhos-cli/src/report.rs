@@ -85,7 +85,8 @@ const SHOWN_NAMES: usize = 8;
 
 /// A note about columns that are left out without anybody having said so.
 pub fn undeclared_note(plan: &Plan, input: &Input) -> Vec<String> {
-    if input.choice().undeclared == Some(Undeclared::Ignore) {
+    // What stops a run is told where it does.
+    if input.choice().undeclared.unwrap_or_default() != Undeclared::Note {
         return Vec::new();
     }
     let mut notes = Vec::new();

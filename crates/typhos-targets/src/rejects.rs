@@ -7,14 +7,12 @@ use std::io::{BufWriter, Write};
 use std::path::{Path, PathBuf};
 
 use typhos_core::columns::{Plan, SetAside};
+use typhos_core::schema::REJECTED_COLUMNS;
 use typhos_core::text::{Escape, Input};
 
 use crate::TargetError;
 use crate::whole::WholeFile;
 use crate::whole::pending::Pending;
-
-/// Names of the columns behind those of the source.
-const COLUMNS: [&str; 4] = ["rejected_file", "rejected_line", "rejected_column", "rejected_reason"];
 
 /// Says that the file is UTF-8, where the source was something else: records are kept as they were
 /// decoded.
@@ -49,7 +47,7 @@ impl<'i> Rejects<'i> {
             let preamble = self.input.files().first().map_or(&b""[..], |file| file.preamble());
             writer.write_all(preamble).map_err(TargetError::io(&self.path))?;
             if dialect.header {
-                let names = self.input.names().iter().map(String::as_str).chain(COLUMNS);
+                let names = self.input.names().iter().map(String::as_str).chain(REJECTED_COLUMNS);
                 let line: Vec<_> = names.map(|name| self.field(name)).collect();
                 let line = line.join(&char::from(dialect.delimiter).to_string());
                 writeln!(writer, "{line}").map_err(TargetError::io(&self.path))?;

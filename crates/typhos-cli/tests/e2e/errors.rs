@@ -20,7 +20,7 @@ fn files_that_cannot_be_read() {
         ("scout empty.csv", "empty.csv is empty: there is not even a header in it"),
         (
             "scout lines.ndjson",
-            "lines.ndjson cannot be read as delimited text: its lines are JSON objects, which are not read yet",
+            "lines.ndjson cannot be read as delimited text: it is JSON, which is not read yet",
         ),
         ("scout packed.csv", "packed.csv: unexpected end of file"),
         (
@@ -113,12 +113,10 @@ fn sources_that_are_not_in_the_input() {
     world.write("t.csv", "fares,b,b\n1,2,3\n");
     world.write("s.typhos.toml", "typhos = 1\n[columns]\nfare = { type = \"text\" }\nb = { type = \"text\" }\nc = { type = \"text\", from = \"nope\" }\n");
     let ran =
-        world.run("load s.typhos.toml t.csv --into t.parquet").status(2).complains("3 mistakes");
+        world.run("load s.typhos.toml t.csv --into t.parquet").status(2).complains("2 mistakes");
     for want in [
         "t.csv has no column 'fare'",
         "did you mean 'fares'?",
-        "'b' is the header of column 2 and of column 3",
-        "say which one: from = 2",
         "t.csv has no column 'nope'",
         "s.typhos.toml:5:29",
     ] {

@@ -246,7 +246,7 @@ fn layouts() -> Vec<(&'static str, Vec<u8>, Value, u64, usize)> {
         (
             "ISO-8859-1",
             latin1(&rows("port;fare\n", &|n| format!("Tårnvik {n};{n}\n"))),
-            json!({ "encoding": "utf-8", "delimiter": "semicolon", "header": true }),
+            json!({ "encoding": "windows-1252", "delimiter": "semicolon", "header": true }),
             40,
             2,
         ),
@@ -282,8 +282,7 @@ fn layouts_are_found() {
         assert_eq!(found["columns"].as_array().unwrap().len(), columns, "{about}");
         // What a draft says of the layout is all that is needed to read the file again.
         world.run("draft t.txt -o t.typhos.toml --date-order dmy");
-        let encoding = if name == "ISO-8859-1" { " --encoding latin1" } else { "" };
-        let checked = world.json(&format!("check t.typhos.toml t.txt --json{encoding}"));
+        let checked = world.json("check t.typhos.toml t.txt --json");
         assert_eq!(
             checked["account"]["loaded"],
             records,
@@ -357,7 +356,7 @@ fn broken_records_have_their_outcomes() {
         "a,b\n1,2\n3\n4,5,6\n\"x\"y,7\n8,9\"9\n10,n\0ul\n\n11,\"\"\"q\"\n12,13\n14,\"open\n15,16\n",
     );
     let found = world.json("scout t.csv --json");
-    assert_eq!((&found["records"], &found["broken_records"]["count"]), (&json!(5), &json!(4)));
+    assert_eq!((&found["records"], &found["broken_records"]["count"]), (&json!(6), &json!(4)));
     let reasons: Vec<_> = found["broken_records"]["examples"]
         .as_array()
         .unwrap()
@@ -370,14 +369,14 @@ fn broken_records_have_their_outcomes() {
             "3 has 1 field instead of 2",
             "4 has 3 fields instead of 2",
             "5 has text after the closing quote of field 1",
-            "11 has a quote, opened in line 11, that is never closed",
+            "11 has a quote, opened in line 11, that is never closed; it ends after 1 line, since line 12 looks like the next record",
         ]
     );
     world.write("s.typhos.toml", "typhos = 1\n[input]\nmisfit = 'reject'\n[columns]\na = { type = 'text' }\nb = { type = 'text' }\n");
     let account = &world.json("load s.typhos.toml t.csv --into t.parquet --json")["account"];
     assert_eq!(
         (&account["read"], &account["loaded"], &account["set_aside"]),
-        (&json!(9), &json!(5), &json!(4))
+        (&json!(10), &json!(6), &json!(4))
     );
     let rejects = world.read(&world.rejects());
     assert!(

@@ -9,6 +9,7 @@ mod errors;
 mod faults;
 mod lake;
 mod layouts;
+mod misread;
 mod outputs;
 mod readers;
 mod servers;

@@ -65,7 +65,10 @@ fn a_mark_that_could_be_either_is_a_question_with_its_answer() {
         .says("a number, but which?")
         .complains("(--decimal-mark ',')");
     let choices = world.json("scout t.csv --json")["columns"][0]["question"]["choices"].clone();
-    assert_eq!(choices[0], json!({ "decimal_mark": ".", "type": "uint16" }));
+    assert_eq!(
+        choices[0],
+        json!({ "decimal_mark": ".", "grouping": ",", "negative": null, "type": "uint16" })
+    );
     world.ok("draft t.csv --decimal-mark ,").says("type = \"decimal(4,3)\", decimal_mark = \",\"");
     world.ok("draft t.csv --decimal-mark .").says("type = \"uint16\", grouping = \",\"");
     // Another column of the file proves it.
@@ -156,7 +159,7 @@ fn options_decide_what_is_drafted() {
     let world = World::new();
     world.write("t.csv", "n,f,q,t\n1,1.5,\"5\",2024-03-01\n2,1.25,\"6\",2024-03-02\n");
     for (options, says) in [
-        ("", "f = { type = \"float32\""),
+        ("", "f = { type = \"decimal(3,2)\""),
         ("--fractions exact", "f = { type = \"decimal(3,2)\""),
         ("--fractions float --never float32", "f = { type = \"float64\""),
         ("--never float,decimal", "f = { type = \"text(8)\""),
@@ -240,11 +243,11 @@ fn survey_files_that_are_not_understood_are_refused() {
     let world = World::demo(50);
     world.ok("scout tickets.csv --save t.survey -q");
     let good = std::fs::read(world.path("t.survey")).unwrap();
-    world.write("new.survey", [b"typhos survey 2\n", &good[16..]].concat());
+    world.write("new.survey", [b"typhos survey 3\n", &good[16..]].concat());
     world
         .run("draft new.survey")
         .status(3)
-        .complains("new.survey: has version 2 of the format; this program reads version 1");
+        .complains("new.survey: has version 3 of the format; this program reads version 2");
     world.write("cut.survey", &good[..good.len() / 2]);
     world.run("draft cut.survey").status(3).complains("cut.survey: is damaged");
     world
@@ -273,9 +276,9 @@ fn a_redraft_keeps_what_a_person_wrote() {
     }
     let ran = ran
         .says("\nroute = { type = \"lowcard\"")
-        .complains("new   ticket_no: uint8")
-        .complains("gone  old")
-        .complains("kept  price: decimal(9,2), where a draft would say decimal(4,2)");
+        .complains("new      ticket_no: uint8")
+        .complains("gone     old")
+        .complains("kept     price: decimal(9,2), where a draft would say decimal(4,2)");
     assert!(!ran.out.contains("\nnote ="), "{}", ran.out);
     world.write("u.typhos.toml", ran.out.replace("old = { type = \"text\" }\n", ""));
     world
@@ -298,7 +301,7 @@ fn open_types_are_decided_from_the_data_at_hand() {
         .complains("auto: a is uint8")
         .complains("auto: b is uint16")
         .complains("auto: c is date")
-        .complains("auto: d is float32")
+        .complains("auto: d is decimal(3,2)")
         .complains("auto: e is category");
     let peek = world.json("peek t.parquet --json");
     assert_eq!(

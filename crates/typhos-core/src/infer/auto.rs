@@ -2,6 +2,7 @@
 
 use super::{Decision, Rules, decide, draft};
 use crate::dates::Pattern;
+use crate::readings::NumberStyle;
 use crate::schema::{ColumnDecl, Diagnostic, Schema, Source, TimeUnit, Type};
 use crate::survey::{Absent, Survey, SurveyOptions};
 
@@ -108,9 +109,15 @@ fn settled(
         column.locale = drafted.locale;
     }
     column.values = drafted.values;
-    if declared.style.is_plain() {
-        column.style = drafted.style;
-    }
+    // What is said of how numbers are written holds, and the rest is found.
+    let (said, found) = (&declared.style, drafted.style);
+    column.style = NumberStyle {
+        mark: declared_mark.unwrap_or(if said.is_plain() { found.mark } else { said.mark }),
+        grouping: said.grouping.or(found.grouping),
+        strip: if said.strip.is_empty() { found.strip } else { said.strip.clone() },
+        accounting: said.accounting || found.accounting,
+        negative: said.negative.or(found.negative),
+    };
     if declared.absent.is_none() {
         column.absent = drafted.absent;
     }

@@ -51,9 +51,16 @@ impl Schema {
         let mut used: HashSet<usize> = sources.iter().flat_map(Source::columns).copied().collect();
         let left_out = self.left_out.iter().flat_map(|column| places(column, names));
         used.extend(left_out.flatten());
-        (0..names.len()).filter(|at| !used.contains(at)).collect()
+        // A file of rejected records is the input with these behind it.
+        let own = names.len().saturating_sub(REJECTED_COLUMNS.len());
+        let most = if names[own..] == REJECTED_COLUMNS { own } else { names.len() };
+        (0..most).filter(|at| !used.contains(at)).collect()
     }
 }
+
+/// Names of the columns that a file of rejected records has behind those of the input.
+pub const REJECTED_COLUMNS: [&str; 4] =
+    ["rejected_file", "rejected_line", "rejected_column", "rejected_reason"];
 
 /// Where the values of a declared column come from in an input; columns count from 0.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -196,6 +203,10 @@ mod tests {
             undeclared("x = { type = 'text', from = 2 }\nn = { generate = 'line' }"),
             [0, 2]
         );
+        let rejects = read("typhos = 1\n[columns]\na = { type = 'text' }").unwrap();
+        let names: Vec<String> =
+            ["a", "b"].iter().chain(&super::REJECTED_COLUMNS).map(|name| (*name).into()).collect();
+        assert_eq!(rejects.undeclared(&[Source::Column(0)], &names), [1]);
     }
 
     #[test]

@@ -16,7 +16,7 @@ mod read_input;
 mod types;
 mod write;
 
-pub use bind::Source;
+pub use bind::{REJECTED_COLUMNS, Source};
 pub use keep::{Kept, keep};
 pub(crate) use layout::unknown_column;
 pub use layout::{Compression, LAYOUT_KEYS, Layout, Partition, PartitionBy, SortKey};

@@ -363,7 +363,9 @@ impl InputFile {
             _ if is_json(head.strip_prefix(BOM).unwrap_or(head)) => {
                 refuse("it is JSON, which is not read yet")
             }
-            _ if is_binary(head) => refuse("it is full of bytes that are no text"),
+            _ if is_binary(head, self.sure() == Sure::Likely) => {
+                refuse("it is full of bytes that are no text")
+            }
             _ => Ok(head.strip_prefix(BOM).unwrap_or(head)),
         }
     }
@@ -524,11 +526,13 @@ fn other_format(head: &[u8]) -> Option<&'static str> {
     STARTS.iter().find(|(start, _)| head.starts_with(start)).map(|(_, what)| *what)
 }
 
-/// A stray control character is a byte like any other; many of them are no text. Those that separate are not among
-/// them.
-fn is_binary(head: &[u8]) -> bool {
+/// A stray control character is a byte like any other; many of them in what is no UTF-8 are no text. Those that
+/// separate are not among them.
+fn is_binary(head: &[u8], is_guess: bool) -> bool {
     let start = &head[..head.len().min(4096)];
     let is_control = |byte: &&u8| matches!(byte, 0 | 3..=8 | 14..=26 | 127);
     let zeros = memchr::memchr_iter(0, start).count();
-    zeros * 16 > start.len() || start.iter().filter(is_control).count() * 32 > start.len()
+    let controls = start.iter().filter(is_control).count();
+    let is_foreign = is_guess || std::str::from_utf8(start).is_err_and(|e| e.error_len().is_some());
+    zeros * 16 > start.len() || is_foreign && controls * 32 > start.len()
 }

@@ -166,7 +166,7 @@ fn is_at_home(letter: char, before: Option<char>, after: Option<char>) -> bool {
 fn words(text: &str) -> Vec<String> {
     let mut words: Vec<String> = Vec::new();
     for word in text.split(|letter: char| !letter.is_alphanumeric()) {
-        if word.chars().any(|letter| !letter.is_ascii()) && !words.iter().any(|w| w == word) {
+        if !word.is_ascii() && !words.iter().any(|w| w == word) {
             words.push(word.chars().take(24).collect());
             if words.len() == SHOWN {
                 break;

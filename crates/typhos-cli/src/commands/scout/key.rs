@@ -55,7 +55,9 @@ impl Found {
         let are = if self.columns.len() == 1 { "is no key" } else { "are no key together" };
         let mut why = Vec::new();
         if self.repeats.count > 0 {
-            why.push(format!("{} again what another has", counted(self.repeats.count, "record")));
+            let repeat = if self.repeats.count == 1 { "repeats" } else { "repeat" };
+            let records = counted(self.repeats.count, "record");
+            why.push(format!("{records} {repeat} what another has"));
         }
         if self.absent > 0 {
             why.push(format!("{} absent", grouped(self.absent)));

@@ -14,6 +14,9 @@ const ALL_BUT: f64 = 0.98;
 /// Share of values of a column that must be of one kind to be held against.
 const OF_ONE_KIND: f64 = 0.95;
 
+/// Share of values of short records that may be of another kind.
+const MISSES: f64 = 0.05;
+
 /// Fields of a whole record, where others leave some out at their end. `agreeing` are the records without
 /// what may be comments.
 pub(super) fn find(
@@ -71,8 +74,11 @@ pub(super) fn find(
             return None;
         }
         let fits = theirs.iter().filter(|value| kind.has(value)).count();
+        // One of a few may be a mistake.
+        let misses = theirs.len() - fits;
         match kind {
-            _ if fits as f64 >= theirs.len() as f64 * OF_ONE_KIND => alike += 1,
+            _ if misses == 0 || misses as f64 <= theirs.len() as f64 * MISSES => alike += 1,
+            _ if misses == 1 => {}
             // Where figures stand in whole records, something else stands in short ones.
             Kind::Glance(_) => return None,
             Kind::Length(_) => {}
