@@ -56,7 +56,7 @@ pub use load::{Destination, LoadError, LoadOptions, LoadReport, MisfitLimit, loa
 pub use parquet::Parts;
 pub use passwords::PASSWORD_VARIABLE;
 pub use place::{Place, Secret, ServerKind};
-pub use preflight::{Action, LeftColumn, LoadPlan, PlannedColumn, Problem};
+pub use preflight::{Action, LeftColumn, LoadPlan, PlannedColumn, Problem, key_problems};
 pub use proof::Proof;
 pub use weigh::{Wanted, Weighed, Weighing, Weight, weigh};
 pub use whole::guard::{Named, keep_apart};

@@ -185,7 +185,7 @@ pub(crate) fn plan_table(
         ));
     }
     names_fit(language, schema, wanted.table, &mut plan.problems);
-    key_fits(schema, &mut plan.problems);
+    plan.problems.extend(key_problems(schema));
     match (action, existing) {
         (Action::Append, Some(existing)) => append(wanted, language, existing, &mut plan),
         _ => create(wanted, language, &mut plan),
@@ -368,8 +368,9 @@ fn names_fit(language: &dyn Language, schema: &Schema, table: &str, problems: &m
     }
 }
 
-/// A key names rows, so it is never absent.
-fn key_fits(schema: &Schema, problems: &mut Vec<Problem>) {
+/// What of a declared key stands in the way of every load: a key names rows, so it is never absent.
+pub fn key_problems(schema: &Schema) -> Vec<Problem> {
+    let mut problems = Vec::new();
     for name in &schema.layout.key {
         let column = schema.columns.iter().find(|column| column.name == *name);
         let is_known =
@@ -381,6 +382,7 @@ fn key_fits(schema: &Schema, problems: &mut Vec<Problem>) {
             ));
         }
     }
+    problems
 }
 
 /// Makes the plan of a load into a file or directory.
@@ -394,8 +396,7 @@ pub(crate) fn plan_file(
 ) -> LoadPlan {
     let schema = job.plan.schema();
     let exists = path.symlink_metadata().is_ok();
-    let mut problems = Vec::new();
-    key_fits(schema, &mut problems);
+    let mut problems = key_problems(schema);
     if exists && job.mode == Mode::Create {
         problems.push(Problem::new(
             "it exists already",

@@ -21,20 +21,33 @@ use crate::report::{
 pub fn run(args: &Check, common: &Common, console: &mut Console) -> Result<Outcome, Failure> {
     let (plan, input) = super::plan(&args.schema, &args.inputs, &args.input, common, console)?;
     let (account, repeats) = account(&plan, &input, common)?;
-    let stops =
-        input.choice().undeclared == Some(Undeclared::Stop) && !plan.undeclared().is_empty();
+    let problems = problems(&plan, &input);
     if args.json {
         let mut report = json!({ "typhos": 1, "schema": args.schema.display().to_string(), "input": input_json(&input) });
         report["undeclared"] = undeclared_json(&plan, &input);
         report["account"] = account_json(&account, &plan, &input);
         let examples = repeats.examples.iter().map(|(first, again)| json!([first, again]));
+        let problems = problems.iter().map(|(what, help)| json!({ "what": what, "help": help }));
+        report["problems"] = problems.collect();
         report["duplicate_keys"] =
             json!({ "count": repeats.count, "examples": examples.collect::<Vec<_>>() });
         console.json(&report)?;
     } else {
-        show(&args.schema, &account, &repeats, &plan, &input, console)?;
+        show(&args.schema, &account, &repeats, (&problems, &plan, &input), console)?;
     }
-    Ok(Outcome::objecting_if(account.misfits() > 0 || repeats.count > 0 || stops))
+    Ok(Outcome::objecting_if(account.misfits() > 0 || repeats.count > 0 || !problems.is_empty()))
+}
+
+/// What is not about a value and would stop every load, with what to do about it.
+fn problems(plan: &Plan, input: &Input) -> Vec<(String, String)> {
+    let mut problems: Vec<_> = typhos_targets::key_problems(plan.schema())
+        .into_iter()
+        .map(|problem| (safe(&problem.what), safe(&problem.help)))
+        .collect();
+    if input.choice().undeclared == Some(Undeclared::Stop) && !plan.undeclared().is_empty() {
+        problems.push((undeclared(plan, input), UNDECLARED_HELP.to_owned()));
+    }
+    problems
 }
 
 /// Converts everything and keeps nothing but the account, and the keys that come twice.
@@ -89,8 +102,7 @@ fn show(
     schema: &std::path::Path,
     account: &Account,
     repeats: &Repeats,
-    plan: &Plan,
-    input: &Input,
+    (problems, plan, input): (&[(String, String)], &Plan, &Input),
     console: &mut Console,
 ) -> std::io::Result<()> {
     console.say(format!(
@@ -155,19 +167,13 @@ fn show(
         }
         more(repeats.count, repeats.examples.len(), console)?;
     }
-    let stops =
-        input.choice().undeclared == Some(Undeclared::Stop) && !plan.undeclared().is_empty();
-    if stops {
+    for (what, help) in problems {
         console.say("")?;
-        console.say(format!(
-            "{} {}",
-            paint(WARN, undeclared(plan, input)),
-            paint(DIM, "(would stop a load)")
-        ))?;
-        console.say(paint(DIM, format!("  {UNDECLARED_HELP}")))?;
+        console.say(format!("{} {}", paint(WARN, what), paint(DIM, "(would stop a load)")))?;
+        console.say(paint(DIM, format!("  {help}")))?;
     }
     console.say("")?;
-    if account.misfits() == 0 && repeats.count == 0 && !stops {
+    if account.misfits() == 0 && repeats.count == 0 && problems.is_empty() {
         console.say(format!("{} every value fits.", paint(GOOD, "✓")))?;
     }
     for line in changed_lines(account, plan) {

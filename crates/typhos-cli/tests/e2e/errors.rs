@@ -24,8 +24,8 @@ fn files_that_cannot_be_read() {
         ),
         ("scout packed.csv", "packed.csv: unexpected end of file"),
         (
-            "scout latin.csv",
-            "latin.csv, line 1: the header is not valid UTF-8 (byte 0xe9); say what it is, for example --encoding windows-1252",
+            "scout latin.csv --encoding utf-8",
+            "latin.csv, line 1: the header is not valid UTF-8 (byte 0xe9); say what it is: --encoding windows-1252",
         ),
         (
             "scout t.csv other.csv",

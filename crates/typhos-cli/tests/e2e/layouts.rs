@@ -380,7 +380,8 @@ fn broken_records_have_their_outcomes() {
     );
     let rejects = world.read(&world.rejects());
     assert!(
-        rejects.contains("\n3,t.csv,3,,has 1 field") && rejects.contains("14,\"open\n15,16"),
+        rejects.contains("\n3,,t.csv,3,,has 1 field")
+            && rejects.contains("\n14,\"open,t.csv,11,,\"has a quote"),
         "{rejects}"
     );
 }

@@ -306,7 +306,7 @@ fn open_types_are_decided_from_the_data_at_hand() {
     let peek = world.json("peek t.parquet --json");
     assert_eq!(
         peek["rows"],
-        json!([["1", "5", "2024-02-01", "1.5", "x"], [null, "7", "2024-04-03", "2.25", "y"]])
+        json!([["1", "5", "2024-02-01", "1.50", "x"], [null, "7", "2024-04-03", "2.25", "y"]])
     );
     // What is declared absent is all that is.
     world.write(

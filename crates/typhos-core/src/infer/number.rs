@@ -127,18 +127,12 @@ pub(super) fn plain(facts: &Facts, rules: &Rules) -> Result<Decision, String> {
     if fractions.iter().all(|class| facts.count(*class) == 0) {
         return Err("all are integers".into());
     }
-    if let Some(code) = exponent_code(facts) {
-        return Err(format!(
-            "digits, an E and digits: codes? type = \"float64\" would read them as numbers: {}",
-            shown(&code.text())
-        ));
-    }
     fraction(&Numbers::plain(facts), rules)
 }
 
 /// The first number with an exponent, where none of them has a mark or a sign, nor has any other number:
 /// codes are written like that.
-fn exponent_code(facts: &Facts) -> Option<Example> {
+pub(super) fn exponent_code(facts: &Facts) -> Option<Example> {
     let exponents = facts.count(Class::Exponent);
     let marks = [Class::Decimal, Class::Signed, Class::Infinite];
     let is_bare = facts.bare_exponents == exponents

@@ -207,6 +207,13 @@ fn numbers(column: &ColumnFacts, facts: &Facts, rules: &Rules, context: &Context
         Ok(decision) => decision,
         Err(reason) => return Outcome::None(reason),
     };
+    if let Some(code) = number::exponent_code(facts) {
+        return Outcome::None(format!(
+            "digits, an E and digits: codes? type = \"{}\" would read them as numbers: {}",
+            decision.ty,
+            context.example(&code)
+        ));
+    }
     if facts.written.is_none() && number::may_be_groups(facts) {
         return of_marks(Mark::Point, decision, facts, rules, context);
     }

@@ -148,6 +148,49 @@ fn reasons_name_values_and_lines() {
 }
 
 #[test]
+fn what_no_type_holds_says_what_it_is() {
+    for (values, want) in [
+        (
+            &["07:10:00", "25:51:00"][..],
+            "lengths of time, beyond the 24 hours of a day: '25:51:00' in line 3",
+        ),
+        (&["PT36H", "P1D"], "lengths of time as ISO 8601 writes them: 'PT36H' in line 2"),
+        (
+            &["1 day, 02:03:04"],
+            "lengths of time in days, hours, minutes and seconds: '1 day, 02:03:04' in line 2",
+        ),
+        (
+            &["5885E9", "6001"],
+            "digits, an E and digits: codes? type = \"float32\" would read them as numbers: '5885E9' in line 2",
+        ),
+    ] {
+        let rows: Vec<String> = values.iter().map(|value| format!("\"{value}\"")).collect();
+        let refs: Vec<&str> = rows.iter().map(String::as_str).collect();
+        assert_eq!(decide_column(&refs, 1.0).evidence[0], want);
+    }
+    let giant = "9".repeat(39);
+    let found = decide_column(&[&giant, "5"], 1.0).evidence.remove(0);
+    assert!(
+        found.starts_with("numbers, 1 of more than 38 digits, which no number type holds"),
+        "{found}"
+    );
+    // Nearly all of them is said too.
+    let mut most = vec!["25:51:00"; 20];
+    most.push("late");
+    let found = decide_column(&most, 1.0).evidence.remove(0);
+    assert!(found.contains("of a day but for 1 value"), "{found}");
+    // Where two texts are one number and it is no question, it is told.
+    let noted = decide_column(&["5", "5.0", "2.5"], 1.0);
+    assert_eq!(noted.notes, ["two texts, one number: '5' in line 2 and '5.0' in line 3"]);
+}
+
+#[test]
+fn tokens_are_counted_once_with_white_space_around_and_without() {
+    let found = decide_column(&["NaN", " NaN", "1.5", "1.5 ", "2.5"], 1.0);
+    assert_eq!((found.absent, found.distinct.count), (2, 2), "{found:?}");
+}
+
+#[test]
 fn an_ambiguous_order_is_a_question_unless_another_column_proves_it() {
     let text = "a,b\n03/04/24,x\n05/06/24,y\n";
     let survey = survey_of(text, 1, 1 << 20);

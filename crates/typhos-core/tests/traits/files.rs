@@ -110,6 +110,26 @@ pub fn traits() -> Vec<Trait> {
             "port,depth\nHolm,unknown\nTang,6.5\nSker,7.5\n",
             "comma | port: text | depth: text",
         ),
+        text(
+            "no units: values that are missing in all columns",
+            "depth,temp\nunknown,lost at sea\n6.5,7.5\n7.5,8.5\n",
+            "comma | depth: text | temp: text",
+        ),
+        text(
+            "units that are written as terms",
+            "depth,flow\nfathoms,l/s\n6.5,7.5\n7.5,8.5\n",
+            "comma below 1 | depth: decimal(2,1) | flow: decimal(2,1)",
+        ),
+        text(
+            "pairs above a table are no short records",
+            "Station:,Holm\nPeriod:,2024\ntime,depth,temp,salt\n1,5.5,7.5,3\n2,6.5,7.5,4\n3,6.5,8.5,5\n4,6.5,8.5,5\n",
+            "comma skip 2 | time: uint8 | depth: decimal(2,1) | temp: decimal(2,1) | salt: uint8",
+        ),
+        text(
+            "remarks with delimiters below a table are no short records",
+            "port,day,n,m\nHolm,1,5,6\nTang,2,5,6\nSker,3,5,6\nAran,4,5,6\nBo,5,5,6\nCy,6,5,6\nas told, by hand\nand counted, twice\n",
+            "comma broken 2 | port: text | day: uint8 | n: uint8 | m: uint8",
+        ),
         text("no units: no value", "a,b\nNA,NA\n1,2\n3,4\n", "comma | a: uint8 | b: uint8"),
         text("a total at the end", &total, "comma end 1 | port: lowcard | day: uint8 | n: uint8"),
         text(

@@ -32,7 +32,7 @@ pub fn column(name: &'static str, values: &[&str], want: &'static str) -> Trait 
     let rows = values
         .iter()
         .enumerate()
-        .map(|(at, value)| format!("{},{}\n", 100 + at * 7, quoted(&value)));
+        .map(|(at, value)| format!("{},{}\n", 100 + at * 7, quoted(value)));
     Trait { name, text: format!("n,v\n{}", rows.collect::<String>()).into_bytes(), want }
 }
 

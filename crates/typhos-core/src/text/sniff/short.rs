@@ -53,6 +53,15 @@ pub(super) fn find(
     let is_titled = is_header(sample, dialect, all[0]) && first == fields;
     let body: Vec<&PlainRecord> =
         whole.iter().copied().filter(|record| !is_titled || record.start != all[0].start).collect();
+    // Short ones that all stand above the whole ones are titles, and few below all of them remarks.
+    let place = |records: &[&PlainRecord]| {
+        records.first().map(|record| record.start).zip(records.last().map(|record| record.start))
+    };
+    if let (Some((first, last)), Some((above, below))) = (place(&body), place(&short))
+        && (below < first || above > last && short.len() * 2 < body.len())
+    {
+        return None;
+    }
     let fewest = short.iter().map(|record| record.fields.len()).min()?;
     let columns = |records: &[&PlainRecord]| {
         let mut columns: Vec<Vec<String>> = vec![Vec::new(); fewest];

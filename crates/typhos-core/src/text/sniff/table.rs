@@ -184,11 +184,13 @@ fn has_figures(sample: Sample<'_>, dialect: &Dialect, record: &PlainRecord) -> b
     values.iter().any(|value| Glance::of(value.as_bytes()).is_figure())
 }
 
-/// Units of measurement as they stand below names; others are known by their brackets, and by being many.
-const UNITS: [&str; 44] = [
+/// Units of measurement, and types, as they stand below names; others are known by their brackets and signs.
+const UNITS: [&str; 60] = [
     "m", "cm", "mm", "km", "ft", "in", "mi", "nm", "s", "sec", "ms", "min", "h", "hr", "g", "kg",
     "mg", "t", "lb", "l", "ml", "c", "°c", "degc", "deg c", "°f", "f", "k", "%", "percent", "hpa",
-    "pa", "mbar", "v", "a", "w", "kw", "kwh", "m/s", "km/h", "kn", "deg", "°", "hz",
+    "pa", "mbar", "v", "a", "w", "kw", "kwh", "m/s", "km/h", "kn", "deg", "°", "hz", "eur", "usd",
+    "gbp", "nok", "count", "integer", "int", "float", "number", "real", "double", "numeric",
+    "string", "ppm", "psu", "db",
 ];
 
 /// A line below the header that says what the figures below it are measured in: text above figures in every
@@ -230,7 +232,8 @@ pub(super) fn find_below(
                 let unit = unit.trim().to_lowercase();
                 let is_short = unit.chars().count() <= 20;
                 let is_bracketed = unit.starts_with(['(', '[']) && unit.ends_with([')', ']']);
-                known += usize::from(is_bracketed || UNITS.contains(&&unit[..]));
+                let is_composed = unit.contains(['/', '°', '%', '^', '²', '³', 'µ']);
+                known += usize::from(is_bracketed || is_composed || UNITS.contains(&&unit[..]));
                 texts += usize::from(is_short);
                 if !is_short {
                     return;
@@ -239,7 +242,8 @@ pub(super) fn find_below(
             _ => {}
         }
     }
-    if texts >= 2 || texts == 1 && known == 1 {
+    // Texts that nobody knows for units may be values that are missing.
+    if texts > 0 && known > 0 && known * 3 >= texts {
         dialect.skip_below = 1;
         let first = units.iter().find(|unit| !unit.trim().is_empty());
         finding.skip_below = format!(
