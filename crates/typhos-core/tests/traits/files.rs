@@ -188,6 +188,26 @@ pub fn traits() -> Vec<Trait> {
             "comma | a: uint8 | column_2: uint8 | c: uint8",
         ),
         text(
+            "numbers for names",
+            ",0,1\na,5,6\nb,7,8\n",
+            "comma | column_1: text | 0: uint8 | 1: uint8",
+        ),
+        text(
+            "no numbers for names: a record without its first value",
+            ",0,1\na,5,6\n,7,8\n",
+            "comma headless | column_1: text | column_2: uint8 | column_3: uint8",
+        ),
+        text(
+            "words that head columns, one of which is a value too",
+            "Country,Group,ID\nSkerrow,North,SK\nHolm,South,HO\nIdle Bay,South,ID\nTang,North,TA\n",
+            "comma | Country: text | Group: text | ID: text",
+        ),
+        text(
+            "records above others that have a field more are no title",
+            "Holm,1,2,3,4\nTang,1,2,3,4\nSker,5,6,7,8,9\nAran,5,6,7,8,9\nBo,5,6,7,8,9\nCy,5,6,7,8,9\nEd,5,6,7,8,9\n",
+            "comma headless broken 2 | column_1: text | column_2: uint8 | column_3: uint8 | column_4: uint8 | column_5: uint8 | column_6: uint8",
+        ),
+        text(
             "comments",
             "# made by hand\na,b\n1,2\n# so far\n3,4\n",
             "comma comments | a: uint8 | b: uint8",

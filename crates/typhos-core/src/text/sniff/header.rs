@@ -141,6 +141,10 @@ fn decide(columns: &[Column<'_>], is_short: bool) -> (bool, String, bool) {
         let why = "certain: it has one field less than the records, whose first has no name";
         return (true, why.into(), true);
     }
+    if is_numbered(columns) {
+        let why = "certain: the columns behind the first, which has no name, are numbered";
+        return (true, why.into(), true);
+    }
     if votes_for > 0 && votes_for >= 3 * votes_against {
         let why = if years {
             "certain: names that count up stand above values that do not".to_owned()
@@ -152,10 +156,105 @@ fn decide(columns: &[Column<'_>], is_short: bool) -> (bool, String, bool) {
         return (true, why, true);
     }
     if let Some(column) = of(Vote::Against).next().or_else(|| of(Vote::Weak).next()) {
-        let why = format!("certain: '{}' in the first record is a value, not a name", column.name);
-        return (false, why, true);
+        let sure = votes_for == 0;
+        let how = if sure { "certain" } else { "likely" };
+        let why = format!("{how}: '{}' in the first record is a value, not a name", column.name);
+        return (false, why, sure);
     }
     decide_by_text(columns)
+}
+
+/// Whether the columns are numbered from 0 or 1, and the first one, of row names, has no name: programs write tables
+/// so whose columns were not named.
+fn is_numbered(columns: &[Column<'_>]) -> bool {
+    let [first, others @ ..] = columns else { return false };
+    let rows = columns.iter().map(|column| column.below.len()).max().unwrap_or(0);
+    let start = others.first().and_then(|column| column.name.trim().parse::<usize>().ok());
+    let counts = |start: usize| {
+        let mut numbers = start..;
+        others.iter().all(|column| {
+            Some(column.name.trim().to_owned()) == numbers.next().map(|n| n.to_string())
+        })
+    };
+    first.top == Glance::Blank
+        && first.below.len() == rows
+        && rows > 0
+        && start.is_some_and(|start| start < 2 && counts(start))
+}
+
+/// Words that head columns, in small letters. In a table of nothing but texts they are what tells a header.
+const WORDS: [&str; 64] = [
+    "id",
+    "ids",
+    "name",
+    "names",
+    "code",
+    "key",
+    "label",
+    "title",
+    "type",
+    "kind",
+    "class",
+    "category",
+    "group",
+    "status",
+    "state",
+    "country",
+    "city",
+    "town",
+    "region",
+    "county",
+    "district",
+    "area",
+    "zone",
+    "place",
+    "location",
+    "address",
+    "street",
+    "zip",
+    "postcode",
+    "date",
+    "time",
+    "year",
+    "month",
+    "day",
+    "week",
+    "quarter",
+    "from",
+    "to",
+    "start",
+    "end",
+    "value",
+    "count",
+    "number",
+    "no",
+    "nr",
+    "total",
+    "amount",
+    "price",
+    "unit",
+    "currency",
+    "language",
+    "description",
+    "comment",
+    "comments",
+    "note",
+    "notes",
+    "remark",
+    "text",
+    "email",
+    "phone",
+    "url",
+    "source",
+    "first",
+    "last",
+];
+
+/// Whether a name has a word in it that heads columns.
+fn has_word(name: &str) -> bool {
+    let small = name.trim().to_lowercase();
+    let mut words = small.split(|letter: char| !letter.is_alphanumeric());
+    words.any(|word| WORDS.contains(&word))
 }
 
 /// Whether the figures on top are a row of years or other numbers that count up, as names of columns
@@ -200,6 +299,13 @@ fn decide_by_text(columns: &[Column<'_>]) -> (bool, String, bool) {
             let why = format!("likely: '{}' in the first record also stands below it", twice.name);
             return (false, why, false);
         }
+    }
+    // Two such words, and as many names with one as without.
+    let words = named.clone().filter(|column| has_word(column.name)).count();
+    let values = || columns.iter().flat_map(|column| &column.below);
+    let worded = values().filter(|value| has_word(value)).count();
+    if words >= 2 && words * 2 >= columns.len() && worded * 8 <= values().count() {
+        return (true, "likely: the first record has words that head columns".into(), false);
     }
     let mut shape_for = 0;
     let mut shape_against = 0;

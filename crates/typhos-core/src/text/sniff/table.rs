@@ -138,6 +138,16 @@ pub(super) fn find_start(
     {
         return;
     }
+    // Lines of figures, nearly as many as the table has, are records that lack something.
+    let is_record = |record: &PlainRecord| {
+        let values = record.texts(sample.text, dialect);
+        let figures =
+            values.iter().filter(|value| Glance::of(value.as_bytes()).is_figure()).count();
+        width(record) > 2 && width(record) * 2 > fields && figures * 2 > values.len()
+    };
+    if records[..first].iter().any(is_record) {
+        return;
+    }
     let line = LineEnds::Mixed.count(&sample.text[..records[first].start]) as u32;
     dialect.skip += line;
     finding.skip = format!(
