@@ -33,6 +33,10 @@ pub fn input_line(input: &Input) -> String {
 /// skipped without anybody having said so, and lines at an end that may have to be.
 pub fn input_notes(input: &Input) -> Vec<String> {
     let mut notes: Vec<String> = input.notes().iter().map(|note| safe(note)).collect();
+    if input.finding().encoding.starts_with(LIKELY) {
+        let encoding = input.encoding().to_lowercase();
+        notes.push(format!("read as {encoding}, which is {}", safe(&input.finding().encoding)));
+    }
     notes.extend(skipped_note(input));
     let below =
         |file: &&InputFile| file.dialect().skip_below > 0 && input.choice().skip_below.is_none();
@@ -167,8 +171,10 @@ pub fn layout_lines(input: &Input) -> Vec<String> {
         .map(|(_, part, found, why)| {
             let part = format!("  {part:<11}");
             let found = format!("{found:<width$}");
+            // What is only likely is not said like what is known.
+            let style = if why.starts_with(LIKELY) { WARN } else { FOUND };
             let line =
-                format!("{}{} {}", paint(DIM, part), paint(FOUND, found), paint(DIM, safe(why)));
+                format!("{}{} {}", paint(DIM, part), paint(style, found), paint(DIM, safe(why)));
             line.trim_end().to_owned()
         })
         .collect();
@@ -194,6 +200,16 @@ pub fn layout_lines(input: &Input) -> Vec<String> {
         ));
     }
     lines
+}
+
+/// How the reason for an encoding starts that was judged.
+const LIKELY: &str = "likely: not UTF-8";
+
+/// What a draft says of an input above the schema: what is likely, and what is asked.
+pub fn draft_notes(input: &Input) -> Vec<String> {
+    let encoding = Some(&input.finding().encoding).filter(|why| why.starts_with(LIKELY));
+    let encoding = encoding.map(|why| format!("The encoding is {why}."));
+    encoding.into_iter().chain(end_note(input)).collect()
 }
 
 /// Files with other columns that are named on the screen; a JSON report has them all.

@@ -8,7 +8,7 @@ use crate::args::{Common, Draft};
 use crate::console::{self, Console, GOOD, WARN, paint};
 use crate::diagnose;
 use crate::outcome::{Failure, Outcome};
-use crate::report::input_notes;
+use crate::report::{draft_notes, input_notes};
 
 pub fn run(args: &Draft, common: &Common, console: &mut Console) -> Result<Outcome, Failure> {
     if let Some(path) = &args.output {
@@ -25,7 +25,8 @@ pub fn run(args: &Draft, common: &Common, console: &mut Console) -> Result<Outco
         naming: settings.house.naming.unwrap_or_default(),
         columns: Some(columns.clone()),
     };
-    let drafted = draft(survey, decisions, &wanted);
+    let mut drafted = draft(survey, decisions, &wanted);
+    drafted.heading.extend(looked.input.iter().flat_map(draft_notes));
     let mut changes = Vec::new();
     let text = match &kept {
         None => drafted.to_toml(),

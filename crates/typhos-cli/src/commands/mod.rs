@@ -25,7 +25,7 @@ use typhos_core::text::{Input, InputChoice, Undeclared};
 use typhos_targets::Place;
 
 use crate::args::{Args, Command, Common, InputArgs, RuleArgs};
-use crate::console::{Console, DIM, FOUND, Tone, paint, safe};
+use crate::console::{Console, DIM, FOUND, Tone, WARN, paint, safe};
 use crate::diagnose;
 use crate::outcome::{Failure, Outcome};
 use crate::progress::Progress;
@@ -144,8 +144,11 @@ fn plan(
         }
     }
     let plan = Plan::new(schema, &input).map_err(wrong)?;
-    for note in input_notes(&input).into_iter().chain(undeclared_note(&plan, &input)) {
+    for note in input_notes(&input) {
         console.note(paint(DIM, note))?;
+    }
+    for note in undeclared_note(&plan, &input) {
+        console.note(paint(WARN, note))?;
     }
     Ok((plan, input))
 }

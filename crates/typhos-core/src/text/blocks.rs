@@ -224,9 +224,10 @@ impl<'i> BlockReader<'i> {
             if block.damage.is_none() && read > 0 {
                 block.damage = Some(too_long(&block.text, &dialect, self.input.record_limit()));
             }
-            let end = cutter.first_end(&text, is_end).or(is_end.then_some(text.len()));
-            if end == Some(text.len())
-                && is_end
+            let end = cutter.first_end(&text, is_end);
+            let is_never_closed = is_end && end.is_none() && cutter.is_open();
+            let end = end.or(is_end.then_some(text.len()));
+            if is_never_closed
                 && !file.is_stream()
                 && let Some(found) = unclosed(&block.text, &dialect, file.layout().fields)
                 && found.has_next
@@ -296,6 +297,7 @@ pub fn mean_record_bytes(input: &Input) -> Result<Option<f64>, InputError> {
 #[cfg(test)]
 mod tests {
     use super::super::testing::dialect_and_text;
+    use super::super::unclosed::{swallowed, without_line_end};
     use super::super::{Charset, InputChoice, Records, Splitter};
     use super::*;
     use proptest::prelude::*;
@@ -394,6 +396,22 @@ mod tests {
             let found = PlainRecords::new(rest, dialect)
                 .filter(|record| columns == 1 || !record.is_blank(rest));
             for record in found {
+                let end = record.fields.last().unwrap().1;
+                let inner = record.broken.filter(|broken| !broken.is_never_closed());
+                let inner =
+                    inner.and_then(|_| swallowed(&rest[record.start..end], &dialect, columns));
+                if let Some((first, inner)) = inner {
+                    let line = lines + record.line as u64;
+                    let whole = &rest[record.start..record.start + first];
+                    all.push((line, without_line_end(whole, &dialect).to_vec()));
+                    for one in inner {
+                        let base = record.start + first;
+                        let end = one.fields.last().unwrap().1;
+                        let text = rest[base + one.start..base + end].to_vec();
+                        all.push((line + 1 + one.line as u64, text));
+                    }
+                    continue;
+                }
                 let never = record.broken.filter(|broken| broken.is_never_closed());
                 let start = record.start;
                 let Some(found) = never.and_then(|_| unclosed(&rest[start..], &dialect, fields))
@@ -403,11 +421,7 @@ mod tests {
                     continue;
                 };
                 let end = start + found.next;
-                let record_text = match &rest[start..end] {
-                    [whole @ .., b'\r', b'\n'] | [whole @ .., b'\n'] => whole,
-                    [whole @ .., b'\r'] if dialect.line_ends.has_cr() => whole,
-                    whole => whole,
-                };
+                let record_text = without_line_end(&rest[start..end], &dialect);
                 all.push((lines + record.line as u64, record_text.to_vec()));
                 lines += dialect.line_ends.count(&rest[..end]) as u64;
                 from += end;

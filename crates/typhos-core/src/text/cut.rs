@@ -83,6 +83,11 @@ impl Cutter {
         self.ends.first
     }
 
+    /// Whether a quote is open behind all that was walked.
+    pub fn is_open(&self) -> bool {
+        self.walk.is_quoted()
+    }
+
     /// Bytes of the text walked so far.
     pub fn walked(&self) -> usize {
         self.walk.at()

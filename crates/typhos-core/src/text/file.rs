@@ -291,10 +291,22 @@ impl InputFile {
         let head = self.head(choice.encoding)?;
         let text = self.text_of(&head)?;
         let whole = head.len() < HEAD_BYTES;
-        let found = sniff::sniff(text, choice, whole);
+        // What is said to be no part of the table tells nothing of it.
+        let above_end = match choice.skip_end {
+            Some(lines @ 1..) if whole => {
+                let mut kept = Vec::new();
+                let ends = choice.line_ends.unwrap_or(LineEnds::Mixed);
+                HeldBack::new(text, lines, ends)
+                    .read_to_end(&mut kept)
+                    .map_err(|source| self.failed(source))?;
+                kept.len()
+            }
+            _ => text.len(),
+        };
+        let found = sniff::sniff(&text[..above_end], choice, whole);
         self.layout.dialect = found.dialect;
         // How many fields there are is what it would be if all of that were said: a declaration says all of it.
-        let settled = sniff::sniff(text, &choice.or(&found.dialect.into()), whole);
+        let settled = sniff::sniff(&text[..above_end], &choice.or(&found.dialect.into()), whole);
         self.skip_end = choice.skip_end.unwrap_or(0);
         self.read_header(&head, text, settled.fields, settled.has_short_header, choice)?;
         if self.skip_end == 0 && choice.skip_end.is_none() {
@@ -399,6 +411,18 @@ impl InputFile {
         let is_cut = !record.complete && head.len() >= HEAD_BYTES;
         if dialect.header && is_cut {
             return Err(InputError::HeaderTooLong { file: self.name(), line });
+        }
+        if dialect.header {
+            let is_torn =
+                record.line < dialect.line_ends.count(&table[..record.next]).saturating_sub(1);
+            let what = match record.broken {
+                Some(kind) if kind.is_never_closed() => Some("has a quote that is never closed"),
+                Some(_) if is_torn => Some("goes over several lines and has text behind a quote"),
+                _ => None,
+            };
+            if let Some(what) = what {
+                return Err(InputError::HeaderTorn { file: self.name(), line, what });
+            }
         }
         // Where only the header ends in a delimiter, that names no column either.
         let is_one_more = dialect.header && record.fields.len() == most + 1 && most > 1;

@@ -61,6 +61,19 @@ pub enum InputError {
         /// Line on which the header starts.
         line: u64,
     },
+    /// A header whose quotes do not end where they should.
+    #[error(
+        "{file}, line {line}: the header that starts here {what}; close the quote, or say --header false if it is no \
+         header, or --quote none if quotes mean nothing in this file"
+    )]
+    HeaderTorn {
+        /// The file, as it was given.
+        file: String,
+        /// Line on which the header starts.
+        line: u64,
+        /// What is wrong with it.
+        what: &'static str,
+    },
     /// A file whose columns are not those of the others.
     #[error(
         "{file} does not have the columns of {first}: {difference}; to read them together, say --columns-differ \

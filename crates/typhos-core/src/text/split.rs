@@ -5,8 +5,9 @@
 
 use std::borrow::Cow;
 
+use super::unclosed::{swallowed, without_line_end};
 use super::walk::{Events, Walk};
-use super::{Block, Dialect, PlainRecords, size_name};
+use super::{Block, Dialect, PlainRecord, PlainRecords, size_name};
 use crate::readings::trim;
 
 /// What is wrong with a record that could not be split into the columns expected.
@@ -251,6 +252,7 @@ pub struct Splitter<'b> {
 /// Where the splitter stands between two events.
 #[derive(Debug)]
 struct State {
+    dialect: Dialect,
     columns: usize,
     trailing_delimiter: bool,
     /// Whether fields that are left out at the end are absent.
@@ -373,12 +375,35 @@ impl Filler<'_> {
             return;
         }
         records.ends.truncate(whole);
+        let record = &text[state.record as usize..end];
+        if text_after.is_some()
+            && let Some((first, records)) = swallowed(record, &state.dialect, state.columns)
+        {
+            return self.give_back(first, &records, text);
+        }
         let kind = match text_after {
             Some(field) => BrokenKind::TextAfterQuote { field },
             None if is_blank => return,
             None => BrokenKind::FieldCount { found, expected },
         };
         self.broken(end, kind);
+    }
+
+    /// Sets the first line of a record aside, and takes the records behind it for what they are.
+    fn give_back(&mut self, first: usize, swallowed: &[PlainRecord], text: &[u8]) {
+        let (start, line) = (self.state.record, self.state.record_line);
+        let line_text = &text[start as usize..start as usize + first];
+        let end = start as usize + without_line_end(line_text, &self.state.dialect).len();
+        self.broken(
+            end,
+            BrokenKind::NeverClosed { lines_before: line, lines: 1, next: Some(line + 1) },
+        );
+        let base = start + first as u32;
+        for record in swallowed {
+            self.records.starts.push(base + record.start as u32);
+            self.records.lines.push(line + 1 + record.line as u32);
+            self.records.ends.extend(record.fields.iter().map(|(_, end)| base + *end as u32));
+        }
     }
 
     fn broken(&mut self, end: usize, kind: BrokenKind) {
@@ -406,6 +431,7 @@ impl<'b> Splitter<'b> {
             dialect: *dialect,
             walk: Walk::new(dialect),
             state: State {
+                dialect: *dialect,
                 columns: columns.max(1),
                 trailing_delimiter: dialect.trailing_delimiter,
                 short_records: dialect.short_records,
@@ -432,11 +458,9 @@ impl<'b> Splitter<'b> {
         if let Some(kind) = self.damage {
             self.finished = true;
             // A whole record stands without its line end, as others do.
-            let end = match text {
-                _ if !kind.is_whole() => text.len(),
-                [whole @ .., b'\r', b'\n'] | [whole @ .., b'\n'] => whole.len(),
-                [whole @ .., b'\r'] if self.state.has_cr => whole.len(),
-                whole => whole.len(),
+            let end = match kind.is_whole() {
+                true => without_line_end(text, &self.dialect).len(),
+                false => text.len(),
             };
             Filler { records, state: &mut self.state }.broken(end, kind);
             return true;
@@ -517,8 +541,32 @@ mod tests {
                 record.fields.pop();
             }
             let (found, expected) = (record.fields.len() as u32, columns as u32);
+            let field_start = record.fields.last().unwrap().1;
+            let swallowed = match record.broken {
+                Some(BrokenKind::TextAfterQuote { .. }) => {
+                    swallowed(&text[record.start..field_start], dialect, columns)
+                }
+                _ => None,
+            };
+            if let Some((first, inner)) = swallowed {
+                let line = record.line as u32;
+                let first_line = &text[record.start..record.start + first];
+                let end = record.start + without_line_end(first_line, dialect).len();
+                let kind =
+                    BrokenKind::NeverClosed { lines_before: line, lines: 1, next: Some(line + 1) };
+                broken.push((record.start as u32, end as u32, line, kind));
+                for one in inner {
+                    let base = record.start + first;
+                    let values = one.fields.iter().map(|(start, end)| {
+                        dialect.value(&text[base + start..base + end], &mut scratch).to_vec()
+                    });
+                    whole.push((values.collect(), line + 1 + one.line as u32));
+                }
+                continue;
+            }
             let kind = match record.broken {
                 None if columns > 1 && record.is_blank(text) => continue,
+                None if dialect.short_records && found < expected => None,
                 None if found != expected => Some(BrokenKind::FieldCount { found, expected }),
                 other => other,
             };
@@ -531,7 +579,9 @@ mod tests {
                     let values = record.fields.iter().map(|(start, end)| {
                         dialect.value(&text[*start..*end], &mut scratch).to_vec()
                     });
-                    whole.push((values.collect(), record.line as u32));
+                    let mut values: Vec<Vec<u8>> = values.collect();
+                    values.resize(columns, Vec::new());
+                    whole.push((values, record.line as u32));
                 }
             }
         }

@@ -10,15 +10,18 @@ pub(super) fn dialect() -> impl Strategy<Value = Dialect> {
     let escape = prop_oneof![3 => Just(Escape::Doubled), 1 => Just(Escape::Backslash)];
     let line_ends = prop_oneof![3 => Just(LineEnds::Lf), 1 => Just(LineEnds::Mixed)];
     let comment = prop_oneof![4 => Just(None), 1 => Just(Some(b'#'))];
-    let parts = (quote, escape, line_ends, comment, any::<bool>());
-    parts.prop_map(|(quote, escape, line_ends, comment, trailing_delimiter)| Dialect {
-        quote,
-        escape,
-        line_ends,
-        comment,
-        trailing_delimiter,
-        header: false,
-        ..Dialect::RFC_4180
+    let parts = (quote, escape, line_ends, comment, any::<bool>(), any::<bool>());
+    parts.prop_map(|(quote, escape, line_ends, comment, trailing_delimiter, short_records)| {
+        Dialect {
+            quote,
+            escape,
+            line_ends,
+            comment,
+            trailing_delimiter,
+            short_records,
+            header: false,
+            ..Dialect::RFC_4180
+        }
     })
 }
 

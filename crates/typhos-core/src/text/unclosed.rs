@@ -5,7 +5,7 @@
 //! columns of the input. What stands between belongs to the broken record. In what is left no other quote
 //! of that kind can stand, since a lone one would have closed the first.
 
-use super::{BrokenKind, Dialect, PlainRecords};
+use super::{BrokenKind, Dialect, Escape, PlainRecord, PlainRecords};
 
 /// A record whose quote is never closed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -47,6 +47,50 @@ pub(super) fn unclosed(text: &[u8], dialect: &Dialect, fields: usize) -> Option<
     Some(Unclosed { lines_before, lines, next: at, has_next })
 }
 
+/// A record without the line end behind it.
+pub(super) fn without_line_end<'t>(text: &'t [u8], dialect: &Dialect) -> &'t [u8] {
+    match text {
+        [whole @ .., b'\r', b'\n'] | [whole @ .., b'\n'] => whole,
+        [whole @ .., b'\r'] if dialect.line_ends.has_cr() => whole,
+        whole => whole,
+    }
+}
+
+/// Records that a record has swallowed whose quote was meant to end with its first line, and was closed by the first
+/// quote of one of them. `text` is that record, to the end of its last line. They are taken for records only if all lines
+/// behind the first are ones, with no quote in them that neither opens a field nor closes one.
+pub(super) fn swallowed(
+    text: &[u8],
+    dialect: &Dialect,
+    columns: usize,
+) -> Option<(usize, Vec<PlainRecord>)> {
+    let quote = dialect.quote.filter(|_| dialect.escape == Escape::Doubled)?;
+    let first = dialect.line_ends.after_first(text);
+    let (line, rest) = text.split_at(first);
+    let is_open = PlainRecords::new(line, *dialect)
+        .next()
+        .and_then(|record| record.broken)
+        .is_some_and(BrokenKind::is_never_closed);
+    if rest.is_empty() || !is_open {
+        return None;
+    }
+    let is_sound = |record: &PlainRecord| {
+        let is_field = |(start, end): &(usize, usize)| {
+            let raw = &rest[*start..*end];
+            dialect.is_quoted(raw) || memchr::memchr(quote, raw).is_none()
+        };
+        record.broken.is_none()
+            && record.fields.len() == columns
+            && record.fields.iter().all(is_field)
+    };
+    // Comments and blank lines are no records, and what stands between records is not looked into.
+    let records: Vec<PlainRecord> = PlainRecords::new(rest, *dialect).collect();
+    let is_dense = records.first().is_some_and(|record| record.start == 0)
+        && records.windows(2).all(|pair| pair[0].next == pair[1].start)
+        && records.last().is_some_and(|record| record.next == rest.len());
+    (is_dense && records.iter().all(is_sound)).then_some((first, records))
+}
+
 fn looks_like_record(text: &[u8], dialect: &Dialect, fields: usize) -> bool {
     let Some(record) = PlainRecords::new(text, *dialect).next() else { return false };
     let found = record.fields.len();
@@ -61,6 +105,22 @@ fn looks_like_record(text: &[u8], dialect: &Dialect, fields: usize) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn records_that_were_swallowed_are_records() {
+        let of = |text: &str, columns| {
+            swallowed(text.as_bytes(), &Dialect::RFC_4180, columns)
+                .map(|(_, records)| records.len())
+        };
+        assert_eq!(of("\"1\",\"2\n\"3\",\"4\"", 2), Some(1));
+        assert_eq!(of("1,\"2\n3,4\n5,\"6\"", 2), Some(2));
+        // A text of several lines, with something behind its quote.
+        assert_eq!(of("\"a\nb\"x,2", 2), None);
+        assert_eq!(of("\"a\n\"x,2", 2), None);
+        assert_eq!(of("\"a\nhello, world\nc\"x,2", 2), None);
+        assert_eq!(of("\"a\"x,2", 2), None);
+        assert_eq!(of("\"1\",\"2\n\n\"3\",\"4\"", 2), None);
+    }
 
     #[test]
     fn a_record_ends_before_the_next_line_that_looks_like_one() {

@@ -200,12 +200,32 @@ pub fn traits() -> Vec<Trait> {
         text(
             "words that head columns, one of which is a value too",
             "Country,Group,ID\nSkerrow,North,SK\nHolm,South,HO\nIdle Bay,South,ID\nTang,North,TA\n",
-            "comma | Country: text | Group: text | ID: text",
+            "comma | Country: text | Group: lowcard | ID: text",
         ),
         text(
             "records above others that have a field more are no title",
             "Holm,1,2,3,4\nTang,1,2,3,4\nSker,5,6,7,8,9\nAran,5,6,7,8,9\nBo,5,6,7,8,9\nCy,5,6,7,8,9\nEd,5,6,7,8,9\n",
             "comma headless broken 2 | column_1: text | column_2: uint8 | column_3: uint8 | column_4: uint8 | column_5: uint8 | column_6: uint8",
+        ),
+        text(
+            "a quote in the header that is never closed",
+            "id,\"name\n1,Holm\n2,Tang\n",
+            "FILE, line 1: the header that starts here has a quote that is never closed; close the quote, or say --header false if it is no header, or --quote none if quotes mean nothing in this file",
+        ),
+        text(
+            "a quote in the header that a record closes",
+            "\"id\",\"name\n\"1\",\"Holm\"\n\"2\",\"Tang\"\n",
+            "FILE, line 1: the header that starts here goes over several lines and has text behind a quote; close the quote, or say --header false if it is no header, or --quote none if quotes mean nothing in this file",
+        ),
+        text(
+            "a header over two lines",
+            "id,\"name\n(local)\"\n1,Holm\n2,Tang\n",
+            "comma | id: uint8 | name\n(local): text",
+        ),
+        text(
+            "a quote that the next record closes takes one record",
+            "\"a\",\"b\"\n\"1\",\"2\n\"3\",\"4\"\n\"5\",\"6\"\n\"7\",\"8\"\n",
+            "comma broken 1 | a: uint8 | b: uint8",
         ),
         text(
             "comments",
