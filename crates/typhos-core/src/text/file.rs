@@ -310,7 +310,7 @@ impl InputFile {
         self.skip_end = choice.skip_end.unwrap_or(0);
         self.read_header(&head, text, settled.fields, settled.has_short_header, choice)?;
         if self.skip_end == 0 && choice.skip_end.is_none() {
-            let tail = if whole { text.to_vec() } else { self.tail()? };
+            let tail = if whole { text[self.preamble.len()..].to_vec() } else { self.tail()? };
             self.end = sniff::find_end(&tail, &self.layout.dialect, self.layout.fields);
         }
         let (_, why) = self.encoding();

@@ -31,8 +31,9 @@ const OTHERS: [&str; 18] = [
     "euc-kr",
 ];
 
-/// Code pages that are tried where the guess makes no words.
-const PAGES: [&str; 4] = ["cp850", "cp852", "cp437", "macintosh"];
+/// What is tried first where the guess makes no words: the page that has the euro sign where others have one
+/// for any currency, and the code pages of old.
+const NEXT: [&str; 5] = ["iso-8859-15", "cp850", "cp852", "cp437", "macintosh"];
 
 /// Share of letters beyond ASCII that must stand like letters in words.
 const WORDLY: f64 = 0.9;
@@ -99,7 +100,7 @@ pub(super) fn guess(text: &[u8]) -> Option<Guess> {
     let label = |label: &&str| Charset::parse(label).ok();
     let mut best = scored(detected, text);
     if best.as_ref().is_none_or(|(score, ..)| *score < WORDLY) {
-        let tried = PAGES.iter().chain(&OTHERS).filter_map(label);
+        let tried = NEXT.iter().chain(&OTHERS).filter_map(label);
         for (score, charset, decoded) in tried.filter_map(|charset| scored(charset, text)) {
             if best.as_ref().is_none_or(|(known, ..)| score > *known) {
                 best = Some((score, charset, decoded));
@@ -143,7 +144,11 @@ fn scored(charset: Charset, bytes: &[u8]) -> Option<(f64, Charset, String)> {
 /// Whether a letter or sign beyond ASCII stands where such ones do.
 fn is_at_home(letter: char, before: Option<char>, after: Option<char>) -> bool {
     let is_letter = |letter: Option<char>| letter.is_some_and(char::is_alphabetic);
-    if letter.is_control() || matches!(letter, '\u{2500}'..='\u{259f}' | '\u{e000}'..='\u{f8ff}') {
+    let is_digit = |letter: Option<char>| letter.is_some_and(|letter| letter.is_ascii_digit());
+    // Boxes, letters of nobody, and the sign for any currency, which nobody writes.
+    if letter.is_control()
+        || matches!(letter, '¤' | '\u{2500}'..='\u{259f}' | '\u{e000}'..='\u{f8ff}')
+    {
         return false;
     }
     if !letter.is_alphabetic() {
@@ -155,6 +160,14 @@ fn is_at_home(letter: char, before: Option<char>, after: Option<char>) -> bool {
     let is_ascii = |letter: Option<char>| letter.is_some_and(|l| l.is_ascii_alphabetic());
     let is_latin = matches!(letter, 'ª' | 'º' | 'À'..='ɏ' | 'Ḁ'..='ỿ');
     if !is_latin && (is_ascii(before) || is_ascii(after)) {
+        return false;
+    }
+    // Letters with marks stand among those without, and few of them are words by themselves.
+    let is_lone = !is_letter(before) && !is_letter(after);
+    if is_latin && is_lone {
+        return "àáâäåéèêíîóôöøúûüæýÀÁÅÄÉÈÖØÜÆ".contains(letter) && !is_digit(before);
+    }
+    if is_latin && !is_ascii(before) && !is_ascii(after) {
         return false;
     }
     // A capital in the middle of small letters is another letter read wrongly.

@@ -63,6 +63,17 @@ pub fn traits() -> Vec<Trait> {
             "comma euc-kr likely | id: uint8 | 항구: text",
         ),
         bytes(
+            "the sign of the euro where others have that of any currency",
+            b"n;price\n1;2,50 \xa4\n2;3,50 \xa4\n",
+            "semicolon iso-8859-15 likely | n: uint8 | price: decimal(3,2)",
+        ),
+        encoded(
+            "Greek",
+            "windows-1253",
+            "n;όνομα\n1;Λιμάνι του βορρά\n2;Φάρος\n",
+            "semicolon windows-1253 likely | n: uint8 | όνομα: text",
+        ),
+        bytes(
             "a code page of old",
             b"id;name\n1;J\x81rgen\n2;K\x94ln\n3;S\x81d\n4;Gr\x81\xe1e\n",
             "semicolon cp850 likely | id: uint8 | name: text",

@@ -228,6 +228,21 @@ pub fn traits() -> Vec<Trait> {
             "comma broken 1 | a: uint8 | b: uint8",
         ),
         text(
+            "a report of a spreadsheet",
+            "Skerrow Ferries,,,\nMonthly report,March,,\n,,,\nRoute,Trips,Day,Fare\nHolm,3,1,5.50\nTang,4,2,6.50\nSker,5,3,7.50\nAran,6,4,8.50\nTotal,18,,28.00\n,,,\nPrepared by: Anna,,,\n",
+            "comma skip 3 end 3 | Route: text | Trips: uint8 | Day: uint8 | Fare: decimal(4,2)",
+        ),
+        text(
+            "no report: a header with a gap",
+            ",Trips,Day\nHolm,3,1\nTang,4,2\n",
+            "comma | column_1: text | Trips: uint8 | Day: uint8",
+        ),
+        text(
+            "a logger: units, and what was made of many",
+            "Holm,logger 7\nTime,Record,Batt,Temp\nTS,RN,Volts,Deg C\n,,Avg,Smp\n2024-03-01 00:00:00,1,12.5,5.1\n2024-03-01 00:01:00,2,12.4,5.2\n2024-03-01 00:02:00,3,12.3,5.3\n",
+            "comma skip 1 below 2 | Time: timestamp(s) yyyy-MM-dd HH:mm:ss | Record: uint8 | Batt: decimal(3,1) | Temp: decimal(2,1)",
+        ),
+        text(
             "comments",
             "# made by hand\na,b\n1,2\n# so far\n3,4\n",
             "comma comments | a: uint8 | b: uint8",

@@ -45,8 +45,15 @@ pub fn find_end(tail: &[u8], dialect: &Dialect, fields: usize) -> Option<(u32, S
     let records: Vec<PlainRecord> =
         PlainRecords::new(tail, *dialect).filter(|record| !record.is_blank(tail)).collect();
     let unlike = |record: &&PlainRecord| what(record, tail, dialect, fields).is_some();
-    let count = records.iter().rev().take_while(unlike).count();
+    // Nothing but delimiters stands between totals and remarks, and between those and records.
+    let is_empty = |record: &&PlainRecord| {
+        record.texts(tail, dialect).iter().all(|text| text.trim().is_empty())
+    };
+    let count = records.iter().rev().take_while(|r| unlike(r) || is_empty(r)).count();
     let above = &records[..records.len() - count];
+    if !records[above.len()..].iter().any(|record| unlike(&record)) {
+        return None;
+    }
     if !(1..=MOST_UNLIKE).contains(&count) || above.len() < LEAST_LIKE {
         return None;
     }

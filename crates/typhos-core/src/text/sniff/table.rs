@@ -123,6 +123,7 @@ pub(super) fn find_start(
         0 => below_titles(sample, dialect, &records, &is_table).unwrap_or(0),
         first => first,
     };
+    let first = below_gaps(sample, dialect, &records, fields).map_or(first, |full| full.max(first));
     let above = records[..first].iter().filter(|record| !record.is_blank(sample.text)).count();
     if above == 0 || first > MOST_ABOVE {
         return;
@@ -179,6 +180,29 @@ fn below_titles(
     (is_short && (is_header || is_apart && titles == 1)).then_some(start)
 }
 
+/// Where the table starts, if what stands above it has gaps: the first record that is all names, above figures, where
+/// every record before it has blank fields and no figures, as what a spreadsheet has padded.
+fn below_gaps(
+    sample: Sample<'_>,
+    dialect: &Dialect,
+    records: &[PlainRecord],
+    fields: usize,
+) -> Option<usize> {
+    let full = records
+        .iter()
+        .position(|record| record.fields.len() == fields && is_names(sample, dialect, record))?;
+    let has_gap = |record: &PlainRecord| {
+        let values = record.texts(sample.text, dialect);
+        record.fields.len() < fields || values.iter().any(|value| value.trim().is_empty())
+    };
+    let above = &records[..full];
+    let is_apart = fields > 2
+        && full <= MOST_ABOVE
+        && above.iter().all(|record| has_gap(record) && !has_figures(sample, dialect, record));
+    let below = records.get(full + 1)?;
+    (is_apart && full > 0 && has_figures(sample, dialect, below)).then_some(full)
+}
+
 /// Whether a record is names: texts, each of them once.
 fn is_names(sample: Sample<'_>, dialect: &Dialect, record: &PlainRecord) -> bool {
     let mut seen = HashSet::new();
@@ -195,12 +219,13 @@ fn has_figures(sample: Sample<'_>, dialect: &Dialect, record: &PlainRecord) -> b
 }
 
 /// Units of measurement, and types, as they stand below names; others are known by their brackets and signs.
-const UNITS: [&str; 60] = [
+const UNITS: [&str; 70] = [
     "m", "cm", "mm", "km", "ft", "in", "mi", "nm", "s", "sec", "ms", "min", "h", "hr", "g", "kg",
     "mg", "t", "lb", "l", "ml", "c", "°c", "degc", "deg c", "°f", "f", "k", "%", "percent", "hpa",
     "pa", "mbar", "v", "a", "w", "kw", "kwh", "m/s", "km/h", "kn", "deg", "°", "hz", "eur", "usd",
     "gbp", "nok", "count", "integer", "int", "float", "number", "real", "double", "numeric",
-    "string", "ppm", "psu", "db",
+    "string", "ppm", "psu", "db", "ts", "rn", "volts", "avg", "smp", "max", "min", "std", "tot",
+    "mean",
 ];
 
 /// A line below the header that says what the figures below it are measured in: text above figures in every
@@ -220,16 +245,44 @@ pub(super) fn find_below(
     if !dialect.header {
         return;
     }
-    let mut records = sample.records(*dialect).skip(1);
-    let Some(units) = records.next().filter(|record| record.fields.len() >= fields) else { return };
-    let units = units.texts(sample.text, dialect);
-    let below: Vec<Vec<String>> =
-        records.take(100).map(|record| record.texts(sample.text, dialect)).collect();
-    if below.len() < 2 {
+    let records: Vec<Vec<String>> = sample
+        .records(*dialect)
+        .skip(1)
+        .take(MOST_BELOW + 100)
+        .map(|record| record.texts(sample.text, dialect))
+        .collect();
+    // Units, and then what was made of many measurements: what stands below has to be figures.
+    let mut known = false;
+    let mut lines = 0;
+    for most in 1..=MOST_BELOW {
+        let Some((above, below)) = records.split_at_checked(most) else { break };
+        if below.len() < 2 || above.iter().any(|line| line.len() < fields) {
+            break;
+        }
+        match above.iter().map(|line| units(line, below)).collect::<Option<Vec<bool>>>() {
+            Some(found) if found.iter().any(|is_known| *is_known) => (known, lines) = (true, most),
+            _ => {}
+        }
+    }
+    if !known {
         return;
     }
+    dialect.skip_below = lines as u32;
+    let first = records[0].iter().find(|unit| !unit.trim().is_empty());
+    finding.skip_below = format!(
+        "{} text above figures: {}",
+        if lines == 1 { "the line below the header is" } else { "lines below the header are" },
+        first.map_or(String::new(), |unit| shown(unit))
+    );
+}
+
+/// Lines below a header that may be none of the records.
+const MOST_BELOW: usize = 3;
+
+/// Whether a line says what the figures below it are measured in, and is known to: `None` where it is a record.
+fn units(line: &[String], below: &[Vec<String>]) -> Option<bool> {
     let (mut texts, mut known) = (0, 0);
-    for (at, unit) in units.iter().enumerate() {
+    for (at, unit) in line.iter().enumerate() {
         let values = below.iter().filter_map(|record| record.get(at));
         let glances: Vec<Glance> = values.map(|value| Glance::of(value.as_bytes())).collect();
         let is_value = |glance: &&Glance| !matches!(glance, Glance::Blank | Glance::Absent);
@@ -237,30 +290,22 @@ pub(super) fn find_below(
         let figures = glances.iter().filter(|glance| glance.is_figure()).count();
         match Glance::of(unit.as_bytes()) {
             // A column of figures has a figure here as well: it is a record.
-            glance if glance.is_figure() => return,
+            glance if glance.is_figure() => return None,
             Glance::Text | Glance::Bool if full > 0 && figures == full => {
                 let unit = unit.trim().to_lowercase();
-                let is_short = unit.chars().count() <= 20;
+                if unit.chars().count() > 20 {
+                    return None;
+                }
                 let is_bracketed = unit.starts_with(['(', '[']) && unit.ends_with([')', ']']);
                 let is_composed = unit.contains(['/', '°', '%', '^', '²', '³', 'µ']);
                 known += usize::from(is_bracketed || is_composed || UNITS.contains(&&unit[..]));
-                texts += usize::from(is_short);
-                if !is_short {
-                    return;
-                }
+                texts += 1;
             }
             _ => {}
         }
     }
     // Texts that nobody knows for units may be values that are missing.
-    if texts > 0 && known > 0 && known * 3 >= texts {
-        dialect.skip_below = 1;
-        let first = units.iter().find(|unit| !unit.trim().is_empty());
-        finding.skip_below = format!(
-            "the line below the header is text above figures: {}",
-            first.map_or(String::new(), |unit| shown(unit))
-        );
-    }
+    (texts > 0).then_some(known > 0 && known * 3 >= texts)
 }
 
 /// Whether the first record is a header that has one field less than the records, as some programs
