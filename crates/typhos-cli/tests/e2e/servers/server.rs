@@ -222,19 +222,34 @@ impl Database<'_> {
         self
     }
 
-    /// Executes statements on one connection, which keeps the locks that they take until the last of them is done.
-    pub fn hold(&self, statements: &[&str]) {
+    /// Keeps a lock on a table, which nobody else can read or write, while something is done.
+    pub fn locked(&self, table: &str, during: impl FnOnce()) {
         match self.server.kind {
             Kind::Postgres => {
                 let mut client = self.server.postgres(&self.name).unwrap();
-                statements.iter().for_each(|sql| client.batch_execute(sql).unwrap());
+                client.batch_execute(&format!("BEGIN; LOCK TABLE {table}")).unwrap();
+                during();
             }
             Kind::Mariadb => {
                 let mut conn = self.server.mariadb(&self.name).unwrap();
-                statements.iter().for_each(|sql| conn.query_drop(sql).unwrap());
+                conn.query_drop(format!("LOCK TABLES {table} WRITE")).unwrap();
+                during();
             }
-            Kind::ClickHouse => statements.iter().for_each(|sql| _ = self.http(sql)),
+            Kind::ClickHouse => unreachable!("it has no locks that a client could hold"),
         }
+    }
+
+    /// How many connections wait for a lock that another one has.
+    pub fn waiting(&self) -> String {
+        self.one(match self.server.kind {
+            Kind::Postgres => {
+                "SELECT count(*) FROM pg_stat_activity WHERE wait_event_type = 'Lock' AND datname = current_database()"
+            }
+            Kind::Mariadb => {
+                "SELECT count(*) FROM information_schema.processlist WHERE state LIKE 'Waiting for %lock' AND db = database()"
+            }
+            Kind::ClickHouse => "SELECT 0",
+        })
     }
 
     /// Puts what the database has on a disk of so many megabytes; `None` where none can be mounted.
