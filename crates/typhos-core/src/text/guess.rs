@@ -133,16 +133,15 @@ fn scored(charset: Charset, bytes: &[u8]) -> Option<(f64, Charset, String)> {
     let letters: Vec<char> = text.chars().collect();
     let (mut all, mut good) = (0usize, 0usize);
     for (at, letter) in letters.iter().enumerate().filter(|(_, letter)| !letter.is_ascii()) {
-        let before = at.checked_sub(1).map(|at| letters[at]);
-        let after = letters.get(at + 1).copied();
         all += 1;
-        good += usize::from(is_at_home(*letter, before, after));
+        good += usize::from(is_at_home(*letter, &letters[..at], &letters[at + 1..]));
     }
     Some((good as f64 / all.max(1) as f64, charset, text))
 }
 
 /// Whether a letter or sign beyond ASCII stands where such ones do.
-fn is_at_home(letter: char, before: Option<char>, after: Option<char>) -> bool {
+fn is_at_home(letter: char, above: &[char], below: &[char]) -> bool {
+    let (before, after) = (above.last().copied(), below.first().copied());
     let is_letter = |letter: Option<char>| letter.is_some_and(char::is_alphabetic);
     let is_digit = |letter: Option<char>| letter.is_some_and(|letter| letter.is_ascii_digit());
     // Boxes, letters of nobody, and the sign for any currency, which nobody writes.
@@ -167,7 +166,13 @@ fn is_at_home(letter: char, before: Option<char>, after: Option<char>) -> bool {
     if is_latin && is_lone {
         return "àáâäåéèêíîóôöøúûüæýÀÁÅÄÉÈÖØÜÆ".contains(letter) && !is_digit(before);
     }
-    if is_latin && !is_ascii(before) && !is_ascii(after) {
+    let is_part = |letter: &&char| letter.is_alphabetic();
+    let word = above.iter().rev().take_while(is_part).chain(below.iter().take_while(is_part));
+    // Only Turkish makes words of nothing else.
+    if is_latin
+        && word.clone().all(|letter| !letter.is_ascii())
+        && !word.chain([&letter]).all(|letter| "ışğüöçİŞĞÜÖÇ".contains(*letter))
+    {
         return false;
     }
     // A capital in the middle of small letters is another letter read wrongly.
@@ -211,6 +216,8 @@ mod tests {
             ("windows-1252", "id,note\n1,caf\u{e9} \u{201c}Holm\u{201d}\n", "café"),
             ("windows-1250", "id;port\n1;Zátoka\n2;Řežice\n3;Šťáhlav\n4;Kůň\n", "Zátoka"),
             ("windows-1251", "id;порт\n1;Причал северный\n2;Остров дальний\n", "порт"),
+            ("windows-1250", "id;port\n1;Příští přístav\n2;Řežice\n3;Šťáhlav\n", "Příští"),
+            ("windows-1254", "id;ad\n1;İskele Güneş ışığı\n2;Şehir ışığı\n", "İskele"),
             ("koi8-u", "id;порт\n1;Причал северный\n2;Остров дальний\n", "порт"),
             ("shift_jis", "id,港\n1,北の島\n2,スケル港\n3,ひがし\n", "港"),
             ("euc-kr", "id,항구\n1,북쪽 섬\n2,등대\n", "항구"),
