@@ -181,6 +181,27 @@ fn an_arrow_file_gives_back_what_it_was_given() {
     }
 }
 
+/// Only of a ranked category do codes say which value is more than another.
+#[test]
+fn the_order_of_a_ranked_category_survives_in_arrow() {
+    let folder = tempfile::tempdir().unwrap();
+    let category = "{ type = 'category', values = ['saloon', 'deck'], from = 'cabin'";
+    let schema = format!(
+        "typhos = 1\n[columns]\nranked = {category}, ranked = true }}\nplain = {category} }}\n"
+    );
+    let text = b"cabin\ndeck\nsaloon\n".to_vec();
+    let input = Input::from_bytes("t.csv", text, &Dialect::RFC_4180.into());
+    let plan = Plan::new(read(&schema).unwrap(), &input).unwrap();
+    let path = folder.path().join("t.arrow");
+    load_into(&Destination::Arrow { path: path.clone() }, &plan, &input, folder.path()).unwrap();
+    let file = std::fs::File::open(&path).unwrap();
+    let schema = arrow_ipc::reader::FileReader::try_new(file, None).unwrap().schema();
+    let ordered: Vec<_> = schema.fields().iter().map(|field| field.dict_is_ordered()).collect();
+    assert_eq!(ordered, [Some(true), Some(false)]);
+    let ranks: Vec<_> = schema.fields().iter().map(|f| f.metadata().get("typhos.ranked")).collect();
+    assert_eq!(ranks, [Some(&"[\"saloon\",\"deck\"]".to_owned()), None]);
+}
+
 /// Codes of an Arrow file are those of the whole file, however many blocks brought new texts along.
 #[test]
 fn dictionaries_of_an_arrow_file_grow() {
