@@ -295,7 +295,8 @@ fn significant_digits(mantissa: u128) -> u32 {
     mantissa.checked_ilog10().map_or(0, |log| log + 1)
 }
 
-/// Whether a number, read as float32 and printed in its shortest form, is still the number written.
+/// Whether a number, read as float32 and printed in its shortest form (or, in scientific notation, with as many
+/// digits), is still the number written.
 pub fn survives_float32(text: &str, number: &Number) -> bool {
     survives(text, number, f32::DIGITS, 9, |text, digits| {
         let float = text.parse::<f32>().ok().filter(|f| f.is_finite())?;
@@ -303,7 +304,8 @@ pub fn survives_float32(text: &str, number: &Number) -> bool {
     })
 }
 
-/// Whether a number, read as float64 and printed in its shortest form, is still the number written.
+/// Whether a number, read as float64 and printed in its shortest form (or, in scientific notation, with as many
+/// digits), is still the number written.
 pub fn survives_float64(text: &str, number: &Number) -> bool {
     survives(text, number, f64::DIGITS, 17, |text, digits| {
         let float = text.parse::<f64>().ok().filter(|f| f.is_finite())?;
@@ -324,6 +326,15 @@ fn survives(
     if digits <= sure && number.exponent.is_none() && number.scale < 30 && number.whole_digits < 30
     {
         return true;
+    }
+    // A float in scientific notation may be written with more digits than it has: it is the number that was meant
+    // where it is printed alike with as many.
+    if number.exponent.is_some() && digits > sure {
+        let printed = print(text, Some(digits as usize - 1));
+        let printed = printed.and_then(|printed| parse_number(printed.as_bytes()));
+        if printed.is_some_and(|printed| same_worth(&printed, number)) {
+            return true;
+        }
     }
     if digits > most {
         return false;
@@ -457,6 +468,12 @@ mod tests {
             ("9007199254740993", false, false),
             ("0.1000000000000000055", false, false),
             ("1e39", false, true),
+            // As programs write doubles with all the digits that they were told to.
+            ("2.605097320000000050e+00", false, true),
+            ("1.000000014901161194e-01", true, true),
+            ("-6.853069999999999995e-01", false, true),
+            ("2.605097320000000051e+00", false, false),
+            ("1.0000000000000000000001e5", false, false),
             ("1e400", false, false),
             ("1e-46", false, true),
             ("3.4028235e38", true, true),

@@ -247,6 +247,31 @@ pub fn traits() -> Vec<Trait> {
             "# made by hand\na,b\n1,2\n# so far\n3,4\n",
             "comma comments | a: uint8 | b: uint8",
         ),
+        text(
+            "names in the last comment above the table",
+            "## made by hand\n## on one day\n#port\tday\tn\nHolm\t1\t5\nTang\t2\t6\n",
+            "tab skip 2 | #port: text | day: uint8 | n: uint8",
+        ),
+        text(
+            "no names: comments below as well",
+            "#port,day,n\nHolm,1,5\n# so far\nTang,2,6\n",
+            "comma headless comments | column_1: text | column_2: uint8 | column_3: uint8",
+        ),
+        text(
+            "no names: a comment that splits like a record by chance",
+            "# by one\n# Made by hand, as told\nHolm,1\nSker,2\nTang,3\nAran,4\n",
+            "comma headless comments | column_1: text | column_2: uint8",
+        ),
+        text(
+            "comments by another mark",
+            "! made by hand\n! on one day, in one place\nHolm,1,5\nTang,2,6\n!Sker,2\nAran,3,7\n",
+            "comma headless comments | column_1: text | column_2: uint8 | column_3: uint8",
+        ),
+        text(
+            "comments, and a mark that would separate",
+            "# names\n00DF; 0053 # one\n# more\n0130; 0069 # two\nFB00; 0046 # three\n",
+            "semicolon headless comments | column_1: text | column_2: text",
+        ),
         text("no comments: tags", "tag,n\n#x,1\n#y,2\n", "comma | tag: text | n: uint8"),
         text(
             "the delimiter is named",
@@ -255,6 +280,68 @@ pub fn traits() -> Vec<Trait> {
         ),
         text("blank lines", "a,b\n\n1,2\n\n3,4\n", "comma | a: uint8 | b: uint8"),
         text("one column", "port\nHolm\nTang\n", "comma | port: text"),
+        text(
+            "codes that start with digits are no header",
+            "0000..001F; Holm\n0020..00FF; Tang\n0100..017F; Sker\n0180..024F; Aran\n",
+            "semicolon headless | column_1: text | column_2: text",
+        ),
+        text(
+            "nor are they where some start with letters",
+            "0041;A\n00C6;AE\n0141;L\nFB01;fi\n",
+            "semicolon headless | column_1: text | column_2: text",
+        ),
+        text(
+            "points of a scale as names",
+            "port,0.5,1.0,1.5,2.0\nHolm,1.5,0.5,0.2,7.0\nTang,2.5,9.5,1.0,3.0\n",
+            "comma | port: text | 0.5: decimal(2,1) | 1.0: decimal(2,1) | 1.5: decimal(2,1) | 2.0: decimal(2,1)",
+        ),
+        text(
+            "no scale: all records rise",
+            "Holm,1,2,3,4\nTang,2,4,6,8\nSker,3,5,7,9\n",
+            "comma headless | column_1: text | column_2: uint8 | column_3: uint8 | column_4: uint8 | column_5: uint8",
+        ),
+        text(
+            "no scale: three numbers that rise by chance",
+            "Holm,1,2,4\nTang,2,1,6\nSker,3,5,2\n",
+            "comma headless | column_1: text | column_2: uint8 | column_3: uint8 | column_4: uint8",
+        ),
+        text(
+            "two years as names",
+            "port,unit,2010,2020\nHolm,t,27.3,28.3\n",
+            "comma | port: text | unit: text | 2010: decimal(3,1) | 2020: decimal(3,1)",
+        ),
+        text(
+            "no names: years of every record",
+            "Holm,t,2010,2020\nTang,t,2012,2019\n",
+            "comma headless | column_1: text | column_2: lowcard | column_3: uint16 | column_4: uint16",
+        ),
+        text(
+            "a word above many numbers, and a number",
+            &("x,1\n".to_owned() + &times(12, "#.5,0.25\n")),
+            "comma | x: decimal(3,1) | 1: decimal(2,2)",
+        ),
+        text(
+            "a header with more names than all records but the last",
+            "code,n,m,east,west\nA,1,2\nB,2,3\nC,3,4\nD,4,5\nE,5,6,7,8\n",
+            "comma short | code: text | n: uint8 | m: uint8 | east: uint8 | west: uint8",
+        ),
+        text(
+            "remarks of two texts below records of many fields",
+            &("port,a,b,c,d\n".to_owned()
+                + &times(6, "Holm,#,2,3,4\n")
+                + "Source: the office,by hand\n"),
+            "comma end 1 broken 1 | port: lowcard | a: uint8 | b: uint8 | c: uint8 | d: uint8",
+        ),
+        text(
+            "lines of unequal width, all of them with tabs",
+            "1\tHolm\tin\n2\tTang\n3\tSker\ta\tb, c\n4\tAran\tx\ty\tz, and more, and more\n5\tBo\t1\t2\t3\t4\n",
+            "tab headless broken 4 | column_1: uint8 | column_2: text | column_3: uint8 | column_4: uint8 | column_5: uint8 | column_6: uint8",
+        ),
+        text(
+            "names in two lines, and one of the rows",
+            ",2023,2023,2024,2024\n,kg,m,kg,m\nport,,,,\nHolm,1,2,3,4\nTang,3,2,5,1\n",
+            "comma below 2 | column_1: text | 2023: uint8 | 2023_2: uint8 | 2024: uint8 | 2024_2: uint8",
+        ),
         text(
             "years as names",
             "port,2019,2020,2021\nHolm,1,2,5\nTang,3,4,1\n",

@@ -19,6 +19,16 @@ pub fn traits() -> Vec<Trait> {
             "decimal(19,6)",
         ),
         column("exponents", &["1.5e3", "2.25", "1e-3"], "float32"),
+        column(
+            "doubles with more digits than they have",
+            &["2.605097320000000050e+00", "-6.853069999999999995e-01", "1.000000000000000056e-01"],
+            "float64",
+        ),
+        column(
+            "more digits than a double has, and not its own",
+            &["2.605097320000000051e+00", "1.5e-1"],
+            "text",
+        ),
         column("versions", &["2.1", "2.10", "2.2", "3.0"], "text versions?"),
         column("versions and whole numbers", &["2.1", "2.10", "3", "10"], "text versions?"),
         column("no versions: a sign", &["-2.1", "2.10", "2.1"], "decimal(3,2)"),

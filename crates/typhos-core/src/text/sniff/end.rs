@@ -102,5 +102,9 @@ fn what(record: &PlainRecord, text: &[u8], dialect: &Dialect, fields: usize) -> 
     // A lone text of more than a word, in a line of its own.
     let is_text = Glance::of(first.as_bytes()) == Glance::Text && first.contains([' ', ':']);
     let is_fewer = values.len() == 1 || is_lone && fields > 2;
-    (is_text && is_fewer && is_lone).then_some(What::Remark)
+    // Or of a few texts, where records have many fields.
+    let is_bare = values.len() * 2 < fields
+        && fields > 4
+        && values.iter().all(|value| Glance::of(value.as_bytes()) == Glance::Text);
+    (is_text && is_fewer && is_lone || is_bare).then_some(What::Remark)
 }

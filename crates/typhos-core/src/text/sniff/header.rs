@@ -105,7 +105,9 @@ impl<'v> Column<'v> {
     fn vote(&self) -> Vote {
         use Glance::{Absent, Blank, Bool, Date, Integer, Number, Text};
         match (self.top, self.kind) {
-            (Blank | Absent, _) | (_, None) => Vote::None,
+            (Blank | Absent, _) => Vote::None,
+            (top, None) if top.is_figure() && self.starts_alike() => Vote::Weak,
+            (_, None) => Vote::None,
             (Text, Some(Integer | Number | Date | Bool)) => Vote::For,
             (top, Some(Integer | Number)) if top.is_figure() && self.is_quoted_alone => Vote::For,
             (Bool, Some(Bool)) => Vote::Weak,
@@ -114,10 +116,33 @@ impl<'v> Column<'v> {
             (Integer, Some(Integer)) | (Number, Some(Number)) | (Date, Some(Date)) => Vote::Against,
             (Integer, Some(Number)) | (Number, Some(Integer)) => Vote::Against,
             (Integer | Number | Date, Some(Text)) => Vote::Weak,
+            (Text, Some(Text)) if self.starts_alike() => Vote::Weak,
             _ => Vote::None,
         }
     }
+
+    /// Whether the name starts with a digit, as half of the values below it do: names hardly do, and codes, ranges
+    /// and places are no figures.
+    fn starts_alike(&self) -> bool {
+        let is_so = |value: &str| value.trim().starts_with(|letter: char| letter.is_ascii_digit());
+        let alike = self.below.iter().filter(|value| is_so(value)).count();
+        is_so(self.name)
+            && self.below.len() >= 3
+            && is_so(self.below[0])
+            && alike * 2 >= self.below.len()
+    }
+
+    /// Whether a word stands above figures, so many of them that it is hardly one of them.
+    fn is_plain_name(&self) -> bool {
+        self.vote() == Vote::For
+            && self.name.trim().starts_with(char::is_alphabetic)
+            && self.below.len() >= FEWEST_BELOW
+            && self.kind.is_some_and(Glance::is_figure)
+    }
 }
+
+/// Figures below a word from which on it is hardly one of them.
+const FEWEST_BELOW: usize = 10;
 
 #[derive(Clone, Copy, PartialEq, Eq)]
 enum Vote {
@@ -130,9 +155,9 @@ enum Vote {
 
 /// Whether there is a header, why, and whether that is certain.
 fn decide(columns: &[Column<'_>], is_short: bool) -> (bool, String, bool) {
-    let years = counts_up(columns);
+    let years = counts_up(columns) || rises(columns);
     let vote = |column: &Column<'_>| match column.vote() {
-        Vote::Against | Vote::Weak if years && column.top == Glance::Integer => Vote::For,
+        Vote::Against | Vote::Weak | Vote::None if years && is_count(column.top) => Vote::For,
         vote => vote,
     };
     let of = |kind: Vote| columns.iter().filter(move |column| vote(column) == kind);
@@ -145,7 +170,8 @@ fn decide(columns: &[Column<'_>], is_short: bool) -> (bool, String, bool) {
         let why = "certain: the columns behind the first, which has no name, are numbered";
         return (true, why.into(), true);
     }
-    if votes_for > 0 && votes_for >= 3 * votes_against {
+    let is_plain = votes_for >= votes_against && columns.iter().any(Column::is_plain_name);
+    if votes_for > 0 && (votes_for >= 3 * votes_against || is_plain) {
         let why = if years {
             "certain: names that count up stand above values that do not".to_owned()
         } else {
@@ -283,6 +309,46 @@ fn counts_up(columns: &[Column<'_>]) -> bool {
             tops.iter().map(|(at, _)| columns[*at].below[row].trim().parse().ok()).collect();
         below.is_some_and(|below| step_of(&below).is_some())
     })
+}
+
+/// Whether the figures on top rise from column to column, as points of a scale do that head columns, and no record
+/// below does the same.
+fn rises(columns: &[Column<'_>]) -> bool {
+    let tops: Vec<(&Column<'_>, f64)> = columns
+        .iter()
+        .filter(|column| is_count(column.top))
+        .filter_map(|column| Some((column, column.name.trim().parse().ok()?)))
+        .collect();
+    let is_rising = |numbers: &[f64]| numbers.windows(2).all(|pair| pair[0] < pair[1]);
+    let numbers: Vec<f64> = tops.iter().map(|(_, number)| *number).collect();
+    let is_even = numbers.windows(3).all(|n| ((n[2] - n[1]) - (n[1] - n[0])).abs() < 1e-9);
+    let is_year = |number: &f64| number.fract() == 0.0 && (1800.0..2200.0).contains(number);
+    let are_years = numbers.iter().all(is_year);
+    // What rises by chance: one of two rows of two numbers, one of 120 of five.
+    let is_long = numbers.len()
+        >= if are_years {
+            2
+        } else if is_even {
+            4
+        } else {
+            5
+        };
+    let has_names = columns.iter().any(|column| column.top == Glance::Text);
+    let is_more = tops.len() * 2 >= columns.len() || are_years;
+    if !is_long || !is_rising(&numbers) || !has_names || !is_more {
+        return false;
+    }
+    let rows = tops.iter().map(|(column, _)| column.below.len()).min().unwrap_or(0);
+    (0..rows).all(|row| {
+        let number = |column: &Column<'_>| column.below[row].trim().parse().unwrap_or(f64::NAN);
+        let row: Vec<f64> = tops.iter().map(|(column, _)| number(column)).collect();
+        if are_years { !row.iter().any(is_year) } else { !is_rising(&row) }
+    })
+}
+
+/// Whether a value counts or measures.
+fn is_count(top: Glance) -> bool {
+    matches!(top, Glance::Integer | Glance::Number)
 }
 
 /// Where nothing but text stands below text.

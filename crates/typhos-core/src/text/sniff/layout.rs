@@ -26,6 +26,9 @@ const CONSISTENT: f64 = 0.6;
 /// The same for an unusual one.
 const NO_DOUBT: f64 = 0.98;
 
+/// What the reason for a delimiter starts with that splits too few records evenly.
+pub(super) const ASSUMED: &str = "assumed";
+
 /// Shares of records that differ by less are as good as equal.
 const ALIKE: f64 = 0.01;
 
@@ -46,6 +49,8 @@ struct Score {
     share_below: f64,
     /// Whether the first record is one of them.
     first_agrees: bool,
+    /// Share of records that are split at all.
+    split: f64,
     /// Share of values that are figures, or nothing.
     typed: f64,
     records: usize,
@@ -107,7 +112,10 @@ fn candidates(sample: Sample<'_>, base: Dialect, choice: &InputChoice) -> Vec<La
     let mut layouts: Vec<Layout> = ORDINARY.into_iter().filter(is_present).map(layout).collect();
     // The unusual ones are only asked where no ordinary one is sure.
     if !layouts.iter().any(|layout| layout.fields > 1 && layout.score.share >= NO_DOUBT) {
-        layouts.extend(UNUSUAL.into_iter().filter(is_present).map(layout));
+        // What comments start with does not separate.
+        let mark = Some(sample.mark).filter(|_| sample.has_marks());
+        let able = UNUSUAL.into_iter().filter(|byte| Some(*byte) != mark);
+        layouts.extend(able.filter(is_present).map(layout));
     }
     if layouts.is_empty() {
         layouts.push(best_quoting(sample, base, choice));
@@ -241,17 +249,18 @@ fn weigh(sample: Sample<'_>, mut dialect: Dialect, choice: &InputChoice) -> Layo
         Some(_) => records.iter().filter(agrees).count(),
         None => agreeing + usize::from(short.is_some()),
     };
-    let comments = records
-        .iter()
-        .filter(|record| sample.text[record.start] == b'#' && !agrees(record))
-        .count();
+    let comments =
+        records.iter().filter(|record| sample.is_marked(record) && !agrees(record)).count();
     let first = records.iter().position(|record| agrees(&record)).unwrap_or(0);
     let all = (records.len() - comments).max(1);
     let below = records[first..]
         .iter()
-        .filter(|record| sample.text[record.start] != b'#' || agrees(record))
+        .filter(|record| !sample.is_marked(record) || agrees(record))
         .count();
     score.share = agreeing as f64 / all as f64;
+    let is_split = |record: &&PlainRecord| record.fields.len() > 1 && !sample.is_marked(record);
+    score.split = records.iter().filter(is_split).count() as f64
+        / records.iter().filter(|record| !sample.is_marked(record)).count().max(1) as f64;
     score.below = below;
     score.short = match ragged {
         Some(_) => {
@@ -357,9 +366,11 @@ fn choose(
             *best
         }
         None => {
+            // What splits every record separates, if unevenly; else it is a comma as usual.
             let usual = layouts
                 .iter()
-                .find(|layout| layout.dialect.delimiter == b',')
+                .find(|layout| is_ordinary(layout) && layout.score.split >= NO_DOUBT)
+                .or_else(|| layouts.iter().find(|layout| layout.dialect.delimiter == b','))
                 .copied()
                 .unwrap_or_else(|| {
                     let base = Dialect { delimiter: b',', ..layouts[0].dialect };
@@ -368,7 +379,7 @@ fn choose(
             let names = [b',', b';', b'\t', b'|'].map(delimiter_name).join(", ");
             finding.delimiter =
                 if usual.fields > 1 || layouts.iter().any(|l| is_ordinary(&l) && l.fields > 1) {
-                    format!("assumed: none of {names} and their like splits the records evenly")
+                    format!("{ASSUMED}: none of {names} and their like splits the records evenly")
                 } else {
                     format!("one column: there is none of {names} in it")
                 };

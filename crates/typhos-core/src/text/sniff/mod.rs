@@ -67,6 +67,9 @@ pub struct Found {
 /// Said by a person: there is nothing to be found.
 const SAID: &str = "as said";
 
+/// What comments start with: the first of them wherever it stands, the others where a text starts with them.
+const MARKS: [u8; 3] = *b"#%!";
+
 /// Finds what `choice` leaves open. `whole` says that `head` is all of the text.
 pub fn sniff(head: &[u8], choice: &InputChoice, whole: bool) -> Found {
     let mut finding = Finding::default();
@@ -86,7 +89,7 @@ pub fn sniff(head: &[u8], choice: &InputChoice, whole: bool) -> Found {
         }
     }
     let text = &head[after_lines(head, skip, choice.line_ends.unwrap_or(LineEnds::Mixed))..];
-    let sample = Sample { text, whole };
+    let sample = Sample::new(text, whole);
 
     let layout = layout::find(sample, &choice, &mut finding);
     let mut dialect = layout.dialect;
@@ -98,14 +101,20 @@ pub fn sniff(head: &[u8], choice: &InputChoice, whole: bool) -> Found {
     }
     table::find_comments(sample, &mut dialect, fields, &choice, &mut finding);
     table::find_trailing(sample, &mut dialect, &mut fields, &choice, &mut finding);
-    if choice.skip.is_none() {
+    // Where nothing splits the records evenly, nobody knows which of them are none.
+    if choice.skip.is_none() && !finding.delimiter.starts_with(layout::ASSUMED) {
         table::find_start(sample, &mut dialect, fields, &mut finding);
     }
     let above = after_lines(text, dialect.skip - skip, LineEnds::Mixed);
-    let sample = Sample { text: &text[above..], whole };
+    let sample = Sample { text: &text[above..], ..sample };
     let has_short_header =
         !dialect.short_records && table::has_short_header(sample, dialect, fields);
     dialect.header = header::find(sample, dialect, has_short_header, &choice, &mut finding);
+    let is_open = choice.skip.is_none() && choice.header.is_none() && choice.comment.is_none();
+    let named = (is_open && !dialect.header && choice.names.is_none())
+        .then(|| table::find_commented_names(sample, &mut dialect, fields, &mut finding));
+    let named = named.flatten().unwrap_or(0);
+    let sample = Sample { text: &sample.text[named..], ..sample };
     table::find_below(sample, &mut dialect, fields, &choice, &mut finding);
     dialect.line_ends = layout::line_ends_of(sample, dialect, &choice, &mut finding);
     Found { dialect, fields, has_short_header: has_short_header && dialect.header, finding }
@@ -128,9 +137,28 @@ pub(super) fn after_lines(text: &[u8], lines: u32, line_ends: LineEnds) -> usize
 struct Sample<'h> {
     text: &'h [u8],
     whole: bool,
+    /// What comments would start with.
+    mark: u8,
 }
 
 impl<'h> Sample<'h> {
+    fn new(text: &'h [u8], whole: bool) -> Sample<'h> {
+        let first = text.iter().find(|byte| !byte.is_ascii_whitespace());
+        let mark = first.copied().filter(|byte| MARKS.contains(byte)).unwrap_or(MARKS[0]);
+        Sample { text, whole, mark }
+    }
+
+    /// Whether a record starts as a comment would.
+    fn is_marked(&self, record: &PlainRecord) -> bool {
+        self.text[record.start] == self.mark
+    }
+
+    /// Whether a line starts as a comment would.
+    fn has_marks(&self) -> bool {
+        let marks = memchr::memchr_iter(self.mark, self.text);
+        marks.into_iter().any(|at| at == 0 || matches!(self.text[at - 1], b'\n' | b'\r'))
+    }
+
     /// Its records, blank ones left out, and a last one that the end of the head has cut.
     fn records(self, dialect: Dialect) -> impl Iterator<Item = PlainRecord> + 'h {
         let mut all = PlainRecords::new(self.text, dialect);

@@ -27,7 +27,7 @@ pub(super) fn find(
 ) -> Option<usize> {
     let all: Vec<&PlainRecord> = records
         .iter()
-        .filter(|record| record.broken.is_none() && sample.text[record.start] != b'#')
+        .filter(|record| record.broken.is_none() && !sample.is_marked(record))
         .collect();
     let count = |fields: usize| all.iter().filter(|record| record.fields.len() == fields).count();
     let widest = all.iter().map(|record| record.fields.len()).max()?;
@@ -58,7 +58,7 @@ pub(super) fn find(
         records.first().map(|record| record.start).zip(records.last().map(|record| record.start))
     };
     if let (Some((first, last)), Some((above, below))) = (place(&body), place(&short))
-        && (below < first || above > last && short.len() * 2 < body.len())
+        && (below < first && !is_titled || above > last && short.len() * 2 < body.len())
     {
         return None;
     }

@@ -21,7 +21,7 @@ pub(super) fn delimiter_hint(head: &[u8]) -> Option<u8> {
     .filter(|byte| byte.is_ascii() && !byte.is_ascii_alphanumeric() && *byte != b'"')
 }
 
-/// Comments start with `#`, and unlike records most do not split into the fields of the table.
+/// Comments start with `#`, or as the text does, and unlike records most do not split into the fields of the table.
 pub(super) fn find_comments(
     sample: Sample<'_>,
     dialect: &mut Dialect,
@@ -34,10 +34,11 @@ pub(super) fn find_comments(
         finding.comment = SAID.into();
         return;
     }
-    if dialect.delimiter == b'#' {
+    let mark = sample.mark;
+    if dialect.delimiter == mark {
         return;
     }
-    let is_mark = |record: &&PlainRecord| sample.text[record.start] == b'#';
+    let is_mark = |record: &&PlainRecord| sample.is_marked(record);
     let records: Vec<PlainRecord> = sample.records(*dialect).collect();
     let marked: Vec<&PlainRecord> = records.iter().filter(is_mark).collect();
     let is_comment = if fields > 1 {
@@ -47,10 +48,12 @@ pub(super) fn find_comments(
     } else {
         // In a single column `#` may well start a value; above the first value it is a remark.
         let leading = records.iter().take_while(|record| is_mark(record)).count();
-        leading > 0 && leading == marked.len() && sample.text[records[0].start..].starts_with(b"# ")
+        leading > 0
+            && leading == marked.len()
+            && sample.text[records[0].start..].starts_with(&[mark, b' '])
     };
     if is_comment && !marked.is_empty() && marked.len() < records.len() {
-        dialect.comment = Some(b'#');
+        dialect.comment = Some(mark);
         finding.comment = format!(
             "{} so far {} with it, and {} no record",
             counted(marked.len() as u64, "line"),
@@ -58,6 +61,70 @@ pub(super) fn find_comments(
             if marked.len() == 1 { "is" } else { "are" },
         );
     }
+}
+
+/// Names that stand in a comment, right above the first record: where the last of the comments above the table splits
+/// into its fields as a header does, and no comment comes below, the table starts there. Offset of that line.
+pub(super) fn find_commented_names(
+    sample: Sample<'_>,
+    dialect: &mut Dialect,
+    fields: usize,
+    finding: &mut Finding,
+) -> Option<usize> {
+    let mark = dialect.comment.filter(|_| fields > 1)?;
+    let text = sample.text;
+    let is_mark = |at: usize| text.get(at) == Some(&mark);
+    let (mut at, mut named, mut lines) = (0, None, 0);
+    while is_mark(at) {
+        named = Some((at, lines));
+        at += LineEnds::Mixed.after_first(&text[at..]);
+        lines += 1;
+    }
+    let (start, above) = named?;
+    let goes_on = memchr::memchr_iter(mark, &text[at..])
+        .any(|found| matches!(text[at + found - 1], b'\n' | b'\r'));
+    if goes_on {
+        return None;
+    }
+    // What stands behind the mark and its spaces.
+    let is_aside = |byte: &u8| *byte == mark || *byte == b' ';
+    let inner = start + text[start..].iter().take_while(|byte| is_aside(byte)).count();
+    let uncommented = Dialect { comment: None, ..*dialect };
+    let inside = Sample { text: &text[inner..], ..sample };
+    let names = inside.records(uncommented).next()?;
+    let is_short_name = |name: &String| name.chars().count() <= 40 && !name.trim().is_empty();
+    let texts = names.texts(inside.text, &uncommented);
+    if texts.len() != fields
+        || !texts.iter().all(is_short_name)
+        || !is_names(inside, &uncommented, &names)
+    {
+        return None;
+    }
+    let mut found = Finding::default();
+    let choice = InputChoice::default();
+    let is_header = super::header::find(inside, uncommented, false, &choice, &mut found);
+    // Prose has as many fields by chance, of several words each.
+    let most_words = match dialect.delimiter {
+        b'\t' => 4,
+        _ if found.header.starts_with("a guess") => 1,
+        _ => 2,
+    };
+    let words = |name: &String| name.split_whitespace().count();
+    if !is_header || texts.iter().any(|name| words(name) > most_words) {
+        return None;
+    }
+    *dialect = Dialect { header: true, skip: dialect.skip + above, ..uncommented };
+    finding.comment = String::new();
+    finding.header = format!("{}; it stands in a comment above the records", found.header);
+    if above > 0 {
+        finding.skip = format!(
+            "{} above {} with '{}', and the next one names the columns",
+            counted(above.into(), "line"),
+            if above == 1 { "starts" } else { "start" },
+            char::from(mark),
+        );
+    }
+    Some(start)
 }
 
 /// A delimiter at the end of every record separates nothing.
@@ -282,6 +349,10 @@ const MOST_BELOW: usize = 3;
 /// Whether a line says what the figures below it are measured in, and is known to: `None` where it is a record.
 fn units(line: &[String], below: &[Vec<String>]) -> Option<bool> {
     let (mut texts, mut known) = (0, 0);
+    // The name of the rows, where the columns have names of several lines.
+    if line.len() > 2 && line[1..].iter().all(|unit| unit.trim().is_empty()) {
+        return (Glance::of(line[0].as_bytes()) == Glance::Text).then_some(false);
+    }
     for (at, unit) in line.iter().enumerate() {
         let values = below.iter().filter_map(|record| record.get(at));
         let glances: Vec<Glance> = values.map(|value| Glance::of(value.as_bytes())).collect();
