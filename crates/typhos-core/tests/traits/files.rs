@@ -338,6 +338,11 @@ pub fn traits() -> Vec<Trait> {
             "tab headless broken 4 | column_1: uint8 | column_2: text | column_3: uint8 | column_4: uint8 | column_5: uint8 | column_6: uint8",
         ),
         text(
+            "lines of unequal width without a comma are lines",
+            "1\tHolm\tin\n2\tTang\n3\tSker\ta\tb\n4\tAran\tx\ty\tz\n5\tBo\t1\t2\t3\t4\n",
+            "comma headless | column_1: text",
+        ),
+        text(
             "names in two lines, and one of the rows",
             ",2023,2023,2024,2024\n,kg,m,kg,m\nport,,,,\nHolm,1,2,3,4\nTang,3,2,5,1\n",
             "comma below 2 | column_1: text | 2023: uint8 | 2023_2: uint8 | 2024: uint8 | 2024_2: uint8",

@@ -366,16 +366,21 @@ fn choose(
             *best
         }
         None => {
-            // What splits every record separates, if unevenly; else it is a comma as usual.
             let usual = layouts
                 .iter()
-                .find(|layout| is_ordinary(layout) && layout.score.split >= NO_DOUBT)
-                .or_else(|| layouts.iter().find(|layout| layout.dialect.delimiter == b','))
+                .find(|layout| layout.dialect.delimiter == b',')
                 .copied()
                 .unwrap_or_else(|| {
                     let base = Dialect { delimiter: b',', ..layouts[0].dialect };
                     best_quoting(sample, base, choice)
                 });
+            // Where commas tear records, what splits every one of them separates, if unevenly.
+            let splits_all =
+                |layout: &&Layout| is_ordinary(layout) && layout.score.split >= NO_DOUBT;
+            let usual = match layouts.iter().find(splits_all) {
+                Some(even) if usual.score.share < NO_DOUBT => *even,
+                _ => usual,
+            };
             let names = [b',', b';', b'\t', b'|'].map(delimiter_name).join(", ");
             finding.delimiter =
                 if usual.fields > 1 || layouts.iter().any(|l| is_ordinary(&l) && l.fields > 1) {
