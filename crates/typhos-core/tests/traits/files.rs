@@ -279,6 +279,16 @@ pub fn traits() -> Vec<Trait> {
             "semicolon skip 1 | a: uint8 | b: uint8",
         ),
         text("blank lines", "a,b\n\n1,2\n\n3,4\n", "comma | a: uint8 | b: uint8"),
+        text(
+            "prose above one column",
+            "Depths of the harbour, as measured by the office\n5.5\n6.5\n7.5\n",
+            "comma headless skip 1 | column_1: decimal(2,1)",
+        ),
+        text(
+            "no prose: a header of one column, with a delimiter in it",
+            "depth, m\n5.5\n6.5\n7.5\n",
+            "comma broken 3 | depth: text |  m: text",
+        ),
         text("one column", "port\nHolm\nTang\n", "comma | port: text"),
         text(
             "codes that start with digits are no header",

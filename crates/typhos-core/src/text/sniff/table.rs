@@ -127,6 +127,29 @@ pub(super) fn find_commented_names(
     Some(start)
 }
 
+/// Lines of prose above a single column, the only ones that have a delimiter in them.
+fn find_prose(sample: Sample<'_>, dialect: &mut Dialect, finding: &mut Finding) {
+    let records: Vec<PlainRecord> = sample.records(*dialect).collect();
+    let is_prose = |record: &&PlainRecord| {
+        let text = &sample.text[record.start..record.next];
+        record.fields.len() > 1 && text.split(u8::is_ascii_whitespace).count() > LEAST_WORDS
+    };
+    let above = records.iter().take_while(is_prose).count();
+    let Some(first) = records.get(above).filter(|_| above > 0) else { return };
+    let below = &records[above..];
+    if below.len() < FEWEST_ALONE || below.iter().any(|record| record.fields.len() > 1) {
+        return;
+    }
+    let lines = LineEnds::Mixed.count(&sample.text[..first.start]);
+    dialect.skip += lines as u32;
+    finding.skip =
+        format!("{} above the column are prose with delimiters", counted(lines as u64, "line"));
+}
+
+/// Words of a line that is prose, and records of a single column below it.
+const LEAST_WORDS: usize = 4;
+const FEWEST_ALONE: usize = 3;
+
 /// A delimiter at the end of every record separates nothing.
 pub(super) fn find_trailing(
     sample: Sample<'_>,
@@ -164,7 +187,7 @@ pub(super) fn find_start(
     finding: &mut Finding,
 ) {
     if fields < 2 {
-        return;
+        return find_prose(sample, dialect, finding);
     }
     let records: Vec<PlainRecord> = PlainRecords::new(sample.text, *dialect)
         .filter(|record| record.complete || sample.whole)
