@@ -73,7 +73,7 @@ fn main() -> std::io::Result<()> {
     for _ in 0..count {
         let (locale, source, value) = pair(&mut dice);
         let Ok(pattern) = Pattern::compile_in(&source, locale) else {
-            eprintln!("'{source}' is no pattern");
+            eprintln!("'{source}' is not a pattern");
             std::process::exit(1);
         };
         let read = match pattern.read(value.as_bytes(), &options) {

@@ -72,7 +72,7 @@ pub enum Command {
     Draft(Draft),
     /// Merge surveys that 'scout --save' wrote, of files here or on other machines
     Pool(Pool),
-    /// Hold files against a schema: every value that does not fit, where, and why
+    /// Check files against a schema: every value that does not fit, where, and why
     Check(Check),
     /// Weigh a table: bytes per column as text, with wide types, and as declared, in memory and in a file
     Weigh(Weigh),
@@ -191,11 +191,11 @@ pub struct Dates {
     #[arg(long, value_name = "YEAR", requires = "pattern", value_parser = clap::value_parser!(i32).range(1..=9900))]
     pub pivot: Option<i32>,
 
-    /// Zone on whose clocks values without an offset were read: Europe/Oslo
+    /// Time zone of values without an offset: Europe/Oslo
     #[arg(long, value_name = "NAME", requires = "pattern", value_parser = Zone::named)]
     pub zone: Option<Zone>,
 
-    /// Which instant a time means that the clocks show twice: earlier or later
+    /// Which of the two instants to take for a time repeated at a clock change: earlier or later
     #[arg(long, value_name = "WHICH", requires = "pattern", value_parser = Overlap::parse)]
     pub overlap: Option<Overlap>,
 
@@ -269,7 +269,7 @@ pub struct Weigh {
     #[arg(long = "where", value_name = "QUESTION")]
     pub filter: Option<String>,
 
-    /// Try the sort keys that could make the question cheaper, and rank them
+    /// Try the sort keys that could let the filter read less, and rank them
     #[arg(long, requires = "filter")]
     pub suggest_sort: bool,
 
@@ -304,7 +304,7 @@ pub struct Load {
     #[arg(long, value_name = "TARGET")]
     pub into: String,
 
-    /// Show what would happen, and what stands in the way; change nothing
+    /// Show what would happen, and what the problems are; change nothing
     #[arg(long)]
     pub plan: bool,
 
@@ -316,7 +316,7 @@ pub struct Load {
     #[arg(long, value_name = "WHAT", value_parser = parse_seen, default_value = "stop")]
     pub seen: Seen,
 
-    /// Stop when more values and records than so many do not fit: 10, or 0.1% of the records
+    /// Stop when more than N values and records do not fit: 10, or 0.1% of the records
     #[arg(long, value_name = "N", value_parser = parse_misfit_limit)]
     pub misfit_limit: Option<MisfitLimit>,
 
@@ -324,7 +324,7 @@ pub struct Load {
     #[arg(long)]
     pub no_proof: bool,
 
-    /// Write a directory of so many Parquet files
+    /// Write a directory of N Parquet files
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=1_000))]
     pub parts: Option<u32>,
 
@@ -385,7 +385,7 @@ pub struct Peek {
     #[arg(required = true, value_name = "WHAT")]
     pub what: Vec<PathBuf>,
 
-    /// Show so many rows
+    /// Number of rows to show
     #[arg(long, value_name = "N", default_value_t = 10)]
     pub rows: usize,
 

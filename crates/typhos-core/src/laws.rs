@@ -1,4 +1,4 @@
-//! Laws that hold over the whole road, on whatever bytes: tests only.
+//! Laws that hold over the whole workflow, on whatever bytes: tests only.
 
 use std::num::NonZeroUsize;
 

@@ -1,9 +1,9 @@
-//! Keys that come twice in an input, found before anything is sent, with the lines of both.
+//! Duplicate keys of an input, found before anything is sent, with the lines of both.
 //!
 //! The key of every record becomes a fingerprint of 128 bits, of two hashes with seeds of this run. The
 //! fingerprints are sorted in memory and, beyond that, in temporary files that are merged, so any number
 //! of them fits. A first pass looks at the columns of the key alone; only where it finds something, a
-//! second one looks at all columns: a record that is set aside for another reason is no repeat. A stream, which can
+//! second one looks at all columns: a record that is set aside for another reason is not a repeat. A stream, which can
 //! be read only once, is watched while it is loaded.
 
 use std::fs::File;
@@ -73,7 +73,7 @@ impl From<MisfitValue> for Stop {
     }
 }
 
-/// Keys that come twice in an input.
+/// Duplicate keys of an input.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Repeats {
     /// Records whose key has come before.

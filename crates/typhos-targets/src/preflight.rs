@@ -86,7 +86,8 @@ pub(crate) fn goes_along<const N: usize>(
         counted(count, &format!("{thing}{plural}"))
     });
     let some = some.collect::<Vec<_>>().join(" and ");
-    (!some.is_empty()).then(|| format!("{some} of the table that is replaced will be gone with it"))
+    (!some.is_empty())
+        .then(|| format!("{some} of the table that is replaced will be dropped with it"))
 }
 
 /// What a load would do.
@@ -318,7 +319,7 @@ fn column_fits(column: &ColumnDecl, there: &ExistingColumn, same: &str, plan: &m
     let may_be_absent = !column.required && column.default.is_none() && column.generate.is_none();
     if !there.nullable && may_be_absent {
         plan.problems.push(Problem::new(
-            format!("'{name}' must not be null, and the schema lets it be absent"),
+            format!("'{name}' must not be null, and the schema declares it optional"),
             format!("declare {name} = {{ …, required = true }}, or a default for it"),
         ));
     }

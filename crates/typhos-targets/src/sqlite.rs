@@ -91,7 +91,7 @@ impl SqliteSession {
     /// Opens a database that exists; a new one is made when rows come.
     ///
     /// # Errors
-    /// A file that is no database, or cannot be written.
+    /// A file that is not a database, or cannot be written.
     pub fn new(path: &Path) -> Result<SqliteSession, TargetError> {
         let exists = path.symlink_metadata().is_ok();
         let connection = exists.then(|| open_existing(path)).transpose()?;
@@ -359,7 +359,7 @@ fn open_existing(path: &Path) -> Result<Connection, TargetError> {
         Err(rusqlite::Error::SqliteFailure(error, _))
             if error.code == rusqlite::ErrorCode::NotADatabase =>
         {
-            let what = "is no SQLite database; name another file".into();
+            let what = "is not a SQLite database; name another file".into();
             Err(TargetError::NotThat { path: path.to_path_buf(), what })
         }
         Err(source) => Err(failed(source)),
@@ -510,7 +510,7 @@ pub(crate) fn recovered_transactions(path: &Path) -> Option<u32> {
 /// The tables of a database, in the order they were made.
 ///
 /// # Errors
-/// A file that is no database.
+/// A file that is not a database.
 pub fn tables(path: &Path) -> Result<Vec<String>, TargetError> {
     let failed = |source| TargetError::Sqlite { path: path.to_path_buf(), source };
     let connection = open_existing(path)?;
@@ -534,7 +534,7 @@ pub struct TableHead {
 /// Reads the first rows of a table.
 ///
 /// # Errors
-/// A table that is not there, a file that is no database.
+/// A table that is not there, a file that is not a database.
 pub fn head(path: &Path, table: &str, rows: usize) -> Result<TableHead, TargetError> {
     let failed = |source| TargetError::Sqlite { path: path.to_path_buf(), source };
     let connection = open_existing(path)?;

@@ -15,7 +15,7 @@ pub struct InputArgs {
     #[arg(long, value_name = "CHAR", value_parser = parse_delimiter)]
     pub delimiter: Option<u8>,
 
-    /// What quoted fields stand in: '"', "'" or none
+    /// Quote character: '"', "'" or none
     #[arg(long, value_name = "CHAR", value_parser = parse_quote_arg)]
     pub quote: Option<ByteOrNone>,
 
@@ -27,11 +27,11 @@ pub struct InputArgs {
     #[arg(long, value_name = "WHAT", value_parser = LineEnds::parse)]
     pub line_ends: Option<LineEnds>,
 
-    /// What a line starts with that is no record: one character such as '#', or none
+    /// Comment character: lines that start with it are not records: '#', or none
     #[arg(long, value_name = "CHAR", value_parser = parse_comment_arg)]
     pub comment: Option<ByteOrNone>,
 
-    /// Whether records may end in one more delimiter, with nothing behind it
+    /// Whether records may end in a trailing delimiter
     #[arg(long, value_name = "true|false", hide_possible_values = true)]
     pub trailing_delimiter: Option<bool>,
 

@@ -23,7 +23,7 @@ pub struct RuleArgs {
     pub tolerate: Option<f64>,
 
     /// The order of dates that could be read in more than one: dmy, mdy or ymd; of one column as in
-    /// sold_on:dmy; may be given again
+    /// sold_on:dmy; repeatable
     #[arg(long, value_name = "[COL:]ORDER", value_parser = Orders::parse)]
     pub date_order: Vec<Orders>,
 
@@ -35,7 +35,7 @@ pub struct RuleArgs {
     #[arg(long, value_name = "SIDE", value_parser = Side::parse)]
     pub negative: Option<Side>,
 
-    /// A text that means "no value", in every column; may be given again
+    /// A text that means "no value", in every column; repeatable
     #[arg(long, value_name = "TOKEN")]
     pub absent: Vec<String>,
 

@@ -17,7 +17,7 @@ pub(super) fn parse_threads(word: &str) -> Result<NonZeroUsize, String> {
 pub(super) fn parse_memory(word: &str) -> Result<usize, String> {
     parse_size(word).filter(|bytes| *bytes >= LEAST_MEMORY).ok_or_else(|| {
         format!(
-            "'{word}' is no size of memory: '512 MiB', and {} at least",
+            "'{word}' is not a size of memory: '512 MiB', and {} at least",
             size_name(LEAST_MEMORY)
         )
     })

@@ -50,7 +50,7 @@ fn problems(plan: &Plan, input: &Input) -> Vec<(String, String)> {
     problems
 }
 
-/// Converts everything and keeps nothing but the account, and the keys that come twice.
+/// Converts everything and keeps nothing but the account, and duplicate keys.
 pub fn account(plan: &Plan, input: &Input, common: &Common) -> Result<(Account, Repeats), Failure> {
     /// No misfit stops a check; that it does is never made.
     enum Never {

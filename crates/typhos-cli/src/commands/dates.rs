@@ -64,8 +64,8 @@ fn by_any(values: &[String], console: &mut Console) -> Result<Outcome, Failure> 
             (0, _) => paint(
                 WARN,
                 match no_such_day(value) {
-                    Some(why) => format!("is no day: {why}"),
-                    None => "is read by no pattern that is found by looks".to_owned(),
+                    Some(why) => format!("is not a day: {why}"),
+                    None => "matches no known pattern".to_owned(),
                 },
             ),
             (_, true) => paint(WARN, "is ambiguous"),
@@ -204,7 +204,7 @@ fn symbols(console: &mut Console) -> Result<(), Failure> {
         console.say(format!("  {}  {counts}", paint(FOUND, format!("{word:<10}"))))?;
     }
     console.say("")?;
-    console.say(paint(DIM, "  What is no letter stands for itself. A pattern with a '%' in it is one of POSIX strptime."))?;
+    console.say(paint(DIM, "  What is not a letter stands for itself. A pattern with a '%' in it is one of POSIX strptime."))?;
     Ok(())
 }
 

@@ -166,7 +166,7 @@ fn tell(
     let mut line = account_line(account, skipped, false);
     if report.done.moved.updated > 0 {
         let updated = paint(WARN, counted(report.done.moved.updated, "row"));
-        line.push_str(&format!("; {updated} of them updated"));
+        line.push_str(&format!("; {updated} updated"));
     }
     console.say(line)?;
     console.say(match report.done.proof {
@@ -236,7 +236,7 @@ fn destination(args: &Load, plan: &Plan, table: String) -> Result<Destination, F
     if into.contains("://") {
         let scheme = into.split("://").next().unwrap_or_default();
         return Err(Failure::Usage(format!(
-            "nothing is loaded into {}://; there are postgres://, mysql:// and clickhouse://",
+            "unsupported target {}://; there are postgres://, mysql:// and clickhouse://",
             safe(scheme)
         )));
     }

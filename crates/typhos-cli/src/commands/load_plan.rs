@@ -83,15 +83,14 @@ pub fn show(plan: &LoadPlan, console: &mut Console) -> Result<(), Failure> {
     }
     console.say("")?;
     for problem in &plan.problems {
-        console.say(format!("  {} {}", paint(WARN, "in the way:"), safe(&problem.what)))?;
-        console.say(format!("              {}", paint(FOUND, safe(&problem.help))))?;
+        console.say(format!("  {} {}", paint(WARN, "problem:"), safe(&problem.what)))?;
+        console.say(format!("           {}", paint(FOUND, safe(&problem.help))))?;
     }
     console.say(match plan.problems.len() {
-        0 => paint(GOOD, "Nothing stands in the way. Nothing was changed."),
-        several => paint(
-            WARN,
-            format!("{} in the way. Nothing was changed.", counted(several as u64, "thing")),
-        ),
+        0 => paint(GOOD, "No problems found. Nothing was changed."),
+        several => {
+            paint(WARN, format!("{}. Nothing was changed.", counted(several as u64, "problem")))
+        }
     })?;
     Ok(())
 }

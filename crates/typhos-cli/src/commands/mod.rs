@@ -183,7 +183,7 @@ fn table_name<'n>(files: impl IntoIterator<Item = &'n str>) -> String {
             let name = one.file_name().unwrap_or_default().to_string_lossy().into_owned();
             let packed = [".gz", ".zst", ".zstd"].iter().find_map(|end| name.strip_suffix(end));
             let name = packed.unwrap_or(&name);
-            // `standard input` is no name, and a name may start with a point.
+            // `standard input` is not a name, and a name may start with a point.
             let stem = name.rsplit_once('.').map_or(name, |(stem, _)| stem);
             if one.extension().is_none() && name.contains(' ') {
                 String::new()

@@ -56,7 +56,7 @@ fn look(args: &Peek, common: &Common, console: &mut Console) -> Result<Shown, Fa
     }
     if let [_, more, ..] = &args.what[..] {
         let message = format!(
-            "more than one thing to look at: '{}' stands behind '{}', which is no schema file (NAME.typhos.toml)",
+            "more than one thing to look at: '{}' stands behind '{}', which is not a schema file (NAME.typhos.toml)",
             more.display(),
             first.display()
         );
@@ -76,7 +76,7 @@ fn look(args: &Peek, common: &Common, console: &mut Console) -> Result<Shown, Fa
         }
         Kind::Sqlite => of_database(first, args),
         Kind::Other => Err(Failure::Usage(format!(
-            "{} is no Parquet or Arrow file and no SQLite database. To see delimited text with types, give its schema first: \
+            "{} is not a Parquet or Arrow file, nor a SQLite database. To see delimited text with types, give its schema first: \
              typhos peek SCHEMA {}; to see how it is laid out: typhos scout {}",
             first.display(),
             first.display(),
@@ -258,7 +258,7 @@ fn show(shown: &Shown, console: &mut Console) -> std::io::Result<()> {
     }
     if shown.misfits > 0 {
         let text = format!(
-            "{} on the way here; 'typhos check' lists them",
+            "{} in the rows read; 'typhos check' lists them",
             counted(shown.misfits, "misfit")
         );
         console.note(paint(WARN, text))?;

@@ -292,7 +292,7 @@ fn questions_and_layouts_that_make_no_sense_are_told() {
     world
         .run("load s.typhos.toml tickets.csv --into x.parquet --sort-memory 1k")
         .status(2)
-        .complains("'1k' is no size of memory");
+        .complains("'1k' is not a size of memory");
 }
 
 #[test]

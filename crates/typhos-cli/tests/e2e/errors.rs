@@ -45,7 +45,7 @@ fn command_lines_that_do_not_go_together() {
     world
         .write("t.csv", "a,b\n1,2\n")
         .write("s.typhos.toml", SCHEMA)
-        .write("text.db", "this is no database at all");
+        .write("text.db", "this is not a database at all");
     for (line, want) in [
         ("scuot t.csv", "similar subcommand exists: 'scout'"),
         ("scout", "<INPUT>"),
@@ -53,7 +53,7 @@ fn command_lines_that_do_not_go_together() {
             "scout t.csv --delimiter ;;",
             "give one ASCII character other than a quote or a line end, or one of comma, semicolon, tab",
         ),
-        ("scout t.csv --quote x", "'x' is no quote: it is \", ' or none"),
+        ("scout t.csv --quote x", "'x' is not a quote: use \", ' or none"),
         ("scout t.csv --headroom 0.5", "a factor from 1 to 1000"),
         ("scout t.csv --column aa", "there is no column 'aa'; did you mean 'a'?"),
         ("scout t.csv --column zzz", "there is no column 'zzz'; its columns are 'a', 'b'"),
@@ -68,17 +68,17 @@ fn command_lines_that_do_not_go_together() {
         ("load s.typhos.toml t.csv", "--into <TARGET>"),
         ("peek t.csv", "give its schema first: typhos peek SCHEMA t.csv"),
         ("peek s.typhos.toml", "give the files to look at"),
-        ("peek t.csv t.csv", "which is no schema file"),
+        ("peek t.csv t.csv", "which is not a schema file"),
         ("scout - t.csv", "'-' is standard input, which is read alone"),
-        ("scout t.csv --encoding utf-61", "'utf-61' is no encoding; did you mean 'utf-8'?"),
+        ("scout t.csv --encoding utf-61", "'utf-61' is not an encoding; did you mean 'utf-8'?"),
     ] {
         world.run(line).status(2).complains(want);
     }
     world
         .run("load s.typhos.toml t.csv --into text.db")
         .status(3)
-        .complains("text.db is no SQLite database; name another file");
-    assert_eq!(world.read("text.db"), "this is no database at all");
+        .complains("text.db is not a SQLite database; name another file");
+    assert_eq!(world.read("text.db"), "this is not a database at all");
 }
 
 #[test]
@@ -93,13 +93,13 @@ fn every_mistake_of_a_schema_file_in_one_run() {
         world.run("check s.typhos.toml t.csv").status(2).complains("4 mistakes in s.typhos.toml");
     for want in [
         "s.typhos.toml:3:1",
-        "'delimeter' is no key of [input]",
+        "unknown key 'delimeter' in [input]",
         "did you mean 'delimiter'?",
         "s.typhos.toml:5:14",
         "a = { type = \"unit8\" }",
         "^^^^^^^",
         "did you mean 'uint8'?",
-        "'requird' is no key of a column",
+        "unknown key 'requird' in a column",
         "did you mean 'required'?",
         "column b is declared twice",
     ] {
@@ -174,7 +174,7 @@ fn a_check_lists_misfits_of_every_kind() {
     world.ok("draft tickets.csv -o tickets.typhos.toml --headroom 200");
     let ran = world.run("check tickets.typhos.toml refused.csv").status(1);
     for want in [
-        "refused.csv:5  'n/k' is no integer",
+        "refused.csv:5  'n/k' is not an integer",
         "refused.csv:58  '' is absent, and the column is required",
         "refused.csv:9  '13/02/24' is not read by 'MM/dd/yy': month 13 does not exist",
         "refused.csv:13  '06/31/24' is not read by 'MM/dd/yy': day 31 in a month of 30",
@@ -182,7 +182,7 @@ fn a_check_lists_misfits_of_every_kind() {
         "refused.csv:22  '2024-07-09 25:00:00' is not read by 'yyyy-MM-dd HH:mm:ss': hour 25 does not exist",
         "refused.csv:26  'dekc' is not in the list of values; did you mean 'deck'?",
         "refused.csv:30  '7.255' has more than 2 digits after the mark",
-        "refused.csv:34  '7,25' is no number",
+        "refused.csv:34  '7,25' is not a number",
         "refused.csv:54  'T\\xe5rnvik' is not valid UTF-8 (byte 0xe5)",
         "refused.csv:46  the record has 11 fields instead of 10",
         "refused.csv:50  the record has text after the closing quote of field 6",

@@ -25,7 +25,7 @@ fn a_misfit_in_the_last_row_leaves_nothing_behind() {
     bad_at_the_end(&world);
     for into in ["t.parquet", "t.sqlite", "lake --parts 3"] {
         let ran = world.run(&format!("load s.typhos.toml t.csv --into {into}")).status(4);
-        ran.complains("t.csv:300002: column 'n': 'last' is no integer");
+        ran.complains("t.csv:300002: column 'n': 'last' is not an integer");
         assert_eq!(world.names(), ["s.typhos.toml", "t.csv"], "{into}");
     }
 }

@@ -104,7 +104,7 @@ fn a_database_in_a_file_is_added_to() {
     world
         .ok(&format!("{line} --mode append --seen skip"))
         .says("2 read = 1 loaded + 0 set aside + 1 there already");
-    world.ok(&format!("{line} --mode append --seen update")).says("2 rows of them updated");
+    world.ok(&format!("{line} --mode append --seen update")).says("2 rows updated");
     let rows = world.json("peek d.sqlite --json --rows 10");
     assert_eq!(rows["rows"].as_array().map(Vec::len), Some(5), "{rows}");
     assert_eq!(rows["rows"][3][1], "Sund", "{rows}");
@@ -130,7 +130,7 @@ fn views_outlive_a_table_that_is_replaced() {
     sql("CREATE VIEW seen AS SELECT count(*) AS n FROM t; CREATE INDEX ix ON t (route)");
     world
         .ok(&format!("{line} --mode replace --plan"))
-        .says("1 index of the table that is replaced will be gone with it");
+        .says("1 index of the table that is replaced will be dropped with it");
     world.ok(&format!("{line} --mode replace"));
     assert_eq!(sql("SELECT n FROM seen"), "4\n");
 }
@@ -167,7 +167,7 @@ fn a_misfit_limit_stops_a_load() {
         .run("load t.typhos.toml t.csv --into t.parquet --misfit-limit 2")
         .status(4)
         .complains("3 of 4")
-        .complains("t.csv:2: column 'route': 'Holm' is no integer");
+        .complains("t.csv:2: column 'route': 'Holm' is not an integer");
     world.run("load t.typhos.toml t.csv --into t.parquet --misfit-limit 74%").status(4);
     assert_eq!(world.names(), ["t.csv", "t.typhos.toml"]);
     world

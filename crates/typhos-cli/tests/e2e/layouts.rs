@@ -465,7 +465,7 @@ fn many_files_are_one_table() {
     assert_eq!(row(3), json!(["Sker", "4", "4.5"]));
     // What is set aside stands in the order of the first file, and loads by itself once mended.
     let rejects = world.read(&world.rejects());
-    assert!(rejects.contains("\nOdd,5,x,in/4.csv,5,fare,is no number"), "{rejects}");
+    assert!(rejects.contains("\nOdd,5,x,in/4.csv,5,fare,is not a number"), "{rejects}");
     world.write("mended.csv", rejects.replace("Odd,5,x", "Odd,5,5.5"));
     world.ok("load s.typhos.toml mended.csv --into m.parquet").says("1 read = 1 loaded");
 }

@@ -38,7 +38,7 @@ fn undeclared_columns_are_told_everywhere() {
         .complains("are not declared: 'extra', 'note'; declare them");
     assert!(!world.path("w.parquet").exists());
     world.run("check stop.typhos.toml t.csv").status(1).says("(would stop a load)");
-    world.run("load stop.typhos.toml t.csv --into w.parquet --plan").status(1).says("in the way:");
+    world.run("load stop.typhos.toml t.csv --into w.parquet --plan").status(1).says("problem:");
     let quiet = world.ok("check stop.typhos.toml t.csv --undeclared ignore");
     assert!(!quiet.err.contains("declared"), "{}", quiet.err);
 
@@ -72,7 +72,7 @@ fn short_records_are_found_drafted_and_kept_in_their_places() {
         .says("6 read = 5 loaded + 1 set aside");
     assert_eq!(world.json("peek t.parquet --json")["rows"][1], json!(["2", "Tang", null, null]));
     let rejects = world.read(&world.rejects());
-    assert!(rejects.contains("\n5,Bo,many,,t.csv,6,n,is no integer\n"), "{rejects}");
+    assert!(rejects.contains("\n5,Bo,many,,t.csv,6,n,is not an integer\n"), "{rejects}");
     world.write("mended.csv", rejects.replace("many", "4"));
     world.ok("load t.typhos.toml mended.csv --into m.parquet").says("1 read = 1 loaded");
 
@@ -150,7 +150,7 @@ fn units_below_a_header_are_skipped_and_said() {
     world
         .run("load t.typhos.toml t.csv --into t.parquet")
         .status(1)
-        .says("t.csv:5  depth: 'x' is no number")
+        .says("t.csv:5  depth: 'x' is not a number")
         .says("4 read = 3 loaded + 1 set aside");
     let rejects = world.read(&world.rejects());
     assert!(rejects.contains("rejected_reason\ns,m\n3,x,"), "{rejects}");
@@ -177,7 +177,7 @@ fn encodings_are_judged_far_behind_the_head_and_for_all_files_alike() {
     world.write("s.typhos.toml", TWO);
     world.ok("load s.typhos.toml old.csv --into o.parquet --encoding cp850");
     assert_eq!(world.json("peek o.parquet --json")["rows"][0], json!(["1", "Tårnvik"]));
-    world.run("scout old.csv --encoding cp9").status(2).complains("is no encoding");
+    world.run("scout old.csv --encoding cp9").status(2).complains("is not an encoding");
 }
 
 #[test]
@@ -254,7 +254,7 @@ fn keys_are_proven_however_many_values_there_are() {
     );
     world.write("u.csv", format!("id,v\n{rows}778,3\n,4\n"));
     let ran = world.run("scout u.csv --key id").status(1);
-    ran.says("'id' is no key: 1 record repeats what another has; 1 absent")
+    ran.says("'id' is not a key: 1 record repeats what another has; 1 absent")
         .says("u.csv:90002  as in u.csv:779");
     assert_eq!(world.json("scout u.csv --key v,id --json")["key"]["is_key"], json!(false));
     world.run("scout u.csv --key nope").status(2).complains("there is no column 'nope'");
@@ -364,7 +364,10 @@ fn dates_without_patterns_are_those_of_iso_8601() {
     );
     world.write("u.csv", "d,t,u,c\n01.03.2024,x,y,z\n");
     world.run("check s.typhos.toml u.csv").status(1).says("is not read by 'yyyy-MM-dd'");
-    world.run("dates 2024-02-30").status(1).says("is no day: 2024-02 has 29 days, and no day 30");
+    world
+        .run("dates 2024-02-30")
+        .status(1)
+        .says("is not a day: 2024-02 has 29 days, and no day 30");
 }
 
 #[test]

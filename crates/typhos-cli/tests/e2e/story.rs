@@ -155,7 +155,7 @@ fn rejected_records_can_be_mended_and_loaded_by_themselves() {
     assert_eq!(lines[1], "11,x,,,,,,,,,more.csv,12,,has 2 fields instead of 10");
     assert_eq!(
         lines[2],
-        "12,40118254,06/30/24,2024-07-09 09:00:00,Holm,deck,7.25,many,web,,more.csv,13,party,is no integer"
+        "12,40118254,06/30/24,2024-07-09 09:00:00,Holm,deck,7.25,many,web,,more.csv,13,party,is not an integer"
     );
     let mended = format!("{}\n{}\n", lines[0], lines[2].replace(",many,", ",4,"));
     world.write("mended.csv", mended);
@@ -178,7 +178,7 @@ fn rejects_of_another_encoding_load_under_the_same_schema() {
         .status(1)
         .says("2 read = 1 loaded + 1 set aside");
     let rejects = world.read(&world.rejects());
-    assert!(rejects.contains("Tårnvik,many,t.csv,2,n,is no integer"), "{rejects}");
+    assert!(rejects.contains("Tårnvik,many,t.csv,2,n,is not an integer"), "{rejects}");
     world.write("mended.csv", rejects.replace("many", "2"));
     world
         .ok("load s.typhos.toml mended.csv --into m.parquet")

@@ -52,7 +52,7 @@ fn numbers_in_any_clothes_are_typed_and_loaded() {
     world
         .run("check odd.typhos.toml bad.csv")
         .status(1)
-        .says("is no number with the decimal mark ',' and digits grouped by '.'");
+        .says("is not a number with the decimal mark ',' and digits grouped by '.'");
 }
 
 #[test]
@@ -83,7 +83,7 @@ fn everything_about_a_column_answers_why_it_is_text() {
     world
         .ok("scout t.csv --column depth")
         .says("would be uint8 but for 2 values: 'n/k' in line 49")
-        .says("2 values in the way of uint8:")
+        .says("2 values ruled out uint8:")
         .says("  line 49  'n/k'")
         .says("ruled out first by 'n/k' in line 49")
         .says("Most frequent");
@@ -150,7 +150,7 @@ fn the_rules_of_a_house_stand_beside_the_data_or_above() {
     world
         .run("scout house/data/t.csv")
         .status(2)
-        .complains("'headrom' is no key of a settings file")
+        .complains("unknown key 'headrom' in a settings file")
         .complains("did you mean 'headroom'?");
 }
 
@@ -253,7 +253,7 @@ fn survey_files_that_are_not_understood_are_refused() {
     world
         .run("pool tickets.csv -o x.survey")
         .status(3)
-        .complains("tickets.csv: is no saved survey");
+        .complains("tickets.csv: is not a saved survey");
     // Any byte changed is an answer or an error, and nothing else.
     for at in (0..good.len()).step_by(good.len() / 40 + 1) {
         let mut bad = good.clone();

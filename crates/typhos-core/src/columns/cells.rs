@@ -217,7 +217,7 @@ impl<A: ArrowPrimitiveType, R: Read<Native = A::Native>> Primitive<A, R> {
             None => Ok(None),
             Some(text) => match read.bound(text) {
                 Ok(value) => Ok(Some((value, text.clone()))),
-                Err(_) => Err(format!("'{}' is no {}", text.escape_debug(), column.ty)),
+                Err(_) => Err(format!("'{}' is not a valid {}", text.escape_debug(), column.ty)),
             },
         };
         let (low, high) = (bound(&column.low)?, bound(&column.high)?);

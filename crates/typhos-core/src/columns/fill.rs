@@ -273,7 +273,7 @@ impl<C: Cells> FillColumn for Column<C> {
         let Some(field) = slice.layout.place(column) else {
             return self.fill_lacking(records, note);
         };
-        // What a value starts with that is not what it says; 256 is no byte.
+        // What a value starts with that is not what it says; 256 is not a byte.
         let quote = dialect.quote.map_or(256, u16::from);
         let is_simple = dialect.escape == Escape::Doubled;
         for (row, (start, end)) in records.column(field).enumerate() {

@@ -12,7 +12,7 @@ use crate::survey::Place;
 pub enum Reason {
     /// It is not a value of the type at all.
     NotA(Type),
-    /// It is no number written as the column declares its numbers to be.
+    /// It is not a number written as the column declares its numbers to be.
     NotWritten {
         /// The type.
         ty: Type,
@@ -78,20 +78,22 @@ impl fmt::Display for Reason {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Reason::NotA(ty) => match ty {
-                Type::Int(_) => write!(f, "is no integer"),
-                Type::Bool => write!(f, "is no bool: true/false, t/f, yes/no, y/n, on/off, 1/0"),
-                _ if ty.is_number() => write!(f, "is no number"),
-                Type::Ip => write!(f, "is no IPv4 or IPv6 address"),
+                Type::Int(_) => write!(f, "is not an integer"),
+                Type::Bool => write!(f, "is not a bool: true/false, t/f, yes/no, y/n, on/off, 1/0"),
+                _ if ty.is_number() => write!(f, "is not a number"),
+                Type::Ip => write!(f, "is not an IPv4 or IPv6 address"),
                 Type::Uuid => {
-                    write!(f, "is no UUID: 32 hexadecimal digits in groups of 8-4-4-4-12")
+                    write!(f, "is not a UUID: 32 hexadecimal digits in groups of 8-4-4-4-12")
                 }
-                Type::Geopoint => write!(f, "is no point: latitude, comma, longitude in degrees"),
-                Type::Json => write!(f, "is no JSON object or array"),
-                _ => write!(f, "is no {ty}"),
+                Type::Geopoint => {
+                    write!(f, "is not a point: latitude, comma, longitude in degrees")
+                }
+                Type::Json => write!(f, "is not a JSON object or array"),
+                _ => write!(f, "is not a valid {ty}"),
             },
             Reason::NotWritten { ty, style } => {
-                let what = if matches!(ty, Type::Int(_)) { "integer" } else { "number" };
-                write!(f, "is no {what} with the decimal mark '{}'", style.mark.letter())?;
+                let what = if matches!(ty, Type::Int(_)) { "an integer" } else { "a number" };
+                write!(f, "is not {what} with the decimal mark '{}'", style.mark.letter())?;
                 match style.grouping {
                     Some(grouping) => write!(f, " and digits grouped by '{}'", grouping.letter()),
                     None => write!(f, " and no groups"),
@@ -139,11 +141,7 @@ impl fmt::Display for Reason {
             Reason::NotUtf8 { byte } => write!(f, "is not valid UTF-8 (byte 0x{byte:02x})"),
             Reason::Incomplete { lacks } => {
                 let lacks: Vec<_> = lacks.iter().map(ToString::to_string).collect();
-                write!(
-                    f,
-                    "is joined of columns of which some are absent: number {}",
-                    lacks.join(", ")
-                )
+                write!(f, "has some source columns that are absent: number {}", lacks.join(", "))
             }
             Reason::Broken(what) => f.write_str(what),
         }

@@ -139,7 +139,7 @@ c = { type = "category", values = ["deck", "saloon"] }"#;
 #[test]
 fn stop_names_the_first_misfit() {
     let columns = "a = { type = \"uint8\" }\nb = { type = \"uint8\" }";
-    assert_eq!(misfit_of(columns, "a,b\n1,2\n3,x\ny,4\n"), "3 Some(1) 'x' is no integer");
+    assert_eq!(misfit_of(columns, "a,b\n1,2\n3,x\ny,4\n"), "3 Some(1) 'x' is not an integer");
     assert_eq!(
         misfit_of(columns, "a,b\n1,2\n256,4\n"),
         "3 Some(0) '256' is outside of uint8: 0 to 255"
@@ -239,7 +239,7 @@ fn absent_texts_are_those_declared() {
     assert_eq!(rows, [["null", "null"], ["null", ""], ["5", "x"]]);
     assert_eq!(
         misfit_of("a = { type = \"uint8\", absent = [\"NA\"] }", "a,b\n,x\n"),
-        "2 Some(0) '' is no integer"
+        "2 Some(0) '' is not an integer"
     );
 }
 
@@ -329,7 +329,11 @@ day = { type = "date", from = [3, "month", "day"], glue = "/", patterns = ["y/M/
     assert_eq!(lines(&rows), ["Eider-7|2", "null|0", "null|31"]);
     let misfit = &account.columns[0].examples[0];
     assert_eq!((misfit.place.line, misfit.value.as_str()), (4, "Tern-"));
-    assert!(misfit.reason.to_string().contains("some are absent: number 2"), "{}", misfit.reason);
+    assert!(
+        misfit.reason.to_string().contains("some source columns that are absent: number 2"),
+        "{}",
+        misfit.reason
+    );
 }
 
 #[test]
@@ -375,12 +379,12 @@ fn mistakes_about_sources_have_their_words() {
     for (column, want) in [
         ("{ type = 'text', from = ['a', 'b'] }", "several columns need a glue"),
         ("{ type = 'text', from = ['a'], glue = '-' }", "one column is not several"),
-        ("{ type = 'text', glue = '-' }", "there is nothing to glue"),
+        ("{ type = 'text', glue = '-' }", "'glue' needs several columns"),
         ("{ type = 'geopoint', from = ['a', 'b', 'c'] }", "a point is made of two columns"),
         ("{ type = 'text', generate = 'row-number' }", "row numbers are integers"),
         (
             "{ generate = 'row-number', from = 'a' }",
-            "'from' says nothing about values that are generated",
+            "'from' does not apply to values that are generated",
         ),
         ("{ generate = 'serial' }", "nothing generates 'serial'"),
         ("{ type = 'uint8', start = 3 }", "'start' belongs to generated numbers"),

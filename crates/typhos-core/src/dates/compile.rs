@@ -267,10 +267,10 @@ impl Compiler<'_> {
         let mut said = ways.iter().filter_map(|(at, way, name)| Some(((*at)?, *way, *name)));
         let first = said.next();
         if let (Some((_, _, first)), Some((at, _, second))) = (first, said.next()) {
-            return Err(error(at, &format!("the day is said twice: by {first} and by {second}")));
+            return Err(error(at, &format!("the day is set twice: by {first} and by {second}")));
         }
         let missing = |parts: &str| {
-            Err(error(whole, &format!("this is no whole date: the {parts} is missing")))
+            Err(error(whole, &format!("this is not a whole date: the {parts} is missing")))
         };
         match first {
             Some((_, Calendar::Week, _)) => match (week_year, year) {
@@ -365,7 +365,7 @@ fn advice(letter: char, run: usize) -> String {
         'G' => "years are those of the common era, and no era is read",
         _ => "letters that stand for themselves are written in 'quotes'",
     };
-    format!("'{written}' is no symbol that is read: {meant}")
+    format!("'{written}' is not a supported symbol: {meant}")
 }
 
 pub(super) fn error(at: (usize, usize), message: &str) -> PatternError {

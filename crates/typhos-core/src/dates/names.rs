@@ -111,9 +111,9 @@ pub fn names(locale: &str, named: Named, form: Form) -> Result<Arc<Names>, Strin
 
 fn load(locale: &str, named: Named, form: Form) -> Result<Names, String> {
     let shown = locale.escape_debug();
-    let tag: Locale = locale
-        .parse()
-        .map_err(|_| format!("'{shown}' is no language tag; write for example de, nb or pt-BR"))?;
+    let tag: Locale = locale.parse().map_err(|_| {
+        format!("'{shown}' is not a language tag; write for example de, nb or pt-BR")
+    })?;
     let none = || format!("there are no names of months and weekdays for '{shown}'");
     let empty = || FixedCalendarDateTimeNames::<Gregorian>::try_new(tag.clone().into());
     let wants = |asked: Form| form == asked || form == Form::Any;

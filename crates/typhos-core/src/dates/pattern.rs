@@ -4,7 +4,7 @@
 //! those that are read, and `docs/date-patterns.md` where and why they deviate from the standard. A
 //! pattern with a `%` in it is read as POSIX `strptime` has it, and some words are patterns of their own
 //! ([`COUNTS`](super::COUNTS)). Any other ASCII letter is refused, so that a later symbol can take its
-//! place; what is no letter stands for itself.
+//! place; what is not a letter stands for itself.
 //!
 //! A value is read strictly: to its last byte, and only where the day exists.
 

@@ -86,7 +86,7 @@ pub(super) fn translate(source: &str) -> Result<Translated, PatternError> {
                     "what it means depends on the machine; write the parts"
                 }
                 'U' | 'W' => "weeks are those of ISO 8601: %G and %V",
-                'C' => "a century without its years is no date",
+                'C' => "a century without its years is not a date",
                 'w' => "weekdays are those of ISO 8601: %u",
                 _ => "there is no such conversion",
             };

@@ -39,7 +39,7 @@ impl Order {
     pub fn parse(word: &str) -> Result<Order, String> {
         let found = Order::ALL.into_iter().find(|order| order.name() == word);
         found.ok_or_else(|| {
-            format!("'{}' is no order of dates: use ymd, dmy or mdy", word.escape_debug())
+            format!("'{}' is not an order of dates: use ymd, dmy or mdy", word.escape_debug())
         })
     }
 

@@ -317,7 +317,7 @@ fn patterns_that_are_wrong() {
         ("%Y %", (3, 4), "a letter belongs behind '%'"),
         ("hh:mm", (0, 2), "needs 'a' for AM or PM; did you mean HH"),
         ("yyyy-'W'ww", (0, 4), "write YYYY"),
-        ("dd.MM.yyyy D", (11, 12), "the day is said twice"),
+        ("dd.MM.yyyy D", (11, 12), "the day is set twice"),
         ("EEEE HH:mm", (0, 4), "a weekday without the day"),
         ("yyyy-MM-dd HH:mm VVV", (17, 20), "VV for the name of a zone"),
         ("epoch", (0, 5), "the words that count are epoch-s"),

@@ -16,7 +16,7 @@ use crate::schema::{ColumnDecl, Type};
 pub(super) enum Allowed {
     /// Integers, decimals at their scale, days, units of time, 0 and 1: from one to another, both in.
     Ints(Vec<(i128, i128)>),
-    /// Floats from one to another, both in. What is no number is in none.
+    /// Floats from one to another, both in. What is not a number is in none.
     Floats(Vec<(f64, f64)>),
     /// Texts by their bytes, and UUIDs.
     Bytes(Vec<ByteRange>),
@@ -118,7 +118,7 @@ fn wrong(word: &Word, message: String) -> FilterError {
 
 /// A value as an integer of its type: the greatest that is not above it, and whether it is that.
 fn int(word: &Word, ty: Type, data_type: &DataType) -> Result<(i128, bool), FilterError> {
-    let no_value = || wrong(word, format!("'{}' is no value of {ty}", word.text.escape_debug()));
+    let no_value = || wrong(word, format!("'{}' is not a valid {ty}", word.text.escape_debug()));
     match ty {
         Type::Bool => {
             let says = bool_word(word.text.as_bytes()).ok_or_else(no_value)?.1;
@@ -189,7 +189,7 @@ fn floats(comparison: &Comparison, ty: Type) -> Result<Allowed, FilterError> {
         };
         let value = value.ok().filter(|value| !value.is_nan());
         value.ok_or_else(|| {
-            wrong(word, format!("'{}' is no value of {ty}", word.text.escape_debug()))
+            wrong(word, format!("'{}' is not a valid {ty}", word.text.escape_debug()))
         })
     };
     let range = |low: f64, high: f64| Vec::from_iter((low <= high).then_some((low, high)));
@@ -235,7 +235,7 @@ fn equal_only(comparison: &Comparison, ty: Type) -> Result<Allowed, FilterError>
         Comparison::OneOf(_) => {
             return bytes(comparison, |word| match ty {
                 Type::Uuid => uuid(word.text.as_bytes()).map(Vec::from).ok_or_else(|| {
-                    wrong(word, format!("'{}' is no UUID", word.text.escape_debug()))
+                    wrong(word, format!("'{}' is not a UUID", word.text.escape_debug()))
                 }),
                 _ => Ok(word.text.clone().into_bytes()),
             });

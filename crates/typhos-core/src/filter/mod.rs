@@ -5,7 +5,7 @@
 //!
 //! Comparisons are those of the declared types: numbers as numbers, dates as dates, ranked categories by
 //! their rank, other texts by their bytes. What is absent fits no comparison, neither `=` nor `!=`; only
-//! `is absent` finds it. A float that is no number fits none either.
+//! `is absent` finds it. A float that is not a number fits none either.
 //!
 //! The grammar, with words in any letter case:
 //!

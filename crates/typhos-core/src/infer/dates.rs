@@ -14,7 +14,7 @@ use crate::readings::Mark;
 use crate::schema::{TimeUnit, Type};
 use crate::survey::{Class, Example, Facts, Place, ShapeFacts, Survey, Tally};
 
-/// Why a column of date shapes is no date column.
+/// Why a column of date shapes is not a date column.
 #[derive(Debug)]
 pub(super) enum NoDate {
     /// More than one order reads every value.

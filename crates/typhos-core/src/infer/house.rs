@@ -282,7 +282,7 @@ pub fn parse_headroom(word: &str) -> Result<f64, String> {
     factor.filter(|factor| (1.0..=1000.0).contains(factor)).ok_or_else(|| {
         let usual = DEFAULT_HEADROOM;
         format!(
-            "'{}' is no headroom: a factor from 1 to 1000, usually {usual}",
+            "'{}' is not a headroom: a factor from 1 to 1000, usually {usual}",
             word.escape_debug()
         )
     })
@@ -299,7 +299,7 @@ pub fn parse_share(word: &str) -> Result<f64, String> {
     };
     let share = digits.parse::<f64>().ok().map(|number| number / whole);
     share.filter(|share| (0.0..=0.5).contains(share)).ok_or_else(|| {
-        format!("'{}' is no share of values: as in 0.1%, at most 50%", word.escape_debug())
+        format!("'{}' is not a share of values: as in 0.1%, at most 50%", word.escape_debug())
     })
 }
 
@@ -350,12 +350,12 @@ mod tests {
         assert_eq!(
             told,
             [
-                "1:1 'headrom' is no key of a settings file / did you mean 'headroom'?",
-                "2:12 '0.5' is no headroom: a factor from 1 to 1000, usually 2 / for example 1.5",
-                "3:12 '0.9' is no share of values: as in 0.1%, at most 50% / for example \"0.1%\"",
-                "4:14 'ddmm' is no order of dates: use ymd, dmy or mdy / for example \"dmy\" or \"ordered:dmy\"",
+                "1:1 unknown key 'headrom' in a settings file / did you mean 'headroom'?",
+                "2:12 '0.5' is not a headroom: a factor from 1 to 1000, usually 2 / for example 1.5",
+                "3:12 '0.9' is not a share of values: as in 0.1%, at most 50% / for example \"0.1%\"",
+                "4:14 'ddmm' is not an order of dates: use ymd, dmy or mdy / for example \"dmy\" or \"ordered:dmy\"",
                 "5:10 'absent' is a list / write absent = ['NA']",
-                "6:10 'uint' is no type: did you mean 'uint8'? / for example [\"unsigned\", \"category\"]",
+                "6:10 unknown type 'uint': did you mean 'uint8'? / for example [\"unsigned\", \"category\"]",
             ]
         );
     }

@@ -164,7 +164,8 @@ impl Reading {
                 "digits, all start with 0".into()
             } else {
                 let first = &facts.tally(&[Class::Code]).examples[0];
-                format!("digits, but {} start with 0: {}", grouped(codes), context.example(first))
+                let start = if codes == 1 { "starts" } else { "start" };
+                format!("digits, but {} {start} with 0: {}", grouped(codes), context.example(first))
             }),
             Reading::Bool => boolean(facts),
             Reading::Integer => number::integers(column, facts, rules),
@@ -322,7 +323,7 @@ fn allowed(decision: Decision, rules: &Rules) -> Outcome {
     if rules.never.allows(decision.ty) {
         Outcome::Type(Box::new(decision))
     } else {
-        Outcome::None(format!("{} is never to be drafted", decision.ty))
+        Outcome::None(format!("{} is excluded by --never", decision.ty))
     }
 }
 

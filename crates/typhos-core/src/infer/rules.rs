@@ -78,7 +78,7 @@ impl Never {
                     Some(near) => format!("did you mean '{near}'?"),
                     None => "give a type without parentheses, 'unsigned' or 'float'".into(),
                 };
-                return Err(format!("'{}' is no type: {help}", member.escape_debug()));
+                return Err(format!("unknown type '{}': {help}", member.escape_debug()));
             };
             self.0 |= 1 << at;
         }

@@ -127,7 +127,7 @@ fn reasons_name_values_and_lines() {
 
     let decision = decide_column(&["01234", "51234"], 1.0);
     assert!(
-        decision.evidence[0].contains("digits, but 1 start with 0: '01234' in line 2"),
+        decision.evidence[0].contains("digits, but 1 starts with 0: '01234' in line 2"),
         "{decision:?}"
     );
 
@@ -179,7 +179,7 @@ fn what_no_type_holds_says_what_it_is() {
     most.push("late");
     let found = decide_column(&most, 1.0).evidence.remove(0);
     assert!(found.contains("of a day but for 1 value"), "{found}");
-    // Where two texts are one number and it is no question, it is told.
+    // Where two texts are one number and it is not a question, it is told.
     let noted = decide_column(&["5", "5.0", "2.5"], 1.0);
     assert_eq!(noted.notes, ["two texts, one number: '5' in line 2 and '5.0' in line 3"]);
 }

@@ -177,7 +177,7 @@ impl Known<'_> {
                 format!("texts of more than {most} characters are misfits")
             }
             Type::Text { most: None } => "none".into(),
-            _ => format!("a value that is no {ty} is a misfit"),
+            _ => format!("a value that is not a valid {ty} is a misfit"),
         }
     }
 

@@ -41,7 +41,7 @@ pub struct Number {
     pub exponent: Option<i32>,
 }
 
-/// Takes a number apart. `None` where `value` is no number, or one of more than 38 digits.
+/// Takes a number apart. `None` where `value` is not a number, or one of more than 38 digits.
 pub fn parse_number(value: &[u8]) -> Option<Number> {
     let (negative, plus, mut at) = match value.first()? {
         b'-' => (true, false, 1),

@@ -41,7 +41,9 @@ impl Mark {
     pub fn parse(word: &str) -> Result<Mark, String> {
         let found =
             Mark::ALL.into_iter().find(|mark| word == mark.letter().encode_utf8(&mut [0; 4]));
-        found.ok_or_else(|| format!("'{}' is no decimal mark: use '.' or ','", word.escape_debug()))
+        found.ok_or_else(|| {
+            format!("'{}' is not a decimal mark: use '.' or ','", word.escape_debug())
+        })
     }
 }
 
@@ -134,7 +136,7 @@ impl Side {
     pub fn parse(word: &str) -> Result<Side, String> {
         let found = Side::ALL.into_iter().find(|side| side.name().eq_ignore_ascii_case(word));
         found.ok_or_else(|| {
-            format!("'{}' is no side of an account: use DR or CR", word.escape_debug())
+            format!("'{}' is not a side of an account: use DR or CR", word.escape_debug())
         })
     }
 

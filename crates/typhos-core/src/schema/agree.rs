@@ -35,12 +35,12 @@ impl Agreement {
             (
                 "overlap",
                 is_instant,
-                "instants that clocks show twice are those of timestamp(UNIT, utc)",
+                "times repeated at a clock change are those of timestamp(UNIT, utc)",
             ),
             ("decimal_mark", ty.is_number(), "a decimal mark belongs to numbers"),
             ("grouping", ty.is_number(), "grouping belongs to numbers"),
             ("strip", ty.is_number(), "what is stripped stands around numbers"),
-            ("accounting", ty.is_number(), "only numbers are negative in the way of accounts"),
+            ("accounting", ty.is_number(), "accounting negatives are for numbers"),
             ("negative", ty.is_number(), "only numbers stand on a side of an account"),
             (
                 "rounding",
@@ -66,7 +66,7 @@ impl Agreement {
             ),
         ] {
             if let (Some(span), false, false) = (at(key), fits, column.auto) {
-                self.wrong(span, format!("'{key}' says nothing about {ty}"), hint);
+                self.wrong(span, format!("'{key}' does not apply to {ty}"), hint);
             }
         }
         self.source_agrees(column, &at);
@@ -123,7 +123,7 @@ impl Agreement {
         if let (Some(span), true) = (at("glue"), several == 1) {
             self.wrong(
                 span,
-                "there is nothing to glue",
+                "'glue' needs several columns",
                 "name several columns: from = [\"a\", \"b\"]",
             );
         }
@@ -137,14 +137,14 @@ impl Agreement {
             self.wrong(at("from").unwrap_or_default(), "a point is made of two columns", help);
         }
         if let (true, Some(span)) = (is_point && several > 1, at("glue")) {
-            self.wrong(span, "'glue' says nothing about a point", "leave it out");
+            self.wrong(span, "'glue' does not apply to a point", "leave it out");
         }
         if let (true, Some(span)) = (column.auto && several > 1, at("type")) {
             let help = "say the type: the joined values are looked at by nobody before";
             self.wrong(span, "the type of joined columns is not found by itself", help);
         }
         if let (Some(span), true) = (at("glue_absent"), several == 1) {
-            self.wrong(span, "there is nothing to glue", "name several columns with 'from'");
+            self.wrong(span, "'glue' needs several columns", "name several columns with 'from'");
         }
         if let (true, GlueAbsent::Skip, Some(span)) =
             (is_point, column.glue_absent, at("glue_absent"))
@@ -195,7 +195,7 @@ impl Agreement {
         ];
         for key in ALONE {
             if let Some(span) = at(key) {
-                let message = format!("'{key}' says nothing about values that are generated");
+                let message = format!("'{key}' does not apply to values that are generated");
                 self.wrong(span, message, "leave it out");
             }
         }

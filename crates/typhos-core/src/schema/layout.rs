@@ -206,7 +206,7 @@ impl Compression {
             _ => match level(word) {
                 Some(level @ 1..=22) => Ok(Compression::Zstd(level)),
                 _ => Err(format!(
-                    "'{}' is no compression: use zstd, zstd(1) to zstd(22), snappy or none",
+                    "'{}' is not a compression: use zstd, zstd(1) to zstd(22), snappy or none",
                     word.escape_debug()
                 )),
             },
@@ -315,7 +315,7 @@ const PAGE_BYTES: std::ops::RangeInclusive<usize> = 1 << 10..=1 << 30;
 
 fn parse_page(word: &str) -> Result<usize, String> {
     parse_size(word).filter(|bytes| PAGE_BYTES.contains(bytes)).ok_or_else(|| {
-        format!("'{}' is no size of a page: from 1 KiB to 1 GiB", word.escape_debug())
+        format!("'{}' is not a size of a page: from 1 KiB to 1 GiB", word.escape_debug())
     })
 }
 
@@ -413,10 +413,10 @@ mod tests {
             ("partition = ['week(fare)']", "nothing takes 'week' of a value"),
             ("sort = ['fare', 'fare desc']", "3:17 'fare' is listed twice"),
             ("key = ['x y z']", "3:8 there is no column 'x y z'; the columns are"),
-            ("compression = 'zstd(23)'", "3:15 'zstd(23)' is no compression: use zstd, zstd(1)"),
+            ("compression = 'zstd(23)'", "3:15 'zstd(23)' is not a compression: use zstd, zstd(1)"),
             ("row_group = 0", "'row_group' is a whole number from 1"),
-            ("page = '4'", "'4' is no size of a page: from 1 KiB to 1 GiB"),
-            ("sorted = []", "3:1 'sorted' is no key of [layout] / did you mean 'sort'?"),
+            ("page = '4'", "'4' is not a size of a page: from 1 KiB to 1 GiB"),
+            ("sorted = []", "3:1 unknown key 'sorted' in [layout] / did you mean 'sort'?"),
         ] {
             let wrong = layout(line).unwrap_err();
             assert!(wrong.len() == 1 && wrong[0].contains(want), "{line}: {wrong:?}");

@@ -70,7 +70,7 @@ impl Rounding {
         let found = Rounding::ALL.into_iter().find(|rounding| rounding.name() == word);
         found.ok_or_else(|| {
             let word = word.escape_debug();
-            format!("'{word}' is no way to round: use half-even, half-up, down or exact")
+            format!("'{word}' is not a rounding: use half-even, half-up, down or exact")
         })
     }
 }

@@ -73,7 +73,7 @@ impl Reader<'_> {
             if section.starts_with("columns") && before[line_start..].trim().is_empty() {
                 self.wrong(span, format!("column {name} is declared twice"), help);
             } else {
-                self.wrong(span, format!("{name} is said twice"), "keep one of them");
+                self.wrong(span, format!("{name} is set twice"), "keep one of them");
             }
             return;
         }
@@ -93,7 +93,7 @@ impl Reader<'_> {
         };
         self.wrong(
             key.span(),
-            format!("'{}' is no key of {place}", key.get_ref().escape_debug()),
+            format!("unknown key '{}' in {place}", key.get_ref().escape_debug()),
             help,
         );
     }
@@ -202,7 +202,7 @@ impl Reader<'_> {
             };
             self.wrong(
                 value.span(),
-                format!("'{}' is no policy for misfits", word.escape_debug()),
+                format!("'{}' is not a policy for misfits", word.escape_debug()),
                 help,
             );
         }
@@ -323,10 +323,10 @@ sold_on = { type = "date", patterns = ["yyyy-mm-dd"] }
         assert_eq!(
             mistakes(source),
             [
-                "2:1 'colour' is no key of a schema file / the keys are typhos, table, input, columns, layout",
-                "4:1 'delimeter' is no key of [input] / did you mean 'delimiter'?",
-                "6:22 'unit32' is no type / did you mean 'uint32'?",
-                "7:33 'hihg' is no key of a column / did you mean 'high'?",
+                "2:1 unknown key 'colour' in a schema file / the keys are typhos, table, input, columns, layout",
+                "4:1 unknown key 'delimeter' in [input] / did you mean 'delimiter'?",
+                "6:22 unknown type 'unit32' / did you mean 'uint32'?",
+                "7:33 unknown key 'hihg' in a column / did you mean 'high'?",
                 "8:1 column fare is declared twice / every column has one line: give one of them another name, and say where it comes from with 'from'",
                 "9:46 'mm' are minutes; did you mean 'MM' for the month? / ",
             ]
@@ -358,7 +358,7 @@ sold_on = { type = "date", patterns = ["yyyy-mm-dd"] }
             ),
             (
                 "{ type = \"date\", patterns = [\"yyyy-MM-dd\"], zone = \"Europe/Oslo\" }",
-                "'zone' says nothing about date / a zone belongs to timestamp(UNIT, utc)",
+                "'zone' does not apply to date / a zone belongs to timestamp(UNIT, utc)",
             ),
             (
                 "{ type = \"date\", patterns = [\"d MMM yyyy\"], locale = \"xx\" }",
@@ -382,13 +382,13 @@ sold_on = { type = "date", patterns = ["yyyy-mm-dd"] }
             ),
             (
                 "{ type = \"text\", patterns = [\"yyyy-MM-dd\"] }",
-                "'patterns' says nothing about text",
+                "'patterns' does not apply to text",
             ),
             ("{ type = \"category\" }", "a category lists its values"),
             ("{ type = \"category\", values = [\"x\", \"x\"] }", "'x' is listed twice"),
             (
                 "{ type = \"text\", misfit = \"rejct\" }",
-                "'rejct' is no policy for misfits / did you mean \"reject\"?",
+                "'rejct' is not a policy for misfits / did you mean \"reject\"?",
             ),
             (
                 "{ type = \"int8\", misfit = \"null\", required = true }",
@@ -398,8 +398,8 @@ sold_on = { type = "date", patterns = ["yyyy-mm-dd"] }
                 "{ type = \"int8\", required = \"yes\" }",
                 "'required' is true or false / write required = true",
             ),
-            ("{ type = \"int8\", rounding = \"up\" }", "'up' is no way to round: use half-even"),
-            ("{ type = \"text\", rounding = \"down\" }", "'rounding' says nothing about text"),
+            ("{ type = \"int8\", rounding = \"up\" }", "'up' is not a rounding: use half-even"),
+            ("{ type = \"text\", rounding = \"down\" }", "'rounding' does not apply to text"),
             (
                 "{ type = \"float32\", rounding = \"half-up\" }",
                 "a float32 is rounded to the nearest / write rounding = \"half-even\"",
@@ -408,9 +408,9 @@ sold_on = { type = "date", patterns = ["yyyy-mm-dd"] }
                 "{ type = \"date\", patterns = [\"yyyy-MM-dd HH:mm\"], rounding = \"half-even\" }",
                 "a date is rounded to the one before / write rounding = \"down\"",
             ),
-            ("{ type = \"text\", clip = true }", "'clip' says nothing about text / say how many"),
-            ("{ type = \"int8\", low = \"x\" }", "'x' is no int8"),
-            ("{ type = \"int8\", high = 1000 }", "'1000' is no int8"),
+            ("{ type = \"text\", clip = true }", "'clip' does not apply to text / say how many"),
+            ("{ type = \"int8\", low = \"x\" }", "'x' is not a valid int8"),
+            ("{ type = \"int8\", high = 1000 }", "'1000' is not a valid int8"),
             ("{ type = \"text\", from = 0 }", "'from' is a whole number from 1"),
         ] {
             let source = format!("typhos = 1\n[columns]\na = {column}\n");
@@ -439,7 +439,7 @@ sold_on = { type = "date", patterns = ["yyyy-mm-dd"] }
             ),
             (
                 "typhos = 1\n[input]\nquote = \"x\"\n[columns]\na = { type = \"text\" }",
-                "'x' is no quote: it is",
+                "'x' is not a quote: use",
             ),
         ] {
             let found = mistakes(source);

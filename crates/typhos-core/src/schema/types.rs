@@ -240,7 +240,9 @@ impl Type {
             ("text", None) => Ok(Type::Text { most: None }),
             ("text", Some([most])) => match most.parse() {
                 Ok(most) if most > 0 => Ok(Type::Text { most: Some(most) }),
-                _ => Err(refuse(format!("'{most}' is no number of characters"), Some("text(40)"))),
+                _ => {
+                    Err(refuse(format!("'{most}' is not a number of characters"), Some("text(40)")))
+                }
             },
             ("lowcard", None) => Ok(Type::Lowcard),
             ("category", None) => Ok(Type::Category),
@@ -329,7 +331,7 @@ fn unknown(name: &str) -> TypeError {
         .map(|(_, ours)| *ours)
         .or_else(|| crate::nearest(name, bare));
     TypeError {
-        message: format!("'{name}' is no type"),
+        message: format!("unknown type '{name}'"),
         help: Some(match near {
             Some(near) => format!("did you mean '{near}'?"),
             None => format!("the types are {}", TYPE_NAMES.join(", ")),
@@ -353,7 +355,8 @@ fn decimal(precision: &str, scale: &str) -> Result<Type, TypeError> {
 
 fn time_unit(unit: &str) -> Result<TimeUnit, TypeError> {
     let found = TimeUnit::ALL.into_iter().find(|known| known.name() == unit);
-    found.ok_or_else(|| refuse(format!("'{unit}' is no unit of time: use s, ms, us or ns"), None))
+    found
+        .ok_or_else(|| refuse(format!("'{unit}' is not a unit of time: use s, ms, us or ns"), None))
 }
 
 impl fmt::Display for Type {
@@ -419,18 +422,18 @@ mod tests {
     #[test]
     fn wrong_types_are_told_the_right_word() {
         for (spelling, message, help) in [
-            ("unit16", "'unit16' is no type", "did you mean 'uint16'?"),
-            ("string", "'string' is no type", "did you mean 'text'?"),
-            ("timestmp(s)", "'timestmp' is no type", "did you mean 'timestamp'?"),
+            ("unit16", "unknown type 'unit16'", "did you mean 'uint16'?"),
+            ("string", "unknown type 'string'", "did you mean 'text'?"),
+            ("timestmp(s)", "unknown type 'timestmp'", "did you mean 'timestamp'?"),
             ("timestamp", "does not say its unit", "write 'timestamp(s)'"),
-            ("timestamp(minutes)", "'minutes' is no unit", ""),
+            ("timestamp(minutes)", "'minutes' is not a unit", ""),
             ("decimal", "does not say its digits", "write 'decimal(9,2)'"),
             ("decimal(2,3)", "decimal(2,3) is not possible", ""),
             ("decimal(39,3)", "is not possible", ""),
-            ("text(0)", "'0' is no number of characters", ""),
+            ("text(0)", "'0' is not a number of characters", ""),
             ("text(8", "no closing parenthesis", ""),
             ("bool(1)", "'bool' takes nothing", ""),
-            ("blob", "'blob' is no type", "the types are bool, int8"),
+            ("blob", "unknown type 'blob'", "the types are bool, int8"),
         ] {
             let error = Type::parse(spelling).unwrap_err();
             assert!(error.message.contains(message), "{spelling}: {}", error.message);

@@ -41,7 +41,7 @@ pub enum Class {
     Geopoint,
     /// A JSON object or array.
     Json,
-    /// A length of time that is no time of day.
+    /// A length of time that is not a time of day.
     Length,
     /// Anything else.
     Text,

@@ -39,7 +39,7 @@ const MOST_RECORDS: u64 = 1 << 48;
 #[derive(Debug, Error)]
 pub enum SurveyFileError {
     /// It does not start as one.
-    #[error("is no saved survey")]
+    #[error("is not a saved survey")]
     NotOne,
     /// Its version is another one.
     #[error("has version {0} of the format; this program reads version {SURVEY_VERSION}")]
@@ -172,7 +172,7 @@ impl Survey {
     /// Reads a survey that was saved.
     ///
     /// # Errors
-    /// A file that is no survey, one of another version, or one whose facts do not add up.
+    /// A file that is not a survey, one of another version, or one whose facts do not add up.
     pub fn load(from: impl Read) -> Result<Survey, SurveyFileError> {
         let mut from = BufReader::new(from);
         let mut first = Vec::new();

@@ -88,8 +88,10 @@ impl Charset {
         found.ok_or_else(|| {
             let label = label.escape_debug().to_string();
             match crate::nearest(&label, KNOWN) {
-                Some(near) => format!("'{label}' is no encoding; did you mean '{near}'?"),
-                None => format!("'{label}' is no encoding; some that are: {}", KNOWN.join(", ")),
+                Some(near) => format!("'{label}' is not an encoding; did you mean '{near}'?"),
+                None => {
+                    format!("'{label}' is not an encoding; some that are: {}", KNOWN.join(", "))
+                }
             }
         })
     }
@@ -200,7 +202,7 @@ mod tests {
         }
         assert!(Charset::parse("utf-61").unwrap_err().contains("did you mean"));
         for label in ["klingon", "cp9", "+850", "", "cp"] {
-            assert!(Charset::parse(label).unwrap_err().contains("is no encoding"), "{label}");
+            assert!(Charset::parse(label).unwrap_err().contains("is not an encoding"), "{label}");
         }
         for (page, name) in PAGES {
             assert_eq!(Charset::parse(name), Ok(Charset(Kind::Page(page))));

@@ -180,12 +180,12 @@ pub const MOST_SKIPPED: u32 = 10_000;
 /// Says what is allowed, where `word` is none of it.
 pub fn parse_lines(word: &str) -> Result<u32, String> {
     word.parse().ok().filter(|lines| *lines <= MOST_SKIPPED).ok_or_else(|| {
-        format!("'{}' is no number of lines: 0 to {MOST_SKIPPED}", word.escape_debug())
+        format!("'{}' is not a number of lines: 0 to {MOST_SKIPPED}", word.escape_debug())
     })
 }
 
 /// What is done about files of one input whose columns differ. Columns are matched by their names, so
-/// another order is no difference.
+/// another order is not a difference.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub enum ColumnsDiffer {
     /// It is an error.
@@ -245,7 +245,7 @@ pub fn parse_size(word: &str) -> Option<usize> {
 pub fn parse_record_limit(word: &str) -> Result<usize, String> {
     parse_size(word).filter(|bytes| RECORD_LIMITS.contains(bytes)).ok_or_else(|| {
         format!(
-            "'{}' is no record limit: give bytes, or as in '64 MiB', from 1 KiB to 1 GiB",
+            "'{}' is not a record limit: give bytes, or as in '64 MiB', from 1 KiB to 1 GiB",
             word.escape_debug()
         )
     })

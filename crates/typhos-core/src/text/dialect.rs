@@ -14,7 +14,7 @@ pub struct Dialect {
     pub escape: Escape,
     /// What ends a line.
     pub line_ends: LineEnds,
-    /// A line that starts with this byte, where a record could start, is no record.
+    /// A line that starts with this byte, where a record could start, is not a record.
     pub comment: Option<u8>,
     /// Whether a record may have one more delimiter at its end, with nothing behind it.
     pub trailing_delimiter: bool,
@@ -136,7 +136,7 @@ macro_rules! words {
                     let shown = word.escape_debug();
                     let near = crate::nearest(word, words)
                         .map_or(String::new(), |near| format!("; did you mean '{near}'?"));
-                    format!("'{shown}' is no word for {}: it is one of {}{near}", $what, words.join(", "))
+                    format!("'{shown}' is not valid for {}: use one of {}{near}", $what, words.join(", "))
                 })
             }
         }
@@ -241,7 +241,7 @@ pub fn parse_delimiter(word: &str) -> Result<u8, String> {
     byte.filter(|byte| byte.is_ascii() && !matches!(byte, b'\n' | b'\r' | b'"' | 0)).ok_or_else(
         || {
             format!(
-                "'{}' is no delimiter: give one ASCII character other than a quote or a line end, or one of {}",
+                "'{}' is not a delimiter: give one ASCII character other than a quote or a line end, or one of {}",
                 word.escape_debug(),
                 NAMES.map(|(name, _)| name).join(", ")
             )
@@ -258,7 +258,7 @@ pub fn parse_quote(word: &str) -> Result<Option<u8>, String> {
         "none" => Ok(None),
         "\"" => Ok(Some(b'"')),
         "'" => Ok(Some(b'\'')),
-        _ => Err(format!("'{}' is no quote: it is \", ' or none", word.escape_debug())),
+        _ => Err(format!("'{}' is not a quote: use \", ' or none", word.escape_debug())),
     }
 }
 
@@ -333,7 +333,7 @@ mod tests {
         Escape::ALL.iter().for_each(|escape| assert_eq!(Escape::parse(escape.name()), Ok(*escape)));
         assert_eq!(
             LineEnds::parse("clrf").unwrap_err(),
-            "'clrf' is no word for line ends: it is one of lf, crlf, cr, mixed; did you mean 'crlf'?"
+            "'clrf' is not valid for line ends: use one of lf, crlf, cr, mixed; did you mean 'crlf'?"
         );
         for (word, want) in [("#", Some(b'#')), ("none", None), ("%", Some(b'%'))] {
             assert_eq!(parse_comment(word), Ok(want));

@@ -106,7 +106,7 @@ fn matching(path: &Path, pattern: &str) -> Result<Vec<PathBuf>, InputError> {
     let options =
         glob::MatchOptions { require_literal_leading_dot: true, ..glob::MatchOptions::new() };
     let found = glob::glob_with(pattern, options)
-        .map_err(|error| failed(format!("this is no pattern for files: {}", error.msg)))?;
+        .map_err(|error| failed(format!("this is not a pattern for files: {}", error.msg)))?;
     let mut files = Vec::new();
     for file in found {
         let file = file.map_err(|error| InputError::Io {

@@ -376,7 +376,7 @@ impl InputFile {
                 refuse("it is JSON, which is not read yet")
             }
             _ if is_binary(head, self.sure() == Sure::Likely) => {
-                refuse("it is full of bytes that are no text")
+                refuse("it is full of bytes that are not text")
             }
             _ => Ok(head.strip_prefix(BOM).unwrap_or(head)),
         }

@@ -63,7 +63,7 @@ pub enum InputError {
     },
     /// A header whose quotes do not end where they should.
     #[error(
-        "{file}, line {line}: the header that starts here {what}; close the quote, or say --header false if it is no \
+        "{file}, line {line}: the header that starts here {what}; close the quote, or say --header false if it is not a \
          header, or --quote none if quotes mean nothing in this file"
     )]
     HeaderTorn {
@@ -103,7 +103,7 @@ pub enum InputError {
         expected: usize,
     },
     /// Names were said, and not as many as there are columns.
-    #[error("{said} names are said for {file}, and it has {fields} columns")]
+    #[error("{said} names given for {file}, and it has {fields} columns")]
     OtherNames {
         /// The file, as it was given.
         file: String,
@@ -549,7 +549,7 @@ mod tests {
         for (files, want) in [
             (vec![("a.csv", &b""[..])], "a.csv is empty"),
             (vec![("a.csv", b"\n\n")], "a.csv is empty"),
-            (vec![("a.csv", &nul[..])], "full of bytes that are no text"),
+            (vec![("a.csv", &nul[..])], "full of bytes that are not text"),
             (
                 vec![("a.csv", b"a,b\n1,2\n"), ("b.csv", b"a,c\n1,2\n")],
                 "b.csv does not have the columns of a.csv: it lacks 'b', and has 'c' besides",
@@ -627,6 +627,6 @@ mod tests {
         let input = open_with(&[("a.csv", b"n,t\n1,Holm\n")], &named(&["who", "where"])).unwrap();
         assert_eq!((input.names().join(" "), input.files()[0].first_line), ("who where".into(), 2));
         let message = open_with(&[("a.csv", b"1,2\n3,4\n")], &named(&["who"])).unwrap_err();
-        assert!(message.contains("1 names are said"), "{message}");
+        assert!(message.contains("1 names given"), "{message}");
     }
 }

@@ -157,7 +157,10 @@ fn find_encoding(head: &[u8]) -> (Charset, String, Sure) {
             }
         }
     }
-    let valid = "valid as far as was looked".to_owned();
+    let valid = match head.len() {
+        PROBE_BYTES.. => "the first MiB is valid".to_owned(),
+        _ => "all of it is valid".to_owned(),
+    };
     match std::str::from_utf8(head) {
         Err(error) if error.error_len().is_some() => match guess(whole_lines(head)) {
             Some(guess) => (guess.charset, guess.why(), Sure::Likely),

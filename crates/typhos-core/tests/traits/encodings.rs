@@ -113,7 +113,7 @@ pub fn traits() -> Vec<Trait> {
         bytes(
             "bytes that are no text",
             &[7u8, 200, 3, 4, 255, 10, 44].repeat(40),
-            "FILE cannot be read as delimited text: it is full of bytes that are no text",
+            "FILE cannot be read as delimited text: it is full of bytes that are not text",
         ),
         bytes(
             "a JSON array in one line",

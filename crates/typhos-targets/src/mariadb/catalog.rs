@@ -142,8 +142,8 @@ pub(super) fn objections(
     let mut found = Objections::default();
     if session.one("SELECT @@local_infile")?.as_deref() != Some("1") {
         found.problems.push(Problem::outside(
-            "the server takes no rows from clients",
-            "let it: SET GLOBAL local_infile = 1",
+            "LOAD DATA LOCAL is disabled on this server",
+            "enable it with SET GLOBAL local_infile = 1",
         ));
     }
     may_write(session, intent, &mut found.problems)?;
@@ -219,7 +219,7 @@ fn may_replace(
     ))?;
     if is_table.as_deref() == Some("0") {
         found.problems.push(Problem::new(
-            format!("'{table}' is no table, and only a table can be replaced"),
+            format!("'{table}' is not a table, and only a table can be replaced"),
             "name another with --table",
         ));
     }

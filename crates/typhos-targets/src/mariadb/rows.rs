@@ -26,7 +26,7 @@ struct Column {
 impl MariadbRows {
     pub fn new(schema: &Schema) -> MariadbRows {
         let column = |column: &ColumnDecl| {
-            // A text that is no value is taken for a number, one that is a value for itself.
+            // A text that is not a value is taken for a number, one that is a value for itself.
             let is_number = |value: &String| value.trim().parse::<i64>().is_ok();
             Column {
                 name: column.name.clone(),

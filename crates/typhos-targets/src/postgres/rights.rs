@@ -94,7 +94,7 @@ fn may_append(
         session,
         &format!("SELECT c.relkind IN ('r', 'p', 'f') FROM pg_class c WHERE {here}"),
         problems,
-        format!("'{table}' is no table that rows can be added to"),
+        format!("'{table}' is not a table that rows can be added to"),
         "name another with --table",
     )?;
     for (right, columns) in [

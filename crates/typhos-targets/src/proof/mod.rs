@@ -128,7 +128,7 @@ pub(crate) fn compare(
         }
         compared += 1;
         let is_same = match (sent, &answer) {
-            // Some targets count what is no number among the largest, some leave it out.
+            // Some targets count what is not a number among the largest, some leave it out.
             (_, Some(text)) if has_nans && is_nan(text) => true,
             (None, None) => has_nans,
             (Some(end), Some(text)) => is_end(end, text, ty),
@@ -177,7 +177,7 @@ pub(crate) fn compare(
     if wrong.is_empty() { Ok(compared) } else { Err(wrong) }
 }
 
-/// Whether a target says that something is no number.
+/// Whether a target says that something is not a number.
 fn is_nan(text: &str) -> bool {
     text.trim().eq_ignore_ascii_case("nan")
 }

@@ -41,7 +41,7 @@ pub(crate) struct WholeDirectory {
 /// The first file of a directory that no load of ours wrote; `None` where all of them are ours.
 ///
 /// # Errors
-/// A path that is no directory, or cannot be read.
+/// A path that is not a directory, or cannot be read.
 pub(crate) fn foreign_file(path: &Path) -> Result<Option<PathBuf>, TargetError> {
     if path.metadata().is_ok_and(|about| !about.is_dir()) {
         let what = "is a file, and a directory is to be written there; name another".into();

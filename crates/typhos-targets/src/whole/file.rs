@@ -37,7 +37,7 @@ impl WholeFile {
     /// Begins a file. One that is replaced hands its permissions on.
     ///
     /// # Errors
-    /// A file that exists and is not to be replaced, something that is no file, a folder that cannot be written to.
+    /// A file that exists and is not to be replaced, something that is not a file, a folder that cannot be written to.
     pub fn create(path: &Path, replace: bool) -> Result<WholeFile, TargetError> {
         refuse_existing(path, replace)?;
         let path = followed(path)?;

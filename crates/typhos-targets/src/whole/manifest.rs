@@ -29,7 +29,7 @@ fn walk(
             walk(directory, &path, files, folders)?;
             folders.push(path);
         } else {
-            // What is no regular file has no size that a list could have.
+            // What is not a regular file has no size that a list could have.
             files.insert(path, about.is_file().then_some(about.len()));
         }
     }

@@ -232,7 +232,7 @@ fn in_the_way(blocker: &Blocker, survey: &Survey, console: &mut Console) -> std:
     console.say("")?;
     console.say(paint(
         WARN,
-        format!("{} in the way of {}:", counted(blocker.count, "value"), blocker.ty),
+        format!("{} ruled out {}:", counted(blocker.count, "value"), blocker.ty),
     ))?;
     let files = survey.files();
     for example in &blocker.examples {

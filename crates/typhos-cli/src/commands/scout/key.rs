@@ -52,7 +52,7 @@ impl Found {
                 paint(BOLD, names)
             ));
         }
-        let are = if self.columns.len() == 1 { "is no key" } else { "are no key together" };
+        let are = if self.columns.len() == 1 { "is not a key" } else { "are not a key together" };
         let mut why = Vec::new();
         if self.repeats.count > 0 {
             let repeat = if self.repeats.count == 1 { "repeats" } else { "repeat" };

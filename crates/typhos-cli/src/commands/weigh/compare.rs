@@ -166,7 +166,7 @@ fn whole(old: &Side, new: &Side, args: &Weigh, console: &mut Console) -> std::io
         format!("{} meant", counted(new.weighed.matched, "row"))
     } else {
         let both = [&old.weighed, &new.weighed].map(|weighed| grouped(weighed.matched));
-        format!("{} rows meant in one, {} in the other", both[0], both[1])
+        format!("{} rows match in one, {} in the other", both[0], both[1])
     };
     console.say("")?;
     console.say(format!(

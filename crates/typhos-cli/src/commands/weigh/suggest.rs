@@ -104,7 +104,7 @@ pub fn run(args: &Weigh, common: &Common, console: &mut Console) -> Result<u64, 
     console.say("")?;
     let best = &trials[0];
     if best.sort.is_empty() || best.bytes() == unsorted {
-        console.say("  no order makes this question cheaper.")?;
+        console.say("  no order lets this filter read less.")?;
         return Ok(misfits);
     }
     let keys: Vec<String> =

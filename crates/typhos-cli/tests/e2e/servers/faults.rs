@@ -100,7 +100,7 @@ fn the_last_row_can_stop_a_load() {
         let world = world(50_000);
         world.write("t.csv", world.read("t.csv") + "x,Holm,the last one\n");
         let line = format!("load t.typhos.toml t.csv --into {}", database.url());
-        world.run(&line).status(4).complains("t.csv:50002: column 'id': 'x' is no integer");
+        world.run(&line).status(4).complains("t.csv:50002: column 'id': 'x' is not an integer");
         assert_eq!(database.objects(), Vec::<String>::new());
         // A column that lets misfits go, and a budget of them that is full.
         world.write(
@@ -119,7 +119,7 @@ fn the_last_row_can_stop_a_load() {
             .says("50,001 read = 50,000 loaded + 1 set aside");
         assert_eq!(
             world.read(&world.rejects()).lines().nth(1).unwrap(),
-            "x,Holm,the last one,t.csv,50002,id,is no integer"
+            "x,Holm,the last one,t.csv,50002,id,is not an integer"
         );
         // Mended, the rejects load by themselves.
         world.write("mended.csv", world.read(&world.rejects()).replace("\nx,", "\n7,"));

@@ -30,7 +30,7 @@ fn a_table_is_made_refused_replaced_and_added_to() {
     for_each_server(|server| {
         let database = server.database();
         let (world, line) = world(&database, "");
-        world.ok(&format!("{line} --plan")).says("would be made").says("Nothing stands in the way");
+        world.ok(&format!("{line} --plan")).says("would be made").says("No problems found");
         assert_eq!(database.objects(), Vec::<String>::new(), "a plan changes nothing");
         world.ok(&line).says("3 read = 3 loaded + 0 set aside").says("proven:");
         assert_eq!(all(&database), LOADED);
@@ -55,7 +55,7 @@ fn a_table_is_made_refused_replaced_and_added_to() {
         if server.kind == Kind::ClickHouse {
             world.run(&updating).status(2).complains("updates no rows");
         } else {
-            world.ok(&updating).says("2 rows of them updated");
+            world.ok(&updating).says("2 rows updated");
             assert_eq!(all(&database)[2..], ["3|Ormsey|1.00|null", "4|Vassle|2.00|null"]);
         }
         world.ok(&format!("{line} --mode replace"));
@@ -145,7 +145,7 @@ fn what_does_not_fit_a_table_is_said_before_anything_is_sent() {
             let mut wants = vec![
                 "cannot hold every int32",
                 "it holds -32768 to 32767",
-                "'fare' must not be null, and the schema lets it be absent",
+                "'fare' must not be null, and the schema declares it optional",
                 "the table has no column 'sold'",
                 "did you mean 'solds'?",
             ];
@@ -213,7 +213,7 @@ fn keys_that_come_twice_are_named_with_their_lines() {
         let database = server.database();
         let (world, line) = world(&database, "");
         world.write("t.csv", "id,route,fare,sold\n1,\"two\nlines\",1,\n2,b,1,\n1,c,1,\n2,d,bad,\n");
-        // The record that is set aside anyway is no repeat.
+        // The record that is set aside anyway is not a repeat.
         world.write(
             "t.typhos.toml",
             SCHEMA.replace("decimal(6,2)'", "decimal(6,2)', misfit = 'reject'"),

@@ -61,7 +61,8 @@ pub(super) fn find(
     // Names that were said need no header: one that is not certain is more likely a record.
     if choice.names.is_some() && header && !sure {
         finding.header =
-            "names are said, and nothing proves that the first record is more than a record".into();
+            "names are given, and nothing proves that the first record is more than a record"
+                .into();
         return false;
     }
     header

@@ -3,7 +3,7 @@
 //! The delimiter and the quote are those that split most records into the same number of fields
 //! ([`layout`]). What stands above the table is told from it by its number of fields ([`table`]). Whether
 //! the first record is a header is seen by comparing it with those below: a name above a column of
-//! numbers is no number ([`header`]).
+//! numbers is not a number ([`header`]).
 
 mod end;
 mod header;
@@ -162,7 +162,7 @@ impl<'h> Sample<'h> {
     /// Its records, blank ones left out, and a last one that the end of the head has cut.
     fn records(self, dialect: Dialect) -> impl Iterator<Item = PlainRecord> + 'h {
         let mut all = PlainRecords::new(self.text, dialect);
-        // A quote that is never closed is no reason to see nothing of what stands behind it.
+        // A quote that is never closed is not a reason to see nothing of what stands behind it.
         let going_on = std::iter::from_fn(move || {
             let record = all.next()?;
             if record.broken.is_some_and(BrokenKind::is_never_closed) {

@@ -115,7 +115,7 @@ fn what_stands_above_and_between_and_behind() {
     assert_eq!(sniffed("sep=;\na,x;b\n1,y;2\n").dialect.delimiter, b';');
     assert_eq!(skip("5,,\n6,7,8\n9,1,2\n"), 0, "a sparse record is a record");
     let lone = "a,b\n1,2,3\n4,5,6\n7,8,9\n";
-    assert_eq!(skip(lone), 0, "what may be a header is no title");
+    assert_eq!(skip(lone), 0, "what may be a header is not a title");
 
     let comment = |text: &str| sniffed(text).dialect.comment;
     assert_eq!(comment("# made by hand\na,b\n1,2\n# so far\n3,4\n"), Some(b'#'));
