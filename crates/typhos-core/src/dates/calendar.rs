@@ -1,5 +1,8 @@
 //! The proleptic Gregorian calendar, as days since 1970-01-01.
 
+/// Nanoseconds of a day.
+pub const DAY_NANOS: i64 = 86_400_000_000_000;
+
 /// Days since 1970-01-01 of a day that exists.
 ///
 /// Counts in years that begin in March, so that the leap day is the last of its year (the method of

@@ -2,16 +2,36 @@
 
 use super::counts::Count;
 use super::fixed::Fixed;
-use super::names::{Form, Named, names};
-use super::pattern::{Calendar, Pattern, PatternError, Program, Step, StepKind};
+use super::names::{DEFAULT_LOCALE, Form, Named, names};
+use super::pattern::{Pattern, Program};
 use super::posix;
+use super::step::{Calendar, Step, StepKind};
 use super::symbols::{COUNTS, Field, Kind, symbol};
+use super::token::{PatternError, Token, error};
 
 /// The most bytes of a pattern.
 const MOST_BYTES: usize = 1_000;
 
+impl Pattern {
+    /// Compiles a pattern; names are those of the English language.
+    ///
+    /// # Errors
+    /// A symbol that does not exist, one that stands twice, a date that is not whole.
+    pub fn compile(source: &str) -> Result<Pattern, PatternError> {
+        compile(source, DEFAULT_LOCALE)
+    }
+
+    /// Compiles a pattern whose names are those of a language.
+    ///
+    /// # Errors
+    /// As [`compile`](Self::compile), and a language that there are no names for.
+    pub fn compile_in(source: &str, locale: &str) -> Result<Pattern, PatternError> {
+        compile(source, locale)
+    }
+}
+
 /// Compiles a pattern whose names are those of a language.
-pub(super) fn compile(source: &str, locale: &str) -> Result<Pattern, PatternError> {
+fn compile(source: &str, locale: &str) -> Result<Pattern, PatternError> {
     let whole = (0, source.len());
     if source.trim().is_empty() {
         return Err(error(whole, "the pattern is empty; write for example yyyy-MM-dd"));
@@ -48,16 +68,6 @@ pub(super) fn compile(source: &str, locale: &str) -> Result<Pattern, PatternErro
         None
     };
     compiler.finish(whole, symbols)
-}
-
-/// A piece of a pattern.
-#[derive(Debug, Clone, Copy)]
-pub(super) enum Token {
-    Literal(char),
-    /// So many times a letter.
-    Symbol(char, usize),
-    /// A name of either length.
-    AnyName(Field),
 }
 
 /// What was said, by its name, and where in the pattern.
@@ -366,8 +376,4 @@ fn advice(letter: char, run: usize) -> String {
         _ => "letters that stand for themselves are written in 'quotes'",
     };
     format!("'{written}' is not a supported symbol: {meant}")
-}
-
-pub(super) fn error(at: (usize, usize), message: &str) -> PatternError {
-    PatternError { at, message: message.to_owned() }
 }

@@ -1,7 +1,7 @@
 //! Dates as one number: units since an epoch, days of a spreadsheet.
 
-use super::pattern::{Misread, Moment};
-use super::{DAY_NANOS, days_from_civil};
+use super::calendar::{DAY_NANOS, days_from_civil};
+use super::moment::{Misread, Moment};
 
 /// What a number counts, and since when.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

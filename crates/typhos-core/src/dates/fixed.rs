@@ -4,11 +4,11 @@
 //! reading is a length, a few literal bytes and a few pairs of digits. A property test in
 //! [`tests`](super) holds it against the steps.
 
+use super::calendar::{days_from_civil, days_in_month};
+use super::moment::Moment;
 use super::offsets::MOST_OFFSET;
-use super::pattern::{Moment, Step, StepKind};
-use super::read::digits;
+use super::step::{Step, StepKind, digits};
 use super::symbols::Field;
-use super::{days_from_civil, days_in_month};
 
 /// The fast way for patterns whose parts have a fixed width: places of the digits, and of the literal
 /// bytes between them. Fractions and offsets may stand behind those. It says yes or nothing; why a value

@@ -10,31 +10,34 @@ mod compile;
 mod counts;
 mod fixed;
 mod look;
+mod moment;
 mod names;
 mod offsets;
 mod pattern;
 mod posix;
 mod read;
 mod shape;
+mod step;
 mod symbols;
+mod token;
 mod ways;
 mod words;
 
 pub use calendar::{
-    civil_from_days, days_from_civil, days_in_month, days_of_year, format_days, format_nanos,
-    weekday, weekday_name, weeks_of_year,
+    DAY_NANOS, civil_from_days, days_from_civil, days_in_month, days_of_year, format_days,
+    format_nanos, weekday, weekday_name, weeks_of_year,
 };
 pub use look::read_shape;
+pub use moment::{Misread, Moment};
 pub use names::{DEFAULT_LOCALE, Form, Named, Names, names};
 pub use offsets::{Overlap, Zone};
-pub use pattern::{DEFAULT_PIVOT, Misread, Moment, Pattern, PatternError, ReadOptions};
+pub use pattern::Pattern;
+pub use read::{DEFAULT_PIVOT, ReadOptions};
 pub use shape::{DateShape, Order, Separator, Shape, Shaped, TimeShape, Wording, ZoneShape};
 pub use symbols::{COUNTS, SYMBOLS, Symbol};
+pub use token::PatternError;
 pub use ways::{Way, deciders, no_such_day, ways};
 pub use words::{form_of, language_of};
-
-/// Nanoseconds of a day.
-pub const DAY_NANOS: i64 = 86_400_000_000_000;
 
 #[cfg(test)]
 mod tests;

@@ -3,8 +3,8 @@
 use jiff::civil::DateTime;
 use jiff::tz::{AmbiguousOffset, TimeZone};
 
-use super::civil_from_days;
-use super::pattern::{Misread, Moment};
+use super::calendar::civil_from_days;
+use super::moment::{Misread, Moment};
 
 /// How an offset is written.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

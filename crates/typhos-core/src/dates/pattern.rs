@@ -9,19 +9,14 @@
 //! A value is read strictly: to its last byte, and only where the day exists.
 
 use std::fmt;
-use std::sync::Arc;
 
-use super::compile::compile;
+use super::calendar::{format_days, weekday_name};
 use super::counts::Count;
 use super::fixed::Fixed;
-use super::names::{DEFAULT_LOCALE, Names};
-use super::offsets::{OffsetForm, Overlap, Zone};
+use super::moment::{Misread, Moment};
+use super::read::{self, ReadOptions};
+use super::step::{Calendar, Step, StepKind};
 use super::symbols::Field;
-use super::{DAY_NANOS, format_days, weekday_name};
-
-/// The first year that a two-digit year can mean, where a column does not say: 69 is 1969, as POSIX
-/// has it.
-pub const DEFAULT_PIVOT: i32 = 1969;
 
 /// A compiled date pattern.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -45,170 +40,6 @@ pub(super) enum Program {
         fixed: Option<Fixed>,
     },
     Count(Count),
-}
-
-/// By which numbers a pattern says the day.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Calendar {
-    None,
-    /// Year, month and day; what is missing at the end is the first.
-    Civil,
-    /// Year and day of the year.
-    Ordinal,
-    /// Year and quarter: the first day of it.
-    Quarter,
-    /// Year of the week, week and weekday; Monday, where no weekday is said.
-    Week,
-}
-
-/// One thing that is expected in a value. In the pattern it stands where its place says.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub(super) struct Step {
-    pub kind: StepKind,
-    /// Bytes of the pattern's source.
-    pub place: (usize, usize),
-}
-
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub(super) enum StepKind {
-    Literal(Box<str>),
-    Number {
-        field: Field,
-        least: u8,
-        most: u8,
-        /// Digits right behind it that belong to the next numbers.
-        reserve: u8,
-    },
-    Name {
-        field: Field,
-        names: Arc<Names>,
-        /// Whether a point may stand behind it.
-        point: bool,
-    },
-    Fraction {
-        most: u8,
-    },
-    Offset(OffsetForm),
-    ZoneId,
-    ZoneName,
-}
-
-/// A pattern that cannot be read: where, and what was most likely meant.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct PatternError {
-    /// Byte range of the wrong symbol in the pattern.
-    pub at: (usize, usize),
-    /// What is wrong, and what to write instead.
-    pub message: String,
-}
-
-/// What a column says of its dates beside the patterns.
-#[derive(Debug, Clone, PartialEq)]
-pub struct ReadOptions {
-    /// The first year that a two-digit year can mean.
-    pub pivot: i32,
-    /// The zone of times without an offset.
-    pub zone: Option<Zone>,
-    /// Which of two instants is meant, where clocks are turned back.
-    pub overlap: Option<Overlap>,
-}
-
-impl Default for ReadOptions {
-    fn default() -> Self {
-        ReadOptions { pivot: DEFAULT_PIVOT, zone: None, overlap: None }
-    }
-}
-
-/// What a value says under a pattern.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub struct Moment {
-    /// Days since 1970-01-01; 0 where the pattern has no date.
-    pub days: i32,
-    /// Time of day in nanoseconds; 0 where the pattern has no time.
-    pub nanos: i64,
-    /// Offset from UTC in seconds, where the pattern or the zone of the column has one.
-    pub offset: Option<i32>,
-}
-
-impl Moment {
-    /// Nanoseconds since 1970-01-01T00:00:00; with an offset, in UTC.
-    #[inline]
-    pub fn nanos_since_epoch(&self) -> i128 {
-        let local = i128::from(self.days) * i128::from(DAY_NANOS) + i128::from(self.nanos);
-        local - i128::from(self.offset.unwrap_or(0)) * 1_000_000_000
-    }
-}
-
-/// Why a pattern does not read a value. Cheap to make: with several patterns most values are misread by
-/// all but one.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Misread {
-    /// Another thing was expected at a byte of the value.
-    Expected {
-        /// Which step of the pattern.
-        step: usize,
-        /// Offset in the value.
-        at: usize,
-    },
-    /// The pattern ends before the value does.
-    TooLong {
-        /// Offset in the value of what is left.
-        at: usize,
-    },
-    /// A number is out of its range.
-    Range {
-        /// Which part: month, hour…
-        part: &'static str,
-        /// The number.
-        number: u32,
-        /// Offset in the value.
-        at: usize,
-    },
-    /// The month has fewer days.
-    NoSuchDay {
-        /// The day.
-        day: u32,
-        /// Days of that month.
-        days: u32,
-    },
-    /// The year has fewer days, or fewer weeks.
-    NotInYear {
-        /// Day of the year, or week.
-        part: &'static str,
-        /// The number.
-        number: u32,
-        /// How many of them the year has.
-        most: u32,
-        /// The year.
-        year: i32,
-    },
-    /// The day is another weekday.
-    Weekday {
-        /// The day, since 1970-01-01.
-        days: i32,
-    },
-    /// The hour is in the other half of the day.
-    Half {
-        /// The hour.
-        hour: u32,
-    },
-    /// There is no such zone, or its abbreviation is that of several.
-    Zone {
-        /// Offset in the value.
-        at: usize,
-        /// How many bytes it has.
-        length: usize,
-        /// What an abbreviation may mean.
-        meanings: Option<&'static str>,
-    },
-    /// The clocks of the zone were turned on over this time.
-    Gap,
-    /// The clocks of the zone showed this time twice.
-    Overlap,
-    /// The day that a spreadsheet has between 28 February and 1 March 1900.
-    NeverWas,
-    /// It lies outside of the years 1 to 9999.
-    FarOut,
 }
 
 impl Misread {
@@ -267,36 +98,9 @@ impl Misread {
             Misread::FarOut => "lies outside of the years 1 to 9999".into(),
         }
     }
-
-    /// Where in the value it stands, where that is one place.
-    pub fn at(&self) -> Option<usize> {
-        match *self {
-            Misread::Expected { at, .. }
-            | Misread::TooLong { at }
-            | Misread::Range { at, .. }
-            | Misread::Zone { at, .. } => Some(at),
-            _ => None,
-        }
-    }
 }
 
 impl Pattern {
-    /// Compiles a pattern; names are those of the English language.
-    ///
-    /// # Errors
-    /// A symbol that does not exist, one that stands twice, a date that is not whole.
-    pub fn compile(source: &str) -> Result<Pattern, PatternError> {
-        compile(source, DEFAULT_LOCALE)
-    }
-
-    /// Compiles a pattern whose names are those of a language.
-    ///
-    /// # Errors
-    /// As [`compile`](Self::compile), and a language that there are no names for.
-    pub fn compile_in(source: &str, locale: &str) -> Result<Pattern, PatternError> {
-        compile(source, locale)
-    }
-
     /// The pattern as it was written.
     pub fn source(&self) -> &str {
         &self.source
@@ -386,7 +190,7 @@ impl Pattern {
     pub fn read(&self, value: &[u8], options: &ReadOptions) -> Result<Moment, Misread> {
         match &self.program {
             Program::Steps { steps, calendar, fixed } => {
-                let moment = super::read::read(value, steps, *calendar, fixed.as_ref(), options)?;
+                let moment = read::read(value, steps, *calendar, fixed.as_ref(), options)?;
                 match &options.zone {
                     Some(zone) if moment.offset.is_none() && self.has_date => {
                         let offset = Some(zone.offset(moment, options.overlap)?);

@@ -3,9 +3,8 @@
 //! As there, numbers may have leading zeros or not, and names be abbreviated or written out. Other than
 //! there, white space in a pattern is one space, and stands for nothing more.
 
-use super::compile::{Token, error};
-use super::pattern::PatternError;
 use super::symbols::Field;
+use super::token::{PatternError, Token, error};
 
 /// A translated pattern.
 pub(super) struct Translated {

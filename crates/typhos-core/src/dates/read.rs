@@ -1,12 +1,35 @@
 //! Reading a value step by step, and making a day of the numbers found.
 
+use super::calendar::{days_from_civil, days_in_month, days_of_year, weekday, weeks_of_year};
 use super::fixed::Fixed;
+use super::moment::{Misread, Moment};
 use super::offsets::{
-    AMBIGUOUS_ZONE_NAMES, MOST_OFFSET, ZONE_NAMES, find_zone, letters, offset_in, zone_id,
+    AMBIGUOUS_ZONE_NAMES, MOST_OFFSET, Overlap, ZONE_NAMES, Zone, find_zone, letters, offset_in,
+    zone_id,
 };
-use super::pattern::{Calendar, Misread, Moment, ReadOptions, Step, StepKind};
+use super::step::{Calendar, Step, StepKind, digits};
 use super::symbols::Field;
-use super::{days_from_civil, days_in_month, days_of_year, weekday, weeks_of_year};
+
+/// The first year that a two-digit year can mean, where a column does not say: 69 is 1969, as POSIX
+/// has it.
+pub const DEFAULT_PIVOT: i32 = 1969;
+
+/// What a column says of its dates beside the patterns.
+#[derive(Debug, Clone, PartialEq)]
+pub struct ReadOptions {
+    /// The first year that a two-digit year can mean.
+    pub pivot: i32,
+    /// The zone of times without an offset.
+    pub zone: Option<Zone>,
+    /// Which of two instants is meant, where clocks are turned back.
+    pub overlap: Option<Overlap>,
+}
+
+impl Default for ReadOptions {
+    fn default() -> Self {
+        ReadOptions { pivot: DEFAULT_PIVOT, zone: None, overlap: None }
+    }
+}
 
 /// Numbers of a value, by field; those that are not said are the first.
 struct Parts {
@@ -230,25 +253,4 @@ impl Parts {
             }
         })
     }
-}
-
-/// The number that the first digits say: at least so many, at most so many, and so many left for others.
-#[inline]
-pub(super) fn digits(rest: &[u8], least: u8, most: u8, reserve: u8) -> Option<(u32, usize)> {
-    let most = usize::from(most);
-    let mut length = 0;
-    let mut number = 0;
-    while length < most && rest.get(length).is_some_and(u8::is_ascii_digit) {
-        number = number * 10 + u32::from(rest[length] - b'0');
-        length += 1;
-    }
-    if reserve > 0 {
-        let run = rest.iter().take(most + usize::from(reserve)).take_while(|b| b.is_ascii_digit());
-        let wanted = run.count().saturating_sub(usize::from(reserve)).max(usize::from(least));
-        while length > wanted {
-            length -= 1;
-            number /= 10;
-        }
-    }
-    (length >= usize::from(least)).then_some((number, length))
 }

@@ -6,7 +6,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::{days_from_civil, days_in_month, weekday};
+use super::calendar::{days_from_civil, days_in_month, weekday};
 
 /// The order of the fields in a date.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]

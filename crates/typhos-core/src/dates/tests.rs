@@ -2,7 +2,8 @@
 
 use proptest::prelude::*;
 
-use super::pattern::{Program, StepKind};
+use super::pattern::Program;
+use super::step::StepKind;
 use super::symbols::Field;
 use super::*;
 

@@ -1,11 +1,13 @@
 //! All the ways to read one value as a date, and what would tell them apart.
 
+use super::calendar::{days_from_civil, days_in_month, format_days, weekday_name};
 use super::look::read_shape;
+use super::moment::Moment;
 use super::names::{DEFAULT_LOCALE, Form, Named};
-use super::pattern::{Moment, Pattern, ReadOptions};
+use super::pattern::Pattern;
+use super::read::ReadOptions;
 use super::shape::{Order, Shape, Shaped, Wording};
 use super::words::{form_of, language_of};
-use super::{days_from_civil, days_in_month, format_days, weekday_name};
 
 /// One way to read a value.
 #[derive(Debug, Clone, PartialEq)]
