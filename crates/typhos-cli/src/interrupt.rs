@@ -20,8 +20,8 @@ const UNDOING: Duration = Duration::from_secs(20);
 /// The signal that asked for an end; 0 where none did.
 static SIGNAL: AtomicI32 = AtomicI32::new(0);
 
-/// From now on a signal asks the work to stop, and a second one ends the process.
-pub fn catch() {
+/// From now on a signal asks the work to stop, and a second one ends the process, with some last words.
+pub fn catch(last_words: fn()) {
     // Where there is no way to catch it, the default is to end at once: what is unfinished is swept by the next run.
     let Ok(mut signals) = Signals::new([SIGINT, SIGTERM, SIGHUP]) else { return };
     let _ = std::thread::Builder::new().spawn(move || {
@@ -36,7 +36,7 @@ pub fn catch() {
         let _ = signals.forever().next();
         unfinished::clear();
         crate::prompt::restore_terminal();
-        crate::outcome::tell_failure(&crate::outcome::Failure::Interrupted);
+        last_words();
         end(signal);
     });
 }

@@ -34,7 +34,7 @@ use crate::settings::Settings;
 
 /// Runs the command line of the process.
 pub fn run_from_env() -> Result<Outcome, Failure> {
-    crate::interrupt::catch();
+    crate::interrupt::catch(|| crate::outcome::tell_failure(&Failure::Interrupted));
     let wants_json = std::env::args_os().any(|word| word == "--json");
     let parsed = Args::try_parse().map_err(Failure::CommandLine);
     let quiet = parsed.as_ref().is_ok_and(|args| args.common.quiet);

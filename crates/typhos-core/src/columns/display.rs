@@ -5,7 +5,8 @@ use arrow_array::types::*;
 use arrow_array::{Array, ArrowPrimitiveType};
 use arrow_schema::{DataType, Fields, TimeUnit};
 
-use super::foreign::{day_text, decimal_text, foreign_text, instant_text, time_text};
+use super::foreign::foreign_text;
+use super::moments::{day_text, decimal_text, instant_text, time_text};
 use crate::readings::uuid_text;
 
 /// The cell as text: numbers plainly, dates and times as ISO 8601 has them with a space between day
@@ -66,7 +67,7 @@ pub fn cell_text(array: &dyn Array, row: usize) -> Option<String> {
                 DataType::UInt32 => {
                     dictionary.keys().as_primitive::<UInt32Type>().value(row) as usize
                 }
-                _ => return foreign_text(array, row),
+                _ => return foreign_text(array, row, cell_text),
             };
             dictionary.values().as_string::<i32>().value(code).to_owned()
         }
@@ -100,7 +101,7 @@ pub fn cell_text(array: &dyn Array, row: usize) -> Option<String> {
             let text = instant_text(i128::from(units) * nanos);
             format!("{text}{}", if zone.is_some() { "Z" } else { "" })
         }
-        _ => return foreign_text(array, row),
+        _ => return foreign_text(array, row, cell_text),
     })
 }
 

@@ -8,51 +8,17 @@ use arrow_array::types::*;
 use arrow_array::{Array, ArrayRef, RunArray, UnionArray};
 use arrow_schema::{DataType, IntervalUnit, TimeUnit};
 
-use super::display::cell_text;
-use crate::dates::{DAY_NANOS, format_days, format_nanos};
+use super::moments::{decimal_text, instant_text};
 
 /// Bytes of a nested cell after which the rest is left out.
 const MOST_NESTED: usize = 1 << 14;
 
-/// Days before and after 1970 that are shown as dates: those of the years from -262,143 to 262,142.
-const MOST_DAYS: i64 = 95_746_000;
+/// How a cell is written that stands inside another one.
+type CellText = fn(&dyn Array, usize) -> Option<String>;
 
-/// A day, as far as a calendar reaches; what is beyond as a count.
-pub(super) fn day_text(days: i64) -> String {
-    match i32::try_from(days) {
-        Ok(day) if days.abs() <= MOST_DAYS => format_days(day),
-        _ => format!("{days} days"),
-    }
-}
-
-/// A time of day; what is none as a count.
-pub(super) fn time_text(nanos: i64) -> String {
-    if (0..DAY_NANOS).contains(&nanos) { format_nanos(nanos) } else { format!("{nanos} ns") }
-}
-
-/// A day and a time.
-pub(super) fn instant_text(nanos: i128) -> String {
-    let day = i128::from(DAY_NANOS);
-    // An instant in 64 bits of seconds is within 64 bits of days.
-    let days = day_text(nanos.div_euclid(day) as i64);
-    format!("{days} {}", format_nanos(nanos.rem_euclid(day) as i64))
-}
-
-/// An integer of any length with a mark so many digits before its end; behind its end where that is negative.
-pub(super) fn decimal_text(digits: &str, scale: i8) -> String {
-    let (sign, digits) = match digits.strip_prefix('-') {
-        Some(digits) => ("-", digits),
-        None => ("", digits),
-    };
-    match usize::try_from(scale) {
-        Ok(0) => format!("{sign}{digits}"),
-        Ok(scale) => {
-            let padded = format!("{digits:0>width$}", width = scale + 1);
-            let (whole, fraction) = padded.split_at(padded.len() - scale);
-            format!("{sign}{whole}.{fraction}")
-        }
-        Err(_) => format!("{sign}{digits}{}", "0".repeat(usize::from(scale.unsigned_abs()))),
-    }
+/// A cell inside another one.
+fn inner(array: &ArrayRef, row: usize, cell: CellText) -> String {
+    cell(array, row).unwrap_or_else(|| "null".into())
 }
 
 fn bytes_text(bytes: &[u8]) -> String {
@@ -78,13 +44,8 @@ fn joined(open: char, close: char, cells: impl Iterator<Item = String>) -> Strin
     text
 }
 
-/// A cell inside another one.
-fn inner(array: &ArrayRef, row: usize) -> String {
-    cell_text(array, row).unwrap_or_else(|| "null".into())
-}
-
-fn list(values: &ArrayRef) -> String {
-    joined('[', ']', (0..values.len()).map(|at| inner(values, at)))
+fn list(values: &ArrayRef, cell: CellText) -> String {
+    joined('[', ']', (0..values.len()).map(|at| inner(values, at, cell)))
 }
 
 fn duration(count: i64, unit: &TimeUnit) -> String {
@@ -97,17 +58,17 @@ fn duration(count: i64, unit: &TimeUnit) -> String {
     format!("{count} {unit}")
 }
 
-fn run_end<R: RunEndIndexType>(array: &RunArray<R>, row: usize) -> Option<String> {
+fn run_end<R: RunEndIndexType>(array: &RunArray<R>, row: usize, cell: CellText) -> Option<String> {
     let at = array.get_physical_index(row);
-    (at < array.values().len()).then(|| cell_text(array.values(), at)).flatten()
+    (at < array.values().len()).then(|| cell(array.values(), at)).flatten()
 }
 
-fn of_union(array: &UnionArray, row: usize) -> Option<String> {
-    cell_text(&array.value(row), 0)
+fn of_union(array: &UnionArray, row: usize, cell: CellText) -> Option<String> {
+    cell(&array.value(row), 0)
 }
 
-/// A cell of a type that no column of ours has, and that is not null.
-pub(super) fn foreign_text(array: &dyn Array, row: usize) -> Option<String> {
+/// A cell of a type that no column of ours has, and that is not null; `cell` writes those inside it.
+pub(super) fn foreign_text(array: &dyn Array, row: usize, cell: CellText) -> Option<String> {
     Some(match array.data_type() {
         DataType::Null => return None,
         DataType::Float16 => array.as_primitive::<Float16Type>().value(row).to_string(),
@@ -144,30 +105,31 @@ pub(super) fn foreign_text(array: &dyn Array, row: usize) -> Option<String> {
         DataType::LargeBinary => bytes_text(array.as_binary::<i64>().value(row)),
         DataType::BinaryView => bytes_text(array.as_binary_view().value(row)),
         DataType::FixedSizeBinary(_) => bytes_text(array.as_fixed_size_binary().value(row)),
-        DataType::List(_) => list(&array.as_list::<i32>().value(row)),
-        DataType::LargeList(_) => list(&array.as_list::<i64>().value(row)),
-        DataType::ListView(_) => list(&array.as_list_view::<i32>().value(row)),
-        DataType::LargeListView(_) => list(&array.as_list_view::<i64>().value(row)),
-        DataType::FixedSizeList(..) => list(&array.as_fixed_size_list().value(row)),
+        DataType::List(_) => list(&array.as_list::<i32>().value(row), cell),
+        DataType::LargeList(_) => list(&array.as_list::<i64>().value(row), cell),
+        DataType::ListView(_) => list(&array.as_list_view::<i32>().value(row), cell),
+        DataType::LargeListView(_) => list(&array.as_list_view::<i64>().value(row), cell),
+        DataType::FixedSizeList(..) => list(&array.as_fixed_size_list().value(row), cell),
         DataType::Struct(fields) => {
             let columns = array.as_struct().columns().iter().zip(fields);
             joined(
                 '{',
                 '}',
-                columns.map(|(cells, field)| format!("{}: {}", field.name(), inner(cells, row))),
+                columns
+                    .map(|(cells, field)| format!("{}: {}", field.name(), inner(cells, row, cell))),
             )
         }
         DataType::Map(..) => {
             let entries = array.as_map().value(row);
             let [keys, values] = entries.columns() else { return None };
-            let entry = |at| format!("{}: {}", inner(keys, at), inner(values, at));
+            let entry = |at| format!("{}: {}", inner(keys, at, cell), inner(values, at, cell));
             joined('{', '}', (0..entries.len()).map(entry))
         }
-        DataType::Union(..) => return of_union(array.as_any().downcast_ref()?, row),
+        DataType::Union(..) => return of_union(array.as_any().downcast_ref()?, row, cell),
         DataType::RunEndEncoded(ends, _) => match ends.data_type() {
-            DataType::Int16 => return run_end(array.as_run::<Int16Type>(), row),
-            DataType::Int32 => return run_end(array.as_run::<Int32Type>(), row),
-            _ => return run_end(array.as_run::<Int64Type>(), row),
+            DataType::Int16 => return run_end(array.as_run::<Int16Type>(), row, cell),
+            DataType::Int32 => return run_end(array.as_run::<Int32Type>(), row, cell),
+            _ => return run_end(array.as_run::<Int64Type>(), row, cell),
         },
         DataType::Dictionary(..) => {
             let dictionary = array.as_any_dictionary();
@@ -188,7 +150,7 @@ pub(super) fn foreign_text(array: &dyn Array, row: usize) -> Option<String> {
                 _ => dictionary.keys().as_primitive::<UInt64Type>().value(row).into(),
             };
             let code = usize::try_from(code).ok().filter(|code| *code < dictionary.values().len());
-            return cell_text(dictionary.values(), code?);
+            return cell(dictionary.values(), code?);
         }
         // What later versions of Arrow add is named, and not guessed at.
         other => format!("({other})"),
@@ -204,6 +166,7 @@ mod tests {
     use arrow_buffer::i256;
 
     use super::*;
+    use crate::columns::cell_text;
 
     #[test]
     fn cells_of_every_type_are_text() {

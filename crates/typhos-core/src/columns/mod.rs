@@ -12,6 +12,7 @@ mod fill;
 mod float32;
 mod foreign;
 mod instants;
+mod moments;
 mod numbers;
 mod plan;
 mod reason;

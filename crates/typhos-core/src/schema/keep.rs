@@ -5,7 +5,8 @@
 
 use std::collections::BTreeMap;
 
-use super::{ColumnDecl, From, Schema, column_line, column_table, read};
+use super::read::commented_out;
+use super::{ColumnDecl, From, Schema, column_line, column_table};
 
 /// What a file and a draft make together.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -140,29 +141,10 @@ fn line_end(source: &str, at: usize) -> usize {
     source[at..].find('\n').map_or(source.len(), |more| at + more + 1)
 }
 
-/// Columns whose line is there as a comment, and where the line behind each starts.
-pub(super) fn commented_out(source: &str) -> Vec<(ColumnDecl, usize)> {
-    let mut columns = Vec::new();
-    let mut at = 0;
-    for line in source.split_inclusive('\n') {
-        at += line.len();
-        let Some(inner) = line.trim().strip_prefix('#') else { continue };
-        let inner = inner.trim_start_matches('#').trim();
-        if !inner.contains('=') || !inner.contains('{') {
-            continue;
-        }
-        let text = format!("typhos = {}\n[columns]\n{inner}\n", super::FORMAT_VERSION);
-        if let Ok(schema) = read(&text) {
-            columns.extend(schema.columns.into_iter().map(|column| (column, at)));
-        }
-    }
-    columns
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::schema::Type;
+    use crate::schema::{Type, read};
 
     fn kept(source: &str, names: &[&str], drafted: &[&str]) -> Kept {
         let schema = read(source).unwrap();

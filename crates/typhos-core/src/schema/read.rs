@@ -26,13 +26,32 @@ pub fn read(source: &str) -> Result<Schema, Vec<Diagnostic>> {
     let schema = reader.schema(table.get_ref());
     let mut wrong = reader.wrong;
     if wrong.is_empty() {
-        let left_out = super::keep::commented_out(source);
+        let left_out = commented_out(source);
         let left_out = left_out.into_iter().map(|(column, _)| column).collect();
         return Ok(Schema { left_out, ..schema });
     }
     wrong.sort_by_key(|diagnostic| diagnostic.span.start);
     wrong.dedup();
     Err(wrong)
+}
+
+/// Columns whose line is there as a comment, and where the line behind each starts.
+pub(super) fn commented_out(source: &str) -> Vec<(ColumnDecl, usize)> {
+    let mut columns = Vec::new();
+    let mut at = 0;
+    for line in source.split_inclusive('\n') {
+        at += line.len();
+        let Some(inner) = line.trim().strip_prefix('#') else { continue };
+        let inner = inner.trim_start_matches('#').trim();
+        if !inner.contains('=') || !inner.contains('{') {
+            continue;
+        }
+        let text = format!("typhos = {}\n[columns]\n{inner}\n", FORMAT_VERSION);
+        if let Ok(schema) = read(&text) {
+            columns.extend(schema.columns.into_iter().map(|column| (column, at)));
+        }
+    }
+    columns
 }
 
 pub(crate) type Value<'i> = Spanned<DeValue<'i>>;

@@ -4,8 +4,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-use super::example::earlier;
-use super::facts::join;
+use super::example::{earlier, join};
 use super::saved::ranges;
 use super::{Example, Place, Tally};
 use crate::dates::{DAY_NANOS, DEFAULT_PIVOT, Order, Shape, Shaped, days_from_civil};

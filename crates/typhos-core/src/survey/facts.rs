@@ -463,11 +463,3 @@ impl Facts {
         }
     }
 }
-
-/// Both, where there are two; the other one, where there is one.
-pub(super) fn join<T>(a: Option<T>, b: Option<T>, both: impl Fn(T, T) -> T) -> Option<T> {
-    match (a, b) {
-        (Some(a), Some(b)) => Some(both(a, b)),
-        (one, None) | (None, one) => one,
-    }
-}

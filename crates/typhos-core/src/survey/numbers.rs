@@ -4,8 +4,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-use super::example::{Example, Tally, earlier};
-use super::facts::join;
+use super::example::{Example, Tally, earlier, join};
 use super::saved::ranges;
 use super::{Place, Spread};
 use crate::readings::{Decimal, Number, survives_float32, survives_float64};

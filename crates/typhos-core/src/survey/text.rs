@@ -2,8 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::example::MAX_EXAMPLE_BYTES;
-use super::facts::join;
+use super::example::{MAX_EXAMPLE_BYTES, join};
 use super::saved::text_or_bytes;
 
 /// Lengths and extremes of values as texts.

@@ -4,8 +4,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-use super::example::{Example, earlier};
-use super::facts::join;
+use super::example::{Example, earlier, join};
 use super::saved::{bytes_as_text, ranges};
 use super::{Place, Spread};
 use crate::readings::{
