@@ -5,7 +5,8 @@ use std::path::Path;
 use annotate_snippets::{AnnotationKind, Level, Renderer, Snippet};
 use typhos_core::filter::FilterError;
 use typhos_core::infer::counted;
-use typhos_core::schema::{Diagnostic, Schema, read};
+use typhos_core::read_schema as read;
+use typhos_core::schema::{Diagnostic, Schema};
 
 use crate::console::{self, safe_lines};
 use crate::outcome::Failure;

@@ -316,7 +316,7 @@ fn dialect_json(dialect: &Dialect) -> Value {
 
 /// Where a misfit stands, as editors understand it.
 fn place(misfit: &MisfitValue, input: &Input) -> String {
-    let file = input.files()[misfit.place.file as usize].name();
+    let file = input.files()[misfit.place.part as usize].name();
     format!("{}:{}", safe(&file), misfit.place.line)
 }
 
@@ -363,7 +363,7 @@ pub fn stopped_by(misfit: &MisfitValue, plan: &Plan, input: &Input) -> String {
 fn misfits_json(misfits: &ColumnMisfits, input: &Input) -> Value {
     let examples = misfits.examples.iter().map(|misfit| {
         json!({
-            "file": input.files()[misfit.place.file as usize].name(),
+            "file": input.files()[misfit.place.part as usize].name(),
             "line": misfit.place.line,
             "value": misfit.value,
             "reason": misfit.reason.to_string(),

@@ -7,9 +7,10 @@ use proptest::prelude::*;
 use crate::columns::{Converter, MisfitValue, OnMisfit, Plan, Reason, cell_text};
 use crate::dates::Order;
 use crate::infer::{Rules, Wanted, decide, draft};
+use crate::read_schema as read;
 use crate::readings::{Decimal, parse_number};
 use crate::run::{NoMonitor, RunOptions};
-use crate::schema::{ColumnDecl, IntType, Type, read};
+use crate::schema::{ColumnDecl, IntType, Type};
 use crate::survey::{Absent, Survey, SurveyOptions};
 use crate::text::{Block, BlockReader, Dialect, Input, InputChoice, QuotedEmpty};
 

@@ -37,6 +37,14 @@ pub mod wording;
 #[cfg(test)]
 mod laws;
 
+/// Reads a schema file, with the values that stand in it.
+///
+/// # Errors
+/// All mistakes that can be found in one run, in the order of the file.
+pub fn read_schema(source: &str) -> Result<schema::Schema, Vec<schema::Diagnostic>> {
+    schema::read(source, &columns::PlainValues)
+}
+
 /// The nearest of `known` to `given`, where it is near enough to be what was meant.
 ///
 /// Used by every message that refuses a word, so that they all suggest by the same measure

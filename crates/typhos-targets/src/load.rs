@@ -391,7 +391,7 @@ fn within(limit: MisfitLimit, account: &Account, job: &Job<'_>) -> Result<(), Lo
     let all = account.columns.iter().chain([&account.broken]);
     let first = all.flat_map(|misfits| &misfits.examples).min_by_key(|misfit| misfit.place);
     let first = first.map_or(String::new(), |misfit| {
-        let file = job.input.files()[misfit.place.file as usize].name();
+        let file = job.input.files()[misfit.place.part as usize].name();
         let column = misfit.column.map_or("the record".into(), |column| {
             format!("column '{}': '{}'", job.plan.schema().columns[column].name, misfit.value)
         });

@@ -60,7 +60,7 @@ impl<'i> Rejects<'i> {
         let mut lines = Vec::new();
         for aside in set_aside {
             let misfit = &aside.misfit;
-            let file = self.input.files()[misfit.place.file as usize].name();
+            let file = self.input.files()[misfit.place.part as usize].name();
             let column = misfit.column.map_or("", |column| &self.columns[column]);
             let behind =
                 [file, misfit.place.line.to_string(), column.to_owned(), misfit.reason.to_string()];

@@ -5,8 +5,8 @@ use std::path::Path;
 
 use proptest::prelude::*;
 use typhos_core::columns::{Account, Converter, MisfitValue, OnMisfit, Plan};
+use typhos_core::read_schema as read;
 use typhos_core::run::{NoMonitor, RunOptions};
-use typhos_core::schema::read;
 use typhos_core::text::{Block, BlockReader, Input, InputChoice};
 use typhos_targets::{
     DEFAULT_MEMORY, Destination, KeyWatch, LoadOptions, Mode, Seen, key_problems, load,

@@ -3,8 +3,8 @@
 use std::path::Path;
 
 use typhos_core::columns::{Plan, cell_text};
+use typhos_core::read_schema as read;
 use typhos_core::run::{Monitor, NoMonitor, RunOptions};
-use typhos_core::schema::read;
 use typhos_core::sorting::DEFAULT_SORT_MEMORY;
 use typhos_core::text::{Dialect, Input, InputChoice};
 use typhos_targets::{

@@ -3,8 +3,8 @@
 use std::path::{Path, PathBuf};
 
 use typhos_core::columns::{Plan, cell_text};
+use typhos_core::read_schema as read;
 use typhos_core::run::{NoMonitor, RunOptions};
-use typhos_core::schema::read;
 use typhos_core::text::{Input, InputChoice};
 use typhos_targets::{Destination, LoadOptions, arrow_file, load, parquet};
 

@@ -200,7 +200,7 @@ pub fn case(number: u64) {
         assert_eq!(survey.records + survey.broken, whole.len() as u64, "the account");
         let decisions = decide(&survey, &Rules::default());
         let drafted = draft(&survey, &decisions, &Wanted::default()).to_toml();
-        if let Err(wrong) = typhos_core::schema::read(&drafted) {
+        if let Err(wrong) = typhos_core::read_schema(&drafted) {
             panic!("the draft does not read back: {wrong:?}\n{drafted}");
         }
     }

@@ -5,8 +5,8 @@ use std::num::NonZeroUsize;
 use typhos_core::columns::Plan;
 use typhos_core::filter::Filter;
 use typhos_core::infer::{Rules, decide};
+use typhos_core::read_schema as read;
 use typhos_core::run::{NoMonitor, RunOptions};
-use typhos_core::schema::read;
 use typhos_core::survey::{Survey, SurveyOptions};
 use typhos_core::text::{Input, InputChoice};
 

@@ -1,5 +1,6 @@
 //! `typhos draft --keep`: what a redraft leaves alone, and what has changed since.
 
+use typhos_core::columns::PlainValues;
 use typhos_core::infer::{Decision, Draft, outgrown};
 use typhos_core::schema::{Schema, Type, keep};
 use typhos_core::survey::Survey;
@@ -38,7 +39,7 @@ pub fn merge(
     decisions: &[Decision],
 ) -> Merged {
     let parts = (&drafted.schema, &drafted.comments[..], &drafted.positions[..]);
-    let kept = keep(schema, source, &survey.source.names, parts);
+    let kept = keep(schema, source, &survey.source.names, parts, &PlainValues);
     let mut changes = Vec::new();
     for (at, name) in &kept.added {
         changes.push(Change {

@@ -310,7 +310,7 @@ mod tests {
         let schema =
             format!("typhos = 1\n[columns]\na = {{ type = 'text' }}\n[layout]\n{layout}\n");
         let input = Input::from_bytes("i", b"a\n1\n".to_vec(), &Default::default());
-        let plan = Plan::new(typhos_core::schema::read(&schema).unwrap(), &input).unwrap();
+        let plan = Plan::new(typhos_core::read_schema(&schema).unwrap(), &input).unwrap();
         destination(&args, &plan, "a/b".into())
     }
 

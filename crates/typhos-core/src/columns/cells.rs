@@ -20,7 +20,7 @@ use super::plan::{arrow_type, code_type, point_fields};
 use super::values::{Loss, Read, read_bool};
 use crate::intern::Interner;
 use crate::readings::{is_ip, is_json, point, uuid};
-use crate::schema::{ColumnDecl, IntType, TimeUnit, Type};
+use crate::schema::{ColumnDecl, IntType, ReadValues, TimeUnit, Type};
 
 /// A column that is being filled.
 pub(super) trait Cells: Send {
@@ -141,19 +141,11 @@ fn time<N>(patterns: PatternRead, unit: TimeUnit) -> TimeRead<N> {
     TimeRead { patterns, unit, native: PhantomData }
 }
 
-/// Declared bounds.
-#[derive(Debug)]
-pub struct Bounds;
+/// Values of schema files and of questions: those that are read here alone.
+#[derive(Debug, Clone, Copy)]
+pub struct PlainValues;
 
-impl Bounds {
-    /// Whether `text` is a value of the type, as a bound in a schema file must be.
-    ///
-    /// # Errors
-    /// A sentence that says why it is not.
-    pub fn parse(ty: Type, text: &str) -> Result<(), String> {
-        Bounds::units(ty, text).map(|_| ())
-    }
-
+impl PlainValues {
     /// A day, time or instant, as a bound in a schema file says it, in the units of its type.
     ///
     /// # Errors
@@ -172,19 +164,21 @@ impl Bounds {
     }
 }
 
-/// Whether a column takes a text for a value.
-///
-/// # Errors
-/// Why it does not.
-pub(crate) fn holds(column: &ColumnDecl, text: &str) -> Result<(), String> {
-    struct Take<'t>(&'t str);
-    impl Visit for Take<'_> {
-        type Out = Result<(), Reason>;
-        fn visit<C: Cells + 'static>(self, mut cells: C) -> Self::Out {
-            cells.push(self.0.as_bytes())
-        }
+impl ReadValues for PlainValues {
+    fn is_bound(&self, ty: Type, text: &str) -> Result<(), String> {
+        PlainValues::units(ty, text).map(|_| ())
     }
-    with_cells(column, Take(text))?.map_err(|reason| reason.to_string())
+
+    fn is_value(&self, column: &ColumnDecl, text: &str) -> Result<(), String> {
+        struct Take<'t>(&'t str);
+        impl Visit for Take<'_> {
+            type Out = Result<(), Reason>;
+            fn visit<C: Cells + 'static>(self, mut cells: C) -> Self::Out {
+                cells.push(self.0.as_bytes())
+            }
+        }
+        with_cells(column, Take(text))?.map_err(|reason| reason.to_string())
+    }
 }
 
 /// A text as a value of a column, written plainly, as [`cell_text`](super::cell_text) writes it; `None` where

@@ -117,7 +117,7 @@ fn is_point(fields: &Fields) -> bool {
 mod tests {
     use super::*;
     use crate::columns::{Converter, OnMisfit, Plan};
-    use crate::schema::read;
+    use crate::read_schema as read;
     use crate::text::{Block, BlockReader, Dialect, Input};
 
     /// Every type: what is written reads back as the same text.

@@ -8,7 +8,7 @@ use super::cells::{Cells, Visit};
 use super::reason::Reason;
 use crate::readings::trim;
 use crate::schema::{ColumnDecl, GlueAbsent, Source};
-use crate::survey::Place;
+use crate::text::LineRef;
 use crate::text::{Block, Dialect, Escape, FileLayout, Records};
 
 /// What a column needs to know of the block it is filled from.
@@ -24,8 +24,8 @@ pub(super) struct Slice<'b> {
 }
 
 impl Slice<'_> {
-    pub fn place(&self, line: u32) -> Place {
-        Place { file: self.block.file, line: self.block.first_line + u64::from(line) }
+    pub fn place(&self, line: u32) -> LineRef {
+        LineRef { part: self.block.file, line: self.block.first_line + u64::from(line) }
     }
 }
 

@@ -21,8 +21,7 @@ mod values;
 #[cfg(test)]
 mod tests;
 
-pub(crate) use cells::holds;
-pub use cells::{Bounds, plain_text};
+pub use cells::{PlainValues, plain_text};
 pub use convert::{BlockReport, Converter, DEFAULT_BATCH_RECORDS, OnMisfit};
 pub use display::cell_text;
 pub use float32::{Float32Change, float32_change};

@@ -5,7 +5,7 @@ use std::fmt;
 use crate::dates::{Misread, Pattern};
 use crate::readings::NumberStyle;
 use crate::schema::Type;
-use crate::survey::Place;
+use crate::text::LineRef;
 
 /// Why a value does not fit.
 #[derive(Debug, Clone, PartialEq)]
@@ -152,7 +152,7 @@ impl fmt::Display for Reason {
 #[derive(Debug, Clone, PartialEq)]
 pub struct MisfitValue {
     /// Where its record starts.
-    pub place: Place,
+    pub place: LineRef,
     /// The declared column, by its position in the schema; `None` for a record that could not be split.
     pub column: Option<usize>,
     /// The value, or the broken record; long ones are cut.
@@ -166,7 +166,7 @@ impl MisfitValue {
     const SHOWN: usize = 120;
 
     pub(super) fn new(
-        place: Place,
+        place: LineRef,
         column: Option<usize>,
         value: &[u8],
         reason: Reason,

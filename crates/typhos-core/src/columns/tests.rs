@@ -1,8 +1,9 @@
 //! Conversion end to end in the core: a schema and a text in, arrays and an account out.
 
 use super::*;
+use crate::read_schema as read;
 use crate::run::{self, NoMonitor, RunError, RunOptions};
-use crate::schema::{Type, read};
+use crate::schema::Type;
 use crate::text::{Charset, Dialect, Input, InputChoice};
 use arrow_array::cast::AsArray;
 use arrow_array::{Array, ArrayRef, RecordBatch};

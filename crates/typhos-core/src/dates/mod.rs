@@ -3,7 +3,7 @@
 //! A [`Pattern`] is compiled once and then reads bytes into a [`Moment`], strictly: to the last byte,
 //! and only days that exist. A [`Shape`] is what a value looks like before anyone knows its pattern:
 //! `03/31/24` is two digits, two digits, two digits with slashes, and three patterns may read it.
-//! Which of them is right is not decided here but over a whole column, by [`infer`](crate::infer).
+//! Which of them is right is not decided here but over a whole column, by `infer`.
 
 mod calendar;
 mod compile;

@@ -7,7 +7,7 @@ use arrow_schema::DataType;
 
 use super::FilterError;
 use super::parse::{Comparison, Word};
-use crate::columns::Bounds;
+use crate::columns::PlainValues;
 use crate::readings::{bool_word, parse_number, uuid};
 use crate::schema::{ColumnDecl, Type};
 
@@ -151,7 +151,7 @@ fn int(word: &Word, ty: Type, data_type: &DataType) -> Result<(i128, bool), Filt
                 None => (if mantissa < 0 { -1 } else { 0 }, false),
             })
         }
-        _ => match Bounds::units(ty, &word.text) {
+        _ => match PlainValues::units(ty, &word.text) {
             Ok(Some(units)) => Ok((i128::from(units), true)),
             Ok(None) => Err(no_value()),
             Err(message) => Err(wrong(word, format!("{message}; dates are written as yyyy-MM-dd"))),

@@ -7,7 +7,7 @@ use proptest::prelude::*;
 
 use super::*;
 use crate::columns::{Converter, MisfitValue, OnMisfit, Plan, cell_text};
-use crate::schema::read;
+use crate::read_schema as read;
 use crate::text::{Block, BlockReader, Dialect, Input};
 
 const SCHEMA: &str = "typhos = 1\n[columns]\nn = { type = 'int16' }\nfare = { type = 'decimal(6,2)' }\n\

@@ -12,7 +12,8 @@ use crate::dates::{
 };
 use crate::readings::Mark;
 use crate::schema::{TimeUnit, Type};
-use crate::survey::{Class, Example, Facts, Place, ShapeFacts, Survey, Tally};
+use crate::survey::{Class, Example, Facts, ShapeFacts, Survey, Tally};
+use crate::text::LineRef;
 
 /// Why a column of date shapes is not a date column.
 #[derive(Debug)]
@@ -242,7 +243,7 @@ impl<'s> Context<'s> {
     }
 
     /// A line, and the file it is of where there are several.
-    pub fn line(&self, place: Place) -> String {
+    pub fn line(&self, place: LineRef) -> String {
         super::line_of(place, self.files)
     }
 

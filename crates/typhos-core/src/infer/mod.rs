@@ -26,7 +26,8 @@ use std::collections::HashSet;
 use crate::dates::Order;
 use crate::readings::{BOOL_PAIRS, Mark, NumberStyle, TOKENS, token, trim};
 use crate::schema::{Misfit, Type};
-use crate::survey::{ColumnFacts, DistinctCount, ESTIMATE_ERROR, Example, Facts, Place, Survey};
+use crate::survey::{ColumnFacts, DistinctCount, ESTIMATE_ERROR, Example, Facts, Survey};
+use crate::text::LineRef;
 
 pub use crate::wording::{counted, grouped, shown};
 pub use auto::{settle, survey_for};
@@ -344,9 +345,9 @@ pub fn estimate_error_percent() -> f64 {
 }
 
 /// A line for a person, and its file where there are several: "line 59 of 2024-01.csv".
-pub fn line_of(place: Place, files: &[String]) -> String {
+pub fn line_of(place: LineRef, files: &[String]) -> String {
     let line = format!("line {}", grouped(place.line));
-    match files.get(place.file as usize) {
+    match files.get(place.part as usize) {
         Some(file) if files.len() > 1 => {
             let name = file.rsplit(['/', '\\']).next().unwrap_or(file);
             format!("{line} of {name}")

@@ -2,9 +2,9 @@
 //! or its bounds.
 
 use super::{Decision, counted, grouped, shown};
-use crate::columns::holds;
+use crate::columns::PlainValues;
 use crate::readings::{NumberStyle, token, trim};
-use crate::schema::{ColumnDecl, Type, iso_8601};
+use crate::schema::{ColumnDecl, ReadValues, Type, iso_8601};
 use crate::survey::ColumnFacts;
 
 /// Values that are named.
@@ -78,7 +78,8 @@ fn beyond(declared: &ColumnDecl, decision: &Decision) -> Option<String> {
     if declared.ty.takes_patterns() {
         plain.patterns = iso_8601(declared.ty, false);
     }
-    let refused =
-        |value: &String| holds(&plain, value).err().map(|why| format!("{} {why}", shown(value)));
+    let refused = |value: &String| {
+        PlainValues.is_value(&plain, value).err().map(|why| format!("{} {why}", shown(value)))
+    };
     refused(low).or_else(|| refused(high))
 }

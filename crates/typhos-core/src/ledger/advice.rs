@@ -3,9 +3,9 @@
 
 use super::ColumnBytes;
 use super::measure::{bits, code_bytes, text_bytes};
-use crate::columns::{Bounds, arrow_type};
+use crate::columns::{PlainValues, arrow_type};
 use crate::infer::{Decision, counted, declare, grouped, shown};
-use crate::schema::{ColumnDecl, From, Rounding, Schema, Source, Type, column_line};
+use crate::schema::{ColumnDecl, From, ReadValues, Rounding, Schema, Source, Type, column_line};
 use crate::survey::Survey;
 
 /// A change to one column that saves memory.
@@ -114,7 +114,7 @@ impl Known<'_> {
         }
         // Bounds that the type could not have stand for values that may still come.
         let holds = |bound: &Option<String>| {
-            bound.as_ref().is_none_or(|bound| Bounds::parse(changed.ty, bound).is_ok())
+            bound.as_ref().is_none_or(|bound| PlainValues.is_bound(changed.ty, bound).is_ok())
         };
         if !holds(&column.low) || !holds(&column.high) {
             return None;

@@ -1,7 +1,7 @@
 //! Numbers as they are written: sign, digits, mark, fraction, exponent.
 //!
 //! The mark is `.` and digits are not grouped. What a number is *worth storing as* is decided over a
-//! whole column, by [`infer`](crate::infer); here it is only taken apart, exactly.
+//! whole column, by `infer`; here it is only taken apart, exactly.
 
 use std::cmp::Ordering;
 

@@ -4,7 +4,7 @@
 //! A value is [undressed](undress) first: what stands around the digits is taken off. What is left may
 //! read differently by which mark is meant (`1.234` is a little over one, or over a thousand), so it is
 //! [read](Undressed::read) once for each [`Mark`]. Which of them a column means is decided over all of
-//! its values, by [`infer`](crate::infer).
+//! its values, by `infer`.
 //!
 //! Groups are of three digits, the first of one to three; or, with commas, of two digits but for the last
 //! (`12,34,567`). Anything else is no number. Digits may also stand without groups beside values that have

@@ -2,21 +2,26 @@
 
 use std::ops::Range;
 
+use super::read::ReadValues;
 use super::{ColumnDecl, Diagnostic, From, Generate, GlueAbsent, Misfit, Rounding, Type};
-use crate::columns::{Bounds, holds};
 
 /// The mistakes of a column whose keys are sound one by one. `spans` says where each of them stands.
-pub(super) fn agree(column: &ColumnDecl, spans: &[(&str, Range<usize>)]) -> Vec<Diagnostic> {
-    let mut agreement = Agreement { wrong: Vec::new() };
+pub(super) fn agree(
+    column: &ColumnDecl,
+    spans: &[(&str, Range<usize>)],
+    values: &dyn ReadValues,
+) -> Vec<Diagnostic> {
+    let mut agreement = Agreement { values, wrong: Vec::new() };
     agreement.keys(column, spans);
     agreement.wrong
 }
 
-struct Agreement {
+struct Agreement<'v> {
+    values: &'v dyn ReadValues,
     wrong: Vec<Diagnostic>,
 }
 
-impl Agreement {
+impl Agreement<'_> {
     fn wrong(&mut self, span: Range<usize>, message: impl Into<String>, help: impl Into<String>) {
         self.wrong.push(Diagnostic::new(span, message).help(help));
     }
@@ -71,7 +76,7 @@ impl Agreement {
         }
         self.source_agrees(column, &at);
         if let (Some(default), Some(span), false) = (&column.default, at("default"), column.auto)
-            && let Err(reason) = holds(column, default)
+            && let Err(reason) = self.values.is_value(column, default)
         {
             let shown = default.escape_debug();
             let help = format!("write it as the values of the input are written, for {ty}");
@@ -106,7 +111,7 @@ impl Agreement {
             // What a bound of an undecided type is worth is known once the type is.
             if !column.auto
                 && let (Some(bound), Some(span)) = (bound, at(key))
-                && let Err(message) = Bounds::parse(ty, bound)
+                && let Err(message) = self.values.is_bound(ty, bound)
             {
                 self.wrong(span, message, format!("write it as a value of {ty}"));
             }

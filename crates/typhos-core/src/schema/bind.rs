@@ -157,7 +157,7 @@ fn find(
 #[cfg(test)]
 mod tests {
     use super::Source;
-    use crate::schema::read;
+    use crate::read_schema as read;
     use crate::text::{Dialect, Input};
 
     fn bind(schema: &str, data: &str, header: bool) -> Result<Vec<usize>, Vec<String>> {

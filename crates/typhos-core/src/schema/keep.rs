@@ -5,7 +5,7 @@
 
 use std::collections::BTreeMap;
 
-use super::read::commented_out;
+use super::read::{ReadValues, commented_out};
 use super::{ColumnDecl, From, Schema, column_line, column_table};
 
 /// What a file and a draft make together.
@@ -24,12 +24,13 @@ pub struct Kept {
 
 /// Puts the drafted columns into the file `source`, which reads as `schema`, where it has none for them.
 ///
-/// `names` are the columns of the input, and `positions` says which of them each drafted column is.
+/// `values` reads the values in it. `names` are the columns of the input, and `positions` says which of them each drafted column is.
 pub fn keep(
     schema: &Schema,
     source: &str,
     names: &[String],
     drafted: (&Schema, &[String], &[usize]),
+    values: &dyn ReadValues,
 ) -> Kept {
     let (draft, comments, positions) = drafted;
     let places = |column: &ColumnDecl| places(column, names);
@@ -50,7 +51,7 @@ pub fn keep(
             both.extend(drafted.map(|drafted| (at, drafted)));
         }
     }
-    for (column, end) in commented_out(source) {
+    for (column, end) in commented_out(source, values) {
         for position in places(&column).into_iter().flatten() {
             spoken.entry(position).or_insert(end);
         }
@@ -144,7 +145,8 @@ fn line_end(source: &str, at: usize) -> usize {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::schema::{Type, read};
+    use crate::read_schema as read;
+    use crate::schema::Type;
 
     fn kept(source: &str, names: &[&str], drafted: &[&str]) -> Kept {
         let schema = read(source).unwrap();
@@ -157,7 +159,7 @@ mod tests {
             drafted.iter().map(|name| ColumnDecl::new(*name, Type::Text { most: None })).collect();
         let draft = Schema { columns, ..Schema::default() };
         let comments = vec!["new".to_owned(); drafted.len()];
-        keep(&schema, source, &names, (&draft, &comments, &positions))
+        keep(&schema, source, &names, (&draft, &comments, &positions), &crate::columns::PlainValues)
     }
 
     const SOURCE: &str = "# House of Skerrow.\ntyphos = 1\n\n[columns]\n# The fare, before tax.\n\

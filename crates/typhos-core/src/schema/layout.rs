@@ -351,7 +351,8 @@ pub(super) fn layout_table(schema: &Schema) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::schema::{read, write};
+    use crate::read_schema as read;
+    use crate::schema::write;
 
     fn layout(lines: &str) -> Result<Layout, Vec<String>> {
         let columns = "[columns]\nroute = { type = 'text' }\n'price desc' = { type = 'text' }\nfare = { type = 'float64' }\n";

@@ -1,9 +1,9 @@
 //! Types, and the declaration a person keeps: the model, and TOML in and out.
 //!
 //! A [`Schema`] is read from a `NAME.typhos.toml` file with every mistake in it reported at once
-//! ([`read`]), or drafted from a survey by [`infer`](crate::infer) and written ([`write`]). It is
+//! ([`read`]), or drafted from a survey by `infer` and written ([`write`]). It is
 //! [bound](Schema::bind) to an input before any value is looked at. What it does to values is the
-//! business of [`columns`](crate::columns).
+//! business of `columns`.
 
 mod agree;
 mod bind;
@@ -23,7 +23,7 @@ pub use layout::{Compression, LAYOUT_KEYS, Layout, Partition, PartitionBy, SortK
 pub use model::{
     ColumnDecl, Diagnostic, From, Generate, GlueAbsent, InputDecl, Misfit, Rounding, Schema,
 };
-pub use read::read;
+pub use read::{ReadValues, read};
 pub use read_column::COLUMN_KEYS;
 pub(crate) use read_column::iso_8601;
 pub use read_input::{INPUT_KEYS, read_input};

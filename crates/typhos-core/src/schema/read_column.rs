@@ -179,7 +179,7 @@ impl Reader<'_> {
             }
             // What follows is about keys that do not go together; it makes sense of sound ones only.
             if self.wrong.len() == before {
-                self.wrong.extend(agree(column, &spans));
+                self.wrong.extend(agree(column, &spans, self.values));
             }
         }
     }

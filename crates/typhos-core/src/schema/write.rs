@@ -266,7 +266,8 @@ fn one_line(comment: &str) -> String {
 mod tests {
     use super::*;
     use crate::dates::Pattern;
-    use crate::schema::{IntType, Type, read};
+    use crate::read_schema as read;
+    use crate::schema::{IntType, Type};
     use crate::text::{
         Charset, ColumnsDiffer, Escape, InputChoice, LineEnds, QuotedEmpty, ShortRecords,
         Undeclared,

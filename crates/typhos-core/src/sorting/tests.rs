@@ -9,7 +9,7 @@ use proptest::prelude::*;
 
 use super::*;
 use crate::columns::{Converter, MisfitValue, OnMisfit, Plan, cell_text};
-use crate::schema::read;
+use crate::read_schema as read;
 use crate::text::{Block, BlockReader, Dialect, Input};
 
 const COLUMNS: &str = "typhos = 1\n[columns]\nn = { type = 'int8' }\nroute = { type = 'lowcard' }\n\

@@ -8,9 +8,10 @@ use super::estimate::Hashes;
 use super::order::Adding;
 use super::saved::{SavedColumn, SavedHashes, SavedValue, hex, unhex};
 use super::spread::most_cells;
-use super::{Class, Facts, Place, Sequence, Tally};
+use super::{Class, Facts, Sequence, Tally};
 use crate::intern::{Interner, Key};
 use crate::readings;
+use crate::text::LineRef;
 
 /// Values that are looked up together.
 const GROUP: usize = 32;
@@ -142,7 +143,7 @@ impl ColumnFacts {
 
     /// Takes note of one value, which stands behind all that were observed before. `is_utf8` says that
     /// the text around it is known to be valid.
-    pub(super) fn observe(&mut self, value: &[u8], is_utf8: bool, place: Place) {
+    pub(super) fn observe(&mut self, value: &[u8], is_utf8: bool, place: LineRef) {
         let trimmed = readings::trim(value);
         if trimmed.is_empty() {
             self.empty += 1;
@@ -186,7 +187,7 @@ impl ColumnFacts {
         &mut self,
         group: &mut Group,
         text: &'t [u8],
-        place: impl Fn(u32) -> Place,
+        place: impl Fn(u32) -> LineRef,
         adding: &mut Adding<'_, 't>,
     ) {
         let values = &group.values[..group.length];
@@ -243,7 +244,7 @@ impl ColumnFacts {
         &mut self,
         group: &mut Group,
         text: &[u8],
-        place: impl Fn(u32) -> Place,
+        place: impl Fn(u32) -> LineRef,
     ) {
         let values = &group.values[..group.length];
         let mut candidates = [0; GROUP];
@@ -280,7 +281,7 @@ impl ColumnFacts {
 
     /// Takes note of a value that is a text, blank as it may be.
     #[cold]
-    pub(super) fn observe_text(&mut self, value: &[u8], place: Place) {
+    pub(super) fn observe_text(&mut self, value: &[u8], place: LineRef) {
         match &mut self.table {
             Some(table) => {
                 table.add(value, 1, place);
@@ -546,7 +547,7 @@ mod tests {
         let none = ColumnFacts::none(columns, &["-".to_owned()], false);
         let mut column = ColumnFacts::new(columns, Arc::new(none));
         for (value, line) in values {
-            column.observe(value.as_bytes(), true, Place { file: 0, line: *line });
+            column.observe(value.as_bytes(), true, LineRef { part: 0, line: *line });
         }
         column
     }

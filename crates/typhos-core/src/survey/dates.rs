@@ -6,8 +6,9 @@ use serde::{Deserialize, Serialize};
 
 use super::example::{earlier, join};
 use super::saved::ranges;
-use super::{Example, Place, Tally};
+use super::{Example, Tally};
 use crate::dates::{DAY_NANOS, DEFAULT_PIVOT, Order, Shape, Shaped, days_from_civil};
+use crate::text::LineRef;
 
 /// Shapes of one column that are told apart. A column of more is no date column.
 const MAX_SHAPES: usize = 24;
@@ -71,7 +72,7 @@ impl DateFacts {
         shapes
     }
 
-    pub(super) fn add(&mut self, shaped: &Shaped<'_>, value: &[u8], count: u64, place: Place) {
+    pub(super) fn add(&mut self, shaped: &Shaped<'_>, value: &[u8], count: u64, place: LineRef) {
         let Some(facts) = self.of(shaped.shape) else { return };
         // Names that are found are those of a table, so that there are not too many of them.
         if !shaped.month_name.is_empty() {

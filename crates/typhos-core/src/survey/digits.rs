@@ -5,8 +5,9 @@
 //! that might become an example, lose something as a float or be a day is left to the usual one.
 
 use super::numbers::{FLOAT32_SURE, width_of};
-use super::{CLASSES, Class, Facts, Place};
+use super::{CLASSES, Class, Facts};
 use crate::readings::{COMPACT_DAYS, eight_digits};
+use crate::text::LineRef;
 
 /// A value of one to eight digits.
 #[derive(Debug, Clone, Copy)]
@@ -74,7 +75,7 @@ pub(super) struct DigitGroup {
 
 impl DigitGroup {
     /// No values yet, of a column of which this is known; the first of them stands at `first`.
-    pub fn of(facts: &Facts, first: Place) -> DigitGroup {
+    pub fn of(facts: &Facts, first: LineRef) -> DigitGroup {
         let is_free = facts.said.is_empty();
         let is_settled = |tally: usize| is_free && facts.tallies[tally].is_settled(first);
         DigitGroup {
@@ -168,10 +169,10 @@ mod tests {
             let (first, rest) = values.split_at(known.min(values.len()));
             // Those that are known may stand behind the others.
             for (at, value) in (line..).zip(first) {
-                singly.add_valid(value.as_bytes(), 1, Place { file: 0, line: at });
+                singly.add_valid(value.as_bytes(), 1, LineRef { part: 0, line: at });
             }
             let mut grouped = singly.clone();
-            let place = |at: usize| Place { file: 0, line: 20 + at as u64 };
+            let place = |at: usize| LineRef { part: 0, line: 20 + at as u64 };
             let mut group = DigitGroup::of(&grouped, place(0));
             for (at, value) in rest.iter().enumerate() {
                 singly.add_valid(value.as_bytes(), 1, place(at));

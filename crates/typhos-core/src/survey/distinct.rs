@@ -1,7 +1,7 @@
 //! The distinct values of a column, with how often and where first each was seen.
 
-use super::Place;
 use crate::intern::{Interner, Key};
+use crate::text::LineRef;
 
 /// Distinct values that are counted exactly: those that two-byte codes can stand for.
 pub const MAX_DISTINCT: usize = 65_536;
@@ -32,7 +32,7 @@ pub struct DistinctValue<'t> {
     /// How often it was seen.
     pub count: u64,
     /// Where it was seen first.
-    pub first: Place,
+    pub first: LineRef,
 }
 
 /// A table of values that counts.
@@ -40,7 +40,7 @@ pub struct DistinctValue<'t> {
 pub(super) struct DistinctTable {
     values: Interner,
     /// Where each value was seen first.
-    firsts: Vec<Place>,
+    firsts: Vec<LineRef>,
     most_bytes: usize,
     /// Whether some of them may not be valid text.
     pub may_be_malformed: bool,
@@ -70,7 +70,7 @@ impl DistinctTable {
     /// Whether it holds more than it may; then it has to be folded and dropped.
     pub fn is_over(&self) -> bool {
         self.values.len() > MAX_DISTINCT
-            || self.values.held_bytes() + self.values.len() * size_of::<Place>() > self.most_bytes
+            || self.values.held_bytes() + self.values.len() * size_of::<LineRef>() > self.most_bytes
     }
 
     /// The table itself, for look-ups in steps.
@@ -80,7 +80,7 @@ impl DistinctTable {
     }
 
     /// Counts a value `count` times more, seen first at `first`.
-    pub fn add(&mut self, value: &[u8], count: u64, first: Place) {
+    pub fn add(&mut self, value: &[u8], count: u64, first: LineRef) {
         let (number, is_new) = self.values.count(Key::of(value), value, count);
         if is_new {
             self.firsts.push(first);
@@ -92,7 +92,7 @@ impl DistinctTable {
 
     /// Gives the files of all places other numbers.
     pub fn renumber(&mut self, new: &dyn Fn(u32) -> u32) {
-        self.firsts.iter_mut().for_each(|place| place.file = new(place.file));
+        self.firsts.iter_mut().for_each(|place| place.part = new(place.part));
     }
 
     /// All values, in the order they were first added.

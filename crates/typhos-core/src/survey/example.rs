@@ -2,8 +2,8 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::Place;
 use super::saved::text_or_bytes;
+use crate::text::LineRef;
 
 /// Most examples kept of a kind.
 pub const MAX_EXAMPLES: usize = 5;
@@ -16,19 +16,19 @@ pub(super) const MAX_EXAMPLE_BYTES: usize = 200;
 #[serde(deny_unknown_fields)]
 pub struct Example {
     /// Where it was first seen.
-    pub place: Place,
+    pub place: LineRef,
     /// The value, cut at 200 bytes.
     #[serde(with = "text_or_bytes")]
     pub value: Vec<u8>,
 }
 
 impl Example {
-    pub(super) fn new(value: &[u8], place: Place) -> Example {
+    pub(super) fn new(value: &[u8], place: LineRef) -> Example {
         Example { place, value: value[..value.len().min(MAX_EXAMPLE_BYTES)].to_vec() }
     }
 
     pub(super) fn renumber(&mut self, new: &dyn Fn(u32) -> u32) {
-        self.place.file = new(self.place.file);
+        self.place.part = new(self.place.part);
     }
 
     /// The value for a person.
@@ -59,12 +59,12 @@ pub struct Tally {
 impl Tally {
     /// Whether nothing but the count of values from `place` on is noted.
     #[inline]
-    pub(super) fn is_settled(&self, place: Place) -> bool {
+    pub(super) fn is_settled(&self, place: LineRef) -> bool {
         self.examples.get(MAX_EXAMPLES - 1).is_some_and(|last| last.place <= place)
     }
 
     #[inline]
-    pub(super) fn add(&mut self, value: &[u8], count: u64, place: Place) {
+    pub(super) fn add(&mut self, value: &[u8], count: u64, place: LineRef) {
         self.count += count;
         if !self.is_settled(place) {
             self.keep(Example::new(value, place));

@@ -6,9 +6,10 @@ use serde::{Deserialize, Serialize};
 use super::example::Tally;
 use super::numbers::{FLOAT32_SURE, wide_width_of, width_of};
 use super::written::written;
-use super::{DateFacts, NumberFacts, Place, TextFacts, WIDTHS, WrittenFacts};
+use super::{DateFacts, NumberFacts, TextFacts, WIDTHS, WrittenFacts};
 use crate::dates::{days_in_month, read_shape};
 use crate::readings::{self, BOOL_PAIRS, COMPACT_DAYS, Length, TOKENS};
+use crate::text::LineRef;
 
 /// What a value is by its looks alone. Every value that is not blank has exactly one class.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -162,7 +163,7 @@ impl Facts {
     /// Adds one value, seen `count` times, first at `place`. A blank one is a text: where blank means
     /// "no value", none comes here.
     #[inline]
-    pub(super) fn add(&mut self, value: &[u8], count: u64, place: Place) {
+    pub(super) fn add(&mut self, value: &[u8], count: u64, place: LineRef) {
         if std::str::from_utf8(value).is_ok() {
             self.add_trimmed(value, readings::trim(value), count, place);
         } else {
@@ -172,13 +173,13 @@ impl Facts {
 
     /// As [`add`](Self::add), of a valid text.
     #[inline]
-    pub(super) fn add_valid(&mut self, value: &[u8], count: u64, place: Place) {
+    pub(super) fn add_valid(&mut self, value: &[u8], count: u64, place: LineRef) {
         self.add_trimmed(value, readings::trim(value), count, place);
     }
 
     /// As [`add`](Self::add) of a valid text, where what is left of it without white space is known.
     #[inline(always)]
-    pub(super) fn add_trimmed(&mut self, value: &[u8], trimmed: &[u8], count: u64, place: Place) {
+    pub(super) fn add_trimmed(&mut self, value: &[u8], trimmed: &[u8], count: u64, place: LineRef) {
         self.last_integer = None;
         if !self.said.is_empty()
             && let Some((_, seen)) =
@@ -201,14 +202,14 @@ impl Facts {
 
     /// Adds one value that is not valid in the encoding.
     #[cold]
-    pub(super) fn add_malformed(&mut self, value: &[u8], count: u64, place: Place) {
+    pub(super) fn add_malformed(&mut self, value: &[u8], count: u64, place: LineRef) {
         self.text.add(value, count);
         self.tallies[Class::Malformed as usize].add(value, count, place);
     }
 
     /// Takes note of what a value is, and says which tally it belongs to.
     #[inline]
-    fn classify(&mut self, value: &[u8], count: u64, place: Place) -> usize {
+    fn classify(&mut self, value: &[u8], count: u64, place: LineRef) -> usize {
         self.last_integer = readings::parse_integer(value);
         if let Some(number) = self.last_integer {
             let digits = value.strip_prefix(b"-").unwrap_or(value);
@@ -229,7 +230,7 @@ impl Facts {
     }
 
     #[inline(never)]
-    fn large_integer(&mut self, value: &[u8], number: i64, count: u64, place: Place) {
+    fn large_integer(&mut self, value: &[u8], number: i64, count: u64, place: LineRef) {
         if value.len() == 8 && COMPACT_DAYS.contains(&number) {
             let (year, month, day) = (number / 10_000, number / 100 % 100, number % 100);
             let exists = (1..=12).contains(&month)
@@ -250,7 +251,7 @@ impl Facts {
         self.numbers.large_integer(value, number, place);
     }
 
-    fn classify_word(&mut self, value: &[u8], count: u64, place: Place) -> Class {
+    fn classify_word(&mut self, value: &[u8], count: u64, place: LineRef) -> Class {
         if let Some(token) = readings::token(value)
             && !self.said_all
         {
@@ -267,7 +268,7 @@ impl Facts {
     /// What is neither a plain number nor a known word. Nearly all of these are texts, and nearly every
     /// test says so by a byte or two.
     #[inline]
-    fn classify_form(&mut self, value: &[u8], count: u64, place: Place) -> Class {
+    fn classify_form(&mut self, value: &[u8], count: u64, place: LineRef) -> Class {
         if (value[0].is_ascii_alphabetic() || value[0] >= 0x80)
             && let Some(shaped) = read_shape(value)
         {
@@ -319,7 +320,7 @@ impl Facts {
         Class::Text
     }
 
-    fn classify_number(&mut self, value: &[u8], count: u64, place: Place) -> usize {
+    fn classify_number(&mut self, value: &[u8], count: u64, place: LineRef) -> usize {
         if value.len() == 32 && readings::is_bare_uuid(value) {
             // Where these are numbers too, the column tells what they are.
             let class = self.classify_digits(value, count, place);
@@ -330,7 +331,7 @@ impl Facts {
         self.classify_digits(value, count, place)
     }
 
-    fn classify_digits(&mut self, value: &[u8], count: u64, place: Place) -> usize {
+    fn classify_digits(&mut self, value: &[u8], count: u64, place: LineRef) -> usize {
         let Some(number) = readings::parse_number(value) else {
             if readings::is_giant(value) {
                 self.giants.add(value, count, place);

@@ -212,7 +212,7 @@ impl Survey {
         }
         let sorted = saved.files.is_sorted_by(|a, b| a.name <= b.name);
         let broken = &saved.broken_examples;
-        if !sorted || broken.iter().any(|broken| broken.place.file >= files) {
+        if !sorted || broken.iter().any(|broken| broken.place.part >= files) {
             return Err("its files are not listed in order, or not all");
         }
         let files = saved.files.into_iter();
@@ -283,7 +283,7 @@ impl Survey {
 
     fn renumber(&mut self, new: &[u32]) {
         let new = |file: u32| new[file as usize];
-        self.broken_examples.iter_mut().for_each(|b| b.place.file = new(b.place.file));
+        self.broken_examples.iter_mut().for_each(|b| b.place.part = new(b.place.part));
         self.columns.iter_mut().for_each(|column| column.renumber(&new));
     }
 }

@@ -1,7 +1,7 @@
 //! Mergeable facts per column, gathered over every record.
 //!
 //! A [`Survey`] says what *is* in an input: counts per [`Class`] of value, extremes, lengths, distinct
-//! values, date shapes. It decides nothing; that is the room of [`infer`](crate::infer).
+//! values, date shapes. It decides nothing; that is the room of `infer`.
 //!
 //! The law of this room: surveying any split of an input and [merging](Survey::merge) the parts, in
 //! any order, gives the same facts as surveying it whole. It is what lets blocks go to any thread.
@@ -52,24 +52,14 @@ use watch::Watcher;
 pub use written::{ViewFacts, WrittenFacts};
 
 use crate::run::{self, Monitor, RunError, RunOptions};
-use crate::text::{Block, BlockReader, Input};
-
-/// Where a value stands: ordered as the files of a survey are, by their names.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct Place {
-    /// Which file of the survey, from 0.
-    pub file: u32,
-    /// Line of the file on which the record starts, from 1.
-    pub line: u64,
-}
+use crate::text::{Block, BlockReader, Input, LineRef};
 
 /// A record that could not be split into the columns of the input.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct BrokenRecord {
     /// Where it stands.
-    pub place: Place,
+    pub place: LineRef,
     /// What is wrong with it, as a clause.
     pub reason: String,
 }

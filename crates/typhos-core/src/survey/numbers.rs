@@ -4,10 +4,11 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
+use super::Spread;
 use super::example::{Example, Tally, earlier, join};
 use super::saved::ranges;
-use super::{Place, Spread};
 use crate::readings::{Decimal, Number, survives_float32, survives_float64};
+use crate::text::LineRef;
 
 /// Ranges of integers that no integer type tells apart: what fits one integer of a range fits them all.
 pub const WIDTHS: [(i128, i128); 14] = [
@@ -154,12 +155,12 @@ impl NumberFacts {
 
     /// Whether nothing is to be noted of an integer beyond [`FLOAT32_SURE`] from `place` on, if it has at
     /// most eight digits.
-    pub(super) fn knows_float32_loss(&self, place: Place) -> bool {
+    pub(super) fn knows_float32_loss(&self, place: LineRef) -> bool {
         self.float32_loses.as_ref().is_some_and(|known| known.place <= place)
     }
 
     /// Takes note of what an integer beyond [`FLOAT32_SURE`] is as a float.
-    pub(super) fn large_integer(&mut self, value: &[u8], number: i64, place: Place) {
+    pub(super) fn large_integer(&mut self, value: &[u8], number: i64, place: LineRef) {
         if self.knows_float32_loss(place) && number.abs() <= FLOAT64_SURE {
             return;
         }
@@ -176,7 +177,7 @@ impl NumberFacts {
     }
 
     /// Adds any other number.
-    pub(super) fn add(&mut self, number: &Number, value: &[u8], count: u64, place: Place) {
+    pub(super) fn add(&mut self, number: &Number, value: &[u8], count: u64, place: LineRef) {
         let is_fraction = number.marked || number.exponent.is_some();
         self.float_losses(value, number, if is_fraction { count } else { 0 }, place);
         if number.exponent.is_some() {
@@ -217,7 +218,7 @@ impl NumberFacts {
     /// Looks for what a number loses as a float. Losses are counted `count` times; the first one of each
     /// width is looked for only where it would stand before the one that is known.
     #[inline]
-    fn float_losses(&mut self, value: &[u8], number: &Number, count: u64, place: Place) {
+    fn float_losses(&mut self, value: &[u8], number: &Number, count: u64, place: LineRef) {
         let open = |known: &Option<Example>| known.as_ref().is_none_or(|known| place < known.place);
         let text = || std::str::from_utf8(value).unwrap_or("");
         if (count > 0 || open(&self.float32_loses)) && !survives_float32(text(), number) {

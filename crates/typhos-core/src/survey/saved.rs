@@ -4,7 +4,8 @@
 use serde::de::Error as _;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
-use super::{Facts, Place, Sequence, Tally};
+use super::{Facts, Sequence, Tally};
+use crate::text::LineRef;
 
 /// A text as itself; other bytes as `{"hex": "…"}`.
 #[derive(Serialize, Deserialize)]
@@ -153,7 +154,7 @@ pub(super) struct SavedValue {
     #[serde(with = "text_or_bytes")]
     pub value: Vec<u8>,
     pub count: u64,
-    pub first: Place,
+    pub first: LineRef,
 }
 
 /// Hashes of the values of a column, in hexadecimal: all of them, or the registers of a sketch.

@@ -4,9 +4,10 @@ use std::sync::PoisonError;
 
 use super::column::Group;
 use super::order::{Adding, BlockRun, Runs};
-use super::{BrokenRecord, ColumnFacts, MAX_BROKEN_EXAMPLES, Place, Shared, Survey};
+use super::{BrokenRecord, ColumnFacts, MAX_BROKEN_EXAMPLES, Shared, Survey};
 use crate::intern::{Counter, Interner};
 use crate::readings::trim;
+use crate::text::LineRef;
 use crate::text::{Block, Bounds, Dialect, Escape, QuotedEmpty, Records, Splitter};
 
 /// What one thread keeps while it surveys block after block.
@@ -61,7 +62,8 @@ impl Watcher {
             }
             most -= (self.records.len() as u64).min(most);
             self.survey.records += self.records.len() as u64;
-            let place = |line: u32| Place { file, line: block.first_line + u64::from(line) };
+            let place =
+                |line: u32| LineRef { part: file, line: block.first_line + u64::from(line) };
             for broken in self.records.broken().iter().filter(|broken| broken.line < end_line) {
                 self.survey.broken += 1;
                 if self.survey.broken_examples.len() < MAX_BROKEN_EXAMPLES {
@@ -151,7 +153,7 @@ impl<'b> Context<'b> {
         &self,
         facts: &mut ColumnFacts,
         values: &[Bounds],
-        place: impl Fn(u32) -> Place,
+        place: impl Fn(u32) -> LineRef,
         run: &mut BlockRun,
         scratch: &mut Vec<u8>,
     ) {
@@ -260,7 +262,7 @@ impl<'b> Context<'b> {
         &self,
         facts: &mut ColumnFacts,
         values: &[Bounds],
-        place: impl Fn(u32) -> Place,
+        place: impl Fn(u32) -> LineRef,
         scratch: &mut Vec<u8>,
     ) {
         for (row, (start, end)) in (0..).zip(values) {
@@ -281,7 +283,7 @@ impl<'b> Context<'b> {
         facts: &mut ColumnFacts,
         start: usize,
         end: usize,
-        place: Place,
+        place: LineRef,
         scratch: &mut Vec<u8>,
     ) {
         let raw = &self.text[start..end];

@@ -4,12 +4,13 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
+use super::Spread;
 use super::example::{Example, earlier, join};
 use super::saved::{bytes_as_text, ranges};
-use super::{Place, Spread};
 use crate::readings::{
     Decimal, Mark, Number, Undressed, survives_float32, survives_float64, undress,
 };
+use crate::text::LineRef;
 
 /// Signs of one column that are told apart. A column of more is no column of numbers.
 const MOST_SIGNS: usize = 8;
@@ -40,7 +41,7 @@ pub struct ViewFacts {
 }
 
 impl ViewFacts {
-    fn add(&mut self, number: &Number, value: &[u8], count: u64, place: Place) {
+    fn add(&mut self, number: &Number, value: &[u8], count: u64, place: LineRef) {
         self.read += count;
         *self.scales.entry(number.scale).or_default() += count;
         let worth = Decimal { mantissa: number.mantissa, scale: number.scale };
@@ -102,7 +103,7 @@ impl WrittenFacts {
         undressed: &Undressed<'_>,
         value: &[u8],
         count: u64,
-        place: Place,
+        place: LineRef,
     ) {
         self.sign(undressed.sign.to_vec(), count);
         self.accounting += if undressed.accounting { count } else { 0 };

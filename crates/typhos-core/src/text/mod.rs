@@ -32,6 +32,7 @@ mod file;
 mod guess;
 mod held_back;
 mod input;
+mod line_ref;
 mod plain;
 mod scanner;
 pub mod sniff;
@@ -54,6 +55,7 @@ pub use dialect::{
 };
 pub use file::{FileLayout, InputFile};
 pub use input::{Difference, Input, InputError};
+pub use line_ref::LineRef;
 pub use plain::{PlainRecord, PlainRecords};
 pub use source::Packing;
 pub use split::{Bounds, Broken, BrokenKind, Records, Splitter};

@@ -3,7 +3,7 @@
 use super::held::{Held, bits, fits};
 use super::*;
 use proptest::prelude::*;
-use typhos_core::schema::read;
+use typhos_core::read_schema as read;
 
 const SCHEMA: &str = r#"typhos = 1
 [columns]

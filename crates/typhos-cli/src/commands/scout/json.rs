@@ -22,7 +22,7 @@ pub fn report(
         None => saved_input_json(&survey.source),
     };
     let broken = survey.broken_examples.iter().map(|broken| {
-        let file = &survey.source.files[broken.place.file as usize].name;
+        let file = &survey.source.files[broken.place.part as usize].name;
         json!({ "file": file, "line": broken.place.line, "reason": broken.reason })
     });
     let columns: Vec<usize> = match one {
@@ -106,7 +106,7 @@ fn question_json(question: &Question) -> Value {
 
 fn examples_json(examples: &[Example], survey: &Survey) -> Value {
     let example = |example: &Example| {
-        let file = &survey.source.files[example.place.file as usize].name;
+        let file = &survey.source.files[example.place.part as usize].name;
         json!({ "value": example.text(), "file": file, "line": example.place.line })
     };
     examples.iter().map(example).collect()

@@ -188,7 +188,7 @@ fn closing(looked: &Looked, console: &mut Console) -> std::io::Result<()> {
             format!("{} cannot be split into columns:", counted(survey.broken, "more record")),
         ))?;
         for broken in &survey.broken_examples {
-            let file = &survey.source.files[broken.place.file as usize].name;
+            let file = &survey.source.files[broken.place.part as usize].name;
             console.say(format!(
                 "  {}  {}",
                 paint(DIM, format!("{}:{}", safe(file), broken.place.line)),
