@@ -12,8 +12,8 @@
 //! * [`sorting`]: typed rows in an order, in little memory.
 //! * [`filter`]: a question such as `route = 'Holm'`, answered by rows and by statistics.
 //! * [`ledger`]: bytes per column, before and after, and what would save more.
+//! * [`spilling`]: what does not fit into memory, put aside and read again in order.
 //! * [`run`]: the one loop that feeds blocks to all cores and puts results back in order.
-//! * [`unfinished`]: what is on disk and not finished, for a process that has to end at once.
 //!
 //! Nothing here prints, reads the command line, ends the process or opens a connection. Progress is
 //! told to a [`run::Monitor`], which can also ask for the work to stop.
@@ -29,9 +29,9 @@ pub mod readings;
 pub mod run;
 pub mod schema;
 pub mod sorting;
+pub mod spilling;
 pub mod survey;
 pub mod text;
-pub mod unfinished;
 pub mod wording;
 
 #[cfg(test)]

@@ -10,9 +10,9 @@ use std::sync::{Arc, Mutex};
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
+use crate::unfinished::Undoing;
 use arrow_array::RecordBatch;
 use typhos_core::run::Monitor;
-use typhos_core::unfinished::Undoing;
 
 use crate::gate::Gate;
 use crate::proof::Facts;

@@ -6,14 +6,15 @@
 //! second one looks at all columns: a record that is set aside for another reason is not a repeat. A stream, which can
 //! be read only once, is watched while it is loaded.
 
-use std::fs::File;
-use std::io::{BufReader, BufWriter, Read, Seek, SeekFrom, Write};
-use std::sync::{Mutex, MutexGuard, PoisonError};
+use std::io;
+use std::path::Path;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use arrow_array::RecordBatch;
 use typhos_core::columns::{Converter, MisfitValue, OnMisfit, Plan, cell_text};
 use typhos_core::run::{self, Monitor, RunOptions};
 use typhos_core::schema::Schema;
+use typhos_core::spilling::{ByteMerge, ByteRuns, Scratch};
 use typhos_core::text::Input;
 use typhos_core::wording::listed;
 
@@ -23,8 +24,9 @@ use crate::load::LoadError;
 /// Fingerprints that are sorted in memory: 64 MiB of them.
 const IN_MEMORY: usize = (64 << 20) / ENTRY;
 
-/// Bytes of a fingerprint and its place.
+/// Bytes of a fingerprint and its place in memory, and where they are put aside.
 const ENTRY: usize = 32;
+const WRITTEN: usize = 28;
 
 /// Keys that are named.
 const SHOWN: usize = 5;
@@ -39,6 +41,7 @@ type Entry = (u64, u64, u32, u64);
 pub(crate) fn find_repeats(
     input: &Input,
     plan: &Plan,
+    scratch: &Arc<dyn Scratch>,
     options: &RunOptions,
     monitor: &dyn Monitor,
 ) -> Result<(), LoadError> {
@@ -58,10 +61,10 @@ pub(crate) fn find_repeats(
         ..plan.schema().clone()
     };
     let narrow = Plan::new(narrow, input).expect("columns that were found before");
-    if repeats(input, &narrow, options, monitor)?.count == 0 {
+    if repeats(input, &narrow, scratch, options, monitor)?.count == 0 {
         return Ok(());
     }
-    repeats(input, plan, options, monitor)?.refuse(key)
+    repeats(input, plan, scratch, options, monitor)?.refuse(key)
 }
 
 /// A misfit that stops the load is found by the load itself, with its own words.
@@ -100,10 +103,11 @@ impl Repeats {
 fn repeats(
     input: &Input,
     plan: &Plan,
+    scratch: &Arc<dyn Scratch>,
     options: &RunOptions,
     monitor: &dyn Monitor,
 ) -> Result<Repeats, LoadError> {
-    let watch = KeyWatch::new(plan).expect("a key is declared");
+    let watch = KeyWatch::new(plan, scratch).expect("a key is declared");
     monitor.begin("looking for duplicate keys", Some(input.bytes()));
     run::map_blocks::<_, _, LoadError>(
         input,
@@ -126,12 +130,13 @@ fn repeats(
 pub struct KeyWatch {
     columns: Vec<usize>,
     random: [u64; 2],
-    entries: Mutex<(Entries, Option<TargetError>)>,
+    entries: Mutex<(Entries, Option<io::Error>)>,
 }
 
 impl KeyWatch {
-    /// Watches the key that a plan declares; `None` where it declares none.
-    pub fn new(plan: &Plan) -> Option<KeyWatch> {
+    /// Watches the key that a plan declares; `None` where it declares none. What does not fit into memory is put
+    /// into `scratch`.
+    pub fn new(plan: &Plan, scratch: &Arc<dyn Scratch>) -> Option<KeyWatch> {
         let schema = plan.schema();
         let place = |name: &String| schema.columns.iter().position(|column| column.name == *name);
         let columns: Vec<_> = schema.layout.key.iter().filter_map(place).collect();
@@ -139,7 +144,12 @@ impl KeyWatch {
             use std::hash::{BuildHasher, Hasher};
             std::collections::hash_map::RandomState::new().build_hasher().finish()
         });
-        (!columns.is_empty()).then(|| KeyWatch { columns, random, entries: Mutex::default() })
+        let entries = Entries { held: Vec::new(), runs: ByteRuns::new(scratch.clone()) };
+        (!columns.is_empty()).then(|| KeyWatch {
+            columns,
+            random,
+            entries: Mutex::new((entries, None)),
+        })
     }
 
     /// Notes the keys of a batch, whose rows start in these lines of a file of the input.
@@ -153,10 +163,7 @@ impl KeyWatch {
         match entries.add(new) {
             Ok(()) => Ok(()),
             Err(error) => {
-                let told = TargetError::Io {
-                    path: std::env::temp_dir(),
-                    source: std::io::Error::other(error.to_string()),
-                };
+                let told = aside(&entries.runs, io::Error::other(error.to_string()));
                 *failed = Some(error);
                 Err(told)
             }
@@ -165,7 +172,8 @@ impl KeyWatch {
 
     /// Tells of a failure that could not be told when it happened.
     fn check(&self) -> Result<(), LoadError> {
-        lock(&self.entries).1.take().map_or(Ok(()), |error| Err(error.into()))
+        let (entries, failed) = &mut *lock(&self.entries);
+        failed.take().map_or(Ok(()), |error| Err(aside(&entries.runs, error).into()))
     }
 
     /// The keys that came twice.
@@ -174,7 +182,9 @@ impl KeyWatch {
     /// A temporary file that cannot be read.
     pub fn finish(self, input: &Input) -> Result<Repeats, TargetError> {
         let (entries, _) = self.entries.into_inner().unwrap_or_else(PoisonError::into_inner);
-        let (count, pairs) = entries.repeats()?;
+        let place = entries.runs.place();
+        let failed = |source| TargetError::Io { path: place.into(), source };
+        let (count, pairs) = entries.repeats().map_err(failed)?;
         let place =
             |entry: &Entry| format!("{}:{}", input.files()[entry.2 as usize].name(), entry.3);
         let examples = pairs.iter().map(|(first, again)| (place(first), place(again))).collect();
@@ -209,57 +219,43 @@ fn fingerprints(
     }
 }
 
+/// An error of the place where fingerprints are put aside.
+fn aside(runs: &ByteRuns, source: io::Error) -> TargetError {
+    TargetError::Io { path: Path::new(&runs.place()).to_path_buf(), source }
+}
+
 /// Fingerprints in memory and in sorted runs.
-#[derive(Default)]
 struct Entries {
     held: Vec<Entry>,
-    runs: Vec<File>,
+    runs: ByteRuns,
 }
 
 impl Entries {
-    fn add(&mut self, mut block: Vec<Entry>) -> Result<(), TargetError> {
+    fn add(&mut self, mut block: Vec<Entry>) -> io::Result<()> {
         self.held.append(&mut block);
-        if self.held.len() >= IN_MEMORY {
-            self.spill()?;
-        }
-        Ok(())
+        if self.held.len() >= IN_MEMORY { self.spill() } else { Ok(()) }
     }
 
-    fn spill(&mut self) -> Result<(), TargetError> {
-        let folder = std::env::temp_dir();
-        let mut file = tempfile::tempfile_in(&folder).map_err(TargetError::io(&folder))?;
+    fn spill(&mut self) -> io::Result<()> {
         self.held.sort_unstable();
-        let mut writer = BufWriter::new(&mut file);
-        for (high, low, at, line) in self.held.drain(..) {
-            let mut bytes = [0; ENTRY];
-            bytes[..8].copy_from_slice(&high.to_le_bytes());
-            bytes[8..16].copy_from_slice(&low.to_le_bytes());
-            bytes[16..20].copy_from_slice(&at.to_le_bytes());
-            bytes[24..].copy_from_slice(&line.to_le_bytes());
-            writer.write_all(&bytes).map_err(TargetError::io(&folder))?;
-        }
-        writer.flush().map_err(TargetError::io(&folder))?;
-        drop(writer);
-        file.seek(SeekFrom::Start(0)).map_err(TargetError::io(&folder))?;
-        self.runs.push(file);
+        self.runs.push(self.held.iter().map(written))?;
+        self.held.clear();
         Ok(())
     }
 
     /// How many fingerprints came before, and the first pairs of equal ones, by where the later one stands.
-    fn repeats(mut self) -> Result<(u64, Vec<(Entry, Entry)>), TargetError> {
-        self.held.sort_unstable();
-        let mut runs: Vec<Run> =
-            self.runs.into_iter().map(|file| Run::File(BufReader::new(file))).collect();
-        runs.push(Run::Held(self.held.into_iter()));
-        let mut heads = std::collections::BinaryHeap::new();
-        for (at, run) in runs.iter_mut().enumerate() {
-            heads.extend(run.next()?.map(|entry| std::cmp::Reverse((entry, at))));
-        }
+    fn repeats(mut self) -> io::Result<(u64, Vec<(Entry, Entry)>)> {
+        let mut entries = if self.runs.is_empty() {
+            self.held.sort_unstable();
+            Ordered::Held(self.held.into_iter())
+        } else {
+            self.spill()?;
+            Ordered::Aside(self.runs.merge()?)
+        };
         let mut found: Vec<(Entry, Entry)> = Vec::new();
         let mut count = 0;
         let mut first: Option<Entry> = None;
-        while let Some(std::cmp::Reverse((entry, at))) = heads.pop() {
-            heads.extend(runs[at].next()?.map(|entry| std::cmp::Reverse((entry, at))));
+        while let Some(entry) = entries.next()? {
             match first {
                 Some(known) if (known.0, known.1) == (entry.0, entry.1) => {
                     count += 1;
@@ -276,32 +272,39 @@ impl Entries {
     }
 }
 
+/// An entry as bytes that compare as entries do.
+fn written(&(high, low, file, line): &Entry) -> [u8; WRITTEN] {
+    let mut bytes = [0; WRITTEN];
+    bytes[..8].copy_from_slice(&high.to_be_bytes());
+    bytes[8..16].copy_from_slice(&low.to_be_bytes());
+    bytes[16..20].copy_from_slice(&file.to_be_bytes());
+    bytes[20..].copy_from_slice(&line.to_be_bytes());
+    bytes
+}
+
+fn read_back(bytes: &[u8]) -> Option<Entry> {
+    let long = |at: usize| Some(u64::from_be_bytes(bytes.get(at..at + 8)?.try_into().ok()?));
+    let file = u32::from_be_bytes(bytes.get(16..20)?.try_into().ok()?);
+    Some((long(0)?, long(8)?, file, long(20)?))
+}
+
 fn keep_first(found: &mut Vec<(Entry, Entry)>) {
     found.sort_by_key(|(_, again)| (again.2, again.3));
     found.truncate(SHOWN);
 }
 
-enum Run {
-    File(BufReader<File>),
+/// Entries in ascending order.
+enum Ordered {
     Held(std::vec::IntoIter<Entry>),
+    Aside(ByteMerge),
 }
 
-impl Run {
-    fn next(&mut self) -> Result<Option<Entry>, TargetError> {
-        let file = match self {
-            Run::Held(entries) => return Ok(entries.next()),
-            Run::File(file) => file,
-        };
-        let mut bytes = [0; ENTRY];
-        match file.read_exact(&mut bytes) {
-            Ok(()) => {}
-            Err(error) if error.kind() == std::io::ErrorKind::UnexpectedEof => return Ok(None),
-            Err(error) => return Err(TargetError::io(&std::env::temp_dir())(error)),
+impl Ordered {
+    fn next(&mut self) -> io::Result<Option<Entry>> {
+        match self {
+            Ordered::Held(entries) => Ok(entries.next()),
+            Ordered::Aside(merge) => Ok(merge.next()?.and_then(read_back)),
         }
-        let long =
-            |at: usize| u64::from_le_bytes(bytes[at..at + 8].try_into().expect("eight bytes"));
-        let file = u32::from_le_bytes(bytes[16..20].try_into().expect("four bytes"));
-        Ok(Some((long(0), long(8), file, long(24))))
     }
 }
 
@@ -311,7 +314,9 @@ mod tests {
 
     #[test]
     fn repeats_are_found_in_memory_and_in_files() {
-        let mut entries = Entries::default();
+        let folder = tempfile::tempdir().unwrap();
+        let scratch = crate::TempFiles::inside(folder.path());
+        let mut entries = Entries { held: Vec::new(), runs: ByteRuns::new(scratch) };
         let entry = |key: u64, line: u64| (key.wrapping_mul(0x9e37_79b9_7f4a_7c15), key, 0, line);
         for part in 0..3 {
             entries

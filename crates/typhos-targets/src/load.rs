@@ -8,6 +8,7 @@ use thiserror::Error;
 use typhos_core::columns::{Account, BlockReport, Converter, MisfitValue, OnMisfit, Plan};
 use typhos_core::run::{self, Monitor, RunError, RunOptions};
 use typhos_core::sorting::{SortError, SortOrder};
+use typhos_core::spilling::Scratch;
 use typhos_core::text::{Block, Input};
 
 use crate::arrow_file::ArrowTarget;
@@ -20,6 +21,7 @@ use crate::place::{Place, ServerKind};
 use crate::postgres::PostgresSession;
 use crate::preflight::{LoadPlan, Problem};
 use crate::rejects::Rejects;
+use crate::scratch::TempFiles;
 use crate::server::TableTarget;
 use crate::sorted::Sorted;
 use crate::sqlite::SqliteSession;
@@ -251,7 +253,8 @@ pub fn plan(
     }
     kept_apart(input, destination, options)?;
     let mut planned = destination.visit(Ask(job(input, plan, options)))?;
-    match keys::find_repeats(input, plan, &options.run, monitor) {
+    let scratch = TempFiles::inside(destination.folder(options));
+    match keys::find_repeats(input, plan, &scratch, &options.run, monitor) {
         Err(LoadError::Target(error @ TargetError::Repeated { .. })) => {
             let what = error.to_string();
             let what = what.lines().next().unwrap_or_default();
@@ -316,7 +319,8 @@ impl Visit for Run<'_> {
         if !planned.problems.is_empty() {
             return Err(TargetError::Preflight(Box::new(planned)).into());
         }
-        keys::find_repeats(job.input, job.plan, &options.run, monitor)?;
+        let scratch = TempFiles::inside(folder);
+        keys::find_repeats(job.input, job.plan, &scratch, &options.run, monitor)?;
         let mut run = options.run;
         let (encoder, sink) = target.open(&job, &mut run)?;
         let options = LoadOptions { run, ..options.clone() };
@@ -341,7 +345,8 @@ impl Run<'_> {
         let Run { job, folder, awaited, options, monitor } = self;
         let Job { input, plan, .. } = job;
         let mut rejects = Rejects::new(&options.rejects, input, plan);
-        let keys = input.is_stream().then(|| KeyWatch::new(plan)).flatten();
+        let scratch = TempFiles::inside(folder);
+        let keys = input.is_stream().then(|| KeyWatch::new(plan, &scratch)).flatten();
         let mut account = Account::new(plan.schema().columns.len());
         let work = Work {
             input,
@@ -349,7 +354,7 @@ impl Run<'_> {
             mode: OnMisfit::AsDeclared,
             run: options.run,
             sort_memory: options.sort_memory,
-            folder,
+            scratch: scratch.clone(),
             keys: keys.as_ref(),
         };
         let note = |report: BlockReport| {
@@ -409,8 +414,8 @@ pub(crate) struct Work<'l> {
     pub run: RunOptions,
     /// Bytes that sorting may take.
     pub sort_memory: usize,
-    /// Where temporary files may be.
-    pub folder: &'l Path,
+    /// Where rows are put that do not fit into memory.
+    pub scratch: Arc<dyn Scratch>,
     /// Watches keys, where nobody has looked at them before.
     pub keys: Option<&'l KeyWatch>,
 }

@@ -54,11 +54,11 @@ impl Sorted<'_> {
         mut note: impl FnMut(BlockReport) -> Result<(), LoadError> + Send,
     ) -> Result<Runs, LoadError> {
         // A thread has a block, its arrays, the same in order, their keys, and results that wait.
-        let Work { input, plan, mode, run, sort_memory, folder, .. } = *self.work;
+        let Work { input, plan, mode, run, sort_memory, ref scratch, .. } = *self.work;
         let (least, most) = BLOCK_BYTES;
         let block_bytes = (sort_memory / run.threads.get() / 32).clamp(least, most);
         let run = RunOptions { block_bytes, ..run };
-        let mut runs = Runs::new(self.order.clone(), plan.arrow(), sort_memory, folder);
+        let mut runs = Runs::new(self.order.clone(), plan.arrow(), sort_memory, scratch.clone());
         run::map_blocks::<_, _, LoadError>(
             input,
             &run,

@@ -15,6 +15,7 @@ use typhos_core::text::{Input, mean_record_bytes};
 use crate::budget::threads_within;
 use crate::load::{LoadError, Work};
 use crate::parquet::{self, Counted, Footprint, Form, RowGroupUnit, RowGroups};
+use crate::scratch::TempFiles;
 use crate::{EncodeUnit, Encoder, TargetError};
 
 /// What is weighed, and how.
@@ -175,7 +176,8 @@ impl Weighing<'_> {
         let plans: Vec<&Plan> = std::iter::once(self.plan).chain(others).collect();
         // Measures are taken by whichever thread needs one, and put back.
         let pool: Mutex<Vec<Vec<Measure>>> = Mutex::new(Vec::new());
-        let fresh = || plans.iter().map(|plan| Measure::new(plan)).collect::<Vec<_>>();
+        let scratch = TempFiles::inside(&self.folder);
+        let fresh = || plans.iter().map(|plan| Measure::new(plan, &scratch)).collect::<Vec<_>>();
         let mut account = Account::new(self.plan.schema().columns.len());
         let mut matched = 0;
         run::map_blocks::<_, _, LoadError>(
@@ -253,7 +255,7 @@ impl Weighing<'_> {
                 threads: threads_within(self.run.threads, self.memory, face.block_bytes),
             },
             sort_memory: self.sort_memory,
-            folder: &self.folder,
+            scratch: TempFiles::inside(&self.folder),
             keys: None,
         };
         let note = |report: BlockReport| {
@@ -269,7 +271,8 @@ impl Weighing<'_> {
 
     /// Says where a temporary file failed.
     fn aside(&self) -> impl Fn(io::Error) -> LoadError + use<> {
-        |source| TargetError::Io { path: std::env::temp_dir(), source }.into()
+        let path = self.folder.clone();
+        move |source| TargetError::Io { path: path.clone(), source }.into()
     }
 }
 

@@ -9,12 +9,12 @@ use typhos_core::read_schema as read;
 use typhos_core::run::{NoMonitor, RunOptions};
 use typhos_core::text::{Block, BlockReader, Input, InputChoice};
 use typhos_targets::{
-    DEFAULT_MEMORY, Destination, KeyWatch, LoadOptions, Mode, Seen, key_problems, load,
+    DEFAULT_MEMORY, Destination, KeyWatch, LoadOptions, Mode, Seen, TempFiles, key_problems, load,
 };
 
 /// What a check says: nothing to object to.
 fn passes(plan: &Plan, input: &Input) -> bool {
-    let keys = KeyWatch::new(plan);
+    let keys = KeyWatch::new(plan, &TempFiles::inside(&std::env::temp_dir()));
     let mut converter = Converter::new(plan, OnMisfit::NoteAll);
     let mut reader = BlockReader::new(input, 64);
     let (mut block, mut account) = (Block::default(), Account::new(plan.schema().columns.len()));

@@ -7,7 +7,7 @@ use typhos_core::run::{self, RunError};
 use typhos_core::schema::Misfit;
 use typhos_core::text::{Input, Undeclared};
 use typhos_core::wording::listed;
-use typhos_targets::{KeyWatch, Repeats, TargetError};
+use typhos_targets::{KeyWatch, Repeats, TargetError, TempFiles};
 
 use crate::args::{Check, Common};
 use crate::console::{self, BOLD, Console, DIM, GOOD, WARN, paint, safe};
@@ -69,7 +69,7 @@ pub fn account(plan: &Plan, input: &Input, common: &Common) -> Result<(Account, 
     }
     let progress = Progress::new("checking", input.bytes(), common.quiet);
     let mut account = Account::new(plan.schema().columns.len());
-    let keys = KeyWatch::new(plan);
+    let keys = KeyWatch::new(plan, &TempFiles::inside(&std::env::temp_dir()));
     run::map_blocks::<_, _, Never>(
         input,
         &common.run_options(),

@@ -1,6 +1,7 @@
 //! What arrays take in memory, added up as they come.
 
 use std::io;
+use std::sync::Arc;
 
 use arrow_array::cast::AsArray;
 use arrow_array::types::{UInt8Type, UInt16Type, UInt32Type};
@@ -10,6 +11,7 @@ use arrow_schema::DataType;
 use super::words::{Marks, Words};
 use crate::columns::{Plan, code_type};
 use crate::schema::Type;
+use crate::spilling::Scratch;
 
 /// Texts of more bytes than this need offsets of 64 bits.
 const MOST_TEXT: u64 = i32::MAX as u64;
@@ -60,12 +62,12 @@ enum Kind {
 }
 
 impl Measure {
-    /// Nothing yet of the columns of a plan.
-    pub fn new(plan: &Plan) -> Measure {
+    /// Nothing yet of the columns of a plan. Distinct texts that are too many for the memory are put into `scratch`.
+    pub fn new(plan: &Plan, scratch: &Arc<dyn Scratch>) -> Measure {
         let arrow = plan.arrow();
         let columns = plan.schema().columns.iter().zip(arrow.fields()).map(|(column, field)| {
             let kind = match (column.ty, field.data_type()) {
-                (Type::Lowcard, _) => Kind::Open(Words::new(), Marks::default()),
+                (Type::Lowcard, _) => Kind::Open(Words::new(scratch.clone()), Marks::default()),
                 (Type::Category, _) => {
                     let count = column.values.len() as u64;
                     let bytes = column.values.iter().map(|value| value.len() as u64).sum();

@@ -1,20 +1,16 @@
-//! Distinct texts, counted exactly however many there are: beyond a limit they go into temporary files,
-//! shared out by their hashes, so that each file can be counted by itself.
+//! Distinct texts, counted exactly however many there are: beyond a limit they are put aside in sorted runs, and
+//! counted where those are merged.
 
-use std::fs::File;
-use std::io::{BufReader, BufWriter, Read, Seek, Write};
+use std::io;
+use std::sync::Arc;
 
 use arrow_array::{Array, StringArray};
-use tempfile::tempfile;
-use twox_hash::XxHash3_64;
 
 use crate::intern::Interner;
+use crate::spilling::{ByteRuns, Scratch};
 
 /// Bytes of texts that are held in memory for one column on one thread.
 const HELD_BYTES: usize = 16 << 20;
-
-/// Files that texts are shared out to.
-const FILES: u64 = 64;
 
 /// The distinct texts of a column.
 #[derive(Debug)]
@@ -22,20 +18,20 @@ pub(super) struct Words {
     words: Interner,
     bytes: usize,
     limit: usize,
-    /// Texts that went out; each may stand there more than once.
-    files: Vec<BufWriter<File>>,
+    /// Texts that were put aside; each may stand in several runs.
+    runs: ByteRuns,
 }
 
 impl Words {
-    pub fn new() -> Words {
-        Words::with_limit(HELD_BYTES)
+    pub fn new(scratch: Arc<dyn Scratch>) -> Words {
+        Words::with_limit(HELD_BYTES, scratch)
     }
 
-    fn with_limit(limit: usize) -> Words {
-        Words { words: Interner::new(), bytes: 0, limit, files: Vec::new() }
+    fn with_limit(limit: usize, scratch: Arc<dyn Scratch>) -> Words {
+        Words { words: Interner::new(), bytes: 0, limit, runs: ByteRuns::new(scratch) }
     }
 
-    pub fn add(&mut self, word: &[u8]) -> std::io::Result<()> {
+    pub fn add(&mut self, word: &[u8]) -> io::Result<()> {
         let (_, is_new) = self.words.intern(word);
         if is_new {
             // Each takes a slot of the table beside its bytes.
@@ -47,63 +43,43 @@ impl Words {
         Ok(())
     }
 
-    fn spill(&mut self) -> std::io::Result<()> {
-        if self.files.is_empty() {
-            let files = (0..FILES).map(|_| Ok(BufWriter::with_capacity(1 << 14, tempfile()?)));
-            self.files = files.collect::<std::io::Result<_>>()?;
-        }
-        for word in self.words.iter() {
-            let file = &mut self.files[(XxHash3_64::oneshot(word) % FILES) as usize];
-            file.write_all(&(word.len() as u32).to_le_bytes())?;
-            file.write_all(word)?;
-        }
+    fn spill(&mut self) -> io::Result<()> {
+        let mut words: Vec<&[u8]> = self.words.iter().collect();
+        words.sort_unstable();
+        self.runs.push(words.iter())?;
         self.words.clear();
         self.bytes = 0;
         Ok(())
     }
 
     /// Adds the texts of another column that is the same.
-    pub fn merge(&mut self, mut other: Words) -> std::io::Result<()> {
-        if !other.files.is_empty() || !self.files.is_empty() {
-            self.spill()?;
-            other.spill()?;
-            for (ours, theirs) in self.files.iter_mut().zip(other.files) {
-                let mut theirs = theirs.into_inner().map_err(|error| error.into_error())?;
-                theirs.rewind()?;
-                std::io::copy(&mut theirs, ours)?;
-            }
-            return Ok(());
-        }
-        other.words.iter().try_for_each(|word| self.add(word))
+    pub fn merge(&mut self, other: Words) -> io::Result<()> {
+        other.words.iter().try_for_each(|word| self.add(word))?;
+        self.runs.append(other.runs);
+        Ok(())
     }
 
     /// How many distinct texts there are, and the bytes of all of them.
-    pub fn count(mut self) -> std::io::Result<(u64, u64)> {
-        let sum = |words: &Interner| {
-            words.iter().fold((0, 0), |(n, bytes), word| (n + 1, bytes + word.len() as u64))
+    pub fn count(mut self) -> io::Result<(u64, u64)> {
+        let (mut count, mut bytes) = (0, 0);
+        let mut note = |word: &[u8]| {
+            count += 1;
+            bytes += word.len() as u64;
         };
-        if self.files.is_empty() {
-            return Ok(sum(&self.words));
+        if self.runs.is_empty() {
+            self.words.iter().for_each(note);
+            return Ok((count, bytes));
         }
         self.spill()?;
-        let (mut count, mut bytes) = (0, 0);
-        for file in std::mem::take(&mut self.files) {
-            let mut file = file.into_inner().map_err(|error| error.into_error())?;
-            file.rewind()?;
-            let mut file = BufReader::new(file);
-            let (mut words, mut length, mut word) = (Interner::new(), [0; 4], Vec::new());
-            loop {
-                match file.read_exact(&mut length) {
-                    Ok(()) => {}
-                    Err(error) if error.kind() == std::io::ErrorKind::UnexpectedEof => break,
-                    Err(error) => return Err(error),
-                }
-                word.resize(u32::from_le_bytes(length) as usize, 0);
-                file.read_exact(&mut word)?;
-                words.intern(&word);
+        let mut merge = self.runs.merge()?;
+        let mut last: Option<Vec<u8>> = None;
+        while let Some(word) = merge.next()? {
+            if last.as_deref() != Some(word) {
+                note(word);
+                let kept = last.get_or_insert_default();
+                kept.clear();
+                kept.extend_from_slice(word);
             }
-            let (n, of) = sum(&words);
-            (count, bytes) = (count + n, bytes + of);
         }
         Ok((count, bytes))
     }
@@ -143,6 +119,7 @@ impl Marks {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::spilling::testing::Memory;
     use proptest::prelude::*;
     use std::collections::HashSet;
 
@@ -153,7 +130,7 @@ mod tests {
         ) {
             let cut = cut.min(texts.len());
             let fill = |texts: &[String]| {
-                let mut words = Words::with_limit(limit);
+                let mut words = Words::with_limit(limit, Arc::new(Memory::default()));
                 texts.iter().for_each(|text| words.add(text.as_bytes()).unwrap());
                 words
             };

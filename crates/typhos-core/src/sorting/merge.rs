@@ -1,6 +1,5 @@
 //! The merge of runs: of all their first rows the smallest, again and again.
 
-use std::path::PathBuf;
 use std::sync::Arc;
 
 use arrow_array::cast::AsArray;
@@ -11,9 +10,8 @@ use arrow_array::{
 use arrow_buffer::ArrowNativeType;
 use arrow_schema::{ArrowError, DataType, SchemaRef};
 use arrow_select::interleave::interleave;
-use tempfile::TempDir;
 
-use super::runs::{Held, Source, arrow_failed};
+use super::source::{Source, arrow_failed};
 use super::{SortError, SortOrder, SortedBatch};
 use crate::intern::Interner;
 
@@ -26,9 +24,8 @@ pub struct Merge {
     heap: Vec<u32>,
     /// For each column with a closed list of values the first array of them: see [`share_values`].
     values: Vec<Option<ArrayRef>>,
-    folder: PathBuf,
-    /// Dropped last: the files of the cursors are in it.
-    _files: Option<(TempDir, Held)>,
+    /// Where runs are put aside, for messages.
+    place: String,
 }
 
 /// A place in a run.
@@ -45,19 +42,11 @@ impl Merge {
         order: Arc<SortOrder>,
         schema: SchemaRef,
         sources: Vec<Source>,
-        folder: PathBuf,
-        files: Option<(TempDir, Held)>,
+        place: String,
     ) -> Result<Merge, SortError> {
         let values = vec![None; schema.fields().len()];
-        let mut merge = Merge {
-            order,
-            schema,
-            cursors: Vec::new(),
-            heap: Vec::new(),
-            values,
-            folder,
-            _files: files,
-        };
+        let mut merge =
+            Merge { order, schema, cursors: Vec::new(), heap: Vec::new(), values, place };
         for mut source in sources {
             if let Some(stretch) = merge.read(&mut source)? {
                 merge.cursors.push(Cursor { source, stretch, row: 0, place: 0 });
@@ -122,7 +111,7 @@ impl Merge {
 
     fn read(&mut self, source: &mut Source) -> Result<Option<SortedBatch>, SortError> {
         let Some(batch) = source.next() else { return Ok(None) };
-        let batch = batch.map_err(|source| arrow_failed(&self.folder, source))?;
+        let batch = batch.map_err(|source| arrow_failed(&self.place, source))?;
         let batch = share_values(batch, &mut self.values);
         Ok(Some(self.order.keyed(batch)))
     }
@@ -174,7 +163,7 @@ impl Merge {
             .and_then(|columns| {
                 RecordBatch::try_new_with_options(self.schema.clone(), columns, &options)
             })
-            .map_err(|source| arrow_failed(&self.folder, source))
+            .map_err(|source| arrow_failed(&self.place, source))
     }
 }
 

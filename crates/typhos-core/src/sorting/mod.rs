@@ -2,7 +2,7 @@
 //!
 //! A [`SortOrder`] turns rows into keys that compare as bytes. Each block of the input is sorted on the
 //! thread that converted it and becomes a run; [`Runs`] holds runs in memory up to a limit and puts the
-//! others into temporary files; a [`Merge`] reads all of them at once, a stretch of each at a time, and
+//! others aside; a [`Merge`] reads all of them at once, a stretch of each at a time, and
 //! gives the rows back in order. Rows with equal keys stay in the order of the input, so the result does
 //! not depend on threads, blocks or the limit.
 //!
@@ -12,11 +12,10 @@
 mod merge;
 mod order;
 mod runs;
+mod source;
 
 #[cfg(test)]
 mod tests;
-
-use std::path::PathBuf;
 
 use thiserror::Error;
 
@@ -28,18 +27,18 @@ pub use runs::{DEFAULT_SORT_MEMORY, LEAST_SORT_MEMORY, Runs};
 #[derive(Debug, Error)]
 pub enum SortError {
     /// A temporary file cannot be made, written or read.
-    #[error("sorting in {}: {source}", folder.display())]
+    #[error("sorting in {place}: {source}")]
     Io {
-        /// The folder of the temporary files.
-        folder: PathBuf,
+        /// Where rows are put aside.
+        place: String,
         /// What the operating system said.
         source: std::io::Error,
     },
     /// The rows of a temporary file cannot be written or read.
-    #[error("sorting in {}: {source}", folder.display())]
+    #[error("sorting in {place}: {source}")]
     Arrow {
-        /// The folder of the temporary files.
-        folder: PathBuf,
+        /// Where rows are put aside.
+        place: String,
         /// What is wrong with them.
         source: arrow_schema::ArrowError,
     },

@@ -10,6 +10,7 @@ use proptest::prelude::*;
 use super::*;
 use crate::columns::{Converter, MisfitValue, OnMisfit, Plan, cell_text};
 use crate::read_schema as read;
+use crate::spilling::testing::Memory;
 use crate::text::{Block, BlockReader, Dialect, Input};
 
 const COLUMNS: &str = "typhos = 1\n[columns]\nn = { type = 'int8' }\nroute = { type = 'lowcard' }\n\
@@ -42,10 +43,10 @@ fn rows(batches: &[RecordBatch]) -> Vec<Vec<Option<String>>> {
 
 /// Sorts through runs of a block each, of which a few are merged at a time.
 fn sorted(plan: &Plan, batches: &[RecordBatch], memory: usize, stretch: usize) -> Vec<RecordBatch> {
-    let folder = tempfile::tempdir().unwrap();
     let schema: SchemaRef = plan.arrow();
     let order = Arc::new(SortOrder::of(plan.schema(), &schema, None).unwrap());
-    let mut runs = Runs::new(order.clone(), schema, memory, folder.path());
+    let scratch = Memory::default();
+    let mut runs = Runs::new(order.clone(), schema, memory, Arc::new(scratch.clone()));
     batches.iter().for_each(|batch| runs.push(order.sort(batch)).unwrap());
     let count = runs.rows();
     let mut merge = runs.merge().unwrap();
@@ -56,7 +57,7 @@ fn sorted(plan: &Plan, batches: &[RecordBatch], memory: usize, stretch: usize) -
     }
     assert_eq!(count, merged.iter().map(|batch| batch.num_rows() as u64).sum::<u64>());
     drop(merge);
-    assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 0, "nothing is left over");
+    assert_eq!(scratch.held(), 0, "nothing is left over");
     merged
 }
 

@@ -8,9 +8,9 @@ use std::fs::File;
 use std::io::Write;
 use std::path::{Path, PathBuf};
 
+use crate::unfinished::{self, Listed};
 use serde_json::json;
 use tempfile::TempDir;
-use typhos_core::unfinished::{self, Listed};
 
 use super::{
     PREFIX, Renaming, beside, followed, locked_file, locked_folder, manifest, parent,

@@ -4,8 +4,8 @@ use std::fs::File;
 use std::io::Write;
 use std::path::{Path, PathBuf};
 
+use crate::unfinished::{self, Listed};
 use tempfile::NamedTempFile;
-use typhos_core::unfinished::{self, Listed};
 
 use super::pending::Pending;
 use super::{

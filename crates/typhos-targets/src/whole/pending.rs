@@ -9,9 +9,9 @@ use std::fs::File;
 use std::io::Write;
 use std::path::{Path, PathBuf};
 
+use crate::unfinished::{self, Listed};
 use serde_json::{Value, json};
 use tempfile::{NamedTempFile, TempPath};
-use typhos_core::unfinished::{self, Listed};
 
 use super::{beside, identity, locked_file, parent, read_journal, rename_new, sync_directory};
 use crate::TargetError;
