@@ -12,8 +12,8 @@ use typhos_core::dates::{Overlap, Zone};
 use typhos_core::infer::Orders;
 use typhos_core::run::RunOptions;
 
-use typhos_targets::sql::LANGUAGES;
-use typhos_targets::{MisfitLimit, Mode, Seen};
+use typhos_load::{MisfitLimit, Mode, Seen};
+use typhos_sql::LANGUAGES;
 
 use crate::world;
 pub use input::InputArgs;

@@ -9,7 +9,7 @@ use std::time::{Duration, Instant};
 
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use signal_hook::iterator::Signals;
-use typhos_targets::unfinished::{self, Undoing};
+use typhos_load::unfinished::{self, Undoing};
 
 /// How long work has to stop by itself.
 const PATIENCE: Duration = Duration::from_millis(350);

@@ -13,6 +13,7 @@ mod prompt;
 mod report;
 mod settings;
 mod table;
+mod targets;
 mod world;
 
 use std::process::ExitCode;

@@ -6,7 +6,7 @@ use std::process::ExitCode;
 use thiserror::Error;
 use typhos_core::run::RunError;
 use typhos_core::text::InputError;
-use typhos_targets::TargetError;
+use typhos_load::TargetError;
 
 use crate::console::{door, safe_lines};
 

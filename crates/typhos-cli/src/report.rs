@@ -422,8 +422,8 @@ pub fn changed_lines(account: &Account, plan: &Plan) -> Vec<String> {
 }
 
 /// The line every run ends with.
-pub fn account_line(account: &Account, skipped: u64, would: bool) -> String {
-    assert_eq!(account.read, account.loaded + account.set_aside + skipped, "nothing is lost");
+pub fn account_line(account: &Account, would: bool) -> String {
+    account.assert_balance();
     let (loaded, aside) = if would { ("would load", "would not") } else { ("loaded", "set aside") };
     let style = if account.set_aside == 0 { GOOD } else { WARN };
     let mut line = format!(
@@ -432,8 +432,9 @@ pub fn account_line(account: &Account, skipped: u64, would: bool) -> String {
         paint(style, grouped(account.loaded)),
         paint(style, grouped(account.set_aside)),
     );
-    if skipped > 0 {
-        line.push_str(&format!(" + {} there already", paint(WARN, grouped(skipped))));
+    if account.there_already > 0 {
+        let there = paint(WARN, grouped(account.there_already));
+        line.push_str(&format!(" + {there} there already"));
     }
     if account.nulled > 0 {
         line.push_str(&format!("; {} made null", paint(WARN, counted(account.nulled, "value"))));

@@ -6,7 +6,8 @@ use typhos_core::columns::{Plan, cell_text};
 use typhos_core::read_schema as read;
 use typhos_core::run::{NoMonitor, RunOptions};
 use typhos_core::text::{Input, InputChoice};
-use typhos_targets::{Destination, LoadOptions, arrow_file, load, parquet};
+use typhos_files::{arrow_file, parquet};
+use typhos_load::{Address, LoadOptions, load};
 
 use crate::Dice;
 
@@ -53,15 +54,16 @@ impl Files {
                 is_proven: true,
                 misfit_limit: None,
                 rejects: path("rejects"),
-                memory: typhos_targets::DEFAULT_MEMORY,
+                memory: typhos_load::DEFAULT_MEMORY,
                 sort_memory: 64 << 20,
+                probes: Vec::new(),
             };
             let (file, arrow) = (path("parquet"), path("arrow"));
-            for destination in [
-                Destination::Parquet { path: file.clone(), parts: None },
-                Destination::Arrow { path: arrow.clone() },
-            ] {
-                load(&input, &plan, &destination, &options, &NoMonitor).expect("nothing stops it");
+            for path in [&file, &arrow] {
+                let into = path.to_str().expect("a plain name");
+                let address = Address { into, table: "t", parts: None };
+                let destination = typhos_files::destination(&address).expect("a known extension");
+                load(&input, &plan, &*destination, &options, &NoMonitor).expect("nothing stops it");
             }
             files.parquet.push(std::fs::read(file).expect("it was written"));
             files.arrow.push(std::fs::read(arrow).expect("it was written"));

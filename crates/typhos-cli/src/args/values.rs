@@ -4,7 +4,7 @@ use std::num::NonZeroUsize;
 
 use typhos_core::infer::Never;
 use typhos_core::text::{parse_size, size_name};
-use typhos_targets::{LEAST_MEMORY, MisfitLimit, Mode, Seen};
+use typhos_load::{LEAST_MEMORY, MisfitLimit, Mode, Seen};
 
 /// The most threads: more of them only wait for each other.
 const MOST_THREADS: usize = 1_024;

@@ -7,7 +7,7 @@ use typhos_core::run::{self, RunError};
 use typhos_core::schema::Misfit;
 use typhos_core::text::{Input, Undeclared};
 use typhos_core::wording::listed;
-use typhos_targets::{KeyWatch, Repeats, TargetError, TempFiles};
+use typhos_load::{KeyWatch, Repeats, TargetError, TempFiles};
 
 use crate::args::{Check, Common};
 use crate::console::{self, BOLD, Console, DIM, GOOD, WARN, paint, safe};
@@ -40,7 +40,7 @@ pub fn run(args: &Check, common: &Common, console: &mut Console) -> Result<Outco
 
 /// What is not about a value and would stop every load, with what to do about it.
 fn problems(plan: &Plan, input: &Input) -> Vec<(String, String)> {
-    let mut problems: Vec<_> = typhos_targets::key_problems(plan.schema())
+    let mut problems: Vec<_> = typhos_load::key_problems(plan.schema())
         .into_iter()
         .map(|problem| (safe(&problem.what), safe(&problem.help)))
         .collect();
@@ -179,7 +179,7 @@ fn show(
     for line in changed_lines(account, plan) {
         console.say(line)?;
     }
-    console.say(account_line(account, 0, true))
+    console.say(account_line(account, true))
 }
 
 fn more(count: u64, shown: usize, console: &mut Console) -> std::io::Result<()> {

@@ -12,7 +12,7 @@ use crate::report::{draft_notes, input_notes};
 
 pub fn run(args: &Draft, common: &Common, console: &mut Console) -> Result<Outcome, Failure> {
     if let Some(path) = &args.output {
-        typhos_targets::refuse_existing(path, args.replace)?;
+        typhos_load::refuse_existing(path, args.replace)?;
     }
     let kept = args.keep.as_deref().map(diagnose::read_schema).transpose()?;
     let under = kept.as_ref().map(|(schema, _)| schema);
@@ -39,7 +39,7 @@ pub fn run(args: &Draft, common: &Common, console: &mut Console) -> Result<Outco
     match &args.output {
         None => console.machine(text.trim_end())?,
         Some(path) => {
-            typhos_targets::write_file(path, args.replace, text.as_bytes())?;
+            typhos_load::write_file(path, args.replace, text.as_bytes())?;
             let count = match &kept {
                 Some((schema, _)) => format!(
                     "{} kept, {} drafted",

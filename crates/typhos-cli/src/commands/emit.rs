@@ -1,7 +1,8 @@
 //! `typhos emit`: the table of a schema in another language.
 
 use typhos_core::schema::Diagnostic;
-use typhos_targets::{keep_apart, sql};
+use typhos_load::keep_apart;
+use typhos_sql as sql;
 
 use crate::args::Emit;
 use crate::console::{self, Console, GOOD, paint, safe};
@@ -37,7 +38,7 @@ pub fn run(args: &Emit, console: &mut Console) -> Result<Outcome, Failure> {
         None => console.machine(script.trim_end())?,
         Some(path) => {
             keep_apart(&[("the schema", &args.schema)], &[("the output", path)])?;
-            typhos_targets::write_file(path, args.replace, script.as_bytes())?;
+            typhos_load::write_file(path, args.replace, script.as_bytes())?;
             console.say(format!(
                 "{} {}: table {} for {}",
                 paint(GOOD, "wrote"),

@@ -2,7 +2,7 @@
 
 use serde_json::{Value, json};
 use typhos_core::infer::counted;
-use typhos_targets::{Action, LoadPlan};
+use typhos_load::{Action, LoadPlan};
 
 use crate::console::{BOLD, Console, DIM, FOUND, GOOD, WARN, paint, safe};
 use crate::outcome::Failure;
@@ -42,7 +42,7 @@ pub fn show(plan: &LoadPlan, console: &mut Console) -> Result<(), Failure> {
         Heading::left("null"),
         Heading::left(""),
     ];
-    let row = |column: &typhos_targets::PlannedColumn| {
+    let row = |column: &typhos_load::PlannedColumn| {
         let key = if column.is_key { "key" } else { "" };
         let remarks: Vec<&str> = [key, column.remark.as_deref().unwrap_or("")]
             .into_iter()

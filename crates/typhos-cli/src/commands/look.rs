@@ -10,7 +10,7 @@ use typhos_core::schema::Schema;
 use typhos_core::survey::{Absent, ColumnFacts, Survey, SurveyOptions, is_survey};
 use typhos_core::text::{Input, InputChoice};
 use typhos_core::wording::listed;
-use typhos_targets::{Named, keep_apart};
+use typhos_load::{Named, keep_apart};
 
 use crate::args::{Common, InputArgs, RuleArgs};
 use crate::outcome::Failure;

@@ -22,7 +22,6 @@ use typhos_core::infer::{settle, survey_for};
 use typhos_core::schema::Schema;
 use typhos_core::survey::{Survey, SurveyOptions};
 use typhos_core::text::{Input, InputChoice, Undeclared};
-use typhos_targets::Place;
 
 use crate::args::{Args, Command, Common, InputArgs, RuleArgs};
 use crate::console::{Console, DIM, FOUND, Tone, WARN, paint, safe};
@@ -79,7 +78,7 @@ fn refuse_url(path: &Path) -> Result<(), Failure> {
     let is_scheme = scheme.len() > 1
         && scheme.starts_with(|letter: char| letter.is_ascii_alphabetic())
         && scheme.bytes().all(|byte| byte.is_ascii_alphanumeric() || b"+.-".contains(&byte));
-    let is_server = Place::parse(&format!("{scheme}:")).is_some();
+    let is_server = crate::targets::kinds().is_url(&format!("{scheme}:"));
     if !is_scheme || !(rest.starts_with('/') || is_server) || path.exists() {
         return Ok(());
     }

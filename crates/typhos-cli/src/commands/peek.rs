@@ -10,7 +10,7 @@ use typhos_core::columns::{Converter, MisfitValue, OnMisfit, TYPE_KEY, cell_text
 use typhos_core::infer::{counted, grouped};
 use typhos_core::run::RunOptions;
 use typhos_core::text::{Block, BlockReader};
-use typhos_targets::{arrow_file, parquet, sqlite};
+use typhos_files::{arrow_file, parquet, sqlite};
 
 use crate::args::{Common, Peek};
 use crate::console::{BOLD, Console, DIM, WARN, paint, safe};

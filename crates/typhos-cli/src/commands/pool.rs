@@ -7,9 +7,9 @@ use crate::console::{self, Console, GOOD, WARN, paint, safe};
 use crate::outcome::{Failure, Outcome};
 
 pub fn run(args: &Pool, console: &mut Console) -> Result<Outcome, Failure> {
-    typhos_targets::refuse_existing(&args.output, args.replace)?;
+    typhos_load::refuse_existing(&args.output, args.replace)?;
     let read = super::look::named(&args.surveys, "a survey");
-    typhos_targets::keep_apart(&read, &[("the output", &args.output)])?;
+    typhos_load::keep_apart(&read, &[("the output", &args.output)])?;
     let survey = super::look::read_surveys(&args.surveys)?;
     let files = &survey.source.files;
     let twice = files.windows(2).find(|pair| pair[0] == pair[1]);

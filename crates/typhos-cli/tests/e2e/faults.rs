@@ -100,7 +100,7 @@ fn a_sorted_load_that_ends_early_leaves_nothing_behind() {
     let world = World::new();
     big(&world);
     world.write("s.typhos.toml", format!("{SCHEMA}[layout]\nsort = [\"t\"]\n"));
-    let is_sorting = |name: &String| name.starts_with(".typhos-unfinished-sort");
+    let is_sorting = |name: &String| name.starts_with(".typhos-unfinished-aside");
     let mut command =
         world.command("load s.typhos.toml big.csv --into b.parquet --threads 1 --sort-memory 64m");
     let mut child = command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();

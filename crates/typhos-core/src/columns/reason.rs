@@ -233,6 +233,8 @@ pub struct Account {
     pub loaded: u64,
     /// Records kept out.
     pub set_aside: u64,
+    /// Records that were converted, and whose rows the target had already.
+    pub there_already: u64,
     /// Values made null because they did not fit.
     pub nulled: u64,
     /// Misfits per declared column.
@@ -258,6 +260,7 @@ impl Account {
         self.read += later.read;
         self.loaded += later.loaded;
         self.set_aside += later.set_aside;
+        self.there_already += later.there_already;
         self.nulled += later.nulled;
         self.broken.add(&later.broken);
         for (ours, theirs) in self.columns.iter_mut().zip(&later.columns) {
@@ -269,13 +272,20 @@ impl Account {
         self.assert_balance();
     }
 
-    /// Nothing is lost: every record read was either loaded or set aside.
+    /// Nothing is lost: every record read was loaded, there already, or set aside.
     ///
     /// # Panics
     /// If that does not hold. It is the promise of the program, so a run that broke it must not end
     /// as if it were well.
     pub fn assert_balance(&self) {
-        assert_eq!(self.read, self.loaded + self.set_aside, "records read = loaded + set aside");
+        let kept = self.loaded + self.there_already;
+        assert_eq!(self.read, kept + self.set_aside, "records read = loaded + set aside");
+    }
+
+    /// Notes that the target had the rows of some converted records already, and did not take them.
+    pub fn leave_out(&mut self, records: u64) {
+        self.loaded -= records;
+        self.there_already += records;
     }
 
     /// Values and records that do not fit.

@@ -5,7 +5,7 @@ use typhos_core::columns::Plan;
 use typhos_core::infer::{counted, grouped};
 use typhos_core::schema::{ColumnDecl, From, Schema, Type};
 use typhos_core::wording::listed;
-use typhos_targets::Repeats;
+use typhos_load::Repeats;
 
 use super::super::check;
 use super::super::look::{Looked, find};

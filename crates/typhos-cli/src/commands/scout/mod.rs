@@ -27,7 +27,7 @@ const WIDE: usize = 120;
 
 pub fn run(args: &Scout, common: &Common, console: &mut Console) -> Result<Outcome, Failure> {
     if let Some(path) = &args.save {
-        typhos_targets::refuse_existing(path, args.replace)?;
+        typhos_load::refuse_existing(path, args.replace)?;
     }
     let looked = look(&args.inputs, &args.input, &args.rules, None, args.save.as_deref(), common)?;
     let survey = &looked.survey;
@@ -63,7 +63,7 @@ pub fn run(args: &Scout, common: &Common, console: &mut Console) -> Result<Outco
 pub fn save(survey: &Survey, path: &Path, replace: bool) -> Result<(), Failure> {
     let mut content = Vec::new();
     survey.save(&mut content)?;
-    Ok(typhos_targets::write_file(path, replace, &content)?)
+    Ok(typhos_load::write_file(path, replace, &content)?)
 }
 
 /// What the survey is of, in a few words.

@@ -3,7 +3,7 @@
 use serde_json::json;
 use typhos_core::columns::Plan;
 use typhos_core::infer::{counted, grouped};
-use typhos_targets::{Wanted, Weighed};
+use typhos_files::{Wanted, Weighed};
 
 use super::json::footprint_json;
 use super::{change, filter, title, weigh, weighing};

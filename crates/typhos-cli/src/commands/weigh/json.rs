@@ -1,7 +1,7 @@
 //! Ledgers as JSON.
 
 use serde_json::{Value, json};
-use typhos_targets::parquet::Footprint;
+use typhos_files::parquet::Footprint;
 
 use super::Ledger;
 use super::ledger::{lines, steps, totals};

@@ -15,7 +15,8 @@ use typhos_core::schema::Schema;
 use typhos_core::sorting::DEFAULT_SORT_MEMORY;
 use typhos_core::survey::Survey;
 use typhos_core::text::Input;
-use typhos_targets::{DEFAULT_MEMORY, LoadError, Wanted, Weighed, Weighing};
+use typhos_files::{Wanted, Weighed, Weighing};
+use typhos_load::{DEFAULT_MEMORY, LoadError};
 
 use crate::args::{Common, RuleArgs, Weigh};
 use crate::console::{BOLD, Console, DIM, WARN, paint, safe};
@@ -161,7 +162,7 @@ fn weigh(what: &Weighing<'_>, common: &Common, doing: &'static str) -> Result<We
         Wanted::File => 1,
     };
     let progress = Progress::new(doing, passes * what.input.bytes(), common.quiet);
-    typhos_targets::weigh(what, &progress).map_err(|error| match error {
+    typhos_files::weigh(what, &progress).map_err(|error| match error {
         LoadError::Misfit(_) | LoadError::TooManyMisfits { .. } => {
             unreachable!("misfits are noted, and stop nothing")
         }

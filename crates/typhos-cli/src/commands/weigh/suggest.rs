@@ -5,7 +5,7 @@ use typhos_core::columns::Plan;
 use typhos_core::filter::Filter;
 use typhos_core::infer::{counted, grouped};
 use typhos_core::schema::{Schema, SortKey};
-use typhos_targets::{Wanted, Weighed};
+use typhos_files::{Wanted, Weighed};
 
 use super::json::footprint_json;
 use super::{bind, factor, filter, title, weigh, weighing};

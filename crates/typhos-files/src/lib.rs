@@ -1,0 +1,26 @@
+//! Files that rows are loaded into and that are read back: Parquet, Arrow's IPC format, tables of SQLite; and what a
+//! table would take in one.
+//!
+//! Each has a module and a [`TargetKind`] in [`KINDS`].
+#![warn(missing_docs)]
+
+pub mod arrow_file;
+mod damaged;
+pub mod parquet;
+pub mod sqlite;
+mod weigh;
+
+use typhos_load::{Address, Destination, KindError, Kinds, TargetKind};
+
+pub use weigh::{Wanted, Weighed, Weighing, Weight, weigh};
+
+/// The kinds of files that can be loaded into.
+pub static KINDS: [TargetKind; 3] = [parquet::KIND, arrow_file::KIND, sqlite::KIND];
+
+/// A file or directory as a destination.
+///
+/// # Errors
+/// A path that does not say what to write.
+pub fn destination(address: &Address<'_>) -> Result<Box<dyn Destination>, KindError> {
+    Kinds::new(&KINDS).open(address, false)
+}

@@ -1,0 +1,111 @@
+//! The rejects file: records that were set aside, word for word, with the reason behind each.
+//!
+//! It is laid out as the source is, with four more columns at the end, so that a mended copy of it
+//! can be loaded with the same schema. It appears together with what was loaded, and never in place of an earlier one.
+
+use std::io::{BufWriter, Write};
+use std::path::{Path, PathBuf};
+
+use typhos_core::columns::{Plan, SetAside};
+use typhos_core::schema::REJECTED_COLUMNS;
+use typhos_core::text::{Escape, Input};
+
+use crate::error::TargetError;
+use crate::whole::WholeFile;
+use crate::whole::pending::Pending;
+
+/// Says that the file is UTF-8, where the source was something else: records are kept as they were
+/// decoded.
+const BOM: &[u8] = b"\xef\xbb\xbf";
+
+/// Opened when the first record is set aside; without one there is no file.
+pub struct Rejects<'i> {
+    path: PathBuf,
+    input: &'i Input,
+    columns: Vec<String>,
+    open: Option<(WholeFile, BufWriter<std::fs::File>)>,
+}
+
+impl<'i> Rejects<'i> {
+    pub fn new(path: &Path, input: &'i Input, plan: &Plan) -> Rejects<'i> {
+        let columns = plan.schema().columns.iter().map(|column| column.name.clone()).collect();
+        Rejects { path: path.to_path_buf(), input, columns, open: None }
+    }
+
+    pub fn write(&mut self, set_aside: &[SetAside]) -> Result<(), TargetError> {
+        if set_aside.is_empty() {
+            return Ok(());
+        }
+        let dialect = self.input.dialect();
+        if self.open.is_none() {
+            let file = WholeFile::aside(&self.path)?;
+            let mut writer = BufWriter::new(file.writer()?);
+            if self.input.encoding() != "UTF-8" {
+                writer.write_all(BOM).map_err(TargetError::io(&self.path))?;
+            }
+            // A schema that says how many lines to skip skips them here as well.
+            let preamble = self.input.files().first().map_or(&b""[..], |file| file.preamble());
+            writer.write_all(preamble).map_err(TargetError::io(&self.path))?;
+            if dialect.header {
+                let names = self.input.names().iter().map(String::as_str).chain(REJECTED_COLUMNS);
+                let line: Vec<_> = names.map(|name| self.field(name)).collect();
+                let line = line.join(&char::from(dialect.delimiter).to_string());
+                writeln!(writer, "{line}").map_err(TargetError::io(&self.path))?;
+                let below = self.input.files().first().map_or(&b""[..], |file| file.below());
+                writer.write_all(below).map_err(TargetError::io(&self.path))?;
+            }
+            self.open = Some((file, writer));
+        }
+        let delimiter = char::from(dialect.delimiter);
+        let mut lines = Vec::new();
+        for aside in set_aside {
+            let misfit = &aside.misfit;
+            let file = self.input.files()[misfit.place.part as usize].name();
+            let column = misfit.column.map_or("", |column| &self.columns[column]);
+            let behind =
+                [file, misfit.place.line.to_string(), column.to_owned(), misfit.reason.to_string()];
+            lines.extend_from_slice(&aside.record);
+            // What it leaves out stands here as nothing, so that the columns behind are where they belong.
+            lines.extend(std::iter::repeat_n(dialect.delimiter, aside.missing));
+            for text in behind {
+                lines.extend_from_slice(format!("{delimiter}{}", self.field(&text)).as_bytes());
+            }
+            lines.push(b'\n');
+        }
+        let (_, writer) = self.open.as_mut().expect("opened above");
+        writer.write_all(&lines).map_err(TargetError::io(&self.path))
+    }
+
+    /// A text as a field of the source's dialect. Where nothing can be quoted or escaped, what would
+    /// need it becomes a space: these are words of ours, not data.
+    fn field(&self, text: &str) -> String {
+        let dialect = self.input.dialect();
+        let has_escape = dialect.escape == Escape::Backslash;
+        let is_special =
+            |letter: char| letter == char::from(dialect.delimiter) || matches!(letter, '\n' | '\r');
+        let text = if has_escape { text.replace('\\', "\\\\") } else { text.to_owned() };
+        match dialect.quote.map(char::from) {
+            Some(quote) => {
+                let needs_quotes = |letter| is_special(letter) || letter == quote;
+                let is_comment = dialect.comment.is_some_and(|c| text.starts_with(char::from(c)));
+                if is_comment || text.contains(needs_quotes) {
+                    format!("{quote}{}{quote}", text.replace(quote, &format!("{quote}{quote}")))
+                } else {
+                    text
+                }
+            }
+            None => text.replace(is_special, " "),
+        }
+    }
+
+    /// The whole file, if there is one, which waits for the load to become visible.
+    pub fn seal(self) -> Result<Option<Pending>, TargetError> {
+        let Some((file, mut writer)) = self.open else { return Ok(None) };
+        // A schema that says how many lines to skip at the end skips these.
+        let skipped = self.input.choice().skip_end.unwrap_or(0) as usize;
+        writer.write_all(&vec![b'\n'; skipped]).map_err(TargetError::io(&self.path))?;
+        writer.flush().map_err(TargetError::io(&self.path))?;
+        drop(writer);
+        file.into_pending().map(Some)
+    }
+}

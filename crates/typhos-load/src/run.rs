@@ -1,0 +1,164 @@
+//! A load, whatever the target is: every block converted and encoded on any thread, taken by the sink in order,
+//! accounted for.
+
+use std::path::{Path, PathBuf};
+
+use typhos_core::columns::{Account, BlockReport, OnMisfit};
+use typhos_core::run::{Monitor, RunError, RunOptions};
+
+use crate::contract::{Done, Encoder, Job, Mode, Seen, Sink, Target};
+use crate::error::{LoadError, TargetError};
+use crate::keys::{self, KeyWatch};
+use crate::load_plan::LoadPlan;
+use crate::misfit_limit::MisfitLimit;
+use crate::rejects::Rejects;
+use crate::scratch::TempFiles;
+use crate::whole::pending::{Awaited, Probe};
+use crate::work::Work;
+
+/// How a load is done.
+#[derive(Debug, Clone)]
+pub struct LoadOptions {
+    /// Threads and blocks.
+    pub run: RunOptions,
+    /// What happens to what is there already.
+    pub mode: Mode,
+    /// What happens to rows that are there already.
+    pub seen: Seen,
+    /// Whether the target is asked for what it has.
+    pub is_proven: bool,
+    /// How many misfits are let through; all of them where it is not said.
+    pub misfit_limit: Option<MisfitLimit>,
+    /// Where records that are set aside go; with a number where a file is there already.
+    pub rejects: PathBuf,
+    /// Bytes that the load may take, in all.
+    pub memory: usize,
+    /// Bytes that sorting may take of them.
+    pub sort_memory: usize,
+    /// How the databases in files are looked into that a load may have been killed in.
+    pub probes: Vec<&'static Probe>,
+}
+
+/// What a load did.
+#[derive(Debug, Clone)]
+pub struct LoadReport {
+    /// What became of every record.
+    pub account: Account,
+    /// The rejects file, where there is one.
+    pub rejects: Option<PathBuf>,
+    /// What was planned, with what the target holds otherwise than declared.
+    pub plan: LoadPlan,
+    /// What became of the rows, and whether the target has them.
+    pub done: Done,
+}
+
+/// A load that is about to be done, whatever the target is.
+pub struct LoadRun<'l> {
+    pub(crate) job: Job<'l>,
+    /// Whose appearance records wait for that were set aside.
+    pub(crate) awaited: Awaited,
+    /// Where temporary files may be.
+    pub(crate) folder: &'l Path,
+    pub(crate) options: &'l LoadOptions,
+    pub(crate) monitor: &'l dyn Monitor,
+}
+
+impl LoadRun<'_> {
+    /// Does it: plans, looks for duplicate keys, sends, proves, publishes. A load that fails has undone what it did.
+    ///
+    /// # Errors
+    /// As [`load`](crate::load()).
+    pub fn into<T: Target>(self, mut target: T) -> Result<LoadReport, LoadError> {
+        let LoadRun { job, options, monitor, .. } = &self;
+        let mut planned = target.plan(job)?;
+        if !planned.problems.is_empty() {
+            return Err(TargetError::Preflight(Box::new(planned)).into());
+        }
+        let scratch = TempFiles::inside(self.folder);
+        keys::find_repeats(job.input, job.plan, &scratch, &options.run, *monitor)?;
+        let mut run = options.run;
+        let (encoder, sink) = target.stage(job, &mut run)?;
+        let gate = job.gate.clone();
+        let (account, done) = self.send(&run, encoder, sink)?;
+        planned.notes.extend(done.note.clone());
+        // It is visible; what was set aside is too.
+        let rejects = gate.publish().map_err(|error| LoadError::InPlace(error.to_string()))?;
+        Ok(LoadReport { account, rejects, plan: planned, done })
+    }
+
+    /// Sends everything, and makes it visible.
+    fn send<E, S>(
+        self,
+        run: &RunOptions,
+        encoder: E,
+        mut sink: S,
+    ) -> Result<(Account, Done), LoadError>
+    where
+        E: Encoder,
+        S: Sink<Encoded = E::Encoded>,
+    {
+        let LoadRun { job, awaited, folder, options, monitor } = self;
+        let Job { input, plan, .. } = job;
+        let mut rejects = Rejects::new(&options.rejects, input, plan);
+        let scratch = TempFiles::inside(folder);
+        let keys = input.is_stream().then(|| KeyWatch::new(plan, &scratch)).flatten();
+        let mut account = Account::new(plan.schema().columns.len());
+        let work = Work {
+            input,
+            plan,
+            mode: OnMisfit::AsDeclared,
+            run: *run,
+            sort_memory: options.sort_memory,
+            scratch,
+            keys: keys.as_ref(),
+        };
+        let note = |report: BlockReport| {
+            account.add(&report.account);
+            // A count can only grow; a share is known at the end.
+            if let Some(limit @ MisfitLimit::Count(_)) = options.misfit_limit {
+                within(limit, &account, &job)?;
+            }
+            Ok(rejects.write(&report.set_aside)?)
+        };
+        monitor.begin("loading", Some(input.bytes()));
+        work.encode(&encoder, monitor, note, |encoded| sink.append(encoded, monitor))?;
+        account.assert_balance();
+        if let Some(limit) = options.misfit_limit {
+            within(limit, &account, &job)?;
+        }
+        drop(work);
+        if let Some(keys) = keys {
+            keys.finish(input)?.refuse(&plan.schema().layout.key)?;
+        }
+        input.verify_unchanged().map_err(RunError::from)?;
+        if let Some(file) = rejects.seal()? {
+            job.gate.hold(file, awaited);
+        }
+        if monitor.stopped() {
+            return Err(RunError::Interrupted.into());
+        }
+        monitor.begin("proving", None);
+        let proof = sink.prove(monitor)?;
+        let done = sink.publish(proof, monitor)?;
+        account.leave_out(done.moved.skipped);
+        Ok((account, done))
+    }
+}
+
+/// Stops a load that has more misfits than it may have.
+fn within(limit: MisfitLimit, account: &Account, job: &Job<'_>) -> Result<(), LoadError> {
+    let (misfits, read) = (account.misfits(), account.read);
+    if !limit.is_exceeded(misfits, read) {
+        return Ok(());
+    }
+    let all = account.columns.iter().chain([&account.broken]);
+    let first = all.flat_map(|misfits| &misfits.examples).min_by_key(|misfit| misfit.place);
+    let first = first.map_or(String::new(), |misfit| {
+        let file = job.input.files()[misfit.place.part as usize].name();
+        let column = misfit.column.map_or("the record".into(), |column| {
+            format!("column '{}': '{}'", job.plan.schema().columns[column].name, misfit.value)
+        });
+        format!("{file}:{}: {column} {}", misfit.place.line, misfit.reason)
+    });
+    Err(LoadError::TooManyMisfits { misfits, read, limit, first })
+}

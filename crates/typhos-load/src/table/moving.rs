@@ -1,0 +1,179 @@
+//! The last step of a load into a table that exists: rows that were proven go from the table beside to
+//! where they belong, but for those that are there already.
+
+use typhos_core::schema::{ColumnDecl, Schema};
+use typhos_core::wording::listed;
+
+use super::proving::{ASKED_COLUMNS, Questions};
+use super::session::Session;
+use super::steps::Steps;
+use crate::contract::{Moved, Seen};
+use crate::error::TargetError;
+use crate::proof::Facts;
+use typhos_sql::Language;
+
+/// Keys that are named where rows are there already.
+const SHOWN_KEYS: usize = 5;
+
+/// A column on its way.
+struct Move<'m> {
+    column: &'m ColumnDecl,
+    /// Its name in quotes.
+    name: String,
+    /// Its value in the table beside, as one of the type it gets.
+    value: String,
+    /// The same, to be compared with values that are there.
+    comparable: String,
+    is_key: bool,
+    /// A condition under which the value would become another one.
+    beyond: Option<String>,
+    keeps_letters: bool,
+}
+
+impl Steps {
+    fn moves(&self, language: &dyn Language) -> Vec<Move<'_>> {
+        let there = self.existing.as_ref().map_or(&[][..], |existing| &existing.columns);
+        let columns = self.schema.columns.iter().map(|column| {
+            let name = language.identifier(&column.name);
+            let there = there.iter().find(|there| there.name == column.name);
+            let staged = format!("s.{name}");
+            let there = there.expect("the preflight found every column");
+            Move {
+                column,
+                value: language.cast(&staged, column.ty, there),
+                comparable: language.comparable(&staged, column.ty, there),
+                is_key: self.schema.layout.key.contains(&column.name),
+                beyond: language.beyond(&staged, column.ty, there),
+                keeps_letters: language.keeps_letters(there),
+                name,
+            }
+        });
+        columns.collect()
+    }
+
+    /// Rows that were proven go to where they belong. Says also whether they were proven there once more.
+    pub(super) fn move_rows<S: Session>(
+        &self,
+        session: &mut S,
+        stage: &str,
+        table: &str,
+        staged: &Schema,
+        sent: &Facts,
+    ) -> Result<(Moved, bool), TargetError> {
+        let moves = self.moves(session.language());
+        if !session.is_transactional() {
+            let begin = session.language().begin();
+            session.execute(begin)?;
+        }
+        for column in &moves {
+            let Some(beyond) = &column.beyond else { continue };
+            let sql = format!("SELECT count(*) FROM {stage} s WHERE {beyond}");
+            let count = session.counts(&sql)?.first().copied().unwrap_or(0);
+            if count > 0 {
+                return Err(TargetError::CannotHold {
+                    column: column.column.name.clone(),
+                    value: typhos_core::wording::counted(count, "value"),
+                    reason: "cannot be held by the column that is there".into(),
+                });
+            }
+        }
+        let pairs = |of_key: bool| {
+            let columns = moves.iter().filter(move |column| column.is_key == of_key);
+            columns.map(move |column| {
+                let value = if of_key { &column.comparable } else { &column.value };
+                (column.name.clone(), value.clone())
+            })
+        };
+        let (key, changed): (Vec<_>, Vec<_>) = (pairs(true).collect(), pairs(false).collect());
+        let mut moved = Moved::default();
+        let mut rest = String::new();
+        if !key.is_empty() {
+            let is_there = session.language().is_there(table, &key);
+            let sql = format!("SELECT count(*) FROM {stage} s WHERE {is_there}");
+            let known = session.counts(&sql)?.first().copied().unwrap_or(0);
+            match self.seen {
+                Seen::Stop if known > 0 => {
+                    return Err(self.seen_keys(session, stage, &is_there, known)?);
+                }
+                Seen::Stop => {}
+                Seen::Skip => moved.skipped = known,
+                Seen::Update => {
+                    let update = session.language().update(table, stage, &changed, &key);
+                    if let (true, false, Some(update)) = (known > 0, changed.is_empty(), update) {
+                        session.execute(&update)?;
+                    }
+                    moved.updated = known;
+                }
+            }
+            if known > 0 {
+                rest = format!(" WHERE NOT ({is_there})");
+            }
+        }
+        moved.inserted = sent.rows - moved.skipped - moved.updated;
+        let names: Vec<_> = moves.iter().map(|column| column.name.as_str()).collect();
+        let names = names.join(", ");
+        let values: Vec<_> = moves.iter().map(|column| column.value.as_str()).collect();
+        let select = format!("SELECT {} FROM {stage} s{rest}", values.join(", "));
+        // What became of all that was sent can be asked on the way, where that is what is moved.
+        let is_asked = self.is_proven && rest.is_empty() && moves.len() <= ASKED_COLUMNS;
+        let columns = staged.columns.iter().zip(&sent.columns).zip(&moves);
+        let columns = columns.map(|((column, sent), moved)| (column, sent, moved));
+        let questions = is_asked.then(|| {
+            let exact = columns.clone().filter(|(.., moved)| moved.keeps_letters);
+            let columns = exact.map(|(column, sent, _)| (column, sent));
+            Questions::new(session.language(), sent.rows, columns)
+        });
+        let asking = questions.as_ref().and_then(|questions| {
+            let language = session.language();
+            let returned = columns.map(|(column, _, moved)| {
+                (moved.name.clone(), language.stored(&self.table, column).ty)
+            });
+            let insert = format!("{} {select}", language.insert(table, &names));
+            language.insert_and_ask(&insert, &returned.collect::<Vec<_>>(), &questions.selected)
+        });
+        let mut is_asked = false;
+        let wrong = match (asking, questions) {
+            (Some(asking), Some(questions)) => {
+                is_asked = true;
+                questions.compare(session.query(&asking)?).1
+            }
+            _ => {
+                let inserted =
+                    session.insert(table, &names, &select, moved.inserted, &self.adding)?;
+                let other = inserted.filter(|inserted| *inserted != moved.inserted);
+                let said = other.map(|inserted| {
+                    format!("{} rows were to be added, {inserted} were added", moved.inserted)
+                });
+                said.into_iter().collect()
+            }
+        };
+        match wrong.is_empty() {
+            true => Ok((moved, is_asked)),
+            false => Err(self.unproven(session, wrong)),
+        }
+    }
+
+    /// Names the first keys that are in the table already.
+    fn seen_keys<S: Session>(
+        &self,
+        session: &mut S,
+        stage: &str,
+        is_there: &str,
+        count: u64,
+    ) -> Result<TargetError, TargetError> {
+        let key = &self.schema.layout.key;
+        let columns: Vec<_> =
+            key.iter().map(|name| format!("s.{}", session.language().identifier(name))).collect();
+        let columns = columns.join(", ");
+        let sql = format!(
+            "SELECT {columns} FROM {stage} s WHERE {is_there} ORDER BY {columns} LIMIT {SHOWN_KEYS}"
+        );
+        let keys = session.query(&sql)?.into_iter().map(key_text).collect();
+        Ok(TargetError::Seen { table: self.table.clone(), columns: listed(key), count, keys })
+    }
+}
+
+/// A key as it is named in a message.
+fn key_text(key: Vec<Option<String>>) -> String {
+    key.into_iter().map(Option::unwrap_or_default).collect::<Vec<_>>().join(", ")
+}

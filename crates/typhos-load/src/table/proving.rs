@@ -1,0 +1,127 @@
+//! The proof of a load: the database is asked about the rows that it has, and its answers are held
+//! against what was sent.
+
+use typhos_core::schema::{ColumnDecl, Schema};
+
+use super::session::{Answers, Session};
+use super::steps::Steps;
+use crate::error::TargetError;
+use crate::proof::{ColumnFacts, Facts, Proof, compare};
+use typhos_sql::{Asked, Language};
+
+/// Columns that are asked about at once.
+pub(super) const ASKED_COLUMNS: usize = 100;
+
+/// A column, what was sent of it, and what is asked about it.
+struct Question<'q> {
+    column: &'q ColumnDecl,
+    sent: &'q ColumnFacts,
+    asked: Asked,
+}
+
+/// One question about several columns.
+pub(super) struct Questions<'q> {
+    rows: u64,
+    columns: Vec<Question<'q>>,
+    /// What is selected: how many rows there are, and then what is asked of each column.
+    pub selected: String,
+}
+
+impl<'q> Questions<'q> {
+    /// Questions about columns that are stored as the language stores them.
+    pub fn new(
+        language: &dyn Language,
+        rows: u64,
+        columns: impl IntoIterator<Item = (&'q ColumnDecl, &'q ColumnFacts)>,
+    ) -> Questions<'q> {
+        let mut selected = vec!["count(*)".to_owned()];
+        let columns = columns.into_iter().map(|(column, sent)| {
+            let quoted = language.identifier(&column.name);
+            let mut asked = language.asked(column, &quoted);
+            // Where nothing may be null, there are as many values as rows.
+            asked.count = (!column.required).then(|| language.counted(column.ty, &quoted));
+            selected.extend(asked.questions().cloned());
+            Question { column, sent, asked }
+        });
+        let columns = columns.collect();
+        Questions { rows, columns, selected: selected.join(", ") }
+    }
+
+    /// Holds the answer against what was sent: how many facts agree, and what differs.
+    pub fn compare(&self, answers: Answers) -> (usize, Vec<String>) {
+        let mut wrong = Vec::new();
+        let mut facts = 0;
+        let mut answers = answers.into_iter().next().unwrap_or_default().into_iter();
+        wrong.extend(other_count(self.rows, answers.next().flatten()));
+        for Question { column, sent, asked } in &self.columns {
+            match compare(column, sent, asked, &mut answers) {
+                Ok(compared) => facts += compared,
+                Err(differences) => wrong.extend(differences),
+            }
+        }
+        (facts, wrong)
+    }
+}
+
+/// What is to be said where another number of rows is there than was sent.
+fn other_count(sent: u64, answer: Option<String>) -> Option<String> {
+    let there = answer.and_then(|count| count.parse::<u64>().ok());
+    (there != Some(sent)).then(|| {
+        let there = there.map_or("an unknown number".into(), |rows| rows.to_string());
+        format!("{sent} rows were sent, {there} are there")
+    })
+}
+
+impl Steps {
+    /// Asks a table about its rows, which are all that was sent.
+    pub(super) fn prove<S: Session>(
+        &self,
+        session: &mut S,
+        stage: &str,
+        staged: &Schema,
+        sent: &Facts,
+    ) -> Result<Proof, TargetError> {
+        if !self.is_proven {
+            let count = session.one(&format!("SELECT count(*) FROM {stage}"))?;
+            return match other_count(sent.rows, count) {
+                None => Ok(Proof::Skipped),
+                Some(other) => Err(self.unproven(session, vec![other])),
+            };
+        }
+        // Dealt out like cards, since columns that are alike stand side by side and cost alike.
+        let columns = staged.columns.iter().zip(&sent.columns);
+        let shares = session.askers().max(columns.len().div_ceil(ASKED_COLUMNS));
+        let share = |at| columns.clone().skip(at).step_by(shares);
+        let questions: Vec<_> = (0..shares.min(columns.len()))
+            .map(|at| Questions::new(session.language(), sent.rows, share(at)))
+            .collect();
+        let asked: Vec<_> = questions
+            .iter()
+            .map(|questions| format!("SELECT {} FROM {stage}", questions.selected))
+            .collect();
+        let mut facts = 1;
+        let mut wrong = Vec::new();
+        for (questions, answers) in questions.iter().zip(session.query_all(&asked)?) {
+            let (agree, differ) = questions.compare(answers);
+            facts += agree;
+            wrong.extend(differ);
+        }
+        match wrong.is_empty() {
+            true => Ok(Proof::Proven { facts, rows: sent.rows, is_before_move: false }),
+            false => Err(self.unproven(session, wrong)),
+        }
+    }
+
+    pub(super) fn unproven<S: Session>(
+        &self,
+        session: &S,
+        mut differences: Vec<String>,
+    ) -> TargetError {
+        // Several questions count the same rows.
+        differences.dedup();
+        TargetError::Unproven {
+            target: format!("{} table '{}'", session.target(), self.table),
+            differences,
+        }
+    }
+}

@@ -1,0 +1,45 @@
+//! What a load into a table carries from one of its steps to the next.
+
+use std::sync::Arc;
+
+use typhos_core::schema::{Layout, Schema, Type};
+use typhos_sql::Language;
+use typhos_sql::held::Existing;
+
+use super::session::Adding;
+use crate::contract::Seen;
+use crate::gate::Gate;
+use crate::load_plan::Action;
+
+/// Everything that a load into a table needs, and that outlives the caller's borrows.
+pub(super) struct Steps {
+    pub action: Action,
+    pub schema: Schema,
+    pub table: String,
+    pub seen: Seen,
+    pub is_proven: bool,
+    pub existing: Option<Existing>,
+    pub adding: Adding,
+    pub gate: Arc<Gate>,
+}
+
+impl Steps {
+    /// What the table is made of that rows go to first.
+    pub fn staged_schema(&self, language: &dyn Language) -> Schema {
+        let mut schema = self.schema.clone();
+        if self.action != Action::Append {
+            return schema;
+        }
+        schema.layout = Layout::default();
+        for column in &mut schema.columns {
+            column.default = None;
+            column.comment = None;
+            // No type and no dictionary is made for a table that goes away.
+            let has_type = language.stored(&self.table, column).named_type.is_some();
+            if has_type || column.ty == Type::Lowcard {
+                column.ty = Type::Text { most: None };
+            }
+        }
+        schema
+    }
+}

@@ -1,0 +1,237 @@
+//! A table as a target: planned, filled where no reader sees it, proven, moved to where readers see it.
+
+use typhos_core::run::RunOptions;
+use typhos_core::schema::{Schema, Type};
+use typhos_sql as sql;
+use typhos_sql::held::{Existing, Filled};
+
+use super::preflight::{Wanted, plan_table};
+use super::session::{Adding, Intent, MoveRows, Objections, Session};
+use super::steps::Steps;
+use crate::contract::{Done, Job, Moved, Seen, Target};
+use crate::error::TargetError;
+use crate::feed::{Feed, FeedEncoder, FeedSink, Release, RowEncoder};
+use crate::load_plan::{Action, LoadPlan, Problem};
+use crate::proof::Proof;
+use crate::witness::Witness;
+
+/// What is known before a load begins.
+struct Preflight {
+    plan: LoadPlan,
+    existing: Option<Existing>,
+    adding: Adding,
+}
+
+/// Plans a load into a table and asks the catalog whether it can be done.
+fn preflight<S: Session>(
+    session: &mut S,
+    job: &Job<'_>,
+    table: &str,
+) -> Result<Preflight, TargetError> {
+    let existing = session.existing(table)?;
+    let qualified = session.qualified(table);
+    let wanted = Wanted {
+        plan: job.plan,
+        names: job.input.names(),
+        mode: job.mode,
+        seen: job.seen,
+        table,
+        qualified,
+    };
+    let (target, server) = (session.target(), session.server());
+    let mut plan = plan_table(&wanted, session.language(), existing.as_ref(), target, server);
+    let has_key = !job.plan.schema().layout.key.is_empty();
+    if plan.action == Action::Append
+        && job.seen == Seen::Update
+        && session.language().update("", "", &[], &[]).is_none()
+    {
+        plan.problems.push(Problem::new(
+            format!("{} updates no rows", session.language().name()),
+            "pass --seen skip, or --mode replace",
+        ));
+    }
+    if job.seen != Seen::Stop && !has_key {
+        plan.problems.push(Problem::new(
+            "no key is declared, so no row is known to be there already",
+            "declare it under [layout]: key = [\"…\"], or drop --seen",
+        ));
+    }
+    let schema = job.plan.schema();
+    let intent = Intent { action: plan.action, table, schema, seen: job.seen };
+    let Objections { problems, notes, adding } = session.objections(&intent)?;
+    plan.problems.extend(problems);
+    plan.notes.extend(notes);
+    Ok(Preflight { plan, existing, adding })
+}
+
+/// A table that rows can go to.
+pub struct TableTarget<S> {
+    /// The connection to its database.
+    pub session: S,
+    /// Its name, plainly.
+    pub table: String,
+}
+
+impl<S: Session> Target for TableTarget<S> {
+    type Encoder = Witness<FeedEncoder<S::Rows>>;
+    type Sink = FeedSink<<S::Rows as RowEncoder>::Block>;
+
+    fn plan(&mut self, job: &Job<'_>) -> Result<LoadPlan, TargetError> {
+        preflight(&mut self.session, job, &self.table).map(|found| found.plan)
+    }
+
+    fn stage(
+        self,
+        job: &Job<'_>,
+        _run: &mut RunOptions,
+    ) -> Result<(Self::Encoder, Self::Sink), TargetError> {
+        open(self.session, job, &self.table)
+    }
+}
+
+/// The encoder and the sink of a session.
+type Halves<S> = (
+    Witness<FeedEncoder<<S as MoveRows>::Rows>>,
+    FeedSink<<<S as MoveRows>::Rows as RowEncoder>::Block>,
+);
+
+/// Opens a load into a table that the preflight found nothing against.
+///
+/// # Errors
+/// What the preflight found.
+fn open<S: Session>(mut session: S, job: &Job<'_>, table: &str) -> Result<Halves<S>, TargetError> {
+    let Preflight { plan, existing, adding } = preflight(&mut session, job, table)?;
+    if !plan.problems.is_empty() {
+        return Err(TargetError::Preflight(Box::new(plan)));
+    }
+    session.sweep()?;
+    let mut schema = job.plan.schema().clone();
+    // Tables beside have no key, and what is part of it is never null all the same.
+    let Schema { columns, layout, .. } = &mut schema;
+    for column in columns.iter_mut().filter(|column| layout.key.contains(&column.name)) {
+        column.required = true;
+    }
+    let columns = schema.columns.len();
+    let encoder = FeedEncoder(session.rows(&schema));
+    let encoder = Witness { encoder, columns, keeps_facts: job.is_proven };
+    let steps = Steps {
+        action: plan.action,
+        schema,
+        table: table.to_owned(),
+        seen: job.seen,
+        is_proven: job.is_proven,
+        existing,
+        adding,
+        gate: job.gate.clone(),
+    };
+    let cancel = session.canceller();
+    let sink = FeedSink::start(columns, job.gate.clone(), cancel, move |feed, release| {
+        let mut stage = None;
+        let result = steps.run(&mut session, feed, &release, &mut stage);
+        match result {
+            Ok(done) => session.close().map(|()| done),
+            Err(error) => {
+                let was_called_off = steps.gate.check();
+                steps.gate.begin_undo();
+                session.undo(stage.as_deref());
+                // What a server says of a statement that was ended is nobody's question.
+                was_called_off.and(Err(error))
+            }
+        }
+    })?;
+    Ok((encoder, sink))
+}
+
+impl Steps {
+    fn run<S: Session>(
+        &self,
+        session: &mut S,
+        feed: Feed<<S::Rows as RowEncoder>::Block>,
+        release: &Release,
+        undo: &mut Option<String>,
+    ) -> Result<Done, TargetError> {
+        let table = session.qualified(&self.table);
+        let whole = session.is_transactional();
+        if whole {
+            let begin = session.language().begin();
+            session.execute(begin)?;
+        }
+        let is_direct = whole && self.action == Action::Create;
+        let stage = if is_direct {
+            table.clone()
+        } else {
+            let name = session.unfinished_name()?;
+            match (whole, self.action) {
+                // A temporary table is in no schema.
+                (true, Action::Append) => session.language().identifier(&name),
+                _ => session.qualified(&name),
+            }
+        };
+        if !whole {
+            *undo = Some(stage.clone());
+        }
+        let staged = self.staged_schema(session.language());
+        let mut defined = staged.clone();
+        if self.action == Action::Append && session.language().widens_floats() {
+            let floats = defined.columns.iter_mut().filter(|column| column.ty == Type::Float32);
+            floats.for_each(|column| column.ty = Type::Float64);
+        }
+        let mut definition = sql::define(session.language(), &defined, &stage, &self.table);
+        if whole && self.action == Action::Append {
+            definition.table =
+                definition.table.replacen("CREATE TABLE", "CREATE TEMPORARY TABLE", 1);
+        }
+        session.make_types(&definition.types, &self.table)?;
+        session.execute(&definition.table)?;
+        for comment in &definition.comments {
+            session.execute(comment)?;
+        }
+        let sent = session.bulk(&stage, &staged, feed)?;
+        self.gate.check()?;
+        let proof = self.prove(session, &stage, &staged, &sent)?;
+        release.proven(&proof)?;
+        let appears_by_commit = match self.action {
+            Action::Append => session.adds_by_commit(),
+            _ => whole,
+        };
+        if appears_by_commit {
+            self.gate.check()?;
+        } else {
+            self.gate.pass()?;
+        }
+        let mut proof = proof;
+        let moved = match self.action {
+            Action::Append => {
+                let (moved, is_asked) = self.move_rows(session, &stage, &table, &staged, &sent)?;
+                if let Proof::Proven { is_before_move, .. } = &mut proof {
+                    *is_before_move = !is_asked;
+                }
+                moved
+            }
+            action => {
+                if !is_direct {
+                    session.put_in_place(&stage, &self.table, action == Action::Replace)?;
+                    *undo = None;
+                }
+                Moved { inserted: sent.rows, ..Moved::default() }
+            }
+        };
+        if self.action == Action::Append {
+            let numbered = self.existing.iter().flat_map(|existing| &existing.columns);
+            for column in numbered.filter(|column| column.filled == Filled::Numbered) {
+                if self.schema.columns.iter().any(|declared| declared.name == column.name) {
+                    session.advance_numbers(&self.table, &column.name)?;
+                }
+            }
+        }
+        if appears_by_commit {
+            self.gate.pass()?;
+        }
+        session.commit()?;
+        if !whole && self.action == Action::Append {
+            session.execute(&format!("DROP TABLE {stage}"))?;
+            *undo = None;
+        }
+        Ok(Done { proof, moved, files: Vec::new(), note: None })
+    }
+}

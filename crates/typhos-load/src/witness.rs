@@ -1,0 +1,104 @@
+//! An encoder that keeps facts about what it encodes, for the proof of files.
+
+use arrow_array::RecordBatch;
+
+use crate::contract::{EncodeUnit, Encoder};
+use crate::error::TargetError;
+use crate::proof::{Facts, Proof};
+use typhos_core::schema::Schema;
+use typhos_core::sorting::Grouping;
+
+/// Another encoder, and facts about what it is given.
+pub struct Witness<E> {
+    /// The other encoder.
+    pub encoder: E,
+    /// Columns of what it is given.
+    pub columns: usize,
+    /// Whether more than the rows are counted.
+    pub keeps_facts: bool,
+}
+
+/// A block of another encoder.
+pub struct WitnessUnit<U> {
+    unit: U,
+    facts: Facts,
+    keeps_facts: bool,
+}
+
+impl<E: Encoder> Encoder for Witness<E> {
+    type Encoded = (E::Encoded, Facts);
+    type Unit<'e>
+        = WitnessUnit<E::Unit<'e>>
+    where
+        E: 'e;
+
+    fn begin(&self, share: f64) -> Result<Self::Unit<'_>, TargetError> {
+        Ok(WitnessUnit {
+            unit: self.encoder.begin(share)?,
+            facts: Facts::new(self.columns),
+            keeps_facts: self.keeps_facts,
+        })
+    }
+
+    fn parts(&self) -> usize {
+        self.encoder.parts()
+    }
+
+    fn grouping(&self) -> Option<Grouping> {
+        self.encoder.grouping()
+    }
+}
+
+impl<U: EncodeUnit> EncodeUnit for WitnessUnit<U> {
+    type Encoded = (U::Encoded, Facts);
+
+    fn push(&mut self, batch: RecordBatch) -> Result<(), TargetError> {
+        if self.keeps_facts {
+            self.facts.add(&batch);
+        } else {
+            self.facts.rows += batch.num_rows() as u64;
+        }
+        self.unit.push(batch)
+    }
+
+    fn finish(self) -> Result<Self::Encoded, TargetError> {
+        Ok((self.unit.finish()?, self.facts))
+    }
+}
+
+/// Holds what was sent against what was read back.
+///
+/// # Errors
+/// What differs.
+pub fn prove_file(
+    target: String,
+    schema: &Schema,
+    sent: &Facts,
+    found: &Facts,
+) -> Result<Proof, TargetError> {
+    let mut facts = 1;
+    let mut wrong = Vec::new();
+    if sent.rows != found.rows {
+        wrong.push(format!("{} rows were sent, {} are there", sent.rows, found.rows));
+    }
+    for ((column, sent), found) in schema.columns.iter().zip(&sent.columns).zip(&found.columns) {
+        // Both sides are facts of ours, so every one of them can be compared as it is.
+        let pairs = [
+            ("number of values", sent.values == found.values && sent.nans == found.nans),
+            ("smallest value", sent.low == found.low),
+            ("largest value", sent.high == found.high),
+            ("sum", sent.sum == found.sum),
+        ];
+        for (what, is_same) in pairs {
+            facts += 1;
+            if !is_same {
+                wrong.push(format!("'{}': the {what} is another one than was sent", column.name));
+            }
+        }
+    }
+    if wrong.is_empty() {
+        Ok(Proof::Proven { facts, rows: sent.rows, is_before_move: false })
+    } else {
+        Err(TargetError::Unproven { target, differences: wrong })
+    }
+}

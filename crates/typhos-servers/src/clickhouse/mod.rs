@@ -1,0 +1,483 @@
+//! ClickHouse: rows in `RowBinary` over HTTP.
+//!
+//! There are no transactions: rows go to a table beside, which gets its name when all is proven. Where they
+//! are added to a table that exists, they go through a second one, which is made as that table is and whose
+//! partitions are attached to it: each is there whole or not at all, which an insertion of many rows is not.
+//! Tables beside are called after when, where and by which process they were made; one of a process of this
+//! machine that is gone, or one of yesterday, was left behind by a load that was killed.
+
+mod catalog;
+mod rows;
+
+use std::sync::atomic::{AtomicU32, Ordering};
+use std::time::{Duration, SystemTime, UNIX_EPOCH};
+
+use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
+use typhos_core::schema::{Layout, Schema, Type};
+use ureq::{Agent, SendBody};
+
+use crate::server_table;
+use crate::server_url::ServerUrl;
+use typhos_load::at_once::at_once;
+use typhos_load::feed::{Canceller, Feed, SharedFeed};
+use typhos_load::proof::Facts;
+use typhos_load::table::{Adding, Answers, Ask, Define, Intent, MoveRows, Objections, UNFINISHED};
+use typhos_load::{TargetError, TargetKind};
+use typhos_sql::held::Existing;
+use typhos_sql::{ClickHouse, Language, define};
+
+use rows::ClickHouseRows;
+
+/// Seconds after which a table beside is old, whoever made it.
+const OLD: u64 = 24 * 60 * 60;
+
+/// A table of a ClickHouse server.
+pub const KIND: TargetKind = TargetKind {
+    name: "a server",
+    schemes: &["clickhouse", "clickhouses"],
+    extensions: &[],
+    has_parts: false,
+    open: |address| server_table::open(address, ClickHouseSession::connect),
+    probe: None,
+};
+
+/// A session with a ClickHouse server.
+pub struct ClickHouseSession {
+    agent: Agent,
+    url: ServerUrl,
+    language: ClickHouse,
+    version: String,
+    /// Settings that requests carry which write: who may only read may set none.
+    settings: &'static str,
+    made: u32,
+    /// What the numbers of this session's requests begin with, by which the server knows them.
+    session: String,
+    requests: AtomicU32,
+}
+
+impl ClickHouseSession {
+    /// Asks the server for its version.
+    ///
+    /// # Errors
+    /// A server that cannot be reached, or does not let the user in.
+    pub fn connect(url: &ServerUrl) -> Result<ClickHouseSession, TargetError> {
+        let agent = Agent::config_builder()
+            .http_status_as_error(false)
+            .timeout_connect(Some(Duration::from_secs(20)))
+            .build()
+            .new_agent();
+        let mut session = ClickHouseSession {
+            agent,
+            url: url.clone(),
+            language: ClickHouse::newest(),
+            version: String::new(),
+            settings: "",
+            made: 0,
+            session: session_name(),
+            requests: AtomicU32::new(0),
+        };
+        session.version = session.one("SELECT version()")?.unwrap_or_default();
+        let mut numbers = session.version.split('.').filter_map(|part| part.parse().ok());
+        let version = (numbers.next().unwrap_or(0), numbers.next().unwrap_or(0));
+        session.language = ClickHouse { version };
+        // What later versions have for good was an experiment before.
+        if version < (19, 14) {
+            session.settings = "&allow_experimental_low_cardinality_type=1";
+        }
+        let text = session.language.literal(&url.database);
+        let known =
+            session.one(&format!("SELECT count() FROM system.databases WHERE name = {text}"))?;
+        if known.as_deref() == Some("0") {
+            let message = format!("there is no database '{}'", url.database);
+            return Err(session.server_error(message, "make it, or name another in the URL"));
+        }
+        Ok(session)
+    }
+
+    fn request_url(&self, query: &str, settings: &str) -> String {
+        let encode = |text: &str| utf8_percent_encode(text, NON_ALPHANUMERIC).to_string();
+        let scheme = if self.url.encrypted { "https" } else { "http" };
+        let host = &self.url.host;
+        let host = if host.contains(':') { format!("[{host}]") } else { host.clone() };
+        // The catalog is asked before it is known whether the database exists.
+        let database = if self.version.is_empty() { "" } else { &self.url.database };
+        let database = if database.is_empty() {
+            String::new()
+        } else {
+            format!("&database={}", encode(database))
+        };
+        let number = self.requests.fetch_add(1, Ordering::Relaxed);
+        format!(
+            "{scheme}://{host}:{}/?query={}{database}{settings}&query_id={}-{number}",
+            self.url.port,
+            encode(query),
+            self.session,
+        )
+    }
+
+    fn server_error(&self, message: impl Into<String>, help: &str) -> TargetError {
+        TargetError::Server {
+            target: self.url.to_string(),
+            message: message.into(),
+            help: help.into(),
+        }
+    }
+
+    /// Sends a request; returns the text of the answer.
+    fn request(
+        &self,
+        query: &str,
+        settings: &str,
+        body: SendBody<'_>,
+    ) -> Result<String, TargetError> {
+        let mut request = self
+            .agent
+            .post(self.request_url(query, settings))
+            .header("X-ClickHouse-User", &self.url.user);
+        if let Some(password) = &self.url.password {
+            request = request.header("X-ClickHouse-Key", password.reveal());
+        }
+        let answer = request.send(body);
+        let mut answer = answer.map_err(|error| {
+            self.server_error(
+                error.to_string(),
+                "is the server running there, and reachable from here?",
+            )
+        })?;
+        let text = answer.body_mut().with_config().limit(64 << 20).read_to_string();
+        let text = text.map_err(|error| self.server_error(error.to_string(), ""))?;
+        if answer.status().is_success() {
+            return Ok(text);
+        }
+        let is_refused = ["Code: 192,", "Code: 193,", "Code: 194,", "Code: 516."]
+            .iter()
+            .any(|code| text.contains(code));
+        if is_refused && self.url.password.is_none() {
+            return Err(TargetError::PasswordNeeded {
+                target: self.url.to_string(),
+                user: self.url.user.clone(),
+            });
+        }
+        let help = if is_refused {
+            "the password is taken from the URL, TYPHOS_PASSWORD, CLICKHOUSE_PASSWORD or ~/.clickhouse-client/config.xml"
+        } else {
+            ""
+        };
+        Err(self.server_error(words(&text), help))
+    }
+
+    /// Sends rows to a table, over as many requests as the server has use for.
+    fn send(
+        &self,
+        table: &str,
+        schema: &Schema,
+        feed: Feed<Vec<u8>>,
+    ) -> Result<Facts, TargetError> {
+        let columns: Vec<_> =
+            schema.columns.iter().map(|column| self.language.identifier(&column.name)).collect();
+        let query = format!("INSERT INTO {table} ({}) FORMAT RowBinary", columns.join(", "));
+        let feed = SharedFeed::new(feed);
+        let load = || {
+            let mut reader = feed.reader();
+            self.request(&query, self.settings, SendBody::from_reader(&mut reader)).map(|_| ())
+        };
+        // The server works on each request with one thread.
+        let cores = std::thread::available_parallelism().map_or(1, |cores| cores.get().min(4));
+        let loaded = at_once((0..cores).map(|_| load));
+        // A load that was given up is that, whatever the server made of it.
+        let sent = feed.sent();
+        loaded.into_iter().collect::<Result<(), _>>()?;
+        sent
+    }
+
+    /// Adds rows to a table by way of another one that is made as it is.
+    fn attach(
+        &mut self,
+        table: &str,
+        side: &str,
+        columns: &str,
+        select: &str,
+        (rows, engine): (u64, &str),
+    ) -> Result<(), TargetError> {
+        let (quoted, text) = (self.language.identifier(side), self.language.literal(side));
+        let database = self.language.literal(&self.url.database);
+        self.execute(&format!("INSERT INTO {quoted} ({columns}) {select}"))?;
+        let partitions = self.query(&format!(
+            "SELECT partition_id, sum(rows) FROM system.parts \
+             WHERE active AND database = {database} AND table = {text} GROUP BY partition_id ORDER BY partition_id"
+        ))?;
+        let counts = partitions.iter().filter_map(|row| row[1].as_ref()?.parse::<u64>().ok());
+        let there: u64 = counts.sum();
+        // Other engines may make one row of several; none makes more.
+        let is_plain = engine == "MergeTree";
+        if there > rows || is_plain && there != rows {
+            let message = format!("{rows} rows were to be added, {there} were made of them");
+            return Err(self.server_error(message, ""));
+        }
+        for partition in partitions.into_iter().filter_map(|row| row.into_iter().next()?) {
+            let partition = self.language.literal(&partition);
+            self.execute(&format!(
+                "ALTER TABLE {table} ATTACH PARTITION ID {partition} FROM {quoted}"
+            ))?;
+        }
+        Ok(())
+    }
+}
+
+/// What the server said, without what stands around it.
+fn words(text: &str) -> String {
+    let text = text.trim();
+    let text = text.split_once("DB::Exception: ").map_or(text, |(_, rest)| rest);
+    let text = text.split_once(", e.what() =").map_or(text, |(text, _)| text);
+    text.split_once(" (version ").map_or(text, |(text, _)| text).to_owned()
+}
+
+/// A field of a tab-separated answer.
+fn field(text: &str) -> Option<String> {
+    if text == "\\N" {
+        return None;
+    }
+    let mut plain = String::new();
+    let mut letters = text.chars();
+    while let Some(letter) = letters.next() {
+        match letter {
+            '\\' => match letters.next() {
+                Some('t') => plain.push('\t'),
+                Some('n') => plain.push('\n'),
+                Some('r') => plain.push('\r'),
+                Some('b') => plain.push('\u{8}'),
+                Some('f') => plain.push('\u{c}'),
+                Some('0') => plain.push('\0'),
+                Some(other) => plain.push(other),
+                None => {}
+            },
+            other => plain.push(other),
+        }
+    }
+    Some(plain)
+}
+
+impl Ask for ClickHouseSession {
+    fn language(&self) -> &dyn Language {
+        &self.language
+    }
+
+    fn target(&self) -> String {
+        self.url.to_string()
+    }
+
+    fn server(&self) -> Option<String> {
+        Some(format!("ClickHouse {}", self.version))
+    }
+
+    fn query(&mut self, sql: &str) -> Result<Answers, TargetError> {
+        let text = self.request(
+            "",
+            "",
+            SendBody::from_reader(&mut format!("{sql} FORMAT TabSeparated").as_bytes()),
+        )?;
+        let rows = text.split_terminator('\n').map(|line| line.split('\t').map(field).collect());
+        Ok(rows.collect())
+    }
+
+    fn existing(&mut self, table: &str) -> Result<Option<Existing>, TargetError> {
+        catalog::existing(self, table)
+    }
+
+    fn objections(&mut self, intent: &Intent<'_>) -> Result<Objections, TargetError> {
+        catalog::objections(self, intent)
+    }
+}
+
+impl Define for ClickHouseSession {
+    fn execute(&mut self, sql: &str) -> Result<Option<u64>, TargetError> {
+        self.request("", self.settings, SendBody::from_reader(&mut sql.as_bytes()))?;
+        Ok(None)
+    }
+
+    fn is_transactional(&self) -> bool {
+        false
+    }
+
+    fn sweep(&mut self) -> Result<(), TargetError> {
+        let database = self.language.literal(&self.url.database);
+        let tables = self.names(&format!(
+            "SELECT name FROM system.tables WHERE database = {database} AND name LIKE '{UNFINISHED}%'"
+        ))?;
+        for name in tables {
+            if is_left_behind(&name, seconds()) {
+                self.execute(&format!("DROP TABLE IF EXISTS {}", self.language.identifier(&name)))?;
+            }
+        }
+        Ok(())
+    }
+
+    fn unfinished_name(&mut self) -> Result<String, TargetError> {
+        self.made += 1;
+        let (seconds, process) = (seconds(), std::process::id());
+        Ok(format!("{UNFINISHED}{seconds:x}_{:08x}_{process:x}_{}", machine(), self.made))
+    }
+
+    fn put_in_place(
+        &mut self,
+        stage: &str,
+        table: &str,
+        replaces: bool,
+    ) -> Result<(), TargetError> {
+        let table = self.language.identifier(table);
+        if !replaces {
+            return self.execute(&format!("RENAME TABLE {stage} TO {table}")).map(|_| ());
+        }
+        // Both in one statement; what was there goes away under the name that is swept.
+        let old = self.unfinished_name()?;
+        let old = self.language.identifier(&old);
+        self.execute(&format!("RENAME TABLE {table} TO {old}, {stage} TO {table}"))?;
+        self.execute(&format!("DROP TABLE {old}")).map(|_| ())
+    }
+
+    fn commit(&mut self) -> Result<(), TargetError> {
+        Ok(())
+    }
+
+    fn undo(&mut self, stage: Option<&str>) {
+        if let Some(stage) = stage {
+            // Where the server is gone, the next load sweeps.
+            let _ = self.execute(&format!("DROP TABLE IF EXISTS {stage}"));
+        }
+    }
+}
+
+impl MoveRows for ClickHouseSession {
+    type Rows = ClickHouseRows;
+
+    fn rows(&self, schema: &Schema) -> ClickHouseRows {
+        ClickHouseRows::new(schema, self.language)
+    }
+
+    fn bulk(
+        &mut self,
+        table: &str,
+        schema: &Schema,
+        feed: Feed<Vec<u8>>,
+    ) -> Result<Facts, TargetError> {
+        let has_dictionary = schema.columns.iter().any(|column| column.ty == Type::Lowcard);
+        if !has_dictionary || self.language.reads_dictionaries() {
+            return self.send(table, schema, feed);
+        }
+        let mut plain = Schema { layout: Layout::default(), ..schema.clone() };
+        plain.columns.iter_mut().filter(|column| column.ty == Type::Lowcard).for_each(|column| {
+            column.ty = Type::Text { most: None };
+        });
+        let name = self.unfinished_name()?;
+        let texts = self.language.identifier(&name);
+        self.execute(&define(&self.language, &plain, &texts, &name).table)?;
+        let sent = self.send(&texts, &plain, feed);
+        let sent = sent.and_then(|sent| {
+            self.execute(&format!("INSERT INTO {table} SELECT * FROM {texts}"))?;
+            Ok(sent)
+        });
+        // Where the server is gone, the next load sweeps.
+        let dropped = self.execute(&format!("DROP TABLE IF EXISTS {texts}"));
+        let sent = sent?;
+        dropped.map(|_| sent)
+    }
+
+    fn insert(
+        &mut self,
+        table: &str,
+        columns: &str,
+        select: &str,
+        rows: u64,
+        adding: &Adding,
+    ) -> Result<Option<u64>, TargetError> {
+        let Adding::ByParts { engine } = adding else {
+            let insert = self.language.insert(table, columns);
+            return self.execute(&format!("{insert} {select}"));
+        };
+        let name = self.unfinished_name()?;
+        let side = self.language.identifier(&name);
+        self.execute(&format!("CREATE TABLE {side} AS {table}"))?;
+        let attached = self.attach(table, &name, columns, select, (rows, engine));
+        // Where the server is gone, the next load sweeps.
+        let dropped = self.execute(&format!("DROP TABLE IF EXISTS {side}"));
+        attached?;
+        dropped?;
+        Ok(Some(rows))
+    }
+
+    fn canceller(&self) -> Canceller {
+        let (url, session) = (self.url.clone(), self.session.clone());
+        Box::new(move || {
+            // Where nobody answers any more, there is nothing to end.
+            if let Ok(mut other) = ClickHouseSession::connect(&url) {
+                let _ =
+                    other.execute(&format!("KILL QUERY WHERE query_id LIKE '{session}%' ASYNC"));
+            }
+        })
+    }
+}
+
+/// A name that no other session has.
+fn session_name() -> String {
+    use std::hash::{BuildHasher, Hasher};
+    let random = std::collections::hash_map::RandomState::new().build_hasher().finish();
+    format!("typhos-{:x}-{random:016x}", std::process::id())
+}
+
+fn seconds() -> u64 {
+    SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |since| since.as_secs())
+}
+
+/// A number for this machine.
+fn machine() -> u32 {
+    let name = std::fs::read_to_string("/etc/machine-id")
+        .or_else(|_| std::fs::read_to_string("/proc/sys/kernel/hostname"))
+        .or_else(|_| std::env::var("HOSTNAME"));
+    twox_hash::XxHash3_64::oneshot(name.unwrap_or_default().as_bytes()) as u32
+}
+
+/// Whether a table beside belongs to nobody any more.
+fn is_left_behind(name: &str, now: u64) -> bool {
+    let parts: Vec<_> = name[UNFINISHED.len()..].split('_').collect();
+    let [seconds, at, process, _] = parts[..] else { return false };
+    let number = |text: &str| u64::from_str_radix(text, 16).ok();
+    let (Some(seconds), Some(at), Some(process)) = (number(seconds), number(at), number(process))
+    else {
+        return false;
+    };
+    let is_here = at == u64::from(machine());
+    let is_gone = std::path::Path::new("/proc/self").exists()
+        && !std::path::Path::new(&format!("/proc/{process}")).exists();
+    now.saturating_sub(seconds) > OLD || is_here && is_gone
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn tables_of_the_dead_are_left_behind() {
+        let now = 2_000_000_000;
+        let here = machine();
+        let name = |seconds: u64, at: u32, process: u32| {
+            format!("{UNFINISHED}{seconds:x}_{at:08x}_{process:x}_1")
+        };
+        assert!(!is_left_behind(&name(now, here, std::process::id()), now));
+        assert!(is_left_behind(&name(now, here, 0x3fff_fff1), now));
+        assert!(!is_left_behind(&name(now, here ^ 1, 0x3fff_fff1), now));
+        assert!(is_left_behind(&name(now - OLD - 1, here ^ 1, 1), now));
+        assert!(!is_left_behind(&format!("{UNFINISHED}mine"), now));
+    }
+
+    #[test]
+    fn messages_are_those_of_the_server() {
+        let said = "Code: 60, e.displayText() = DB::Exception: Table x doesn't exist., e.what() = DB::Exception";
+        assert_eq!(words(said), "Table x doesn't exist.");
+        assert_eq!(
+            words("Code: 60. DB::Exception: No. (UNKNOWN_TABLE) (version 24.8.1)"),
+            "No. (UNKNOWN_TABLE)"
+        );
+        assert_eq!(field("a\\tb\\\\N").as_deref(), Some("a\tb\\N"));
+        assert_eq!(field("\\N"), None);
+    }
+}

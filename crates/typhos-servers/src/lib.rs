@@ -1,0 +1,34 @@
+//! Servers that rows are loaded into: PostgreSQL, MariaDB, ClickHouse.
+//!
+//! Each has a module with a session that talks to it, and a [`TargetKind`] in [`KINDS`]; the steps of a load are those
+//! of every database, in [`typhos_load::table`]. Each driver is a feature of the crate, and all are on unless said
+//! otherwise.
+#![warn(missing_docs)]
+
+#[cfg(feature = "clickhouse")]
+mod clickhouse;
+#[cfg(feature = "mariadb")]
+mod mariadb;
+mod passwords;
+#[cfg(feature = "postgres")]
+mod postgres;
+mod server_table;
+mod server_url;
+#[cfg(feature = "postgres")]
+mod tls;
+#[cfg(any(feature = "clickhouse", feature = "mariadb"))]
+mod wire;
+
+use typhos_load::TargetKind;
+
+pub use server_url::{ServerKind, ServerUrl};
+
+/// The kinds of servers that can be loaded into.
+pub static KINDS: &[TargetKind] = &[
+    #[cfg(feature = "postgres")]
+    postgres::KIND,
+    #[cfg(feature = "mariadb")]
+    mariadb::KIND,
+    #[cfg(feature = "clickhouse")]
+    clickhouse::KIND,
+];

@@ -1,0 +1,255 @@
+//! What the catalog of MariaDB says of tables and rights.
+
+use std::collections::HashSet;
+
+use super::MariadbSession;
+use typhos_core::wording::listed;
+use typhos_load::TargetError;
+use typhos_load::table::{Ask, Intent, Objections};
+use typhos_load::{Action, Problem, goes_along};
+use typhos_sql::held::{Existing, ExistingColumn, Filled, Held, Letters, bits};
+use typhos_sql::{Language, Mariadb};
+
+pub(super) fn existing(
+    session: &mut MariadbSession,
+    table: &str,
+) -> Result<Option<Existing>, TargetError> {
+    let text = Mariadb.literal(table);
+    let rows = session.query(&format!(
+        "SELECT column_name, column_type, is_nullable, column_default, extra, is_generated, \
+                character_set_name, collation_name \
+         FROM information_schema.columns WHERE table_schema = database() AND table_name = {text} \
+         ORDER BY ordinal_position"
+    ))?;
+    if rows.is_empty() {
+        return Ok(None);
+    }
+    let key = session.names(&format!(
+        "SELECT column_name FROM information_schema.key_column_usage WHERE table_schema = database() \
+         AND table_name = {text} AND constraint_name = 'PRIMARY' ORDER BY ordinal_position"
+    ))?;
+    let column = |row: Vec<Option<String>>| -> Option<ExistingColumn> {
+        let [name, ty, nullable, default, extra, generated, character_set, collation] =
+            row.try_into().ok()?;
+        let filled = if generated.as_deref() == Some("ALWAYS") {
+            Filled::Computed
+        } else if extra.is_some_and(|extra| extra.contains("auto_increment")) {
+            Filled::Numbered
+        } else {
+            // The word NULL is a default that is none.
+            match default.filter(|default| default != "NULL") {
+                Some(default) => Filled::Default(default),
+                None => Filled::Nobody,
+            }
+        };
+        let ty = without_width(&ty?);
+        Some(ExistingColumn {
+            name: name?,
+            held: held(&ty),
+            ty,
+            nullable: nullable.as_deref() == Some("YES"),
+            filled,
+            letters: character_set
+                .zip(collation)
+                .map(|(character_set, collation)| Letters { character_set, collation }),
+        })
+    };
+    Ok(Some(Existing { columns: rows.into_iter().filter_map(column).collect(), key }))
+}
+
+/// `int(10) unsigned` → `int unsigned`: how wide a number is shown says nothing of what it holds.
+fn without_width(ty: &str) -> String {
+    match (ty.split_once('('), ty.split_once(')')) {
+        (Some((name, _)), Some((_, rest))) if name.ends_with("int") && ty != "tinyint(1)" => {
+            format!("{name}{rest}")
+        }
+        _ => ty.to_owned(),
+    }
+}
+
+fn held(ty: &str) -> Held {
+    let (name, rest) = ty.split_once(['(', ' ']).unwrap_or((ty, ""));
+    let signed = !ty.contains("unsigned");
+    let numbers: Vec<u32> = rest
+        .split(')')
+        .next()
+        .unwrap_or("")
+        .split(',')
+        .filter_map(|n| n.trim().parse().ok())
+        .collect();
+    let fraction = numbers.first().map_or(0, |n| *n as u8);
+    match name {
+        "tinyint" if ty == "tinyint(1)" => bits(8, true),
+        "tinyint" => bits(8, signed),
+        "smallint" => bits(16, signed),
+        "mediumint" => bits(24, signed),
+        "int" => bits(32, signed),
+        "bigint" => bits(64, signed),
+        "decimal" => match numbers[..] {
+            [precision, scale] => Held::Decimal(Some((precision, scale))),
+            _ => Held::Decimal(Some((10, 0))),
+        },
+        // With digits behind the mark they round as decimals do.
+        "float" | "double" if numbers.len() == 2 => Held::Decimal(Some((numbers[0], numbers[1]))),
+        "float" => Held::Float(32),
+        "double" => Held::Float(64),
+        "char" | "varchar" => Held::Text(numbers.first().map(|n| u64::from(*n))),
+        // Bytes, of which a character may take four.
+        "tinytext" => Held::Text(Some(63)),
+        "text" => Held::Text(Some(16_383)),
+        "mediumtext" => Held::Text(Some(4_194_303)),
+        "longtext" => Held::Text(None),
+        "enum" => Held::Listed(list_values(ty)),
+        "date" => Held::Date,
+        "time" => Held::Time(fraction),
+        "datetime" => Held::Timestamp(fraction, None),
+        "timestamp" => Held::Timestamp(fraction, Some(true)),
+        "uuid" => Held::Uuid,
+        "inet6" => Held::Ip,
+        "point" => Held::Point,
+        _ => Held::Other,
+    }
+}
+
+/// The values of `enum('a','b')`, where a quote is doubled.
+fn list_values(ty: &str) -> Vec<String> {
+    let inner = ty.split_once('(').map_or("", |(_, rest)| rest).trim_end_matches(')');
+    let mut values = Vec::new();
+    let mut letters = inner.chars().peekable();
+    while let Some(letter) = letters.next() {
+        if letter != '\'' {
+            continue;
+        }
+        let mut value = String::new();
+        while let Some(letter) = letters.next() {
+            if letter != '\'' {
+                value.push(letter);
+            } else if letters.next_if_eq(&'\'').is_some() {
+                value.push('\'');
+            } else {
+                break;
+            }
+        }
+        values.push(value);
+    }
+    values
+}
+
+pub(super) fn objections(
+    session: &mut MariadbSession,
+    intent: &Intent<'_>,
+) -> Result<Objections, TargetError> {
+    let mut found = Objections::default();
+    if session.one("SELECT @@local_infile")?.as_deref() != Some("1") {
+        found.problems.push(Problem::outside(
+            "LOAD DATA LOCAL is disabled on this server",
+            "enable it with SET GLOBAL local_infile = 1",
+        ));
+    }
+    may_write(session, intent, &mut found.problems)?;
+    if intent.action == Action::Replace {
+        may_replace(session, intent, &mut found)?;
+    }
+    Ok(found)
+}
+
+fn may_write(
+    session: &mut MariadbSession,
+    intent: &Intent<'_>,
+    problems: &mut Vec<Problem>,
+) -> Result<(), TargetError> {
+    let text = Mariadb.literal(intent.table);
+    // The parts of a name in `user`@`host`, as these tables write them.
+    let me = "replace(concat('\\'', replace(current_user(), '@', '\\'@\\''), '\\''), '\\\\', '')";
+    let granted = session.names(&format!(
+        "SELECT privilege_type FROM information_schema.user_privileges WHERE grantee = {me} \
+         UNION SELECT privilege_type FROM information_schema.schema_privileges WHERE grantee = {me} AND database() LIKE table_schema \
+         UNION SELECT privilege_type FROM information_schema.table_privileges WHERE grantee = {me} AND table_schema = database() AND table_name = {text}"
+    ))?;
+    let granted: HashSet<String> = granted.into_iter().collect();
+    // Rights that come with a role are not listed there: who has one is asked by the server itself.
+    let has_role = session.one("SELECT current_role()")?.is_some_and(|role| role != "NONE");
+    let mut needed = vec!["CREATE", "INSERT", "SELECT", "DROP"];
+    match intent.action {
+        Action::Create | Action::Replace => needed.push("ALTER"),
+        Action::Append if intent.updated().next().is_some() => needed.push("UPDATE"),
+        Action::Append => {}
+    }
+    let lacks: Vec<&str> =
+        needed.iter().copied().filter(|right| !granted.contains(*right)).collect();
+    if !lacks.is_empty() && !has_role {
+        let user = session.one("SELECT current_user()")?.unwrap_or_default();
+        let database = Mariadb.identifier(&session.url.database);
+        problems.push(Problem::outside(
+            format!(
+                "the user {user} lacks the {} {} in this database",
+                if lacks.len() == 1 { "right" } else { "rights" },
+                lacks.join(", ")
+            ),
+            format!("GRANT {} ON {database}.* TO …", lacks.join(", ")),
+        ));
+    }
+    Ok(())
+}
+
+/// A table that others refer to cannot be dropped; and it would be by then, half of the way.
+fn may_replace(
+    session: &mut MariadbSession,
+    intent: &Intent<'_>,
+    found: &mut Objections,
+) -> Result<(), TargetError> {
+    let (table, text) = (intent.table, Mariadb.literal(intent.table));
+    let referring = session.names(&format!(
+        "SELECT DISTINCT table_name FROM information_schema.key_column_usage \
+         WHERE referenced_table_schema = database() AND referenced_table_name = {text} \
+         AND NOT (table_schema = database() AND table_name = {text}) ORDER BY 1"
+    ))?;
+    if !referring.is_empty() {
+        let verb = if referring.len() == 1 { "refers" } else { "refer" };
+        found.problems.push(Problem::new(
+            format!(
+                "{} {verb} to '{table}', which therefore cannot be replaced",
+                listed(&referring)
+            ),
+            "pass --mode append, or drop the foreign keys and make them again afterwards",
+        ));
+    }
+    let is_table = session.one(&format!(
+        "SELECT table_type = 'BASE TABLE' FROM information_schema.tables WHERE table_schema = database() AND table_name = {text}"
+    ))?;
+    if is_table.as_deref() == Some("0") {
+        found.problems.push(Problem::new(
+            format!("'{table}' is not a table, and only a table can be replaced"),
+            "name another with --table",
+        ));
+    }
+    let counts = session.counts(&format!(
+        "SELECT (SELECT count(DISTINCT index_name) FROM information_schema.statistics \
+                 WHERE table_schema = database() AND table_name = {text} AND index_name <> 'PRIMARY'), \
+                (SELECT count(*) FROM information_schema.triggers \
+                 WHERE event_object_schema = database() AND event_object_table = {text})"
+    ))?;
+    found.notes.extend(goes_along(counts, ["further index", "trigger"]));
+    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn types_are_understood_as_the_catalog_spells_them() {
+        for (ty, want) in [
+            ("int(10) unsigned", bits(32, false)),
+            ("bigint(20)", bits(64, true)),
+            ("decimal(6,2)", Held::Decimal(Some((6, 2)))),
+            ("varchar(8)", Held::Text(Some(8))),
+            ("enum('deck','it''s, so')", Held::Listed(vec!["deck".into(), "it's, so".into()])),
+            ("datetime(3)", Held::Timestamp(3, None)),
+            ("geometry", Held::Other),
+        ] {
+            assert_eq!(held(&without_width(ty)), want, "{ty}");
+        }
+        assert_eq!(without_width("int(10) unsigned"), "int unsigned");
+    }
+}

@@ -1,0 +1,329 @@
+//! MariaDB: rows by `LOAD DATA LOCAL`, fed from memory, over several connections.
+//!
+//! Definitions of tables are never undone there. So rows go to a table beside, which gets its name, or
+//! gives up its rows, when all is proven. While a load runs it holds a lock of the server that is named as
+//! that table; a table beside whose lock is free was left behind by a load that was killed.
+
+mod catalog;
+mod rows;
+
+use std::io::{Read, Write};
+use std::sync::Mutex;
+
+use mysql::prelude::Queryable;
+use mysql::{Conn, LocalInfileHandler, OptsBuilder, SslOpts, Value};
+use typhos_core::schema::{Schema, Type};
+
+use crate::server_table;
+use crate::server_url::ServerUrl;
+use typhos_load::at_once::at_once;
+use typhos_load::feed::{Canceller, Feed, SharedFeed};
+use typhos_load::proof::Facts;
+use typhos_load::table::{Answers, Ask, Define, Intent, MoveRows, Objections, UNFINISHED};
+use typhos_load::{TargetError, TargetKind};
+use typhos_sql::held::Existing;
+use typhos_sql::{Language, Mariadb};
+
+use rows::MariadbRows;
+
+/// A table of a MariaDB server.
+pub const KIND: TargetKind = TargetKind {
+    name: "a server",
+    schemes: &["mysql", "mariadb"],
+    extensions: &[],
+    has_parts: false,
+    open: |address| server_table::open(address, MariadbSession::connect),
+    probe: None,
+};
+
+/// A session with a MariaDB server.
+pub struct MariadbSession {
+    conn: Conn,
+    url: ServerUrl,
+    version: String,
+}
+
+impl MariadbSession {
+    /// Connects.
+    ///
+    /// # Errors
+    /// A server that cannot be reached, or does not let the user in.
+    pub fn connect(url: &ServerUrl) -> Result<MariadbSession, TargetError> {
+        let is_socket = url.host.starts_with('/');
+        let mut options = OptsBuilder::new()
+            .user(Some(&url.user))
+            .pass(url.password.as_ref().map(|word| word.reveal()))
+            .db_name(Some(&url.database))
+            .tcp_connect_timeout(Some(std::time::Duration::from_secs(20)))
+            .prefer_socket(false);
+        options = match is_socket {
+            true => options.socket(Some(&url.host)),
+            false => options.ip_or_hostname(Some(&url.host)).tcp_port(url.port),
+        };
+        if url.encrypted {
+            options = options.ssl_opts(Some(SslOpts::default()));
+        }
+        let conn = Conn::new(options).map_err(|error| refused(url, &error))?;
+        let mut session = MariadbSession { conn, url: url.clone(), version: String::new() };
+        session.execute(
+            "SET SESSION sql_mode = 'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION,NO_AUTO_VALUE_ON_ZERO', time_zone = '+00:00', \
+             foreign_key_checks = 1, unique_checks = 1",
+        )?;
+        session.execute("SET NAMES utf8mb4 COLLATE utf8mb4_nopad_bin")?;
+        session.version = session.one("SELECT version()")?.unwrap_or_default();
+        Ok(session)
+    }
+}
+
+fn refused(url: &ServerUrl, error: &mysql::Error) -> TargetError {
+    let code = match error {
+        mysql::Error::MySqlError(error) => error.code,
+        _ => 0,
+    };
+    if code == 1045 && url.password.is_none() {
+        return TargetError::PasswordNeeded { target: url.to_string(), user: url.user.clone() };
+    }
+    let help = match code {
+        1045 => "the password is taken from the URL, TYPHOS_PASSWORD, MYSQL_PWD or ~/.my.cnf",
+        1049 => "make the database, or name another in the URL",
+        0 => "is the server running there, and reachable from here?",
+        _ => "",
+    };
+    TargetError::Server { target: url.to_string(), message: words(error), help: help.into() }
+}
+
+fn words(error: &mysql::Error) -> String {
+    match error {
+        mysql::Error::MySqlError(error) => error.message.clone(),
+        mysql::Error::IoError(error) => error.to_string(),
+        other => other.to_string(),
+    }
+}
+
+fn server_error(url: &ServerUrl, error: &mysql::Error) -> TargetError {
+    TargetError::Server { target: url.to_string(), message: words(error), help: String::new() }
+}
+
+impl MariadbSession {
+    /// Sends a share of the rows.
+    fn load(&mut self, sql: &str, feed: SharedFeed) -> Result<(), TargetError> {
+        let reader = Mutex::new(feed.reader());
+        self.conn.set_local_infile_handler(Some(LocalInfileHandler::new(move |name, to| {
+            // A server that asks for anything else gets nothing.
+            if name != b"rows" {
+                return Err(std::io::Error::other("there is no such file"));
+            }
+            let mut reader = reader.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
+            let mut buffer = vec![0; 1 << 16];
+            loop {
+                match reader.read(&mut buffer)? {
+                    0 => return Ok(()),
+                    count => to.write_all(&buffer[..count])?,
+                }
+            }
+        })));
+        let loaded = self.conn.query_drop(sql);
+        self.conn.set_local_infile_handler(None);
+        let warnings = self.conn.warnings();
+        loaded.map_err(|error| server_error(&self.url, &error))?;
+        if warnings > 0 {
+            // A file from a client is loaded with warnings where others are refused.
+            let said = self.query("SHOW WARNINGS LIMIT 3")?;
+            let said = said.into_iter().filter_map(|row| row.into_iter().nth(2)?);
+            return Err(TargetError::Server {
+                target: self.url.to_string(),
+                message: format!(
+                    "the server changed values: {}",
+                    said.collect::<Vec<_>>().join("; ")
+                ),
+                help: "nothing was loaded".into(),
+            });
+        }
+        Ok(())
+    }
+}
+
+/// Connections that a load uses at once: the server works on each with one thread.
+fn connections() -> usize {
+    std::thread::available_parallelism().map_or(1, |cores| cores.get().min(4))
+}
+
+impl Ask for MariadbSession {
+    fn language(&self) -> &dyn Language {
+        &Mariadb
+    }
+
+    fn target(&self) -> String {
+        self.url.to_string()
+    }
+
+    fn server(&self) -> Option<String> {
+        Some(format!("MariaDB {}", self.version.split('-').next().unwrap_or_default()))
+    }
+
+    fn query(&mut self, sql: &str) -> Result<Answers, TargetError> {
+        let rows: Vec<mysql::Row> =
+            self.conn.query(sql).map_err(|error| server_error(&self.url, &error))?;
+        let text = |value: Value| match value {
+            Value::NULL => None,
+            Value::Bytes(bytes) => Some(String::from_utf8_lossy(&bytes).into_owned()),
+            other => Some(other.as_sql(true).trim_matches('\'').to_owned()),
+        };
+        Ok(rows.into_iter().map(|row| row.unwrap().into_iter().map(text).collect()).collect())
+    }
+
+    fn query_all(&mut self, questions: &[String]) -> Result<Vec<Answers>, TargetError> {
+        let Some((first, others)) = questions.split_first() else { return Ok(Vec::new()) };
+        let url = &self.url.clone();
+        type Ask<'a> = Box<dyn FnOnce() -> Result<Answers, TargetError> + Send + 'a>;
+        let own: Ask<'_> = Box::new(|| self.query(first));
+        let others = others
+            .iter()
+            .map(|sql| -> Ask<'_> { Box::new(move || MariadbSession::connect(url)?.query(sql)) });
+        at_once(std::iter::once(own).chain(others)).into_iter().collect()
+    }
+
+    fn askers(&self) -> usize {
+        connections()
+    }
+
+    fn existing(&mut self, table: &str) -> Result<Option<Existing>, TargetError> {
+        catalog::existing(self, table)
+    }
+
+    fn objections(&mut self, intent: &Intent<'_>) -> Result<Objections, TargetError> {
+        catalog::objections(self, intent)
+    }
+}
+
+impl Define for MariadbSession {
+    fn execute(&mut self, sql: &str) -> Result<Option<u64>, TargetError> {
+        self.conn.query_drop(sql).map_err(|error| server_error(&self.url, &error))?;
+        Ok(Some(self.conn.affected_rows()))
+    }
+
+    fn is_transactional(&self) -> bool {
+        false
+    }
+
+    fn sweep(&mut self) -> Result<(), TargetError> {
+        let found = self.names(&format!(
+            "SELECT table_name FROM information_schema.tables WHERE table_schema = database() \
+             AND table_name LIKE '{}%'",
+            UNFINISHED.replace('_', "\\_")
+        ))?;
+        for name in found {
+            let is_left = self.one(&format!("SELECT is_free_lock({})", Mariadb.literal(&name)))?;
+            if is_left.as_deref() == Some("1") {
+                self.execute(&format!("DROP TABLE IF EXISTS {}", Mariadb.identifier(&name)))?;
+            }
+        }
+        Ok(())
+    }
+
+    fn unfinished_name(&mut self) -> Result<String, TargetError> {
+        let unique = self.one("SELECT hex(uuid_short())")?.unwrap_or_default().to_lowercase();
+        let name = format!("{UNFINISHED}{unique}");
+        self.execute(&format!("DO get_lock({}, 0)", Mariadb.literal(&name)))?;
+        Ok(name)
+    }
+
+    fn put_in_place(
+        &mut self,
+        stage: &str,
+        table: &str,
+        replaces: bool,
+    ) -> Result<(), TargetError> {
+        let table = Mariadb.identifier(table);
+        if !replaces {
+            return self.execute(&format!("RENAME TABLE {stage} TO {table}")).map(|_| ());
+        }
+        // Both at once; what was there goes away under the name that is swept.
+        let name = self.unfinished_name()?;
+        let old = Mariadb.identifier(&name);
+        self.execute(&format!("RENAME TABLE {table} TO {old}, {stage} TO {table}"))?;
+        self.execute(&format!("DROP TABLE {old}")).map(|_| ())
+    }
+
+    fn commit(&mut self) -> Result<(), TargetError> {
+        self.execute("COMMIT").map(|_| ())
+    }
+
+    fn undo(&mut self, stage: Option<&str>) {
+        // Where the connection is gone, the next load sweeps.
+        let _ = self.execute("ROLLBACK");
+        if let Some(stage) = stage {
+            let dropped = self.execute(&format!("DROP TABLE IF EXISTS {stage}"));
+            if dropped.is_err()
+                && let Ok(mut again) = MariadbSession::connect(&self.url)
+            {
+                let _ = again.execute(&format!("DROP TABLE IF EXISTS {stage}"));
+            }
+        }
+    }
+}
+
+impl MoveRows for MariadbSession {
+    type Rows = MariadbRows;
+
+    fn rows(&self, schema: &Schema) -> MariadbRows {
+        MariadbRows::new(schema)
+    }
+
+    fn bulk(
+        &mut self,
+        table: &str,
+        schema: &Schema,
+        feed: Feed<Vec<u8>>,
+    ) -> Result<Facts, TargetError> {
+        let mut columns = Vec::new();
+        let mut set = Vec::new();
+        for (at, column) in schema.columns.iter().enumerate() {
+            let name = Mariadb.identifier(&column.name);
+            if column.ty == Type::Geopoint {
+                columns.push(format!("@p{at}"));
+                set.push(format!("{name} = ST_GeomFromText(@p{at})"));
+            } else {
+                columns.push(name);
+            }
+        }
+        // Texts are UTF-8 already, and are taken byte for byte; but UUIDs would then be those bytes.
+        let has_uuid = schema.columns.iter().any(|column| column.ty == Type::Uuid);
+        let letters = if has_uuid { "utf8mb4" } else { "binary" };
+        let set = if set.is_empty() { String::new() } else { format!(" SET {}", set.join(", ")) };
+        let sql = format!(
+            "LOAD DATA LOCAL INFILE 'rows' INTO TABLE {table} CHARACTER SET {letters} \
+             FIELDS TERMINATED BY '\\t' ESCAPED BY '\\\\' LINES TERMINATED BY '\\n' ({}){set}",
+            columns.join(", ")
+        );
+        let feed = SharedFeed::new(feed);
+        let url = &self.url.clone();
+        let sql = &sql;
+        type Load<'a> = Box<dyn FnOnce() -> Result<(), TargetError> + Send + 'a>;
+        let own_feed = feed.clone();
+        let own: Load<'_> = Box::new(|| self.load(sql, own_feed));
+        let others = (1..connections()).map(|_| -> Load<'_> {
+            let feed = feed.clone();
+            Box::new(move || MariadbSession::connect(url)?.load(sql, feed))
+        });
+        let loaded = at_once(std::iter::once(own).chain(others));
+        // What was given up is that, whatever each connection says of it.
+        let sent = feed.sent();
+        loaded.into_iter().collect::<Result<(), _>>()?;
+        sent
+    }
+
+    fn adds_by_commit(&self) -> bool {
+        true
+    }
+
+    fn canceller(&self) -> Canceller {
+        let (url, id) = (self.url.clone(), self.conn.connection_id());
+        Box::new(move || {
+            // Where nobody answers any more, there is nothing to end.
+            if let Ok(mut other) = MariadbSession::connect(&url) {
+                let _ = other.execute(&format!("KILL QUERY {id}"));
+            }
+        })
+    }
+}

@@ -1,0 +1,170 @@
+//! What stands in the way of a load in the catalog of PostgreSQL: rights that the user lacks, types of the
+//! same name, and what hangs on a table that is to be replaced.
+
+use super::PostgresSession;
+use super::catalog::condition;
+use super::types::{self, Found};
+use typhos_core::wording::listed;
+use typhos_load::TargetError;
+use typhos_load::table::{Ask, Intent, Objections};
+use typhos_load::{Action, Problem, goes_along};
+use typhos_sql::{self as sql, Language, Postgres};
+
+pub(super) fn objections(
+    session: &mut PostgresSession,
+    intent: &Intent<'_>,
+) -> Result<Objections, TargetError> {
+    let mut found = Objections::default();
+    let schema = session.schema();
+    let is_there =
+        session.one(&format!("SELECT count(*) FROM pg_namespace WHERE nspname = {schema}"))?;
+    if is_there.as_deref() == Some("0") {
+        let name = session.url.schema.clone().unwrap_or_default();
+        let help =
+            format!("CREATE SCHEMA {}; or name another in the URL", Postgres.identifier(&name));
+        found.problems.push(Problem::outside(format!("there is no schema '{name}'"), help));
+        return Ok(found);
+    }
+    match intent.action {
+        Action::Append => may_append(session, intent, &mut found.problems)?,
+        Action::Create => may_make(session, intent, &mut found.problems)?,
+        Action::Replace => {
+            may_make(session, intent, &mut found.problems)?;
+            may_replace(session, intent, &mut found)?;
+        }
+    }
+    Ok(found)
+}
+
+/// A question whose answer is to be yes, and what it means where it is no.
+fn ask(
+    session: &mut PostgresSession,
+    sql: &str,
+    problems: &mut Vec<Problem>,
+    what: impl Into<String>,
+    help: impl Into<String>,
+) -> Result<(), TargetError> {
+    if session.one(sql)?.as_deref() != Some("t") {
+        problems.push(Problem::outside(what, help));
+    }
+    Ok(())
+}
+
+fn may_make(
+    session: &mut PostgresSession,
+    intent: &Intent<'_>,
+    problems: &mut Vec<Problem>,
+) -> Result<(), TargetError> {
+    let (schema, user) = (session.schema(), session.url.user.clone());
+    ask(
+        session,
+        &format!("SELECT has_schema_privilege({schema}, 'CREATE')"),
+        problems,
+        format!("the user '{user}' may not make tables there"),
+        format!("GRANT CREATE ON SCHEMA … TO {}", Postgres.identifier(&user)),
+    )?;
+    let wanted = sql::define(&Postgres, intent.schema, "", intent.table).types;
+    for named in wanted {
+        if let Found::Foreign(what) = types::look(session, &named, intent.table)? {
+            problems.push(Problem::new(
+                format!("'{}' {what}", named.name),
+                "load into a table of another name with --table, or rename the column",
+            ));
+        }
+    }
+    Ok(())
+}
+
+fn may_append(
+    session: &mut PostgresSession,
+    intent: &Intent<'_>,
+    problems: &mut Vec<Problem>,
+) -> Result<(), TargetError> {
+    let (here, user) = (condition(session, intent.table), session.url.user.clone());
+    let table = intent.table;
+    let identifier = Postgres.identifier(&user);
+    ask(
+        session,
+        "SELECT has_database_privilege(current_database(), 'TEMP')",
+        problems,
+        format!("the user '{user}' may not make temporary tables there"),
+        format!("GRANT TEMPORARY ON DATABASE … TO {identifier}"),
+    )?;
+    ask(
+        session,
+        &format!("SELECT c.relkind IN ('r', 'p', 'f') FROM pg_class c WHERE {here}"),
+        problems,
+        format!("'{table}' is not a table that rows can be added to"),
+        "name another with --table",
+    )?;
+    for (right, columns) in [
+        ("INSERT", intent.columns().collect::<Vec<_>>()),
+        ("SELECT", intent.columns().collect()),
+        ("UPDATE", intent.updated().collect()),
+    ] {
+        let list: Vec<_> = columns.iter().map(|name| Postgres.literal(name)).collect();
+        if list.is_empty() {
+            continue;
+        }
+        let lacking = session.names(&format!(
+                "SELECT a.attname FROM pg_class c JOIN pg_attribute a ON a.attrelid = c.oid AND NOT a.attisdropped \
+                 WHERE {here} AND a.attname IN ({}) AND NOT has_column_privilege(c.oid, a.attnum, '{right}') \
+                 ORDER BY a.attnum",
+                list.join(", ")
+            ))?;
+        if lacking.is_empty() {
+            continue;
+        }
+        let of = match lacking.len() == columns.len() {
+            true => String::new(),
+            false => format!(" for {}", listed(&lacking)),
+        };
+        problems.push(Problem::outside(
+            format!("the user '{user}' lacks the right {right} on '{table}'{of}"),
+            format!("GRANT {right} ON {} TO {identifier}", Postgres.identifier(table)),
+        ));
+    }
+    Ok(())
+}
+
+fn may_replace(
+    session: &mut PostgresSession,
+    intent: &Intent<'_>,
+    found: &mut Objections,
+) -> Result<(), TargetError> {
+    let (here, user) = (condition(session, intent.table), session.url.user.clone());
+    let table = intent.table;
+    ask(
+        session,
+        &format!(
+            "SELECT bool_and(pg_has_role(c.relowner, 'USAGE') AND c.relkind = 'r') FROM pg_class c WHERE {here}"
+        ),
+        &mut found.problems,
+        format!("'{table}' is not a table that '{user}' owns, and only that can be replaced"),
+        "load as its owner, or with --mode append",
+    )?;
+    let hanging = session.names(&format!(
+            "SELECT DISTINCT o.relname FROM pg_class c JOIN pg_depend d ON d.refobjid = c.oid \
+             JOIN pg_rewrite w ON d.classid = 'pg_rewrite'::regclass AND w.oid = d.objid \
+             JOIN pg_class o ON o.oid = w.ev_class AND o.oid <> c.oid WHERE {here} \
+             UNION SELECT o.relname FROM pg_class c JOIN pg_constraint k ON k.confrelid = c.oid AND k.conrelid <> c.oid \
+             JOIN pg_class o ON o.oid = k.conrelid WHERE {here} \
+             UNION SELECT o.relname FROM pg_class c JOIN pg_inherits i ON i.inhparent = c.oid \
+             JOIN pg_class o ON o.oid = i.inhrelid WHERE {here} ORDER BY 1"
+        ))?;
+    if !hanging.is_empty() {
+        let verb = if hanging.len() == 1 { "depends" } else { "depend" };
+        found.problems.push(Problem::new(
+            format!("{} {verb} on '{table}', which therefore cannot be dropped", listed(&hanging)),
+            "pass --mode append, or drop what depends on it and make it again afterwards",
+        ));
+    }
+    let counts = session.counts(&format!(
+        "SELECT (SELECT count(*) FROM pg_index i WHERE i.indrelid = c.oid AND NOT i.indisprimary), \
+                (SELECT count(*) FROM pg_trigger t WHERE t.tgrelid = c.oid AND NOT t.tgisinternal), \
+                (SELECT count(*) FROM aclexplode(c.relacl) a WHERE a.grantee <> c.relowner) \
+         FROM pg_class c WHERE {here}"
+    ))?;
+    found.notes.extend(goes_along(counts, ["further index", "trigger", "granted right"]));
+    Ok(())
+}

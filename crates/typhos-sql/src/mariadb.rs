@@ -1,0 +1,239 @@
+//! The SQL of MariaDB.
+
+use typhos_core::schema::{ColumnDecl, IntType, TimeUnit, Type};
+
+use super::held::{ExistingColumn, Held};
+use super::{Indexed, Language, Order, Stored, counted_in, digits, doubled, per_second};
+use crate::{Asked, Of};
+
+/// MariaDB, version 10.7 and later.
+#[derive(Debug, Clone, Copy)]
+pub struct Mariadb;
+
+/// Most characters of a name.
+const NAME_CHARACTERS: usize = 64;
+
+/// Most characters of `varchar(N)`: a row of them stays within 65,535 bytes.
+const MOST_CHARACTERS: u32 = 4_000;
+
+/// Characters of a long text that an index compares: an index has 3,072 bytes, room for three such columns.
+const INDEXED_CHARACTERS: u32 = 250;
+
+/// Most values of an enumeration.
+const MOST_VALUES: usize = 65_535;
+
+impl Language for Mariadb {
+    fn name(&self) -> &'static str {
+        "MariaDB"
+    }
+
+    fn identifier(&self, name: &str) -> String {
+        doubled(name, '`')
+    }
+
+    fn literal(&self, text: &str) -> String {
+        // Right where a backslash escapes and where it does not: it never stands in the text itself.
+        if !text.contains('\\') {
+            return doubled(text, '\'');
+        }
+        let parts = text.split('\\').map(|part| doubled(part, '\''));
+        format!("concat({})", parts.collect::<Vec<_>>().join(", char(92), "))
+    }
+
+    fn longest_name(&self) -> Option<(usize, bool)> {
+        Some((NAME_CHARACTERS, false))
+    }
+
+    fn ignores_case(&self) -> bool {
+        true
+    }
+
+    fn stored(&self, _table: &str, column: &ColumnDecl) -> Stored {
+        let quoted = self.identifier(&column.name);
+        match column.ty {
+            Type::Bool => Stored::new("boolean"),
+            Type::Int(int) => Stored::new(match int {
+                IntType::Int8 => "tinyint",
+                IntType::Int16 => "smallint",
+                IntType::Int32 => "int",
+                IntType::Int64 => "bigint",
+                IntType::UInt8 => "tinyint unsigned",
+                IntType::UInt16 => "smallint unsigned",
+                IntType::UInt32 => "int unsigned",
+                IntType::UInt64 => "bigint unsigned",
+            }),
+            Type::Float32 => Stored::new("float"),
+            Type::Float64 => Stored::new("double"),
+            Type::Decimal { precision, scale } => {
+                Stored::new(format!("decimal({precision},{scale})"))
+            }
+            Type::Text { most: Some(most) } if most <= MOST_CHARACTERS => {
+                Stored::new(format!("varchar({most})"))
+            }
+            Type::Text { most: Some(most) } => {
+                Stored::new("longtext").check(format!("char_length({quoted}) <= {most}"))
+            }
+            Type::Text { most: None } => Stored::new("longtext"),
+            Type::Lowcard => {
+                Stored::new("longtext").note("as longtext: there is no dictionary type")
+            }
+            // Blanks at the end of its values are lost in an enumeration, and it has no empty one.
+            Type::Category
+                if column.values.len() <= MOST_VALUES
+                    && column
+                        .values
+                        .iter()
+                        .all(|v| !v.is_empty() && !v.ends_with(' ') && !v.contains('\\')) =>
+            {
+                let values: Vec<_> =
+                    column.values.iter().map(|value| self.literal(value)).collect();
+                Stored::new(format!("enum({})", values.join(", ")))
+            }
+            Type::Category => Stored::new("longtext")
+                .check(super::list_check(self, &quoted, &column.values))
+                .note("as longtext with a check: an enumeration cannot hold all of its values"),
+            Type::Date => Stored::new("date"),
+            Type::Time(TimeUnit::Nano) => {
+                Stored::new("bigint").note(counted_in(TimeUnit::Nano, "midnight", self.name()))
+            }
+            Type::Time(unit) => Stored::new(format!("time({})", digits(unit))),
+            Type::Timestamp { unit: TimeUnit::Nano, .. } => Stored::new("bigint").note(format!(
+                "{}; with timestamp(us) and rounding = \"down\" it would be a datetime",
+                counted_in(TimeUnit::Nano, "1970", self.name())
+            )),
+            Type::Timestamp { unit, utc: false } => {
+                Stored::new(format!("datetime({})", digits(unit)))
+            }
+            Type::Timestamp { unit, utc: true } => {
+                Stored::new(format!("datetime({})", digits(unit)))
+                    .note("as datetime in UTC: timestamps with a zone end in 2038")
+            }
+            Type::Uuid => Stored::new("uuid"),
+            Type::Ip => Stored::new("varchar(45)").note("as varchar(45), as it was written"),
+            Type::Json => Stored::new("json"),
+            Type::Geopoint => Stored::new("point")
+                .note("as a point whose x is the longitude and whose y is the latitude"),
+        }
+    }
+
+    fn indexed(&self, column: &ColumnDecl) -> Indexed {
+        let quoted = self.identifier(&column.name);
+        let is_long = match column.ty {
+            Type::Text { most } => most.is_none_or(|most| most > INDEXED_CHARACTERS),
+            Type::Category => self.stored("", column).ty == "longtext",
+            Type::Lowcard | Type::Json => true,
+            _ => false,
+        };
+        match is_long {
+            true => Indexed {
+                name: format!("{quoted}({INDEXED_CHARACTERS})"),
+                note: Some(format!("the first {INDEXED_CHARACTERS} characters")),
+            },
+            false => Indexed { name: quoted, note: None },
+        }
+    }
+
+    fn column_comment(&self, comment: &str) -> Option<String> {
+        // It has no expressions there, and at most 1,024 characters.
+        let comment: String =
+            super::one_line(comment).replace('\\', "/").chars().take(1000).collect();
+        Some(format!(" COMMENT {}", doubled(&comment, '\'')))
+    }
+
+    fn keeps_order(&self) -> bool {
+        false
+    }
+
+    fn tail(&self, _order: &Order) -> String {
+        // Texts are told apart by every byte, as in the file.
+        " ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_nopad_bin".into()
+    }
+
+    fn cast(&self, value: &str, ty: Type, there: &ExistingColumn) -> String {
+        match (ty, &there.held) {
+            (Type::Bool, Held::Text(_)) => format!("elt({value} + 1, 'false', 'true')"),
+            // As a text a point is its bytes.
+            (Type::Geopoint, Held::Text(_)) => {
+                format!("concat(ST_Y({value}), ',', ST_X({value}))")
+            }
+            _ => value.to_owned(),
+        }
+    }
+
+    fn widens_floats(&self) -> bool {
+        // Rows come as texts, so the double is the one of the text.
+        true
+    }
+
+    fn beyond(&self, value: &str, _ty: Type, there: &ExistingColumn) -> Option<String> {
+        // Blanks at the end of such a column are not given back.
+        there.ty.starts_with("char(").then(|| format!("{value} LIKE '% '"))
+    }
+
+    fn comparable(&self, value: &str, ty: Type, there: &ExistingColumn) -> String {
+        let value = self.cast(value, ty, there);
+        match &there.letters {
+            // As the column compares, or its index would be of no use.
+            Some(letters) => format!(
+                "convert({value} USING {}) COLLATE {}",
+                letters.character_set, letters.collation
+            ),
+            None => value,
+        }
+    }
+
+    fn update(
+        &self,
+        table: &str,
+        stage: &str,
+        changed: &[(String, String)],
+        key: &[(String, String)],
+    ) -> Option<String> {
+        let set: Vec<_> =
+            changed.iter().map(|(column, value)| format!("t.{column} = {value}")).collect();
+        let equal: Vec<_> =
+            key.iter().map(|(column, value)| format!("t.{column} = {value}")).collect();
+        Some(format!(
+            "UPDATE {table} t JOIN {stage} s ON {} SET {}",
+            equal.join(" AND "),
+            set.join(", ")
+        ))
+    }
+
+    fn asked(&self, declared: &ColumnDecl, column: &str) -> Asked {
+        let ty = declared.ty;
+        let extremes = |value: &str| Asked::extremes(|fold| format!("{fold}({value})"));
+        let numbers = |value: &str| extremes(value).sum(format!("sum({value})"));
+        let bytes = format!("sum(length({column}))");
+        match ty {
+            // A float is shown with six digits unless it is made a double.
+            Type::Float32 => numbers(&format!("{column} + 0e0")),
+            Type::Bool | Type::Int(_) | Type::Decimal { .. } | Type::Float64 => numbers(column),
+            Type::Time(TimeUnit::Nano) | Type::Timestamp { unit: TimeUnit::Nano, .. } => {
+                numbers(column)
+            }
+            Type::Text { .. } | Type::Lowcard | Type::Ip | Type::Json => {
+                extremes(column).sum(bytes)
+            }
+            Type::Category if self.stored("", declared).ty.starts_with("enum(") => {
+                Asked { of: Of::Codes, ..numbers(&format!("{column} + 0")) }
+            }
+            Type::Category => Asked::total(bytes),
+            Type::Date => Asked::extremes(|fold| format!("to_days({fold}({column})) - 719528")),
+            Type::Time(unit) => {
+                let per = per_second(unit);
+                Asked::extremes(|fold| format!("time_to_sec({fold}({column})) * {per}"))
+            }
+            Type::Timestamp { unit, .. } => {
+                let unit_name = if unit == TimeUnit::Second { "SECOND" } else { "MICROSECOND" };
+                let over = if unit == TimeUnit::Milli { " DIV 1000" } else { "" };
+                Asked::extremes(|fold| {
+                    format!("timestampdiff({unit_name}, '1970-01-01', {fold}({column})){over}")
+                })
+            }
+            // Its own order is that of no text.
+            Type::Uuid => extremes(&format!("cast({column} AS char(36))")),
+            Type::Geopoint => numbers(&format!("ST_Y({column})")),
+        }
+    }
+}

@@ -1,0 +1,217 @@
+//! The SQL of PostgreSQL.
+
+use typhos_core::schema::{ColumnDecl, IntType, TimeUnit, Type};
+
+use super::held::{ExistingColumn, Held};
+use super::{
+    Language, NamedType, Stored, counted_in, digits, doubled, list_check, literals, per_second,
+    range_check,
+};
+use crate::{Asked, Of};
+
+/// PostgreSQL, version 12 and later.
+#[derive(Debug, Clone, Copy)]
+pub struct Postgres;
+
+/// Most bytes of a name, and of a value of an enumeration.
+const NAME_BYTES: usize = 63;
+
+/// Most characters of `varchar(N)`.
+const MOST_CHARACTERS: u32 = 10_485_760;
+
+impl Postgres {
+    /// The name of the type that holds the values of a category.
+    fn type_name(table: &str, column: &str) -> String {
+        let mut name = format!("{table}_{column}");
+        if name.len() > NAME_BYTES {
+            // Cut, with a few letters that depend on all of it, so that two such names differ.
+            let tail = format!("_{:08x}", twox_hash::XxHash3_64::oneshot(name.as_bytes()) as u32);
+            let most = NAME_BYTES - tail.len();
+            let end = (0..=most).rev().find(|at| name.is_char_boundary(*at));
+            name.truncate(end.unwrap_or(0));
+            name.push_str(&tail);
+        }
+        name
+    }
+}
+
+impl Language for Postgres {
+    fn name(&self) -> &'static str {
+        "PostgreSQL"
+    }
+
+    fn identifier(&self, name: &str) -> String {
+        super::unicode_escaped(name, '"')
+    }
+
+    fn literal(&self, text: &str) -> String {
+        // With an E in front a backslash means itself when doubled, whatever the server is set to.
+        if text.contains(|letter: char| letter == '\\' || letter.is_control()) {
+            format!(" E{}", doubled(&super::backslashed(text, "\\u"), '\''))
+        } else {
+            doubled(text, '\'')
+        }
+    }
+
+    fn longest_name(&self) -> Option<(usize, bool)> {
+        Some((NAME_BYTES, true))
+    }
+
+    fn stored(&self, table: &str, column: &ColumnDecl) -> Stored {
+        let quoted = self.identifier(&column.name);
+        let bounded = |ty: &str, int: IntType, note: &str| {
+            Stored::new(ty).check(range_check(&quoted, int)).note(note)
+        };
+        match column.ty {
+            Type::Bool => Stored::new("boolean"),
+            Type::Int(int) => match int {
+                IntType::Int8 => {
+                    bounded("smallint", int, "as smallint with a check: 8 bits have no type")
+                }
+                IntType::UInt8 => {
+                    bounded("smallint", int, "as smallint with a check: 8 bits have no type")
+                }
+                IntType::Int16 => Stored::new("smallint"),
+                IntType::UInt16 => {
+                    bounded("integer", int, "as integer with a check: integers have signs")
+                }
+                IntType::Int32 => Stored::new("integer"),
+                IntType::UInt32 => {
+                    bounded("bigint", int, "as bigint with a check: integers have signs")
+                }
+                IntType::Int64 => Stored::new("bigint"),
+                IntType::UInt64 => bounded(
+                    "numeric(20,0)",
+                    int,
+                    "as numeric(20,0) with a check: integers have signs",
+                ),
+            },
+            Type::Float32 => Stored::new("real"),
+            Type::Float64 => Stored::new("double precision"),
+            Type::Decimal { precision, scale } => {
+                Stored::new(format!("numeric({precision},{scale})"))
+            }
+            Type::Text { most: Some(most) } if most <= MOST_CHARACTERS => {
+                Stored::new(format!("varchar({most})"))
+            }
+            Type::Text { most: Some(most) } => {
+                Stored::new("text").check(format!("char_length({quoted}) <= {most}"))
+            }
+            Type::Text { most: None } => Stored::new("text"),
+            Type::Lowcard => Stored::new("text").note("as text: there is no dictionary type"),
+            Type::Category if column.values.iter().all(|value| value.len() <= NAME_BYTES) => {
+                let name = Postgres::type_name(table, &column.name);
+                let quoted = self.identifier(&name);
+                let statement =
+                    format!("CREATE TYPE {quoted} AS ENUM {}", literals(self, &column.values));
+                let values = column.values.clone();
+                Stored {
+                    named_type: Some(NamedType { name, values, statement }),
+                    ..Stored::new(quoted)
+                }
+            }
+            Type::Category => Stored::new("text")
+                .check(list_check(self, &quoted, &column.values))
+                .note("as text with a check: a value of an enumeration has at most 63 bytes"),
+            Type::Date => Stored::new("date"),
+            Type::Time(TimeUnit::Nano) => {
+                Stored::new("bigint").note(counted_in(TimeUnit::Nano, "midnight", self.name()))
+            }
+            Type::Time(unit) => Stored::new(format!("time({})", digits(unit))),
+            Type::Timestamp { unit: TimeUnit::Nano, .. } => Stored::new("bigint").note(format!(
+                "{}; with timestamp(us) and rounding = \"down\" it would be a timestamp",
+                counted_in(TimeUnit::Nano, "1970", self.name())
+            )),
+            Type::Timestamp { unit, utc: false } => {
+                Stored::new(format!("timestamp({})", digits(unit)))
+            }
+            Type::Timestamp { unit, utc: true } => {
+                Stored::new(format!("timestamptz({})", digits(unit)))
+            }
+            Type::Uuid => Stored::new("uuid"),
+            Type::Ip => Stored::new("inet"),
+            Type::Json => Stored::new("json"),
+            Type::Geopoint => Stored::new("point")
+                .note("as a point whose x is the longitude and whose y is the latitude"),
+        }
+    }
+
+    fn check_name(&self, table: &str, column: &str) -> Option<String> {
+        Some(self.identifier(&Postgres::type_name(table, &format!("{column}_check"))))
+    }
+
+    fn comment_statement(&self, table: &str, column: &str, comment: &str) -> Option<String> {
+        Some(format!(
+            "COMMENT ON COLUMN {table}.{column} IS {}",
+            self.literal(comment).trim_start()
+        ))
+    }
+
+    fn cast(&self, value: &str, ty: Type, there: &ExistingColumn) -> String {
+        // A cast to a type with a length cuts; an assignment does not.
+        match (ty, &there.held) {
+            // As a text it would have its mask behind it.
+            (Type::Ip, Held::Text(_)) => format!("host({value})"),
+            (_, Held::Text(_)) => format!("{value}::text"),
+            // By its shortest text, or it would be the double of the float and not that of the number.
+            (Type::Float32, Held::Float(64)) => format!("{value}::text::float8"),
+            _ => format!("{value}::{}", there.ty),
+        }
+    }
+
+    fn keeps_letters(&self, there: &ExistingColumn) -> bool {
+        there.ty != "jsonb"
+    }
+
+    fn insert_and_ask(
+        &self,
+        insert: &str,
+        columns: &[(String, String)],
+        selected: &str,
+    ) -> Option<String> {
+        let returned = columns.iter().map(|(name, ty)| format!("{name}::{ty} AS {name}"));
+        let returned = returned.collect::<Vec<_>>().join(", ");
+        Some(format!("WITH added AS ({insert} RETURNING {returned}) SELECT {selected} FROM added"))
+    }
+
+    fn insert(&self, table: &str, columns: &str) -> String {
+        // Numbers that the server would give are those of the input, where it has them.
+        format!("INSERT INTO {table} ({columns}) OVERRIDING SYSTEM VALUE")
+    }
+
+    fn asked(&self, declared: &ColumnDecl, column: &str) -> Asked {
+        let ty = declared.ty;
+        let extremes = |value: &str| Asked::extremes(|fold| format!("{fold}({value})"));
+        let numbers = || extremes(column).sum(format!("sum({column})"));
+        match ty {
+            Type::Bool => Asked::total(format!("sum({column}::int)")),
+            Type::Int(_) | Type::Decimal { .. } | Type::Float64 => numbers(),
+            Type::Float32 => extremes(column).sum(format!("sum({column}::double precision)")),
+            Type::Time(TimeUnit::Nano) | Type::Timestamp { unit: TimeUnit::Nano, .. } => numbers(),
+            Type::Text { .. } | Type::Lowcard => extremes(&format!("{column} COLLATE \"C\""))
+                .sum(format!("sum(octet_length({column}))")),
+            // Lengths of an enumeration are dear: each value is looked up in the catalog.
+            Type::Category if self.stored("", declared).named_type.is_some() => {
+                Asked { of: Of::ListOrder, ..extremes(column) }
+            }
+            Type::Category => Asked::total(format!("sum(octet_length({column}))")),
+            Type::Json => Asked::total(format!("sum(octet_length({column}::text))")),
+            Type::Date => Asked::extremes(|fold| format!("{fold}({column}) - date '1970-01-01'"))
+                .sum(format!("sum({column} - date '1970-01-01')")),
+            Type::Time(unit) | Type::Timestamp { unit, .. } => {
+                // Whole seconds apart from their parts: before version 14 both together are a double.
+                let (per, part) = (per_second(unit), 1_000_000 / per_second(unit));
+                Asked::extremes(|fold| {
+                    format!(
+                        "extract(epoch from date_trunc('second', {fold}({column})))::bigint * {per} \
+                         + extract(microseconds from {fold}({column}))::bigint % 1000000 / {part}"
+                    )
+                })
+            }
+            Type::Uuid => extremes(&format!("{column}::text COLLATE \"C\"")),
+            // Addresses are written in one way of several.
+            Type::Ip => Asked::default(),
+            Type::Geopoint => extremes(&format!("{column}[1]")).sum(format!("sum({column}[1])")),
+        }
+    }
+}

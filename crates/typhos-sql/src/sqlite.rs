@@ -1,0 +1,142 @@
+//! The SQL of SQLite.
+
+use typhos_core::schema::{ColumnDecl, IntType, TimeUnit, Type};
+
+use super::{Language, Order, Stored, digits, doubled, list_check, per_second, range_check};
+use crate::{Asked, PART};
+
+/// SQLite with strict tables: version 3.37 and later.
+#[derive(Debug, Clone, Copy)]
+pub struct Sqlite;
+
+/// The most digits of a decimal that a double keeps: those are stored as `REAL`.
+pub const REAL_DIGITS: u8 = 15;
+
+impl Language for Sqlite {
+    fn name(&self) -> &'static str {
+        "SQLite"
+    }
+
+    fn identifier(&self, name: &str) -> String {
+        doubled(name, '"')
+    }
+
+    fn literal(&self, text: &str) -> String {
+        doubled(text, '\'')
+    }
+
+    fn longest_name(&self) -> Option<(usize, bool)> {
+        None
+    }
+
+    fn ignores_case(&self) -> bool {
+        true
+    }
+
+    fn stored(&self, _table: &str, column: &ColumnDecl) -> Stored {
+        let quoted = self.identifier(&column.name);
+        let text = |note: &str| Stored::new("TEXT").note(note);
+        match column.ty {
+            Type::Bool => Stored::new("INTEGER")
+                .check(format!("{quoted} IN (0, 1)"))
+                .note("as 0 and 1: SQLite has no booleans"),
+            Type::Int(IntType::Int64) => Stored::new("INTEGER"),
+            Type::Int(IntType::UInt64) => Stored::new("ANY")
+                .check(format!(
+                    "typeof({quoted}) = 'integer' AND {quoted} >= 0 OR length({quoted}) >= 19 AND {quoted} NOT GLOB '*[^0-9]*'"
+                ))
+                .note("as an integer, and above 9223372036854775807 as a text: SQLite's integers have signs"),
+            Type::Int(int) => Stored::new("INTEGER").check(range_check(&quoted, int)),
+            Type::Float32 | Type::Float64 => Stored::new("REAL"),
+            Type::Decimal { precision, scale: 0 } if precision <= 18 => Stored::new("INTEGER"),
+            Type::Decimal { precision, .. } if precision <= REAL_DIGITS => {
+                Stored::new("REAL").note("as REAL, which keeps its digits: SQLite has no decimals")
+            }
+            Type::Decimal { .. } => text("as TEXT, exactly: SQLite has no decimals"),
+            Type::Text { most: None } => Stored::new("TEXT"),
+            Type::Text { most: Some(most) } => {
+                Stored::new("TEXT").check(format!("length({quoted}) <= {most}"))
+            }
+            Type::Lowcard => Stored::new("TEXT"),
+            Type::Category => Stored::new("TEXT").check(list_check(self, &quoted, &column.values)),
+            Type::Date | Type::Time(_) | Type::Timestamp { .. } => {
+                text("as TEXT in ISO 8601: SQLite has no dates")
+            }
+            Type::Uuid => text("as TEXT with hyphens: SQLite has no UUIDs"),
+            Type::Ip | Type::Json => Stored::new("TEXT"),
+            Type::Geopoint => text("as TEXT, latitude before longitude: SQLite has no points"),
+        }
+    }
+
+    fn tail(&self, _order: &Order) -> String {
+        " STRICT".into()
+    }
+
+    fn begin(&self) -> &'static str {
+        "BEGIN IMMEDIATE"
+    }
+
+    fn asked(&self, declared: &ColumnDecl, column: &str) -> Asked {
+        let ty = declared.ty;
+        let extremes = |value: &str| Asked::extremes(|fold| format!("{fold}({value})"));
+        match ty {
+            // A text where it is too large for an integer; with zeros before them all have one order.
+            Type::Int(IntType::UInt64) => {
+                let digits = format!("substr('00000000000000000000' || {column}, -20)");
+                extremes(&digits).sum(format!(
+                    "sum(cast(substr({digits}, 1, 11) AS integer)) || ':' || sum(cast(substr({digits}, 12) AS integer))"
+                ))
+            }
+            // A sum beyond 64 bits is an error there.
+            Type::Int(IntType::Int64) => extremes(column)
+                .sum(format!("sum({column} / {PART}) || ':' || sum({column} % {PART})")),
+            Type::Bool | Type::Int(_) | Type::Float32 | Type::Float64 => {
+                extremes(column).sum(format!("sum({column})"))
+            }
+            Type::Decimal { precision, scale } if precision <= REAL_DIGITS && scale > 0 => {
+                // Doubles, shown with as many digits as were declared.
+                Asked::extremes(|fold| format!("printf('%.{scale}f', {fold}({column}))"))
+            }
+            Type::Decimal { precision, scale: 0 } if precision <= 18 => extremes(column),
+            // Numbers as texts have another order.
+            Type::Decimal { .. } => Asked::default(),
+            Type::Text { .. } | Type::Lowcard | Type::Category | Type::Ip | Type::Json => {
+                extremes(column).sum(format!("sum(octet_length({column}))"))
+            }
+            Type::Date => Asked::extremes(|fold| {
+                format!("cast(julianday({fold}({column})) - 2440587.5 as integer)")
+            }),
+            Type::Time(unit) => {
+                units(&format!("substr({column}, 1, 8)"), DAY_OF_TIMES, unit, column)
+            }
+            Type::Timestamp { unit, .. } => {
+                units(&format!("substr({column}, 1, 19)"), 0, unit, column)
+            }
+            Type::Geopoint => Asked::default(),
+            Type::Uuid => extremes(column),
+        }
+    }
+}
+
+/// The day that a time without one is on in SQLite, in seconds since 1970.
+const DAY_OF_TIMES: u32 = 946_684_800;
+
+/// The questions about times in ISO 8601, asked in their units. Texts of other lengths are in another order, so
+/// units are made first; and whole seconds apart from their parts, which would be rounded.
+fn units(whole: &str, day: u32, unit: TimeUnit, column: &str) -> Asked {
+    let seconds = format!("(cast(strftime('%s', {whole}) AS integer) - {day})");
+    let units = match digits(unit) {
+        0 => seconds,
+        digits => {
+            let per = per_second(unit);
+            let part = format!(
+                "cast(substr(rtrim(substr({column}, instr({column} || '.', '.') + 1), 'Z') || '000000000', 1, {digits}) AS integer)"
+            );
+            // The first second that 64 bits of nanoseconds reach begins beyond them.
+            format!(
+                "CASE WHEN {seconds} < 0 THEN ({seconds} + 1) * {per} + ({part} - {per}) ELSE {seconds} * {per} + {part} END"
+            )
+        }
+    };
+    Asked::extremes(|fold| format!("{fold}({units})"))
+}

@@ -1,0 +1,90 @@
+//! Standard SQL, for a database that is none of the others: only types of ISO/IEC 9075 that are widely
+//! understood.
+
+use typhos_core::schema::{ColumnDecl, IntType, TimeUnit, Type};
+
+use super::{Language, Stored, digits, list_check, range_check};
+use crate::Asked;
+
+/// Standard SQL.
+#[derive(Debug, Clone, Copy)]
+pub struct Standard;
+
+impl Language for Standard {
+    fn name(&self) -> &'static str {
+        "standard SQL"
+    }
+
+    fn identifier(&self, name: &str) -> String {
+        super::unicode_escaped(name, '"')
+    }
+
+    fn literal(&self, text: &str) -> String {
+        super::unicode_escaped(text, '\'')
+    }
+
+    fn longest_name(&self) -> Option<(usize, bool)> {
+        None
+    }
+
+    fn stored(&self, _table: &str, column: &ColumnDecl) -> Stored {
+        let quoted = self.identifier(&column.name);
+        let bounded = |ty: &str, int: IntType| {
+            Stored::new(ty)
+                .check(range_check(&quoted, int))
+                .note(format!("as {ty} with a check: there is no {}", int.name()))
+        };
+        let widest = |values: &[String]| {
+            values.iter().map(|value| value.chars().count()).max().unwrap_or(1).max(1)
+        };
+        match column.ty {
+            Type::Bool => Stored::new("boolean"),
+            Type::Int(int) => match int {
+                IntType::Int8 | IntType::UInt8 => bounded("smallint", int),
+                IntType::Int16 => Stored::new("smallint"),
+                IntType::UInt16 => bounded("integer", int),
+                IntType::Int32 => Stored::new("integer"),
+                IntType::UInt32 => bounded("bigint", int),
+                IntType::Int64 => Stored::new("bigint"),
+                IntType::UInt64 => bounded("decimal(20,0)", int),
+            },
+            Type::Float32 => Stored::new("real"),
+            Type::Float64 => Stored::new("double precision"),
+            Type::Decimal { precision, scale } => {
+                Stored::new(format!("decimal({precision},{scale})"))
+            }
+            Type::Text { most: Some(most) } => Stored::new(format!("varchar({most})")),
+            Type::Text { most: None } => Stored::new("character large object"),
+            Type::Lowcard => Stored::new("character large object")
+                .note("as character large object: there is no dictionary type"),
+            Type::Category => Stored::new(format!("varchar({})", widest(&column.values)))
+                .check(list_check(self, &quoted, &column.values))
+                .note("as varchar with a check: there are no enumerations"),
+            Type::Date => Stored::new("date"),
+            Type::Time(unit) => timed("time", unit, ""),
+            Type::Timestamp { unit, utc: false } => timed("timestamp", unit, ""),
+            Type::Timestamp { unit, utc: true } => timed("timestamp", unit, " with time zone"),
+            Type::Uuid => Stored::new("char(36)").note("as char(36): there are no UUIDs"),
+            Type::Ip => Stored::new("varchar(45)").note("as varchar(45): there are no addresses"),
+            Type::Json => Stored::new("character large object")
+                .note("as character large object: JSON is not everywhere a type"),
+            Type::Geopoint => Stored::new("varchar(50)")
+                .note("as varchar(50), latitude before longitude: there are no points"),
+        }
+    }
+
+    fn asked(&self, _declared: &ColumnDecl, _column: &str) -> Asked {
+        Asked::default()
+    }
+}
+
+/// A type with digits of a second: the standard leaves to each database how many there may be.
+fn timed(name: &str, unit: TimeUnit, zone: &str) -> Stored {
+    let stored = Stored::new(format!("{name}({}){zone}", digits(unit)));
+    match unit {
+        TimeUnit::Nano => {
+            stored.note("with nine digits of a second, which many databases do not have")
+        }
+        _ => stored,
+    }
+}
