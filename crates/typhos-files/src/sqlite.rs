@@ -28,7 +28,7 @@ use typhos_load::{
     TargetError, TargetKind, goes_along, plain_name, plan_of, rejects_beside,
 };
 use typhos_sql::held::{Existing, ExistingColumn, Filled, Held, bits};
-use typhos_sql::{Language, Sqlite};
+use typhos_sql::{Definitions, Language, Sqlite};
 
 /// A table in a database file.
 pub const KIND: TargetKind = TargetKind {

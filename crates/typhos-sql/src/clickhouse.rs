@@ -2,9 +2,11 @@
 
 use typhos_core::schema::{ColumnDecl, IntType, TimeUnit, Type};
 
+use super::definitions::{Definitions, Order, Stored};
 use super::held::{ExistingColumn, Held};
-use super::{Language, Order, Stored, counted_in, digits};
-use crate::{Asked, Of};
+use super::movements::Movements;
+use super::questions::{Asked, Of, Questions};
+use super::units::{counted_in, digits};
 
 /// ClickHouse of some version; newer types are used only where it has them.
 #[derive(Debug, Clone, Copy)]
@@ -90,7 +92,7 @@ impl ClickHouse {
     }
 }
 
-impl Language for ClickHouse {
+impl Definitions for ClickHouse {
     fn name(&self) -> &'static str {
         "ClickHouse"
     }
@@ -213,7 +215,9 @@ impl Language for ClickHouse {
             format!(" ENGINE = MergeTree() ORDER BY ({})", columns.join(", "))
         }
     }
+}
 
+impl Movements for ClickHouse {
     fn begin(&self) -> &'static str {
         // There are no transactions; a single insertion is the last step.
         "SELECT 1"
@@ -281,7 +285,9 @@ impl Language for ClickHouse {
     ) -> Option<String> {
         None
     }
+}
 
+impl Questions for ClickHouse {
     fn counted(&self, ty: Type, column: &str) -> String {
         match ty {
             // Older versions count the nulls of a dictionary too.

@@ -4,7 +4,7 @@ use std::ops::RangeInclusive;
 
 use typhos_core::schema::{ColumnDecl, IntType, Type};
 
-use super::digits;
+use super::units::digits;
 
 /// A table that exists.
 #[derive(Debug, Clone, Default, PartialEq)]

@@ -2,9 +2,12 @@
 
 use typhos_core::schema::{ColumnDecl, IntType, TimeUnit, Type};
 
+use super::definitions::{Definitions, Indexed, Order, Stored};
 use super::held::{ExistingColumn, Held};
-use super::{Indexed, Language, Order, Stored, counted_in, digits, doubled, per_second};
-use crate::{Asked, Of};
+use super::movements::Movements;
+use super::questions::{Asked, Of, Questions};
+use super::quoting::{doubled, one_line};
+use super::units::{counted_in, digits, per_second};
 
 /// MariaDB, version 10.7 and later.
 #[derive(Debug, Clone, Copy)]
@@ -22,7 +25,7 @@ const INDEXED_CHARACTERS: u32 = 250;
 /// Most values of an enumeration.
 const MOST_VALUES: usize = 65_535;
 
-impl Language for Mariadb {
+impl Definitions for Mariadb {
     fn name(&self) -> &'static str {
         "MariaDB"
     }
@@ -90,7 +93,7 @@ impl Language for Mariadb {
                 Stored::new(format!("enum({})", values.join(", ")))
             }
             Type::Category => Stored::new("longtext")
-                .check(super::list_check(self, &quoted, &column.values))
+                .check(crate::quoting::list_check(self, &quoted, &column.values))
                 .note("as longtext with a check: an enumeration cannot hold all of its values"),
             Type::Date => Stored::new("date"),
             Type::Time(TimeUnit::Nano) => {
@@ -135,8 +138,7 @@ impl Language for Mariadb {
 
     fn column_comment(&self, comment: &str) -> Option<String> {
         // It has no expressions there, and at most 1,024 characters.
-        let comment: String =
-            super::one_line(comment).replace('\\', "/").chars().take(1000).collect();
+        let comment: String = one_line(comment).replace('\\', "/").chars().take(1000).collect();
         Some(format!(" COMMENT {}", doubled(&comment, '\'')))
     }
 
@@ -148,7 +150,9 @@ impl Language for Mariadb {
         // Texts are told apart by every byte, as in the file.
         " ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_nopad_bin".into()
     }
+}
 
+impl Movements for Mariadb {
     fn cast(&self, value: &str, ty: Type, there: &ExistingColumn) -> String {
         match (ty, &there.held) {
             (Type::Bool, Held::Text(_)) => format!("elt({value} + 1, 'false', 'true')"),
@@ -199,7 +203,9 @@ impl Language for Mariadb {
             set.join(", ")
         ))
     }
+}
 
+impl Questions for Mariadb {
     fn asked(&self, declared: &ColumnDecl, column: &str) -> Asked {
         let ty = declared.ty;
         let extremes = |value: &str| Asked::extremes(|fold| format!("{fold}({value})"));

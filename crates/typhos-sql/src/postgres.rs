@@ -2,12 +2,12 @@
 
 use typhos_core::schema::{ColumnDecl, IntType, TimeUnit, Type};
 
+use super::definitions::{Definitions, NamedType, Stored};
 use super::held::{ExistingColumn, Held};
-use super::{
-    Language, NamedType, Stored, counted_in, digits, doubled, list_check, literals, per_second,
-    range_check,
-};
-use crate::{Asked, Of};
+use super::movements::Movements;
+use super::questions::{Asked, Of, Questions};
+use super::quoting::{backslashed, doubled, list_check, literals, range_check, unicode_escaped};
+use super::units::{counted_in, digits, per_second};
 
 /// PostgreSQL, version 12 and later.
 #[derive(Debug, Clone, Copy)]
@@ -35,19 +35,19 @@ impl Postgres {
     }
 }
 
-impl Language for Postgres {
+impl Definitions for Postgres {
     fn name(&self) -> &'static str {
         "PostgreSQL"
     }
 
     fn identifier(&self, name: &str) -> String {
-        super::unicode_escaped(name, '"')
+        unicode_escaped(name, '"')
     }
 
     fn literal(&self, text: &str) -> String {
         // With an E in front a backslash means itself when doubled, whatever the server is set to.
         if text.contains(|letter: char| letter == '\\' || letter.is_control()) {
-            format!(" E{}", doubled(&super::backslashed(text, "\\u"), '\''))
+            format!(" E{}", doubled(&backslashed(text, "\\u"), '\''))
         } else {
             doubled(text, '\'')
         }
@@ -146,7 +146,9 @@ impl Language for Postgres {
             self.literal(comment).trim_start()
         ))
     }
+}
 
+impl Movements for Postgres {
     fn cast(&self, value: &str, ty: Type, there: &ExistingColumn) -> String {
         // A cast to a type with a length cuts; an assignment does not.
         match (ty, &there.held) {
@@ -178,7 +180,9 @@ impl Language for Postgres {
         // Numbers that the server would give are those of the input, where it has them.
         format!("INSERT INTO {table} ({columns}) OVERRIDING SYSTEM VALUE")
     }
+}
 
+impl Questions for Postgres {
     fn asked(&self, declared: &ColumnDecl, column: &str) -> Asked {
         let ty = declared.ty;
         let extremes = |value: &str| Asked::extremes(|fold| format!("{fold}({value})"));

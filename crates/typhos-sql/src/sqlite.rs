@@ -2,8 +2,11 @@
 
 use typhos_core::schema::{ColumnDecl, IntType, TimeUnit, Type};
 
-use super::{Language, Order, Stored, digits, doubled, list_check, per_second, range_check};
-use crate::{Asked, PART};
+use super::definitions::{Definitions, Order, Stored};
+use super::movements::Movements;
+use super::questions::{Asked, PART, Questions};
+use super::quoting::{doubled, list_check, range_check};
+use super::units::{digits, per_second};
 
 /// SQLite with strict tables: version 3.37 and later.
 #[derive(Debug, Clone, Copy)]
@@ -12,7 +15,7 @@ pub struct Sqlite;
 /// The most digits of a decimal that a double keeps: those are stored as `REAL`.
 pub const REAL_DIGITS: u8 = 15;
 
-impl Language for Sqlite {
+impl Definitions for Sqlite {
     fn name(&self) -> &'static str {
         "SQLite"
     }
@@ -71,11 +74,15 @@ impl Language for Sqlite {
     fn tail(&self, _order: &Order) -> String {
         " STRICT".into()
     }
+}
 
+impl Movements for Sqlite {
     fn begin(&self) -> &'static str {
         "BEGIN IMMEDIATE"
     }
+}
 
+impl Questions for Sqlite {
     fn asked(&self, declared: &ColumnDecl, column: &str) -> Asked {
         let ty = declared.ty;
         let extremes = |value: &str| Asked::extremes(|fold| format!("{fold}({value})"));

@@ -3,24 +3,25 @@
 
 use typhos_core::schema::{ColumnDecl, IntType, TimeUnit, Type};
 
-use super::{Language, Stored, digits, list_check, range_check};
-use crate::Asked;
+use super::definitions::{Definitions, Stored};
+use super::quoting::{list_check, range_check, unicode_escaped};
+use super::units::digits;
 
 /// Standard SQL.
 #[derive(Debug, Clone, Copy)]
 pub struct Standard;
 
-impl Language for Standard {
+impl Definitions for Standard {
     fn name(&self) -> &'static str {
         "standard SQL"
     }
 
     fn identifier(&self, name: &str) -> String {
-        super::unicode_escaped(name, '"')
+        unicode_escaped(name, '"')
     }
 
     fn literal(&self, text: &str) -> String {
-        super::unicode_escaped(text, '\'')
+        unicode_escaped(text, '\'')
     }
 
     fn longest_name(&self) -> Option<(usize, bool)> {
@@ -71,10 +72,6 @@ impl Language for Standard {
             Type::Geopoint => Stored::new("varchar(50)")
                 .note("as varchar(50), latitude before longitude: there are no points"),
         }
-    }
-
-    fn asked(&self, _declared: &ColumnDecl, _column: &str) -> Asked {
-        Asked::default()
     }
 }
 

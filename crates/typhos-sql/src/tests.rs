@@ -1,6 +1,7 @@
 //! Definitions in every language, and what fits into what exists.
 
 use super::held::{Held, bits, fits};
+use super::quoting::literals;
 use super::*;
 use proptest::prelude::*;
 use typhos_core::read_schema as read;

@@ -4,7 +4,7 @@ use super::ClickHouseSession;
 use typhos_load::TargetError;
 use typhos_load::table::{Adding, Ask, Intent, Objections};
 use typhos_load::{Action, Problem};
-use typhos_sql::Language;
+use typhos_sql::Definitions;
 use typhos_sql::held::{Existing, ExistingColumn, Filled, Held, bits};
 
 pub(super) fn existing(

@@ -24,7 +24,7 @@ use typhos_load::proof::Facts;
 use typhos_load::table::{Adding, Answers, Ask, Define, Intent, MoveRows, Objections, UNFINISHED};
 use typhos_load::{TargetError, TargetKind};
 use typhos_sql::held::Existing;
-use typhos_sql::{ClickHouse, Language, define};
+use typhos_sql::{ClickHouse, Definitions, Language, Movements, define};
 
 use rows::ClickHouseRows;
 

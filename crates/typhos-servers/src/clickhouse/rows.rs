@@ -8,7 +8,7 @@ use typhos_core::schema::{IntType, Schema, Type};
 use typhos_load::TargetError;
 use typhos_load::feed::RowEncoder;
 use typhos_load::view::{View, units_per_second};
-use typhos_sql::{ClickHouse, Language};
+use typhos_sql::{ClickHouse, Definitions};
 
 /// Days since 1970 that newer versions hold: those of 1900 to 2299.
 const DAYS: std::ops::RangeInclusive<i32> = -25_567..=120_529;

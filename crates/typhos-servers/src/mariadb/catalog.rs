@@ -8,7 +8,7 @@ use typhos_load::TargetError;
 use typhos_load::table::{Ask, Intent, Objections};
 use typhos_load::{Action, Problem, goes_along};
 use typhos_sql::held::{Existing, ExistingColumn, Filled, Held, Letters, bits};
-use typhos_sql::{Language, Mariadb};
+use typhos_sql::{Definitions, Mariadb};
 
 pub(super) fn existing(
     session: &mut MariadbSession,

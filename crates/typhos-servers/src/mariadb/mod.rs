@@ -22,7 +22,7 @@ use typhos_load::proof::Facts;
 use typhos_load::table::{Answers, Ask, Define, Intent, MoveRows, Objections, UNFINISHED};
 use typhos_load::{TargetError, TargetKind};
 use typhos_sql::held::Existing;
-use typhos_sql::{Language, Mariadb};
+use typhos_sql::{Definitions, Language, Mariadb};
 
 use rows::MariadbRows;
 

@@ -9,7 +9,7 @@ use crate::wire;
 use typhos_load::TargetError;
 use typhos_load::feed::RowEncoder;
 use typhos_load::view::View;
-use typhos_sql::{Language, Mariadb};
+use typhos_sql::{Definitions, Mariadb};
 
 /// Encodes rows.
 pub struct MariadbRows {

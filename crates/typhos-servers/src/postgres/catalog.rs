@@ -4,7 +4,7 @@ use super::PostgresSession;
 use typhos_load::TargetError;
 use typhos_load::table::{Ask, Define};
 use typhos_sql::held::{Existing, ExistingColumn, Filled, Held, bits};
-use typhos_sql::{Language, Postgres};
+use typhos_sql::{Definitions, Postgres};
 
 /// The condition that finds the table in `pg_class c`.
 pub(super) fn condition(session: &PostgresSession, table: &str) -> String {

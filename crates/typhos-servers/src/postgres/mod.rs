@@ -21,7 +21,7 @@ use typhos_load::proof::Facts;
 use typhos_load::table::{Answers, Ask, Define, Intent, MoveRows, Objections, UNFINISHED};
 use typhos_load::{TargetError, TargetKind};
 use typhos_sql::held::Existing;
-use typhos_sql::{self as sql, Language, NamedType, Postgres};
+use typhos_sql::{self as sql, Definitions, Language, NamedType, Postgres};
 
 use rows::PostgresRows;
 use types::Found;

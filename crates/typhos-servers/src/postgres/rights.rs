@@ -8,7 +8,7 @@ use typhos_core::wording::listed;
 use typhos_load::TargetError;
 use typhos_load::table::{Ask, Intent, Objections};
 use typhos_load::{Action, Problem, goes_along};
-use typhos_sql::{self as sql, Language, Postgres};
+use typhos_sql::{self as sql, Definitions, Postgres};
 
 pub(super) fn objections(
     session: &mut PostgresSession,

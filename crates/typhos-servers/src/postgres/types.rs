@@ -5,7 +5,7 @@
 use super::PostgresSession;
 use typhos_load::TargetError;
 use typhos_load::table::Ask;
-use typhos_sql::{Language, NamedType, Postgres};
+use typhos_sql::{Definitions, NamedType, Postgres};
 
 /// What there is of the name of a wanted type.
 #[derive(Debug, PartialEq, Eq)]

@@ -1,5 +1,9 @@
 //! What a target can be asked about a column, in its own words: the questions of the proof.
 
+use typhos_core::schema::{ColumnDecl, Type};
+
+use super::definitions::Definitions;
+
 /// The questions about a column that a target can answer, in its own words.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct Asked {
@@ -51,4 +55,16 @@ impl Asked {
     pub fn questions(&self) -> impl Iterator<Item = &String> {
         [&self.count, &self.low, &self.high, &self.sum].into_iter().flatten()
     }
+}
+
+/// The SQL of a database, as far as it is asked about its rows.
+pub trait Questions: Definitions {
+    /// The question how many values of a column are not null; `column` is its name in quotes.
+    fn counted(&self, _ty: Type, column: &str) -> String {
+        format!("count({column})")
+    }
+
+    /// What can be asked about the values of a column that is stored as this language stores it;
+    /// `column` is its name in quotes.
+    fn asked(&self, declared: &ColumnDecl, column: &str) -> Asked;
 }

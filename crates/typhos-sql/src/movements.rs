@@ -1,0 +1,89 @@
+//! What a language needs so that rows can be moved from one table to another.
+
+use typhos_core::schema::Type;
+
+use super::definitions::Definitions;
+use super::held::ExistingColumn;
+
+/// The SQL of a database, as far as rows are moved in it.
+pub trait Movements: Definitions {
+    /// A value of a declared type as one of the type of an existing column. What does not fit is never cut:
+    /// the insertion fails instead.
+    fn cast(&self, value: &str, _ty: Type, _there: &ExistingColumn) -> String {
+        value.to_owned()
+    }
+
+    /// What becomes of a value on its way into an existing column, where that is worth knowing.
+    fn remark(&self, _ty: Type, _there: &ExistingColumn) -> Option<String> {
+        None
+    }
+
+    /// Whether a float of 32 bits waits as one of 64 bits in a table beside, since there its text is lost otherwise.
+    fn widens_floats(&self) -> bool {
+        false
+    }
+
+    /// A value to be compared with those of an existing column.
+    fn comparable(&self, value: &str, ty: Type, there: &ExistingColumn) -> String {
+        self.cast(value, ty, there)
+    }
+
+    /// Whether an existing column gives back what it was given to the letter.
+    fn keeps_letters(&self, _there: &ExistingColumn) -> bool {
+        true
+    }
+
+    /// A condition under which a value of a declared type would become another one in an existing column,
+    /// where the database changes such values without a word.
+    fn beyond(&self, _value: &str, _ty: Type, _there: &ExistingColumn) -> Option<String> {
+        None
+    }
+
+    /// A statement that adds rows and asks about those that were added, by pairs of a column and the type that it
+    /// is asked about as; `None` where the database has no such statement.
+    fn insert_and_ask(
+        &self,
+        _insert: &str,
+        _columns: &[(String, String)],
+        _selected: &str,
+    ) -> Option<String> {
+        None
+    }
+
+    /// The statement that begins a transaction.
+    fn begin(&self) -> &'static str {
+        "BEGIN"
+    }
+
+    /// Whether a row of a staged table `s` is in a table, by pairs of a key column there and a value here.
+    fn is_there(&self, table: &str, key: &[(String, String)]) -> String {
+        let equal: Vec<_> =
+            key.iter().map(|(column, value)| format!("t.{column} = {value}")).collect();
+        format!("EXISTS (SELECT 1 FROM {table} t WHERE {})", equal.join(" AND "))
+    }
+
+    /// The beginning of a statement that adds rows.
+    fn insert(&self, table: &str, columns: &str) -> String {
+        format!("INSERT INTO {table} ({columns})")
+    }
+
+    /// The statement that gives rows of a table the values of the rows of a staged one that have their key;
+    /// `None` where the database has no such statement.
+    fn update(
+        &self,
+        table: &str,
+        stage: &str,
+        changed: &[(String, String)],
+        key: &[(String, String)],
+    ) -> Option<String> {
+        let set: Vec<_> =
+            changed.iter().map(|(column, value)| format!("{column} = {value}")).collect();
+        let equal: Vec<_> =
+            key.iter().map(|(column, value)| format!("t.{column} = {value}")).collect();
+        Some(format!(
+            "UPDATE {table} AS t SET {} FROM {stage} s WHERE {}",
+            set.join(", "),
+            equal.join(" AND ")
+        ))
+    }
+}
