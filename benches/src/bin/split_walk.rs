@@ -8,7 +8,7 @@ use std::path::Path;
 use std::process::ExitCode;
 
 use typhos_core::run::{NoMonitor, RunOptions, fold_blocks};
-use typhos_core::text::{Input, InputChoice, Records, Splitter};
+use typhos_core::text::{InputChoice, Records, Splitter};
 
 /// Records a slice, as the survey takes them.
 const SLICE: usize = 2048;
@@ -25,7 +25,7 @@ fn main() -> ExitCode {
         options.threads = threads;
     }
     let started = std::time::Instant::now();
-    let input = match Input::open(&[Path::new(&path)], &InputChoice::default()) {
+    let input = match typhos_files::origins::open(&[Path::new(&path)], &InputChoice::default()) {
         Ok(input) => input,
         Err(error) => {
             eprintln!("split_walk: {error}");

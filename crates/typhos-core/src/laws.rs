@@ -1,6 +1,7 @@
 //! Laws that hold over the whole workflow, on whatever bytes: tests only.
 
 use std::num::NonZeroUsize;
+use std::sync::Arc;
 
 use proptest::prelude::*;
 
@@ -12,7 +13,7 @@ use crate::readings::{Decimal, parse_number};
 use crate::run::{NoMonitor, RunOptions};
 use crate::schema::{ColumnDecl, IntType, Type};
 use crate::survey::{Absent, Survey, SurveyOptions};
-use crate::text::{Block, BlockReader, Dialect, Input, InputChoice, QuotedEmpty};
+use crate::text::{Block, BlockReader, Dialect, Input, InputChoice, Memory, Origin, QuotedEmpty};
 
 /// Values of every kind a reading knows, and near misses.
 pub(crate) fn value() -> impl Strategy<Value = String> {
@@ -56,17 +57,14 @@ proptest! {
         files in proptest::collection::vec(proptest::collection::vec(0usize..6, 1..40), 1..6),
         groups in proptest::collection::vec(0usize..3, 6), turn in 0usize..6, order in proptest::option::of(Just(Order::Dmy)),
     ) {
-        let folder = tempfile::tempdir().unwrap();
         let choice = InputChoice { names: Some(vec!["c".into(), "d".into()]), header: Some(false), ..Dialect::RFC_4180.into() };
-        let paths: Vec<_> = files.iter().enumerate().map(|(at, picks)| {
-            let path = folder.path().join(format!("{at}.csv"));
+        let origins: Vec<Arc<dyn Origin>> = files.iter().enumerate().map(|(at, picks)| {
             let rows: String = picks.iter().map(|at| format!("{},x\n", quoted(&kinds[at % kinds.len()]))).collect();
-            std::fs::write(&path, rows).unwrap();
-            path
+            Arc::new(Memory::new(format!("{at}.csv"), rows.into_bytes())) as Arc<dyn Origin>
         }).collect();
         let options = SurveyOptions { absent: Absent::Everywhere(vec!["-".into()]), ..SurveyOptions::default() };
-        let survey = |paths: &[std::path::PathBuf]| {
-            let input = Input::open(paths, &choice).unwrap();
+        let survey = |origins: &[Arc<dyn Origin>]| {
+            let input = Input::of(origins.to_vec(), Vec::new(), &choice).unwrap();
             Survey::take(&input, &options, &RunOptions::default(), &NoMonitor).unwrap()
         };
         let rules = Rules { date_order: order, ..Rules::default() };
@@ -76,7 +74,7 @@ proptest! {
         };
         let mut parts = Vec::new();
         for group in 0..3 {
-            let members: Vec<_> = paths.iter().zip(&groups).filter(|(_, g)| **g == group).map(|(path, _)| path.clone()).collect();
+            let members: Vec<_> = origins.iter().zip(&groups).filter(|(_, g)| **g == group).map(|(origin, _)| origin.clone()).collect();
             if !members.is_empty() {
                 let mut saved = Vec::new();
                 survey(&members).save(&mut saved).unwrap();
@@ -85,7 +83,7 @@ proptest! {
         }
         let parts_count = parts.len();
         parts.rotate_left(turn % parts_count);
-        prop_assert_eq!(told(&Survey::pool(parts).unwrap()), told(&survey(&paths)));
+        prop_assert_eq!(told(&Survey::pool(parts).unwrap()), told(&survey(&origins)));
     }
 }
 
@@ -149,11 +147,9 @@ proptest! {
             0..300),
         threads in 1usize..5, block_bytes in 1usize..400, quoted_empty in proptest::option::of(Just(QuotedEmpty::Text)),
     ) {
-        let folder = tempfile::tempdir().unwrap();
-        let path = folder.path().join("t");
-        std::fs::write(&path, &bytes).unwrap();
+        let origin: Arc<dyn Origin> = Arc::new(Memory::new("t", bytes));
         let choice = InputChoice { quoted_empty, ..InputChoice::default() };
-        let Ok(input) = Input::open(&[&path], &choice) else { return Ok(()) };
+        let Ok(input) = Input::of(vec![origin.clone()], Vec::new(), &choice) else { return Ok(()) };
         let options = RunOptions { threads: NonZeroUsize::new(threads).unwrap(), block_bytes };
         let survey = Survey::take(&input, &SurveyOptions::default(), &options, &NoMonitor).unwrap();
         let decisions = decide(&survey, &Rules::default());
@@ -166,7 +162,7 @@ proptest! {
         prop_assert_eq!(&draft(&survey_alone, &decisions, &Wanted::default()).to_toml(), &drafted);
         prop_assert_eq!(survey_alone.broken_examples, survey.broken_examples);
         // The draft says how the file is laid out, so that it is found the same way again.
-        let again = Input::open(&[&path], &schema.input_choice());
+        let again = Input::of(vec![origin], Vec::new(), &schema.input_choice());
         let input = again.unwrap_or_else(|error| panic!("{error} under\n{drafted}"));
         let plan = Plan::new(schema, &input).unwrap_or_else(|wrong| panic!("{wrong:?} under\n{drafted}"));
         let mut reader = BlockReader::new(&input, block_bytes);

@@ -1,11 +1,12 @@
 //! Files that rows are loaded into and that are read back: Parquet, Arrow's IPC format, tables of SQLite; and what a
 //! table would take in one.
 //!
-//! Each has a module and a [`TargetKind`] in [`KINDS`].
+//! Each has a module and a [`TargetKind`] in [`KINDS`]. Files of delimited text are [origins].
 #![warn(missing_docs)]
 
 pub mod arrow_file;
 mod damaged;
+pub mod origins;
 pub mod parquet;
 pub mod sqlite;
 mod weigh;

@@ -160,7 +160,7 @@ proptest! {
         let path = folder.path().join("in.csv");
         std::fs::write(&path, &text).unwrap();
         let choice = InputChoice { ..schema.input_choice() };
-        let input = Input::open(&[&path], &choice).unwrap();
+        let input = typhos_files::origins::open(&[&path], &choice).unwrap();
         let Ok(plan) = Plan::new(schema, &input) else { return Ok(()) };
         let is_fine = passes(&plan, &input);
         let account = loaded(&plan, &input, folder.path(), kind);

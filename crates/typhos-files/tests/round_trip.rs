@@ -305,7 +305,12 @@ fn a_stream_is_loaded_in_large_row_groups() {
     let folder = tempfile::tempdir().unwrap();
     let text = format!("n,t\n{}", "1,x\n".repeat(50_000));
     let stream = Box::new(std::io::Cursor::new(text.into_bytes()));
-    let input = Input::of_stream("stream", stream, &InputChoice::default()).unwrap();
+    let input = Input::of(
+        vec![std::sync::Arc::new(typhos_files::origins::Stream::new("stream", stream))],
+        Vec::new(),
+        &InputChoice::default(),
+    )
+    .unwrap();
     let schema = read("typhos = 1\n[columns]\nn = { type = 'uint8' }\n").unwrap();
     let plan = Plan::new(schema, &input).unwrap();
     let path = folder.path().join("t.parquet");

@@ -15,6 +15,7 @@ mod scout;
 mod weigh;
 
 use std::path::Path;
+use std::sync::Arc;
 
 use clap::Parser;
 use typhos_core::columns::Plan;
@@ -22,6 +23,7 @@ use typhos_core::infer::{settle, survey_for};
 use typhos_core::schema::Schema;
 use typhos_core::survey::{Survey, SurveyOptions};
 use typhos_core::text::{Input, InputChoice, Undeclared};
+use typhos_files::origins::{self, Stream};
 
 use crate::args::{Args, Command, Common, InputArgs, RuleArgs};
 use crate::console::{Console, DIM, FOUND, Tone, WARN, paint, safe};
@@ -92,12 +94,13 @@ fn open(inputs: &[std::path::PathBuf], choice: &InputChoice) -> Result<Input, Fa
     let is_stream = |path: &std::path::PathBuf| path.as_os_str() == "-";
     match inputs {
         [only] if is_stream(only) => {
-            Ok(Input::of_stream("standard input", Box::new(std::io::stdin()), choice)?)
+            let stream = Stream::new("standard input", Box::new(std::io::stdin()));
+            Ok(Input::of(vec![Arc::new(stream)], Vec::new(), choice)?)
         }
         several if several.iter().any(is_stream) => Err(Failure::Usage(
             "'-' is standard input, which is read alone: give no other files beside it".into(),
         )),
-        files => Ok(Input::open(files, choice)?),
+        files => Ok(origins::open(files, choice)?),
     }
 }
 

@@ -8,8 +8,9 @@ use std::io::Read;
 use std::sync::atomic::Ordering;
 
 use super::cut::Cutter;
-use super::source::Opened;
-use super::split::{Records, Splitter};
+use super::format::Opened;
+use super::records::Records;
+use super::split::Splitter;
 use super::unclosed::{Unclosed, unclosed};
 use super::{BrokenKind, Dialect, Input, InputError, InputFile, PlainRecords};
 

@@ -6,10 +6,13 @@ use std::io::{Cursor, Read};
 use std::path::Path;
 use std::sync::{Arc, Mutex};
 
+use super::file_layout::FileLayout;
+use super::format::{self, Format, Opened, Packing, Sure};
 use super::guess::guess;
 use super::held_back::HeldBack;
+use super::origin::{Origin, Stamp};
+use super::other_formats::{is_binary, is_json, other_format};
 use super::sniff::{self, Finding};
-use super::source::{self, Format, Opened, Packing, Source, Sure};
 use super::{Charset, Dialect, InputChoice, InputError, LineEnds, PlainRecords};
 
 /// Bytes at the head of a file that its dialect is found from.
@@ -20,36 +23,10 @@ const TAIL_BYTES: u64 = 16 << 10;
 
 const BOM: &[u8] = b"\xef\xbb\xbf";
 
-/// How the records of one file are laid out, and which of its fields are the columns of the input.
-#[derive(Debug, Clone)]
-pub struct FileLayout {
-    /// The dialect of the file.
-    pub dialect: Dialect,
-    /// Fields of a record of the file.
-    pub fields: usize,
-    /// For each column of the input, its field; `None` where all are in their places.
-    places: Option<Vec<Option<usize>>>,
-}
-
-impl FileLayout {
-    /// The field of a record (from 0) that holds a column of the input; `None` where the file lacks it.
-    pub fn place(&self, column: usize) -> Option<usize> {
-        match &self.places {
-            None => Some(column),
-            Some(places) => places[column],
-        }
-    }
-
-    /// Whether a record stands in the file as it stands in the input, field by field.
-    pub fn is_in_order(&self) -> bool {
-        self.places.is_none()
-    }
-}
-
 /// One file of an input.
 #[derive(Debug, Clone)]
 pub struct InputFile {
-    source: Source,
+    origin: Arc<dyn Origin>,
     format: Option<Format>,
     /// Size in bytes as it is stored; 0 where it is not known, as of a stream.
     pub bytes: u64,
@@ -71,30 +48,8 @@ pub struct InputFile {
     end: Option<(u32, String)>,
     /// What has been read of a stream already: its head, and the rest.
     held: Held,
-    /// What the file system said of it when it was opened.
+    /// What it was when it was opened; `None` of a stream, and before it is.
     stamp: Option<Stamp>,
-}
-
-/// By what a file is known to be the one that was opened, unchanged.
-#[derive(Debug, Clone, PartialEq, Eq)]
-struct Stamp {
-    bytes: u64,
-    modified: Option<std::time::SystemTime>,
-    #[cfg(unix)]
-    number: (u64, u64),
-}
-
-impl Stamp {
-    fn of(about: &std::fs::Metadata) -> Stamp {
-        #[cfg(unix)]
-        use std::os::unix::fs::MetadataExt;
-        Stamp {
-            bytes: about.len(),
-            modified: about.modified().ok(),
-            #[cfg(unix)]
-            number: (about.dev(), about.ino()),
-        }
-    }
 }
 
 /// A stream between the time its head is read and the time its records are.
@@ -114,15 +69,11 @@ impl std::fmt::Debug for Held {
 }
 
 impl InputFile {
-    pub(super) fn new(source: Source) -> InputFile {
-        let bytes = match &source {
-            Source::Memory(_, bytes) => bytes.len() as u64,
-            Source::File(_) | Source::Stream(..) => 0,
-        };
+    pub(super) fn new(origin: Arc<dyn Origin>) -> InputFile {
         InputFile {
-            source,
+            origin,
             format: None,
-            bytes,
+            bytes: 0,
             data_start: 0,
             first_line: 1,
             layout: FileLayout { dialect: Dialect::RFC_4180, fields: 0, places: None },
@@ -139,7 +90,7 @@ impl InputFile {
 
     /// The file as it was given.
     pub fn name(&self) -> String {
-        self.source.name()
+        self.origin.name()
     }
 
     /// Its bytes, as it is stored; 0 for a stream.
@@ -149,7 +100,7 @@ impl InputFile {
 
     /// Whether it can be read only once.
     pub fn is_stream(&self) -> bool {
-        matches!(self.source, Source::Stream(..))
+        self.stamp.is_none()
     }
 
     /// How the file is packed.
@@ -225,17 +176,12 @@ impl InputFile {
             head.set_position(self.data_start);
             return Ok(Opened { text: Box::new(head.chain(rest.text)), ..rest });
         }
-        if let (Source::File(path), true) =
-            (&self.source, self.format.as_ref().is_none_or(Format::is_plain))
-        {
-            use std::io::{Seek, SeekFrom};
-            let mut file = std::fs::File::open(path).map_err(failed)?;
-            file.seek(SeekFrom::Start(self.data_start)).map_err(failed)?;
-            // Read without a wrapper, so that the standard library need not zero what it reads into.
-            return Ok(Opened { text: Box::new(file), consumed: None });
+        if self.format.as_ref().is_none_or(Format::is_plain) {
+            let text = self.origin.open(self.data_start).map_err(failed)?;
+            return Ok(Opened { text, consumed: None });
         }
         let (mut opened, _) =
-            source::open(&self.source, self.format.as_ref(), None).map_err(failed)?;
+            format::open(&*self.origin, self.format.as_ref(), None).map_err(failed)?;
         std::io::copy(&mut (&mut opened.text).take(self.data_start), &mut std::io::sink())
             .map_err(failed)?;
         Ok(opened)
@@ -247,11 +193,9 @@ impl InputFile {
     /// # Errors
     /// [`InputError::Changed`], and a file that is gone.
     pub(super) fn verify_unchanged(&self) -> Result<(), InputError> {
-        let (Source::File(path), Some(stamp)) = (&self.source, &self.stamp) else { return Ok(()) };
-        let now = Stamp::of(&path.metadata().map_err(|source| self.failed(source))?);
-        if now == *stamp {
-            return Ok(());
-        }
+        let Some(stamp) = &self.stamp else { return Ok(()) };
+        let now = self.origin.stamp().map_err(|source| self.failed(source))?;
+        let Some(now) = now.filter(|now| now != stamp) else { return Ok(()) };
         let what = match now.bytes.cmp(&stamp.bytes) {
             Ordering::Less => format!("it shrank from {} to {} bytes", stamp.bytes, now.bytes),
             Ordering::Greater => format!("it grew from {} to {} bytes", stamp.bytes, now.bytes),
@@ -260,8 +204,8 @@ impl InputFile {
         Err(InputError::Changed { file: self.name(), what })
     }
 
-    pub(super) fn source(&self) -> &Source {
-        &self.source
+    pub(super) fn origin(&self) -> &Arc<dyn Origin> {
+        &self.origin
     }
 
     /// Whether records are found in both at the same places.
@@ -275,10 +219,7 @@ impl InputFile {
 
     /// Where the file is, if it is one.
     pub fn path(&self) -> Option<&Path> {
-        match &self.source {
-            Source::File(path) => Some(path),
-            Source::Stream(..) | Source::Memory(..) => None,
-        }
+        self.origin.path()
     }
 
     pub(super) fn failed(&self, source: std::io::Error) -> InputError {
@@ -330,14 +271,12 @@ impl InputFile {
 
     /// The last lines of a file that is text as it is stored; nothing of any other.
     fn tail(&self) -> Result<Vec<u8>, InputError> {
-        use std::io::{Seek, SeekFrom};
-        let Source::File(path) = &self.source else { return Ok(Vec::new()) };
-        if !self.format.as_ref().is_some_and(Format::is_plain) {
+        if self.is_stream() || !self.format.as_ref().is_some_and(Format::is_plain) {
             return Ok(Vec::new());
         }
         let failed = |source| self.failed(source);
-        let mut file = std::fs::File::open(path).map_err(failed)?;
-        file.seek(SeekFrom::Start(self.bytes.saturating_sub(TAIL_BYTES))).map_err(failed)?;
+        let from = self.bytes.saturating_sub(TAIL_BYTES);
+        let file = self.origin.open(from).map_err(failed)?;
         let mut tail = Vec::new();
         file.take(TAIL_BYTES).read_to_end(&mut tail).map_err(failed)?;
         let start = self.layout.dialect.line_ends.after_first(&tail);
@@ -347,20 +286,17 @@ impl InputFile {
 
     /// The head of the text; finds size and format on the way.
     fn head(&mut self, said: Option<Charset>) -> Result<Vec<u8>, InputError> {
-        if let Source::File(path) = &self.source {
-            let about = path.metadata().map_err(|source| self.failed(source))?;
-            self.bytes = about.len();
-            self.stamp = Some(Stamp::of(&about));
-        }
+        self.stamp = self.origin.stamp().map_err(|source| self.failed(source))?;
+        self.bytes = self.stamp.as_ref().map_or(0, |stamp| stamp.bytes);
         let (mut opened, format) =
-            source::open(&self.source, None, said).map_err(|source| self.failed(source))?;
+            format::open(&*self.origin, None, said).map_err(|source| self.failed(source))?;
         let mut head = Vec::new();
         (&mut opened.text)
             .take(HEAD_BYTES as u64)
             .read_to_end(&mut head)
             .map_err(|source| self.failed(source))?;
         self.format = Some(format);
-        if matches!(self.source, Source::Stream(..)) {
+        if self.is_stream() {
             *self.held.0.lock().unwrap_or_else(|poisoned| poisoned.into_inner()) =
                 Some(ReadAhead { head: head.clone(), rest: opened });
         }
@@ -496,67 +432,4 @@ fn tell_apart(names: &mut [String]) {
 
 fn positional(fields: usize) -> Vec<String> {
     (1..=fields).map(|position| format!("column_{position}")).collect()
-}
-
-/// Whether a text is JSON by its looks: an array, or objects, that starts as no header does.
-fn is_json(text: &[u8]) -> bool {
-    let text = text.trim_ascii_start();
-    let after = |text: &[u8]| text[1..].trim_ascii_start().first().copied();
-    match text.first() {
-        Some(b'[') if after(text) == Some(b'{') => true,
-        // An array of plain values is one where all of it is; else it may be a text in brackets.
-        Some(b'[') => {
-            let line = text.split(|byte| *byte == b'\n').next().unwrap_or_default();
-            crate::readings::is_json(text.trim_ascii_end())
-                || line.len() == text.len() && memchr::memchr(b'{', line).is_some()
-        }
-        Some(b'{') if after(text) == Some(b'"') => {
-            let line = text.split(|byte| *byte == b'\n').next().unwrap_or_default().trim_ascii();
-            // An object in one line, or one that goes on in the next.
-            line.ends_with(b"}")
-                || line == b"{"
-                || line.ends_with(b",")
-                || line.ends_with(b"{")
-                || line.ends_with(b"[")
-        }
-        _ => false,
-    }
-}
-
-/// What a file is that starts as no text does.
-fn other_format(head: &[u8]) -> Option<&'static str> {
-    const STARTS: [(&[u8], &str); 11] = [
-        (b"PAR1", "it is a Parquet file; 'typhos peek' shows those"),
-        (b"ARROW1", "it is an Arrow file; 'typhos peek' shows those"),
-        (b"SQLite format 3\0", "it is a SQLite database; 'typhos peek' shows those"),
-        (
-            b"BZh",
-            "it is packed with bzip2; unpack it first, or pipe it in: bzip2 -dc FILE | typhos scout -",
-        ),
-        (
-            b"\xfd7zXZ\0",
-            "it is packed with xz; unpack it first, or pipe it in: xz -dc FILE | typhos scout -",
-        ),
-        (
-            b"PK\x03\x04",
-            "it is a zip archive; unpack it first, or pipe it in: unzip -p FILE | typhos scout -",
-        ),
-        (b"7z\xbc\xaf\x27\x1c", "it is a 7z archive; unpack it first"),
-        (b"%PDF-", "it is a PDF document"),
-        (b"\xd0\xcf\x11\xe0", "it is a document of an office program; save it as CSV"),
-        (b"Obj\x01", "it is an Avro file"),
-        (b"\x89PNG", "it is a picture"),
-    ];
-    STARTS.iter().find(|(start, _)| head.starts_with(start)).map(|(_, what)| *what)
-}
-
-/// A stray control character is a byte like any other; many of them in what is no UTF-8 are no text. Those that
-/// separate are not among them.
-fn is_binary(head: &[u8], is_guess: bool) -> bool {
-    let start = &head[..head.len().min(4096)];
-    let is_control = |byte: &&u8| matches!(byte, 0 | 3..=8 | 14..=26 | 127);
-    let zeros = memchr::memchr_iter(0, start).count();
-    let controls = start.iter().filter(is_control).count();
-    let is_foreign = is_guess || std::str::from_utf8(start).is_err_and(|e| e.error_len().is_some());
-    zeros * 16 > start.len() || is_foreign && controls * 32 > start.len()
 }

@@ -4,158 +4,17 @@
 //! are expected to be laid out alike; lines above the table and line ends are each file's own. Columns
 //! are matched by the names in the headers. Nothing else is read until blocks are asked for.
 
-use std::path::Path;
+use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Arc, Mutex};
 
-use thiserror::Error;
-
-use super::expand::{Expanded, expand, source_at};
+use super::format::{Sure, foreign_lines};
 use super::guess::guess;
+use super::matching::{Difference, match_columns};
+use super::origin::{Memory, Origin};
 use super::sniff::Finding;
-use super::source::{Bytes, Source, Sure, foreign_lines};
 use super::{
-    Charset, ColumnsDiffer, DEFAULT_RECORD_LIMIT, Dialect, Escape, InputChoice, InputFile,
-    QuotedEmpty,
+    Charset, DEFAULT_RECORD_LIMIT, Dialect, Escape, InputChoice, InputError, InputFile, QuotedEmpty,
 };
-use crate::wording::listed;
-
-/// Why an input cannot be read.
-#[derive(Debug, Error)]
-pub enum InputError {
-    /// A file changed while it was read.
-    #[error("{file} changed while it was read: {what}; run this again once nothing writes to it")]
-    Changed {
-        /// The file.
-        file: String,
-        /// What changed.
-        what: String,
-    },
-    /// A file cannot be opened or read.
-    #[error("{file}: {source}")]
-    Io {
-        /// The file, as it was given.
-        file: String,
-        /// What the operating system said.
-        source: std::io::Error,
-    },
-    /// Nothing was given to read.
-    #[error("no input file was given")]
-    NoFiles,
-    /// A file without a single record.
-    #[error(
-        "{file} is empty: there is not even a header in it, or none below the lines that are skipped"
-    )]
-    Empty {
-        /// The file, as it was given.
-        file: String,
-    },
-    /// A header that goes on and on.
-    #[error(
-        "{file}, line {line}: the header that starts here does not end within 1 MiB; most likely a quote in it \
-         is opened and never closed (if quotes mean nothing in this file, say --quote none)"
-    )]
-    HeaderTooLong {
-        /// The file, as it was given.
-        file: String,
-        /// Line on which the header starts.
-        line: u64,
-    },
-    /// A header whose quotes do not end where they should.
-    #[error(
-        "{file}, line {line}: the header that starts here {what}; close the quote, or say --header false if it is not a \
-         header, or --quote none if quotes mean nothing in this file"
-    )]
-    HeaderTorn {
-        /// The file, as it was given.
-        file: String,
-        /// Line on which the header starts.
-        line: u64,
-        /// What is wrong with it.
-        what: &'static str,
-    },
-    /// A file whose columns are not those of the others.
-    #[error(
-        "{file} does not have the columns of {first}: {difference}; to read them together, say --columns-differ \
-         union (every column of any file) or first (those of the first file)"
-    )]
-    OtherColumns {
-        /// The file, as it was given.
-        file: String,
-        /// The first file of the input.
-        first: String,
-        /// What differs.
-        difference: String,
-    },
-    /// A file without a header that has another number of columns than the first.
-    #[error(
-        "{file} has {fields} columns and {first} has {expected}; without a header nothing tells which of them are \
-         the same"
-    )]
-    OtherCount {
-        /// The file, as it was given.
-        file: String,
-        /// The first file of the input.
-        first: String,
-        /// Columns of the file.
-        fields: usize,
-        /// Columns of the first file.
-        expected: usize,
-    },
-    /// Names were said, and not as many as there are columns.
-    #[error("{said} names given for {file}, and it has {fields} columns")]
-    OtherNames {
-        /// The file, as it was given.
-        file: String,
-        /// Its columns.
-        fields: usize,
-        /// How many names were said.
-        said: usize,
-    },
-    /// Two parts of a dialect that cannot be the same byte.
-    #[error("'{byte}' cannot be {one} and {other}")]
-    Contradiction {
-        /// The byte.
-        byte: char,
-        /// What it was said to be.
-        one: &'static str,
-        /// What it is as well.
-        other: &'static str,
-    },
-    /// Bytes that are not the UTF-8 they have to be.
-    #[error(
-        "{file}, line {line}: the header is not valid UTF-8 (byte 0x{byte:02x}); say what it is: {advice}"
-    )]
-    HeaderNotUtf8 {
-        /// The file, as it was given.
-        file: String,
-        /// Line of the header.
-        line: u64,
-        /// The first byte that is not valid.
-        byte: u8,
-        /// Encodings that it may have, as they are said.
-        advice: String,
-    },
-    /// Something other than delimited text.
-    #[error("{file} cannot be read as delimited text: {reason}")]
-    NotText {
-        /// The file, as it was given.
-        file: String,
-        /// What was seen.
-        reason: &'static str,
-    },
-}
-
-/// How the columns of one file differ from those of the input.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Difference {
-    /// Which file of the input, from 0.
-    pub file: usize,
-    /// Columns of the input that it lacks: they are absent in its records.
-    pub lacks: Vec<String>,
-    /// Columns of its own that are left out.
-    pub left_out: Vec<String>,
-}
 
 /// One or more files read as one table, with their dialect and the names of their columns.
 #[derive(Debug, Clone)]
@@ -171,42 +30,17 @@ pub struct Input {
 }
 
 impl Input {
-    /// Opens files: finds what `choice` leaves open of their dialect, and reads their headers. A
-    /// directory stands for the files in it, a pattern for those it matches.
+    /// Opens origins: finds what `choice` leaves open of their dialect, and reads their headers. `notes` is what is to
+    /// be known of how they were found.
     ///
     /// # Errors
-    /// A file that cannot be read, is empty or is not text, and files of different columns.
-    pub fn open<P: AsRef<Path>>(paths: &[P], choice: &InputChoice) -> Result<Input, InputError> {
-        let Expanded { files, notes } = expand(paths)?;
-        let sources = files.into_iter().map(source_at).collect::<Result<_, _>>()?;
-        let input = Self::of_sources(sources, choice)?;
-        Ok(Input { notes, ..input })
-    }
-
-    /// Opens a stream, such as standard input, that can be read only once.
-    ///
-    /// # Errors
-    /// As [`open`](Self::open).
-    pub fn of_stream(name: &str, stream: Bytes, choice: &InputChoice) -> Result<Input, InputError> {
-        let source = Source::Stream(name.to_owned(), Arc::new(Mutex::new(Some(stream))));
-        Self::of_sources(vec![source], choice)
-    }
-
-    /// An input of one file that is held in memory; of no file, where it cannot be read as one.
-    pub fn from_bytes(name: &str, bytes: Vec<u8>, choice: &InputChoice) -> Input {
-        let source = Source::Memory(name.to_owned(), bytes.into());
-        Self::of_sources(vec![source], choice).unwrap_or_else(|_| Input {
-            files: Vec::new(),
-            names: Vec::new(),
-            finding: Finding::default(),
-            choice: choice.clone(),
-            notes: Vec::new(),
-            numbered: Arc::default(),
-        })
-    }
-
-    fn of_sources(sources: Vec<Source>, choice: &InputChoice) -> Result<Input, InputError> {
-        let mut files: Vec<InputFile> = sources.into_iter().map(InputFile::new).collect();
+    /// One that cannot be read, is empty or is not text, and files of different columns.
+    pub fn of(
+        origins: Vec<Arc<dyn Origin>>,
+        notes: Vec<String>,
+        choice: &InputChoice,
+    ) -> Result<Input, InputError> {
+        let mut files: Vec<InputFile> = origins.into_iter().map(InputFile::new).collect();
         let (first, others) = files.split_first_mut().ok_or(InputError::NoFiles)?;
         let mut finding = first.look(choice)?;
         let dialect = first.dialect();
@@ -226,15 +60,27 @@ impl Input {
             one_encoding(&mut files, choice, &alike, &mut finding)?;
         }
         let names = match_columns(&mut files, choice)?;
-        let (choice, notes) = (choice.clone(), Vec::new());
-        Ok(Input { files, names, finding, choice, notes, numbered: Arc::default() })
+        Ok(Input { files, names, finding, choice: choice.clone(), notes, numbered: Arc::default() })
+    }
+
+    /// An input of one file that is held in memory; of no file, where it cannot be read as one.
+    pub fn from_bytes(name: &str, bytes: Vec<u8>, choice: &InputChoice) -> Input {
+        let origin: Arc<dyn Origin> = Arc::new(Memory::new(name, bytes));
+        Self::of(vec![origin], Vec::new(), choice).unwrap_or_else(|_| Input {
+            files: Vec::new(),
+            names: Vec::new(),
+            finding: Finding::default(),
+            choice: choice.clone(),
+            notes: Vec::new(),
+            numbered: Arc::default(),
+        })
     }
 
     /// The same input, where its text turned out not to be UTF-8 only behind the heads of its files, read in the
     /// encoding that is likely. `None` where one is said, where there is none, and of a stream.
     ///
     /// # Errors
-    /// As [`open`](Self::open).
+    /// As [`of`](Self::of).
     pub fn in_likely_encoding(&self) -> Result<Option<Input>, InputError> {
         let is_open = |file: &&InputFile| file.encoding().0 == Charset::UTF_8;
         if self.choice.encoding.is_some() || self.is_stream() {
@@ -242,15 +88,14 @@ impl Input {
         }
         let mut lines = Vec::new();
         for file in self.files.iter().filter(is_open) {
-            let more = foreign_lines(file.source()).map_err(|source| file.failed(source))?;
+            let more = foreign_lines(&**file.origin()).map_err(|source| file.failed(source))?;
             lines.extend(more);
         }
         let Some(guess) = guess(&lines) else { return Ok(None) };
-        let sources = self.files.iter().map(|file| file.source().clone()).collect();
+        let origins = self.files.iter().map(|file| file.origin().clone()).collect();
         let choice = InputChoice { encoding: Some(guess.charset), ..self.choice.clone() };
-        let mut input = Self::of_sources(sources, &choice)?;
+        let mut input = Self::of(origins, self.notes.clone(), &choice)?;
         input.finding.encoding = guess.why();
-        input.notes.clone_from(&self.notes);
         Ok(Some(input))
     }
 
@@ -311,8 +156,8 @@ impl Input {
         if self.is_stream() {
             return None;
         }
-        let sources = self.files.iter().map(|file| file.source().clone()).collect();
-        let again = Input::of_sources(sources, &choice.as_declared());
+        let origins = self.files.iter().map(|file| file.origin().clone()).collect();
+        let again = Input::of(origins, Vec::new(), &choice.as_declared());
         Some(again.is_ok_and(|again| {
             again.names == self.names
                 && again
@@ -420,90 +265,17 @@ fn agree(dialect: &Dialect) -> Result<(), InputError> {
     Ok(())
 }
 
-/// Finds which fields of each file are the columns of the input. Returns the names of those.
-fn match_columns(files: &mut [InputFile], choice: &InputChoice) -> Result<Vec<String>, InputError> {
-    let first = &files[0];
-    let mut names = first.names().to_vec();
-    if !first.dialect().header || choice.names.is_some() {
-        let (expected, first) = (names.len(), first.name());
-        return match files.iter().find(|file| file.layout().fields != expected) {
-            None => Ok(names),
-            Some(file) => {
-                let (file, fields) = (file.name(), file.layout().fields);
-                Err(InputError::OtherCount { file, first, fields, expected })
-            }
-        };
-    }
-    let policy = choice.columns_differ.unwrap_or_default();
-    if policy == ColumnsDiffer::Union {
-        for file in &files[1..] {
-            let places = places(&names, file.names());
-            let used: std::collections::HashSet<usize> = places.into_iter().flatten().collect();
-            let more = file.names().iter().enumerate().filter(|(at, _)| !used.contains(at));
-            let more: Vec<String> = more.map(|(_, name)| name.clone()).collect();
-            names.extend(more);
-        }
-    }
-    let first = files[0].name();
-    for file in files {
-        let places = places(&names, file.names());
-        if policy == ColumnsDiffer::Stop
-            && let Some(difference) = difference(&names, file.names(), &places)
-        {
-            return Err(InputError::OtherColumns { file: file.name(), first, difference });
-        }
-        file.take_places(places);
-    }
-    Ok(names)
-}
-
-/// Where each of `names` stands among `theirs`; of repeated names the first goes with the first.
-fn places(names: &[String], theirs: &[String]) -> Vec<Option<usize>> {
-    if names == theirs {
-        return (0..names.len()).map(Some).collect();
-    }
-    let mut by_name: std::collections::HashMap<&str, std::collections::VecDeque<usize>> =
-        std::collections::HashMap::new();
-    for (at, name) in theirs.iter().enumerate() {
-        by_name.entry(name).or_default().push_back(at);
-    }
-    let mut next = |name: &String| by_name.get_mut(name.as_str())?.pop_front();
-    names.iter().map(&mut next).collect()
-}
-
-/// How the columns of a file differ, for a person; `None` where they are the same in some order.
-fn difference(names: &[String], theirs: &[String], places: &[Option<usize>]) -> Option<String> {
-    let lacks: Vec<&String> =
-        names.iter().zip(places).filter(|(_, place)| place.is_none()).map(|(n, _)| n).collect();
-    let used: std::collections::HashSet<usize> = places.iter().flatten().copied().collect();
-    let more = theirs.iter().enumerate().filter(|(at, _)| !used.contains(at));
-    let more: Vec<&String> = more.map(|(_, name)| name).collect();
-    match (lacks.is_empty(), more.is_empty()) {
-        (true, true) => None,
-        (false, true) => Some(format!("it lacks {}", listed(lacks))),
-        (true, false) => Some(format!("it has {} besides", listed(more))),
-        (false, false) => {
-            Some(format!("it lacks {}, and has {} besides", listed(lacks), listed(more)))
-        }
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::text::ColumnsDiffer;
 
     fn open_with(files: &[(&str, &[u8])], choice: &InputChoice) -> Result<Input, String> {
-        let folder = tempfile::tempdir().unwrap();
-        let paths: Vec<_> = files
-            .iter()
-            .map(|(name, bytes)| {
-                let path = folder.path().join(name);
-                std::fs::write(&path, bytes).unwrap();
-                path
-            })
-            .collect();
-        let strip = format!("{}/", folder.path().display());
-        Input::open(&paths, choice).map_err(|error| error.to_string().replace(&strip, ""))
+        let origin = |(name, bytes): &(&str, &[u8])| -> Arc<dyn Origin> {
+            Arc::new(Memory::new(*name, *bytes))
+        };
+        let origins = files.iter().map(origin).collect();
+        Input::of(origins, Vec::new(), choice).map_err(|error| error.to_string())
     }
 
     fn open(files: &[(&str, &[u8])]) -> Result<Input, String> {
@@ -567,8 +339,6 @@ mod tests {
         let message = open_with(&[("a.csv", b"caf\xe9,b\n1,2\n")], &utf_8).unwrap_err();
         let want = "a.csv, line 1: the header is not valid UTF-8 (byte 0xe9); say what it is: --encoding windows-1252";
         assert!(message.starts_with(want), "{message}");
-        let missing = Input::open(&["/nowhere/a.csv"], &InputChoice::default()).unwrap_err();
-        assert!(missing.to_string().starts_with("/nowhere/a.csv: No such file"), "{missing}");
         let two = InputChoice {
             delimiter: Some(b'\''),
             quote: Some(Some(b'\'')),

@@ -23,27 +23,35 @@
 //! The result does not depend on the block size, the slice size or the number of threads.
 
 mod blocks;
+mod broken;
 mod charset;
 mod choice;
 mod cut;
 mod dialect;
-mod expand;
 mod file;
+mod file_layout;
+mod format;
 mod guess;
 mod held_back;
 mod input;
+mod input_error;
 mod line_ref;
+mod matching;
+mod origin;
+mod other_formats;
 mod plain;
+mod records;
 mod scanner;
 pub mod sniff;
-mod source;
 mod split;
 #[cfg(test)]
 mod testing;
+mod transcode;
 mod unclosed;
 mod walk;
 
 pub use blocks::{Block, BlockReader, DEFAULT_BLOCK_BYTES, mean_record_bytes};
+pub use broken::{Broken, BrokenKind};
 pub use charset::Charset;
 pub use choice::{
     ColumnsDiffer, DEFAULT_RECORD_LIMIT, InputChoice, MOST_SKIPPED, QuotedEmpty, ShortRecords,
@@ -53,9 +61,14 @@ pub use dialect::{
     Dialect, Escape, LineEnds, delimiter_name, delimiter_word, parse_comment, parse_delimiter,
     parse_quote,
 };
-pub use file::{FileLayout, InputFile};
-pub use input::{Difference, Input, InputError};
+pub use file::InputFile;
+pub use file_layout::FileLayout;
+pub use format::Packing;
+pub use input::Input;
+pub use input_error::InputError;
 pub use line_ref::LineRef;
+pub use matching::Difference;
+pub use origin::{Bytes, Memory, Origin, Stamp};
 pub use plain::{PlainRecord, PlainRecords};
-pub use source::Packing;
-pub use split::{Bounds, Broken, BrokenKind, Records, Splitter};
+pub use records::{Bounds, Records};
+pub use split::Splitter;

@@ -9,10 +9,12 @@ mod encodings;
 mod files;
 mod values;
 
+use std::sync::Arc;
+
 use typhos_core::infer::{About, Rules, decide};
 use typhos_core::run::{NoMonitor, RunOptions};
 use typhos_core::survey::{Survey, SurveyOptions};
-use typhos_core::text::{Input, InputChoice, delimiter_name};
+use typhos_core::text::{Input, InputChoice, Memory, delimiter_name};
 
 /// A file, and what is right about it.
 pub struct Trait {
@@ -43,12 +45,10 @@ pub fn times(count: usize, rows: &str) -> String {
 
 /// What is found of a text.
 pub fn answer(bytes: &[u8], rules: &Rules) -> String {
-    let folder = tempfile::tempdir().expect("a folder");
-    let path = folder.path().join("trait.csv");
-    std::fs::write(&path, bytes).expect("a file");
-    let mut input = match Input::open(&[&path], &InputChoice::default()) {
+    let origin = Arc::new(Memory::new("FILE", bytes));
+    let mut input = match Input::of(vec![origin], Vec::new(), &InputChoice::default()) {
         Ok(input) => input,
-        Err(error) => return error.to_string().replace(&path.display().to_string(), "FILE"),
+        Err(error) => return error.to_string(),
     };
     let survey = |input: &Input| {
         Survey::take(input, &SurveyOptions::default(), &RunOptions::default(), &NoMonitor)

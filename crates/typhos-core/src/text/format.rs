@@ -1,4 +1,4 @@
-//! Where bytes come from, and how they become UTF-8: unpacking, then decoding.
+//! How bytes become UTF-8: unpacking, then decoding.
 //!
 //! Packing is known by the first bytes, never by the name. An encoding is known where that can be
 //! proven: by a byte order mark, by being valid UTF-8, by the zeros of UTF-16. What is none of these is
@@ -8,62 +8,19 @@
 //! Bytes that are not valid in the encoding that was said come out as `0xFF`, which no UTF-8 has in it,
 //! so that the value they stand in is a misfit further on and nothing is replaced in silence.
 
-use std::fs::File;
 use std::io::{self, Cursor, Read};
-use std::path::PathBuf;
+use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
-use std::sync::{Arc, Mutex};
 
 use encoding_rs::{Encoding, UTF_16BE, UTF_16LE};
 
 use super::Charset;
-use super::charset::TextDecoder;
 use super::guess::guess;
+use super::origin::{Bytes, Origin};
+use super::transcode::{CHUNK_BYTES, Transcoder};
 
 /// Raw bytes that packing and encoding are found from.
 const PROBE_BYTES: usize = 1 << 20;
-
-/// Bytes that are decoded at a time.
-const CHUNK_BYTES: usize = 64 << 10;
-
-/// A reader of any kind that can go to another thread.
-pub(super) type Bytes = Box<dyn Read + Send>;
-
-/// Where the bytes of a file are.
-#[derive(Clone)]
-pub(super) enum Source {
-    File(PathBuf),
-    /// Standard input, or any other stream: it can be opened once.
-    Stream(String, Arc<Mutex<Option<Bytes>>>),
-    Memory(String, Arc<[u8]>),
-}
-
-impl std::fmt::Debug for Source {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.write_str(&self.name())
-    }
-}
-
-impl Source {
-    pub fn name(&self) -> String {
-        match self {
-            Source::File(path) => path.display().to_string(),
-            Source::Stream(name, _) | Source::Memory(name, _) => name.clone(),
-        }
-    }
-
-    /// The raw bytes from the start.
-    pub fn open(&self) -> io::Result<Bytes> {
-        Ok(match self {
-            Source::File(path) => Box::new(File::open(path)?),
-            Source::Stream(_, stream) => {
-                let mut stream = stream.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
-                stream.take().ok_or_else(|| io::Error::other("a stream can be read only once"))?
-            }
-            Source::Memory(_, bytes) => Box::new(Cursor::new(bytes.clone())),
-        })
-    }
-}
 
 /// How a file is packed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -180,10 +137,10 @@ fn whole_lines(text: &[u8]) -> &[u8] {
     memchr::memrchr(b'\n', text).map_or(text, |at| &text[..=at])
 }
 
-/// Lines that are not ASCII, from all over a source: what its encoding can be judged by where its head is
+/// Lines that are not ASCII, from all over an origin: what its encoding can be judged by where its head is
 /// ASCII.
-pub(super) fn foreign_lines(source: &Source) -> io::Result<Vec<u8>> {
-    let (mut opened, _) = open(source, None, Some(Charset::UTF_8))?;
+pub(super) fn foreign_lines(origin: &dyn Origin) -> io::Result<Vec<u8>> {
+    let (mut opened, _) = open(origin, None, Some(Charset::UTF_8))?;
     let (mut lines, mut text) = (Vec::new(), Vec::new());
     while lines.len() < CHUNK_BYTES {
         let carried = text.len();
@@ -209,13 +166,13 @@ pub(super) struct Opened {
     pub consumed: Option<Arc<AtomicU64>>,
 }
 
-/// Opens a source from its start; finds its format unless `format` is known.
+/// Opens an origin from its start; finds its format unless `format` is known.
 pub(super) fn open(
-    source: &Source,
+    origin: &dyn Origin,
     format: Option<&Format>,
     said: Option<Charset>,
 ) -> io::Result<(Opened, Format)> {
-    let mut raw = source.open()?;
+    let mut raw = origin.open(0)?;
     let consumed = Arc::new(AtomicU64::new(0));
     let mut probe = Vec::new();
     let format = match format {
@@ -249,73 +206,14 @@ impl<R: Read> Read for Counted<R> {
     }
 }
 
-/// Decodes to UTF-8 as it is read.
-struct Transcoder<R> {
-    inner: R,
-    decoder: TextDecoder,
-    encoded: Vec<u8>,
-    /// What of `encoded` is still to be decoded.
-    from: usize,
-    decoded: Vec<u8>,
-    /// What of `decoded` is still to be handed out.
-    at: usize,
-    ended: bool,
-}
-
-impl<R: Read> Transcoder<R> {
-    fn new(inner: R, encoding: Charset) -> Self {
-        let decoder = encoding.decoder();
-        Transcoder {
-            inner,
-            decoder,
-            encoded: Vec::new(),
-            from: 0,
-            decoded: Vec::new(),
-            at: 0,
-            ended: false,
-        }
-    }
-
-    /// Decodes some more; leaves `decoded` empty only at the end.
-    fn fill(&mut self) -> io::Result<()> {
-        self.decoded.clear();
-        self.at = 0;
-        while self.decoded.is_empty() && !self.ended {
-            if self.from == self.encoded.len() {
-                self.encoded.clear();
-                self.from = 0;
-                (&mut self.inner).take(CHUNK_BYTES as u64).read_to_end(&mut self.encoded)?;
-            }
-            let last = self.encoded.is_empty();
-            let (read, ended) =
-                self.decoder.decode(&self.encoded[self.from..], &mut self.decoded, last);
-            self.from += read;
-            self.ended = ended;
-        }
-        Ok(())
-    }
-}
-
-impl<R: Read> Read for Transcoder<R> {
-    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
-        if self.at == self.decoded.len() {
-            self.fill()?;
-        }
-        let ready = &self.decoded[self.at..];
-        let count = ready.len().min(buffer.len());
-        buffer[..count].copy_from_slice(&ready[..count]);
-        self.at += count;
-        Ok(count)
-    }
-}
-
 #[cfg(test)]
 mod tests {
+    use super::super::origin::Memory;
     use super::*;
     use std::io::Write;
 
     fn text_of(bytes: Vec<u8>, said: Option<&str>) -> (Vec<u8>, Format) {
-        let source = Source::Memory("m".into(), bytes.into());
+        let source = Memory::new("m", bytes);
         let said = said.map(|label| Charset::parse(label).unwrap());
         let (mut opened, format) = open(&source, None, said).unwrap();
         let mut text = Vec::new();
@@ -397,16 +295,8 @@ mod tests {
         }
         let twice = [gzip.clone(), gzip.clone()].concat();
         assert_eq!(text_of(twice, None).0.len(), 2 * long.len());
-        let source = Source::Memory("m".into(), gzip[..gzip.len() / 2].into());
+        let source = Memory::new("m", &gzip[..gzip.len() / 2]);
         let (mut opened, _) = open(&source, None, None).unwrap();
         assert!(opened.text.read_to_end(&mut Vec::new()).is_err(), "half a file is an error");
-    }
-
-    #[test]
-    fn a_stream_opens_once() {
-        let stream: Bytes = Box::new(Cursor::new(b"a,b\n".to_vec()));
-        let source = Source::Stream("standard input".into(), Arc::new(Mutex::new(Some(stream))));
-        assert!(source.open().is_ok());
-        assert!(source.open().is_err());
     }
 }

@@ -1,11 +1,9 @@
 //! Paths as they are typed → the files they stand for.
 
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex};
 
-use super::InputError;
-use super::source::{Bytes, Source};
-use crate::wording::counted;
+use typhos_core::text::InputError;
+use typhos_core::wording::counted;
 
 /// The files that paths stand for, and what is to be known of them.
 #[derive(Debug, Default)]
@@ -122,16 +120,6 @@ fn matching(path: &Path, pattern: &str) -> Result<Vec<PathBuf>, InputError> {
     }
     files.sort();
     Ok(files)
-}
-
-/// What stands at a path: a file, or a pipe that must not be opened twice.
-pub(super) fn source_at(path: PathBuf) -> Result<Source, InputError> {
-    let failed = |source| InputError::Io { file: path.display().to_string(), source };
-    if path.metadata().map_err(failed)?.is_file() {
-        return Ok(Source::File(path));
-    }
-    let stream: Bytes = Box::new(std::fs::File::open(&path).map_err(failed)?);
-    Ok(Source::Stream(path.display().to_string(), Arc::new(Mutex::new(Some(stream)))))
 }
 
 #[cfg(test)]

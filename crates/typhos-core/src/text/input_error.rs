@@ -1,0 +1,129 @@
+//! Why an input cannot be read.
+
+use thiserror::Error;
+
+/// Why an input cannot be read.
+#[derive(Debug, Error)]
+pub enum InputError {
+    /// A file changed while it was read.
+    #[error("{file} changed while it was read: {what}; run this again once nothing writes to it")]
+    Changed {
+        /// The file.
+        file: String,
+        /// What changed.
+        what: String,
+    },
+    /// A file cannot be opened or read.
+    #[error("{file}: {source}")]
+    Io {
+        /// The file, as it was given.
+        file: String,
+        /// What the operating system said.
+        source: std::io::Error,
+    },
+    /// Nothing was given to read.
+    #[error("no input file was given")]
+    NoFiles,
+    /// A file without a single record.
+    #[error(
+        "{file} is empty: there is not even a header in it, or none below the lines that are skipped"
+    )]
+    Empty {
+        /// The file, as it was given.
+        file: String,
+    },
+    /// A header that goes on and on.
+    #[error(
+        "{file}, line {line}: the header that starts here does not end within 1 MiB; most likely a quote in it \
+         is opened and never closed (if quotes mean nothing in this file, say --quote none)"
+    )]
+    HeaderTooLong {
+        /// The file, as it was given.
+        file: String,
+        /// Line on which the header starts.
+        line: u64,
+    },
+    /// A header whose quotes do not end where they should.
+    #[error(
+        "{file}, line {line}: the header that starts here {what}; close the quote, or say --header false if it is not a \
+         header, or --quote none if quotes mean nothing in this file"
+    )]
+    HeaderTorn {
+        /// The file, as it was given.
+        file: String,
+        /// Line on which the header starts.
+        line: u64,
+        /// What is wrong with it.
+        what: &'static str,
+    },
+    /// A file whose columns are not those of the others.
+    #[error(
+        "{file} does not have the columns of {first}: {difference}; to read them together, say --columns-differ \
+         union (every column of any file) or first (those of the first file)"
+    )]
+    OtherColumns {
+        /// The file, as it was given.
+        file: String,
+        /// The first file of the input.
+        first: String,
+        /// What differs.
+        difference: String,
+    },
+    /// A file without a header that has another number of columns than the first.
+    #[error(
+        "{file} has {fields} columns and {first} has {expected}; without a header nothing tells which of them are \
+         the same"
+    )]
+    OtherCount {
+        /// The file, as it was given.
+        file: String,
+        /// The first file of the input.
+        first: String,
+        /// Columns of the file.
+        fields: usize,
+        /// Columns of the first file.
+        expected: usize,
+    },
+    /// Names were said, and not as many as there are columns.
+    #[error("{said} names given for {file}, and it has {fields} columns")]
+    OtherNames {
+        /// The file, as it was given.
+        file: String,
+        /// Its columns.
+        fields: usize,
+        /// How many names were said.
+        said: usize,
+    },
+    /// Two parts of a dialect that cannot be the same byte.
+    #[error("'{byte}' cannot be {one} and {other}")]
+    Contradiction {
+        /// The byte.
+        byte: char,
+        /// What it was said to be.
+        one: &'static str,
+        /// What it is as well.
+        other: &'static str,
+    },
+    /// Bytes that are not the UTF-8 they have to be.
+    #[error(
+        "{file}, line {line}: the header is not valid UTF-8 (byte 0x{byte:02x}); say what it is: {advice}"
+    )]
+    HeaderNotUtf8 {
+        /// The file, as it was given.
+        file: String,
+        /// Line of the header.
+        line: u64,
+        /// The first byte that is not valid.
+        byte: u8,
+        /// Encodings that it may have, as they are said.
+        advice: String,
+    },
+    /// Something other than delimited text.
+    #[error("{file} cannot be read as delimited text: {reason}")]
+    NotText {
+        /// The file, as it was given.
+        file: String,
+        /// What was seen.
+        reason: &'static str,
+    },
+}

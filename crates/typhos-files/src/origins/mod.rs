@@ -1,0 +1,133 @@
+//! What is read of this machine: files, and streams such as standard input.
+
+mod expand;
+
+use std::fmt;
+use std::fs::File;
+use std::io;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, PoisonError};
+
+use expand::{Expanded, expand};
+use typhos_core::text::{Bytes, Input, InputChoice, InputError, Origin, Stamp};
+
+/// Opens files as one input: finds what `choice` leaves open of their dialect, and reads their headers. A directory
+/// stands for the files in it, and a pattern with `*`, `?` or `[` for those it matches.
+///
+/// # Errors
+/// A file that cannot be read, is empty or is not text, and files of different columns.
+pub fn open<P: AsRef<Path>>(paths: &[P], choice: &InputChoice) -> Result<Input, InputError> {
+    let Expanded { files, notes } = expand(paths)?;
+    let origins = files.into_iter().map(origin_at).collect::<Result<_, _>>()?;
+    Input::of(origins, notes, choice)
+}
+
+/// What stands at a path: a file, or a pipe that must not be opened twice.
+fn origin_at(path: PathBuf) -> Result<Arc<dyn Origin>, InputError> {
+    let failed = |source| InputError::Io { file: path.display().to_string(), source };
+    if path.metadata().map_err(failed)?.is_file() {
+        return Ok(Arc::new(LocalFile(path)));
+    }
+    let stream = Box::new(File::open(&path).map_err(failed)?);
+    Ok(Arc::new(Stream::new(path.display().to_string(), stream)))
+}
+
+/// A file of this machine.
+#[derive(Debug, Clone)]
+pub struct LocalFile(pub PathBuf);
+
+impl Origin for LocalFile {
+    fn name(&self) -> String {
+        self.0.display().to_string()
+    }
+
+    fn open(&self, offset: u64) -> io::Result<Bytes> {
+        use std::io::{Seek, SeekFrom};
+        let mut file = File::open(&self.0)?;
+        if offset > 0 {
+            file.seek(SeekFrom::Start(offset))?;
+        }
+        // Read without a wrapper, so that the standard library need not zero what it reads into.
+        Ok(Box::new(file))
+    }
+
+    fn stamp(&self) -> io::Result<Option<Stamp>> {
+        use std::os::unix::fs::MetadataExt;
+        let about = self.0.metadata()?;
+        let modified = about.modified().ok();
+        let version = format!("{:?} {} {}", modified, about.dev(), about.ino());
+        Ok(Some(Stamp { bytes: about.len(), version }))
+    }
+
+    fn path(&self) -> Option<&Path> {
+        Some(&self.0)
+    }
+}
+
+/// Standard input, or any other stream: it can be opened once.
+pub struct Stream {
+    name: String,
+    bytes: Mutex<Option<Bytes>>,
+}
+
+impl Stream {
+    /// A stream, under a name.
+    pub fn new(name: impl Into<String>, bytes: Bytes) -> Stream {
+        Stream { name: name.into(), bytes: Mutex::new(Some(bytes)) }
+    }
+}
+
+impl fmt::Debug for Stream {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.name)
+    }
+}
+
+impl Origin for Stream {
+    fn name(&self) -> String {
+        self.name.clone()
+    }
+
+    fn open(&self, offset: u64) -> io::Result<Bytes> {
+        let mut bytes = self.bytes.lock().unwrap_or_else(PoisonError::into_inner);
+        match bytes.take() {
+            Some(bytes) if offset == 0 => Ok(bytes),
+            _ => Err(io::Error::other("a stream can be read only once")),
+        }
+    }
+
+    fn stamp(&self) -> io::Result<Option<Stamp>> {
+        Ok(None)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_stream_opens_once() {
+        let stream = Stream::new("standard input", Box::new(io::Cursor::new(b"a,b\n".to_vec())));
+        assert!(stream.open(0).is_ok());
+        assert!(stream.open(0).is_err());
+    }
+
+    #[test]
+    fn what_is_not_there_is_said() {
+        let missing = open(&["/nowhere/a.csv"], &InputChoice::default()).unwrap_err();
+        assert!(missing.to_string().starts_with("/nowhere/a.csv: No such file"), "{missing}");
+    }
+
+    #[test]
+    fn a_file_that_is_replaced_has_another_stamp() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("a");
+        std::fs::write(&path, "one").unwrap();
+        let file = LocalFile(path.clone());
+        let before = file.stamp().unwrap();
+        assert_eq!(before, file.stamp().unwrap());
+        std::fs::write(folder.path().join("b"), "two").unwrap();
+        std::fs::rename(folder.path().join("b"), path).unwrap();
+        assert_ne!(before, file.stamp().unwrap());
+    }
+}
