@@ -10,6 +10,9 @@ mod compile;
 mod counts;
 mod fixed;
 mod look;
+#[cfg(test)]
+mod look_tests;
+mod look_time;
 mod moment;
 mod names;
 mod offsets;

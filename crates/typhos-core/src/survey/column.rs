@@ -3,109 +3,33 @@
 use std::sync::Arc;
 
 use super::digits::{DigitGroup, ShortDigits};
+use super::direct::Direct;
 use super::distinct::{DistinctTable, DistinctValue, MAX_DISTINCT, most_hashes};
 use super::estimate::Hashes;
+use super::group::{GROUP, Group};
 use super::order::Adding;
-use super::saved::{SavedColumn, SavedHashes, SavedValue, hex, unhex};
 use super::spread::most_cells;
 use super::{Class, Facts, Sequence, Tally};
 use crate::intern::{Interner, Key};
 use crate::readings;
 use crate::text::LineRef;
 
-/// Values that are looked up together.
-const GROUP: usize = 32;
-
 /// Distinct values whose table stays in the fastest caches, so that a look-up need not wait.
 const FEW: usize = 4096;
-
-/// Values of one column, as places in a text: start, end and row.
-#[derive(Debug)]
-pub(super) struct Group {
-    values: [(u32, u32, u32); GROUP],
-    length: usize,
-}
-
-impl Group {
-    pub(super) fn new() -> Group {
-        Group { values: [(0, 0, 0); GROUP], length: 0 }
-    }
-
-    /// The places to be filled.
-    #[inline(always)]
-    pub(super) fn places(&mut self) -> Places<'_> {
-        Places { free: self.values.iter_mut(), length: &mut self.length }
-    }
-}
-
-/// Places of a group, being filled. They are counted at the end, once: a count that every value waits
-/// for is slow.
-pub(super) struct Places<'g> {
-    free: std::slice::IterMut<'g, (u32, u32, u32)>,
-    length: &'g mut usize,
-}
-
-impl Places<'_> {
-    /// Puts a value, that is not empty, into the next place; says whether it was the last one.
-    #[inline(always)]
-    pub(super) fn put(&mut self, start: usize, end: usize, row: u32) -> bool {
-        if let Some(place) = self.free.next() {
-            *place = (start as u32, end as u32, row);
-        }
-        self.free.len() == 0
-    }
-
-    pub(super) fn finish(self) {
-        *self.length = GROUP - self.free.len();
-    }
-}
-
-/// Facts of the values that are not in a table: nearly two KiB, which a column has only once it has such values.
-#[derive(Debug, Clone)]
-struct Direct {
-    made: Option<Box<Facts>>,
-    /// Facts of no values, which all columns of a survey share.
-    none: Arc<Facts>,
-}
-
-impl Direct {
-    fn merge(&mut self, other: Direct) {
-        match (&mut self.made, other.made) {
-            (_, None) => {}
-            (Some(ours), Some(theirs)) => ours.merge(*theirs),
-            (ours, theirs) => *ours = theirs,
-        }
-    }
-}
-
-impl std::ops::Deref for Direct {
-    type Target = Facts;
-
-    fn deref(&self) -> &Facts {
-        self.made.as_deref().unwrap_or(&self.none)
-    }
-}
-
-impl std::ops::DerefMut for Direct {
-    #[inline]
-    fn deref_mut(&mut self) -> &mut Facts {
-        self.made.get_or_insert_with(|| Box::new((*self.none).clone()))
-    }
-}
 
 /// What is known of one column.
 #[derive(Debug, Clone)]
 pub struct ColumnFacts {
     /// Facts of all values that are not in the table.
-    direct: Direct,
+    pub(super) direct: Direct,
     /// The distinct values, as long as there are not too many of them.
-    table: Option<DistinctTable>,
+    pub(super) table: Option<DistinctTable>,
     /// The hashes of all values, once there is no table any more.
-    hashes: Option<Hashes>,
+    pub(super) hashes: Option<Hashes>,
     /// The most hashes that are kept one by one.
-    most_hashes: usize,
+    pub(super) most_hashes: usize,
     /// Fields with nothing in them but white space.
-    empty: u64,
+    pub(super) empty: u64,
     /// Values in quotes, where they are looked for.
     pub(super) quoted: Tally,
     /// How the values stand.
@@ -297,7 +221,7 @@ impl ColumnFacts {
     }
 
     #[cold]
-    fn fold(&mut self) {
+    pub(super) fn fold(&mut self) {
         if let Some(table) = self.table.take() {
             let hashes = self.hashes.get_or_insert_with(Hashes::new);
             if table.len() > self.most_hashes {
@@ -349,93 +273,6 @@ impl ColumnFacts {
         self.table.iter_mut().for_each(|table| table.renumber(new));
         self.quoted.renumber(new);
         self.sequence.renumber(new);
-    }
-
-    /// The column as it is saved.
-    pub(super) fn save(&self) -> SavedColumn {
-        let hashes = self.hashes.as_ref().map(|hashes| match hashes {
-            Hashes::All(all) => {
-                let bytes = all.sorted().iter().flat_map(|hash| hash.to_be_bytes());
-                SavedHashes::All(hex(&bytes.collect::<Vec<_>>()))
-            }
-            Hashes::Sketch(registers) => SavedHashes::Sketch(hex(&registers[..])),
-        });
-        let values = self.table.as_ref().map(|_| {
-            let saved = |found: DistinctValue<'_>| SavedValue {
-                value: found.value.to_vec(),
-                count: found.count,
-                first: found.first,
-            };
-            self.distinct_values().into_iter().map(saved).collect()
-        });
-        let mut facts = Facts::clone(&self.direct);
-        facts.settle();
-        SavedColumn {
-            empty: self.empty,
-            values,
-            hashes,
-            facts,
-            quoted: self.quoted.clone(),
-            sequence: self.sequence.clone(),
-        }
-    }
-
-    /// A saved column, of a survey of so many columns and records. `None` where it does not add up.
-    pub(super) fn restore(saved: SavedColumn, columns: usize, records: u64) -> Option<ColumnFacts> {
-        let none = Arc::new(saved.facts);
-        let mut column = ColumnFacts {
-            direct: Direct { made: Some(Box::new((*none).clone())), none },
-            table: None,
-            hashes: None,
-            most_hashes: most_hashes(columns),
-            empty: saved.empty,
-            quoted: saved.quoted,
-            sequence: saved.sequence,
-        };
-        column.direct.restore();
-        let mut total = column.direct.total()?.checked_add(column.empty)?;
-        match (saved.values, saved.hashes) {
-            (Some(values), None) => {
-                let mut table = DistinctTable::new(columns);
-                for saved in values {
-                    total = total.checked_add(saved.count)?;
-                    table.may_be_malformed |= std::str::from_utf8(&saved.value).is_err();
-                    table.add(&saved.value, saved.count, saved.first);
-                }
-                let over = table.is_over();
-                column.table = Some(table);
-                if over {
-                    column.fold();
-                }
-            }
-            (None, Some(SavedHashes::Sketch(registers))) => {
-                column.hashes = Some(Hashes::from_registers(&unhex(&registers)?)?);
-            }
-            (None, Some(SavedHashes::All(all))) => {
-                let mut hashes = Hashes::new();
-                let bytes = unhex(&all)?;
-                let (all, rest) = bytes.as_chunks::<8>();
-                for hash in all.iter().map(|bytes| u64::from_be_bytes(*bytes)) {
-                    hashes.add_hash(hash, column.most_hashes);
-                }
-                hashes.settle(column.most_hashes);
-                column.hashes = rest.is_empty().then_some(hashes);
-                column.hashes.as_ref()?;
-            }
-            _ => return None,
-        }
-        (total == records && column.direct.is_sound(records) && column.quoted.count <= records)
-            .then_some(column)
-    }
-
-    /// Whether every place is in one of so many files.
-    pub(super) fn places_are_below(&mut self, files: u32) -> bool {
-        let below = std::cell::Cell::new(true);
-        self.renumber(&|file| {
-            below.set(below.get() && file < files);
-            file
-        });
-        below.get()
     }
 
     /// The facts of all values but how they are spread. Worked out from the distinct values where those
@@ -535,6 +372,7 @@ fn add_all(facts: &mut Facts, table: &DistinctTable) {
 
 #[cfg(test)]
 mod tests {
+    use super::super::saved::{SavedColumn, SavedHashes};
     use super::*;
     use crate::laws::value;
     use proptest::prelude::*;

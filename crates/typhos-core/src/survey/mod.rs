@@ -16,14 +16,17 @@
 mod column;
 mod dates;
 mod digits;
+mod direct;
 mod distinct;
 mod estimate;
 mod example;
 mod facts;
 mod file;
+mod group;
 mod numbers;
 mod order;
 mod saved;
+mod saved_column;
 mod source;
 mod spread;
 mod text;

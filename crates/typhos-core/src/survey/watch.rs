@@ -2,7 +2,7 @@
 
 use std::sync::PoisonError;
 
-use super::column::Group;
+use super::group::Group;
 use super::order::{Adding, BlockRun, Runs};
 use super::{BrokenRecord, ColumnFacts, MAX_BROKEN_EXAMPLES, Shared, Survey};
 use crate::intern::{Counter, Interner};

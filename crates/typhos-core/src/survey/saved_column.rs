@@ -1,0 +1,99 @@
+//! The facts of a column, saved and restored.
+
+use std::sync::Arc;
+
+use super::Facts;
+use super::column::ColumnFacts;
+use super::direct::Direct;
+use super::distinct::{DistinctTable, DistinctValue, most_hashes};
+use super::estimate::Hashes;
+use super::saved::{SavedColumn, SavedHashes, SavedValue, hex, unhex};
+
+impl ColumnFacts {
+    /// The column as it is saved.
+    pub(super) fn save(&self) -> SavedColumn {
+        let hashes = self.hashes.as_ref().map(|hashes| match hashes {
+            Hashes::All(all) => {
+                let bytes = all.sorted().iter().flat_map(|hash| hash.to_be_bytes());
+                SavedHashes::All(hex(&bytes.collect::<Vec<_>>()))
+            }
+            Hashes::Sketch(registers) => SavedHashes::Sketch(hex(&registers[..])),
+        });
+        let values = self.table.as_ref().map(|_| {
+            let saved = |found: DistinctValue<'_>| SavedValue {
+                value: found.value.to_vec(),
+                count: found.count,
+                first: found.first,
+            };
+            self.distinct_values().into_iter().map(saved).collect()
+        });
+        let mut facts = Facts::clone(&self.direct);
+        facts.settle();
+        SavedColumn {
+            empty: self.empty,
+            values,
+            hashes,
+            facts,
+            quoted: self.quoted.clone(),
+            sequence: self.sequence.clone(),
+        }
+    }
+
+    /// A saved column, of a survey of so many columns and records. `None` where it does not add up.
+    pub(super) fn restore(saved: SavedColumn, columns: usize, records: u64) -> Option<ColumnFacts> {
+        let none = Arc::new(saved.facts);
+        let mut column = ColumnFacts {
+            direct: Direct { made: Some(Box::new((*none).clone())), none },
+            table: None,
+            hashes: None,
+            most_hashes: most_hashes(columns),
+            empty: saved.empty,
+            quoted: saved.quoted,
+            sequence: saved.sequence,
+        };
+        column.direct.restore();
+        let mut total = column.direct.total()?.checked_add(column.empty)?;
+        match (saved.values, saved.hashes) {
+            (Some(values), None) => {
+                let mut table = DistinctTable::new(columns);
+                for saved in values {
+                    total = total.checked_add(saved.count)?;
+                    table.may_be_malformed |= std::str::from_utf8(&saved.value).is_err();
+                    table.add(&saved.value, saved.count, saved.first);
+                }
+                let over = table.is_over();
+                column.table = Some(table);
+                if over {
+                    column.fold();
+                }
+            }
+            (None, Some(SavedHashes::Sketch(registers))) => {
+                column.hashes = Some(Hashes::from_registers(&unhex(&registers)?)?);
+            }
+            (None, Some(SavedHashes::All(all))) => {
+                let mut hashes = Hashes::new();
+                let bytes = unhex(&all)?;
+                let (all, rest) = bytes.as_chunks::<8>();
+                for hash in all.iter().map(|bytes| u64::from_be_bytes(*bytes)) {
+                    hashes.add_hash(hash, column.most_hashes);
+                }
+                hashes.settle(column.most_hashes);
+                column.hashes = rest.is_empty().then_some(hashes);
+                column.hashes.as_ref()?;
+            }
+            _ => return None,
+        }
+        (total == records && column.direct.is_sound(records) && column.quoted.count <= records)
+            .then_some(column)
+    }
+
+    /// Whether every place is in one of so many files.
+    pub(super) fn places_are_below(&mut self, files: u32) -> bool {
+        let below = std::cell::Cell::new(true);
+        self.renumber(&|file| {
+            below.set(below.get() && file < files);
+            file
+        });
+        below.get()
+    }
+}

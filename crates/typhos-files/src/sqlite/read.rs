@@ -1,0 +1,127 @@
+//! What is read of a database: its tables, their first rows, how many transactions were finished.
+
+use std::path::Path;
+use std::sync::atomic::AtomicBool;
+
+use rusqlite::types::Value;
+use rusqlite::{Connection, OpenFlags, params_from_iter};
+use typhos_load::TargetError;
+use typhos_sql::{Definitions, Sqlite};
+
+use super::busy::{BUSY_STEP, patiently};
+
+/// A name as SQL: in quotes, so that no name can be anything else.
+pub(super) fn identifier(name: &str) -> String {
+    Sqlite.identifier(name)
+}
+
+/// A value as text.
+pub(super) fn shown(value: Value) -> Option<String> {
+    match value {
+        Value::Null => None,
+        Value::Integer(number) => Some(number.to_string()),
+        Value::Real(number) => Some(format!("{number:?}")),
+        Value::Text(text) => Some(text),
+        Value::Blob(bytes) => Some(format!("{} bytes", bytes.len())),
+    }
+}
+
+pub(super) fn open_existing(path: &Path) -> Result<Connection, TargetError> {
+    let failed = |source: rusqlite::Error| TargetError::Format {
+        path: path.to_path_buf(),
+        source: source.into(),
+    };
+    let connection =
+        Connection::open_with_flags(path, OpenFlags::SQLITE_OPEN_READ_WRITE).map_err(failed)?;
+    connection.busy_timeout(BUSY_STEP).map_err(failed)?;
+    let look = || connection.query_row("PRAGMA schema_version", [], |_| Ok(()));
+    match patiently(&AtomicBool::new(false), look) {
+        Ok(()) => Ok(connection),
+        Err(rusqlite::Error::SqliteFailure(error, _))
+            if error.code == rusqlite::ErrorCode::NotADatabase =>
+        {
+            let what = "is not a SQLite database; name another file".into();
+            Err(TargetError::NotThat { path: path.to_path_buf(), what })
+        }
+        Err(source) => Err(failed(source)),
+    }
+}
+
+/// How many transactions a database has had, as its file counts them; `None` where it cannot be read, or counts them
+/// elsewhere (in a write-ahead log).
+pub fn transactions(path: &Path) -> Option<u32> {
+    use std::io::Read;
+    let mut header = [0; 28];
+    std::fs::File::open(path).ok()?.read_exact(&mut header).ok()?;
+    let has_log = header[18] == 2 || header[19] == 2;
+    let count = header[24..].try_into().expect("four bytes");
+    (!has_log).then(|| u32::from_be_bytes(count))
+}
+
+/// The same, with what a killed program left of a transaction undone before.
+pub fn recovered_transactions(path: &Path) -> Option<u32> {
+    let connection = open_existing(path).ok()?;
+    connection.close().ok()?;
+    transactions(path)
+}
+
+/// The tables of a database, in the order they were made.
+///
+/// # Errors
+/// A file that is not a database.
+pub fn tables(path: &Path) -> Result<Vec<String>, TargetError> {
+    let failed = |source: rusqlite::Error| TargetError::Format {
+        path: path.to_path_buf(),
+        source: source.into(),
+    };
+    let connection = open_existing(path)?;
+    let sql = "SELECT name FROM sqlite_schema WHERE type = 'table' AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\'";
+    let mut statement = connection.prepare(sql).map_err(failed)?;
+    let names = statement.query_map([], |row| row.get(0)).map_err(failed)?;
+    names.collect::<Result<_, _>>().map_err(failed)
+}
+
+/// The head of a table: column names and types, rows, and how many rows there are.
+#[derive(Debug, Clone, PartialEq)]
+pub struct TableHead {
+    /// Names and declared types of the columns.
+    pub columns: Vec<(String, String)>,
+    /// The first rows; `None` is null.
+    pub rows: Vec<Vec<Option<String>>>,
+    /// Rows of the whole table.
+    pub total: u64,
+}
+
+/// Reads the first rows of a table.
+///
+/// # Errors
+/// A table that is not there, a file that is not a database.
+pub fn head(path: &Path, table: &str, rows: usize) -> Result<TableHead, TargetError> {
+    let failed = |source: rusqlite::Error| TargetError::Format {
+        path: path.to_path_buf(),
+        source: source.into(),
+    };
+    let connection = open_existing(path)?;
+    let mut statement =
+        connection.prepare("SELECT name, type FROM pragma_table_info(?1)").map_err(failed)?;
+    let columns =
+        statement.query_map([table], |row| Ok((row.get(0)?, row.get(1)?))).map_err(failed)?;
+    let columns: Vec<(String, String)> = columns.collect::<Result<_, _>>().map_err(failed)?;
+    if columns.is_empty() {
+        let what = format!("has no table '{table}'");
+        return Err(TargetError::NotThat { path: path.to_path_buf(), what });
+    }
+    let name = identifier(table);
+    let total: i64 = connection
+        .query_row(&format!("SELECT count(*) FROM {name}"), [], |row| row.get(0))
+        .map_err(failed)?;
+    let mut statement =
+        connection.prepare(&format!("SELECT * FROM {name} LIMIT ?1")).map_err(failed)?;
+    let limit = i64::try_from(rows).unwrap_or(i64::MAX);
+    let read = statement.query_map(params_from_iter([limit]), |row| {
+        (0..columns.len()).map(|at| Ok(shown(row.get(at)?))).collect()
+    });
+    let rows = read.map_err(failed)?.collect::<Result<_, _>>().map_err(failed)?;
+    drop(statement);
+    Ok(TableHead { columns, rows, total: total.unsigned_abs() })
+}

@@ -1,0 +1,156 @@
+//! Rows as SQLite stores them, bound to a statement that inserts them.
+
+use arrow_array::types::*;
+use arrow_array::{Array, ArrayRef, ArrowPrimitiveType, RecordBatch, StringArray, cast::AsArray};
+use arrow_buffer::NullBuffer;
+use arrow_schema::DataType;
+use rusqlite::types::Null;
+use typhos_core::columns::cell_text;
+use typhos_load::TargetError;
+use typhos_load::feed::RowEncoder;
+
+/// How a column is stored.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Storage {
+    Integer,
+    /// Integers, and texts where they are too large for them.
+    Wide,
+    Real,
+    Text,
+}
+
+fn storage(data_type: &DataType) -> Storage {
+    match data_type {
+        DataType::Boolean => Storage::Integer,
+        DataType::UInt64 => Storage::Wide,
+        number if number.is_integer() => Storage::Integer,
+        DataType::Float32 | DataType::Float64 => Storage::Real,
+        DataType::Decimal32(_, 0) | DataType::Decimal64(_, 0) => Storage::Integer,
+        DataType::Decimal32(..) => Storage::Real,
+        DataType::Decimal64(precision, _) if *precision <= typhos_sql::REAL_DIGITS => Storage::Real,
+        _ => Storage::Text,
+    }
+}
+
+/// Turns batches into what SQLite stores, so that the one thread that may insert does nothing else.
+pub struct SqliteRows;
+
+impl RowEncoder for SqliteRows {
+    type Block = Vec<StoredBatch>;
+
+    fn start(&self) -> Vec<StoredBatch> {
+        Vec::new()
+    }
+
+    fn encode(&self, batch: &RecordBatch, block: &mut Vec<StoredBatch>) -> Result<(), TargetError> {
+        // It would store null.
+        typhos_load::view::refuse_floats(batch, "SQLite", false)?;
+        let columns = batch.columns().iter();
+        let columns = columns.map(|array| (stored(array), array.nulls().cloned()));
+        block.push(StoredBatch { columns: columns.collect(), rows: batch.num_rows() });
+        Ok(())
+    }
+}
+
+/// A batch in SQLite's own types.
+pub struct StoredBatch {
+    columns: Vec<(Stored, Option<NullBuffer>)>,
+    rows: usize,
+}
+
+/// A column in SQLite's own types.
+enum Stored {
+    Integer(Vec<i64>),
+    Wide(Vec<u64>),
+    Real(Vec<f64>),
+    Text(StringArray),
+    /// Texts by code.
+    Coded(Vec<u32>, StringArray),
+}
+
+impl StoredBatch {
+    pub fn insert(&self, insert: &mut rusqlite::Statement<'_>) -> rusqlite::Result<()> {
+        for row in 0..self.rows {
+            for (at, (column, nulls)) in self.columns.iter().enumerate() {
+                let at = at + 1;
+                match column {
+                    _ if nulls.as_ref().is_some_and(|nulls| nulls.is_null(row)) => {
+                        insert.raw_bind_parameter(at, Null)
+                    }
+                    Stored::Integer(values) => insert.raw_bind_parameter(at, values[row]),
+                    Stored::Wide(values) => match i64::try_from(values[row]) {
+                        Ok(value) => insert.raw_bind_parameter(at, value),
+                        Err(_) => insert.raw_bind_parameter(at, values[row].to_string()),
+                    },
+                    Stored::Real(values) => insert.raw_bind_parameter(at, values[row]),
+                    Stored::Text(values) => insert.raw_bind_parameter(at, values.value(row)),
+                    Stored::Coded(codes, values) => {
+                        insert.raw_bind_parameter(at, values.value(codes[row] as usize))
+                    }
+                }?;
+            }
+            insert.raw_execute()?;
+        }
+        Ok(())
+    }
+}
+
+/// The values of an array as SQLite stores them. What stands under a null is never looked at.
+fn stored(array: &ArrayRef) -> Stored {
+    fn integers<A: ArrowPrimitiveType>(array: &ArrayRef) -> Stored
+    where
+        A::Native: Into<i64>,
+    {
+        Stored::Integer(
+            array.as_primitive::<A>().values().iter().map(|value| (*value).into()).collect(),
+        )
+    }
+    fn decimals(mantissas: impl Iterator<Item = i64>, scale: i8, array: &ArrayRef) -> Stored {
+        if storage(array.data_type()) == Storage::Integer {
+            return Stored::Integer(mantissas.collect());
+        }
+        // Both are exact in a double up to 15 digits, so the quotient is the nearest double.
+        let power = 10f64.powi(i32::from(scale));
+        Stored::Real(mantissas.map(|mantissa| mantissa as f64 / power).collect())
+    }
+    match array.data_type() {
+        DataType::Boolean => {
+            Stored::Integer(array.as_boolean().values().iter().map(i64::from).collect())
+        }
+        DataType::Int8 => integers::<Int8Type>(array),
+        DataType::Int16 => integers::<Int16Type>(array),
+        DataType::Int32 => integers::<Int32Type>(array),
+        DataType::Int64 => integers::<Int64Type>(array),
+        DataType::UInt8 => integers::<UInt8Type>(array),
+        DataType::UInt16 => integers::<UInt16Type>(array),
+        DataType::UInt32 => integers::<UInt32Type>(array),
+        DataType::UInt64 => Stored::Wide(array.as_primitive::<UInt64Type>().values().to_vec()),
+        // The shortest text of a float32 is the number that was meant; widening it would add digits.
+        DataType::Float32 => Stored::Real(
+            array
+                .as_primitive::<Float32Type>()
+                .values()
+                .iter()
+                .map(|f| f.to_string().parse().unwrap_or(f64::NAN))
+                .collect(),
+        ),
+        DataType::Float64 => Stored::Real(array.as_primitive::<Float64Type>().values().to_vec()),
+        DataType::Decimal32(_, scale) => {
+            let mantissas = array.as_primitive::<Decimal32Type>().values().iter();
+            decimals(mantissas.map(|mantissa| i64::from(*mantissa)), *scale, array)
+        }
+        DataType::Decimal64(_, scale) if storage(array.data_type()) != Storage::Text => {
+            decimals(array.as_primitive::<Decimal64Type>().values().iter().copied(), *scale, array)
+        }
+        DataType::Utf8 => Stored::Text(array.as_string::<i32>().clone()),
+        DataType::Dictionary(..) => {
+            let dictionary = array.as_any_dictionary();
+            let words = dictionary.values().as_string::<i32>();
+            // Without a single word all is null, and there are no codes to make sound.
+            let codes =
+                if words.is_empty() { vec![0; array.len()] } else { dictionary.normalized_keys() };
+            Stored::Coded(codes.into_iter().map(|code| code as u32).collect(), words.clone())
+        }
+        _ => Stored::Text((0..array.len()).map(|row| cell_text(array, row)).collect()),
+    }
+}

@@ -1,0 +1,288 @@
+//! A database being loaded into.
+
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+
+use rusqlite::Connection;
+use typhos_core::schema::Schema;
+use typhos_load::feed::{Abandoned, Canceller, Feed};
+use typhos_load::proof::Facts;
+use typhos_load::table::{Answers, Ask, Define, Intent, MoveRows, Objections, UNFINISHED};
+use typhos_load::whole::WholeFile;
+use typhos_load::{Action, Problem, TargetError, goes_along};
+use typhos_sql::held::{Existing, ExistingColumn, Filled, Held, bits};
+use typhos_sql::{Definitions, Language, Sqlite};
+
+use super::busy::patiently;
+use super::read::{identifier, open_existing, shown};
+use super::rows::{SqliteRows, StoredBatch};
+
+/// A database being loaded into.
+pub struct SqliteSession {
+    path: PathBuf,
+    /// The database, where it exists or has been made; the load makes it where it does not.
+    connection: Option<Connection>,
+    /// A new database before it has its name.
+    side: Option<WholeFile>,
+    is_called_off: Arc<AtomicBool>,
+}
+
+impl SqliteSession {
+    /// Opens a database that exists; a new one is made when rows come.
+    ///
+    /// # Errors
+    /// A file that is not a database, or cannot be written.
+    pub fn new(path: &Path) -> Result<SqliteSession, TargetError> {
+        let exists = path.symlink_metadata().is_ok();
+        let connection = exists.then(|| open_existing(path)).transpose()?;
+        Ok(SqliteSession {
+            path: path.to_path_buf(),
+            connection,
+            side: None,
+            is_called_off: Arc::default(),
+        })
+    }
+
+    fn failed(&self, source: rusqlite::Error) -> TargetError {
+        TargetError::Format { path: self.path.clone(), source: source.into() }
+    }
+
+    fn connection(&mut self) -> Result<&Connection, TargetError> {
+        if self.connection.is_none() {
+            let side = WholeFile::create(&self.path, false)?;
+            let connection = Connection::open(side.side_path()).map_err(|e| self.failed(e))?;
+            // The file is thrown away unless it is finished, so it needs no journal of its own.
+            connection
+                .execute_batch("PRAGMA journal_mode = OFF; PRAGMA synchronous = OFF")
+                .map_err(|e| self.failed(e))?;
+            self.side = Some(side);
+            self.connection = Some(connection);
+        }
+        Ok(self.connection.as_ref().expect("opened above"))
+    }
+}
+
+impl Ask for SqliteSession {
+    fn language(&self) -> &dyn Language {
+        &Sqlite
+    }
+
+    fn target(&self) -> String {
+        self.path.display().to_string()
+    }
+
+    fn server(&self) -> Option<String> {
+        None
+    }
+
+    fn query(&mut self, sql: &str) -> Result<Answers, TargetError> {
+        let path = self.path.clone();
+        let is_called_off = self.is_called_off.clone();
+        let connection = self.connection()?;
+        let answers = patiently(&is_called_off, || {
+            let mut statement = connection.prepare(sql)?;
+            let columns = statement.column_count();
+            let rows = statement
+                .query_map([], |row| (0..columns).map(|at| Ok(shown(row.get(at)?))).collect())?;
+            rows.collect()
+        });
+        answers.map_err(|source| TargetError::Format { path, source: source.into() })
+    }
+
+    fn existing(&mut self, table: &str) -> Result<Option<Existing>, TargetError> {
+        if self.connection.is_none() {
+            return Ok(None);
+        }
+        let text = Sqlite.literal(table);
+        let rows = self.query(&format!(
+            "SELECT name, type, \"notnull\", dflt_value, pk, hidden FROM pragma_table_xinfo({text}) WHERE hidden <> 1"
+        ))?;
+        if rows.is_empty() {
+            return Ok(None);
+        }
+        let numbered = rows.iter().filter(|row| row[4].as_deref() != Some("0")).count() == 1;
+        let mut key: Vec<(u32, String)> = Vec::new();
+        let mut columns = Vec::new();
+        for row in rows {
+            let [name, ty, not_null, default, place, hidden] =
+                row.try_into().expect("as many values as were asked for");
+            let (name, ty) = (name.unwrap_or_default(), ty.unwrap_or_default());
+            let place: u32 = place.and_then(|place| place.parse().ok()).unwrap_or(0);
+            if place > 0 {
+                key.push((place, name.clone()));
+            }
+            let filled = if hidden.as_deref() != Some("0") {
+                Filled::Computed
+            } else if place > 0 && numbered && ty.eq_ignore_ascii_case("INTEGER") {
+                Filled::Numbered
+            } else {
+                default.map_or(Filled::Nobody, Filled::Default)
+            };
+            columns.push(ExistingColumn {
+                held: held(&ty),
+                nullable: not_null.as_deref() != Some("1"),
+                name,
+                ty,
+                filled,
+                letters: None,
+            });
+        }
+        key.sort();
+        Ok(Some(Existing { columns, key: key.into_iter().map(|(_, name)| name).collect() }))
+    }
+
+    fn objections(&mut self, intent: &Intent<'_>) -> Result<Objections, TargetError> {
+        let mut found = Objections::default();
+        let folder = typhos_load::whole::parent(&self.path);
+        let place = if self.connection.is_some() { self.path.as_path() } else { folder };
+        if !folder.is_dir() {
+            let what = format!("there is no folder {}", folder.display());
+            found.problems.push(Problem::outside(what, "make it"));
+            return Ok(found);
+        }
+        // A database is written to with a journal beside it.
+        let is_read_only = place.metadata().is_ok_and(|about| about.permissions().readonly());
+        if is_read_only || typhos_load::whole::writable(folder).is_err() {
+            let what = format!("{} cannot be written to", place.display());
+            let help = "change its permissions, or name another place";
+            found.problems.push(Problem::outside(what, help));
+        }
+        if intent.action == Action::Replace {
+            let table = Sqlite.literal(intent.table);
+            let counts = self.counts(&format!(
+                "SELECT coalesce(sum(type = 'index' AND sql IS NOT NULL), 0), coalesce(sum(type = 'trigger'), 0) \
+                 FROM sqlite_schema WHERE tbl_name = {table}"
+            ))?;
+            found.notes.extend(goes_along(counts, ["index", "trigger"]));
+        }
+        Ok(found)
+    }
+}
+
+impl Define for SqliteSession {
+    fn execute(&mut self, sql: &str) -> Result<Option<u64>, TargetError> {
+        let path = self.path.clone();
+        let is_called_off = self.is_called_off.clone();
+        let connection = self.connection()?;
+        let changed = patiently(&is_called_off, || connection.execute(sql, []));
+        changed
+            .map(|changed| Some(changed as u64))
+            .map_err(|source| TargetError::Format { path, source: source.into() })
+    }
+
+    fn is_transactional(&self) -> bool {
+        true
+    }
+
+    fn unfinished_name(&mut self) -> Result<String, TargetError> {
+        // A transaction has the database to itself, and undoes what is not finished.
+        Ok(UNFINISHED.to_owned())
+    }
+
+    fn put_in_place(
+        &mut self,
+        stage: &str,
+        table: &str,
+        replaces: bool,
+    ) -> Result<(), TargetError> {
+        let table = identifier(table);
+        if replaces {
+            self.execute(&format!("DROP TABLE {table}"))?;
+            // Views that read it have nothing to read at this moment, and are not to be looked at.
+            self.execute("PRAGMA legacy_alter_table = ON")?;
+        }
+        self.execute(&format!("ALTER TABLE {stage} RENAME TO {table}")).map(|_| ())
+    }
+
+    fn commit(&mut self) -> Result<(), TargetError> {
+        self.execute("COMMIT").map(|_| ())
+    }
+
+    fn undo(&mut self, _stage: Option<&str>) {
+        // A database that is new goes away with its side file.
+        let _ = self.execute("ROLLBACK");
+    }
+
+    fn close(mut self) -> Result<(), TargetError> {
+        let path = self.path;
+        if let Some(connection) = self.connection.take() {
+            connection
+                .close()
+                .map_err(|(_, source)| TargetError::Format { path, source: source.into() })?;
+        }
+        self.side.map_or(Ok(()), WholeFile::keep)
+    }
+}
+
+impl MoveRows for SqliteSession {
+    type Rows = SqliteRows;
+
+    fn rows(&self, _schema: &Schema) -> SqliteRows {
+        SqliteRows
+    }
+
+    fn bulk(
+        &mut self,
+        table: &str,
+        schema: &Schema,
+        mut feed: Feed<Vec<StoredBatch>>,
+    ) -> Result<Facts, TargetError> {
+        let path = self.path.clone();
+        let failed = |source: rusqlite::Error| TargetError::Format {
+            path: path.clone(),
+            source: source.into(),
+        };
+        let names: Vec<_> = schema.columns.iter().map(|column| identifier(&column.name)).collect();
+        let places = vec!["?"; names.len()].join(", ");
+        let sql = format!("INSERT INTO {table} ({}) VALUES ({places})", names.join(", "));
+        let mut insert = self.connection()?.prepare(&sql).map_err(failed)?;
+        loop {
+            match feed.take() {
+                Ok(Some(batches)) => batches
+                    .iter()
+                    .try_for_each(|batch| batch.insert(&mut insert))
+                    .map_err(failed)?,
+                Ok(None) => return feed.into_sent(),
+                Err(Abandoned) => return Err(TargetError::GivenUp),
+            }
+        }
+    }
+
+    fn canceller(&self) -> Canceller {
+        let is_called_off = self.is_called_off.clone();
+        let handle = self.connection.as_ref().map(Connection::get_interrupt_handle);
+        Box::new(move || {
+            is_called_off.store(true, Ordering::SeqCst);
+            if let Some(handle) = &handle {
+                handle.interrupt();
+            }
+        })
+    }
+}
+
+/// What a type holds, by the affinity that SQLite finds in its name, and by what people mean by it.
+fn held(ty: &str) -> Held {
+    let ty = ty.to_uppercase();
+    let has = |words: &[&str]| words.iter().any(|word| ty.contains(word));
+    if has(&["BOOL"]) {
+        Held::Bool
+    } else if has(&["INT"]) && !has(&["POINT"]) {
+        bits(64, true)
+    } else if has(&["CHAR", "CLOB", "TEXT"]) {
+        Held::Text(None)
+    } else if has(&["REAL", "FLOA", "DOUB", "NUMERIC", "DECIMAL"]) {
+        Held::Float(64)
+    } else if has(&["DATETIME", "TIMESTAMP"]) {
+        Held::Timestamp(9, None)
+    } else if has(&["DATE"]) {
+        Held::Date
+    } else if has(&["TIME"]) {
+        Held::Time(9)
+    } else if ty.is_empty() || has(&["BLOB"]) {
+        // Whatever comes is kept as it comes.
+        Held::Text(None)
+    } else {
+        Held::Other
+    }
+}
