@@ -3,7 +3,7 @@
 use serde_json::{Value, json};
 use typhos_core::columns::{Account, ColumnMisfits, MisfitValue, Plan};
 use typhos_core::infer::{counted, grouped, shown};
-use typhos_core::schema::{ColumnDecl, Type};
+use typhos_core::schema::{ColumnDecl, Scalar};
 use typhos_core::survey::Source;
 use typhos_core::text::{
     Charset, Dialect, Escape, Input, InputFile, Packing, ShortRecords, Undeclared, delimiter_name,
@@ -407,7 +407,9 @@ fn changed<'p>(
 /// What happened to values that a declared loss changed: "rounded (half-up)".
 fn how_changed(column: &ColumnDecl) -> String {
     match column.ty {
-        Type::Text { most: Some(most) } => format!("cut to {}", counted(most.into(), "character")),
+        Scalar::Text { most: Some(most) } => {
+            format!("cut to {}", counted(most.into(), "character"))
+        }
         _ => format!("rounded ({})", column.rounding.name()),
     }
 }

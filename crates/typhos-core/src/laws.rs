@@ -11,7 +11,7 @@ use crate::infer::{Rules, Wanted, decide, draft};
 use crate::read_schema as read;
 use crate::readings::{Decimal, parse_number};
 use crate::run::{NoMonitor, RunOptions};
-use crate::schema::{ColumnDecl, IntType, Type};
+use crate::schema::{ColumnDecl, IntType, Scalar};
 use crate::survey::{Absent, Survey, SurveyOptions};
 use crate::text::{Block, BlockReader, Dialect, Input, InputChoice, Memory, Origin, QuotedEmpty};
 
@@ -191,15 +191,15 @@ fn is_the_same(cell: &str, written: &str, column: &ColumnDecl) -> bool {
     let decimal =
         |text: &str| plain(text).map(|n| Decimal { mantissa: n.mantissa, scale: n.scale });
     match column.ty {
-        Type::Text { .. } | Type::Lowcard | Type::Category => cell == written,
-        Type::Int(_) | Type::Decimal { .. } if column.style.is_plain() => {
+        Scalar::Text { .. } | Scalar::Lowcard | Scalar::Category => cell == written,
+        Scalar::Int(_) | Scalar::Decimal { .. } if column.style.is_plain() => {
             decimal(written).is_none_or(|written| decimal(cell) == Some(written))
         }
-        Type::Float32 if column.style.is_plain() => {
+        Scalar::Float32 if column.style.is_plain() => {
             written.trim().parse::<f32>().is_ok_and(|w| Ok(w) == cell.parse())
                 || plain(written).is_none()
         }
-        Type::Float64 if column.style.is_plain() => {
+        Scalar::Float64 if column.style.is_plain() => {
             written.trim().parse::<f64>().is_ok_and(|w| Ok(w) == cell.parse())
                 || plain(written).is_none()
         }
@@ -211,7 +211,7 @@ fn is_the_same(cell: &str, written: &str, column: &ColumnDecl) -> bool {
 fn is_narrowest(cells: &[Option<String>], column: &ColumnDecl) -> Result<(), TestCaseError> {
     let values = || cells.iter().flatten();
     match column.ty {
-        Type::Int(ty) => {
+        Scalar::Int(ty) => {
             let number = |cell: &String| cell.parse::<i128>().unwrap_or_default();
             let (low, high) = (values().map(number).min(), values().map(number).max());
             let narrowest = low.zip(high).and_then(|(low, high)| IntType::narrowest(low, high));
@@ -220,7 +220,7 @@ fn is_narrowest(cells: &[Option<String>], column: &ColumnDecl) -> Result<(), Tes
                 "{narrowest:?}, not {ty:?}"
             );
         }
-        Type::Text { most: Some(most) } => {
+        Scalar::Text { most: Some(most) } => {
             let longest = values().map(|cell| cell.chars().count()).max().unwrap_or(0);
             prop_assert_eq!(most as usize, longest);
         }

@@ -17,7 +17,7 @@ use arrow_ipc::reader::FileReader;
 use arrow_ipc::writer::{DictionaryHandling, FileWriter, IpcWriteOptions};
 use arrow_schema::{ArrowError, DataType, Schema as ArrowSchema, SchemaRef};
 use typhos_core::run::{Monitor, RunOptions};
-use typhos_core::schema::{Schema, Type};
+use typhos_core::schema::{Scalar, Schema};
 
 use crate::damaged::{guarded, verify_arrow};
 use typhos_load::budget::threads_within;
@@ -134,14 +134,14 @@ impl Target for ArrowTarget {
         let rows = job.plan.arrow();
         let writer = writer(&side, &rows)?.map_err(failed)?;
         let open_sets = schema.columns.iter().enumerate();
-        let open_sets = open_sets.filter(|(_, column)| column.ty == Type::Lowcard);
+        let open_sets = open_sets.filter(|(_, column)| column.ty == Scalar::Lowcard);
         let sink = ArrowSink {
             side,
             writer,
             rows,
             replace: job.mode == Mode::Replace,
             path: self.path,
-            open_sets: schema.columns.iter().map(|c| c.ty == Type::Lowcard).collect(),
+            open_sets: schema.columns.iter().map(|c| c.ty == Scalar::Lowcard).collect(),
             words: open_sets.map(|(at, _)| (at, Words::default())).collect(),
             sent: Facts::new(schema.columns.len()),
             schema: job.is_proven.then(|| schema.clone()),

@@ -1,6 +1,6 @@
 //! The SQL of ClickHouse.
 
-use typhos_core::schema::{ColumnDecl, IntType, TimeUnit, Type};
+use typhos_core::schema::{ColumnDecl, IntType, Scalar, TimeUnit};
 
 use super::definitions::{Definitions, Order, Stored};
 use super::held::{ExistingColumn, Held};
@@ -111,9 +111,9 @@ impl Definitions for ClickHouse {
 
     fn stored(&self, _table: &str, column: &ColumnDecl) -> Stored {
         match column.ty {
-            Type::Bool if self.has_bool() => Stored::new("Bool"),
-            Type::Bool => Stored::new("UInt8").note("as 0 and 1: this version has no booleans"),
-            Type::Int(int) => Stored::new(match int {
+            Scalar::Bool if self.has_bool() => Stored::new("Bool"),
+            Scalar::Bool => Stored::new("UInt8").note("as 0 and 1: this version has no booleans"),
+            Scalar::Int(int) => Stored::new(match int {
                 IntType::Int8 => "Int8",
                 IntType::Int16 => "Int16",
                 IntType::Int32 => "Int32",
@@ -123,17 +123,17 @@ impl Definitions for ClickHouse {
                 IntType::UInt32 => "UInt32",
                 IntType::UInt64 => "UInt64",
             }),
-            Type::Float32 => Stored::new("Float32"),
-            Type::Float64 => Stored::new("Float64"),
-            Type::Decimal { precision, scale } => {
+            Scalar::Float32 => Stored::new("Float32"),
+            Scalar::Float64 => Stored::new("Float64"),
+            Scalar::Decimal { precision, scale } => {
                 Stored::new(format!("Decimal({precision},{scale})"))
             }
-            Type::Text { most: None } => Stored::new("String"),
-            Type::Text { most: Some(_) } => {
+            Scalar::Text { most: None } => Stored::new("String"),
+            Scalar::Text { most: Some(_) } => {
                 Stored::new("String").note("as String, which has no most characters")
             }
-            Type::Lowcard => Stored::new("LowCardinality(String)"),
-            Type::Category if fits_enum(&column.values) => {
+            Scalar::Lowcard => Stored::new("LowCardinality(String)"),
+            Scalar::Category if fits_enum(&column.values) => {
                 let width = if column.values.len() <= 127 { 8 } else { 16 };
                 let values = column.values.iter().enumerate();
                 let values: Vec<_> = values
@@ -141,11 +141,11 @@ impl Definitions for ClickHouse {
                     .collect();
                 Stored::new(format!("Enum{width}({})", values.join(", ")))
             }
-            Type::Category => Stored::new("LowCardinality(String)")
+            Scalar::Category => Stored::new("LowCardinality(String)")
                 .note("as LowCardinality(String): an enumeration cannot hold all of its values"),
-            Type::Date if self.has_date32() => Stored::new("Date32")
+            Scalar::Date if self.has_date32() => Stored::new("Date32")
                 .note("as Date32; a day before 1900 or after 2299 stops the load"),
-            Type::Date => {
+            Scalar::Date => {
                 // Such versions have no word for day 0.
                 let shown = if self.has_datetime64() {
                     ""
@@ -155,14 +155,14 @@ impl Definitions for ClickHouse {
                 Stored::new("Date")
                     .note(format!("as Date{shown}; a day before 1970 or after 2105 stops the load"))
             }
-            Type::Time(unit) => {
+            Scalar::Time(unit) => {
                 let ty = match unit {
                     TimeUnit::Second | TimeUnit::Milli => "UInt32",
                     TimeUnit::Micro | TimeUnit::Nano => "UInt64",
                 };
                 Stored::new(ty).note(counted_in(unit, "midnight", self.name()))
             }
-            Type::Timestamp { unit, utc } => {
+            Scalar::Timestamp { unit, utc } => {
                 let zoneless =
                     if utc { "" } else { ": wall-clock times are kept as if they were in UTC" };
                 if self.has_datetime64() {
@@ -178,10 +178,10 @@ impl Definitions for ClickHouse {
                     _ => Stored::new("Int64").note(counted_in(unit, "1970", self.name())),
                 }
             }
-            Type::Uuid => Stored::new("UUID"),
-            Type::Ip => Stored::new("String").note("as String, as it was written"),
-            Type::Json => Stored::new("String").note("as String, as it was written"),
-            Type::Geopoint => Stored::new("String").note("as String: latitude, comma, longitude"),
+            Scalar::Uuid => Stored::new("UUID"),
+            Scalar::Ip => Stored::new("String").note("as String, as it was written"),
+            Scalar::Json => Stored::new("String").note("as String, as it was written"),
+            Scalar::Geopoint => Stored::new("String").note("as String: latitude, comma, longitude"),
         }
     }
 
@@ -229,36 +229,36 @@ impl Movements for ClickHouse {
         format!("({}) IN (SELECT {} FROM {table})", values.join(", "), columns.join(", "))
     }
 
-    fn cast(&self, value: &str, ty: Type, there: &ExistingColumn) -> String {
+    fn cast(&self, value: &str, ty: Scalar, there: &ExistingColumn) -> String {
         match (ty, zone_of(there)) {
             // A wall-clock time, or the midnight of a day, is that in the zone of the column.
-            (Type::Timestamp { utc: false, .. }, Some(zone)) if !is_utc(zone) => {
+            (Scalar::Timestamp { utc: false, .. }, Some(zone)) if !is_utc(zone) => {
                 self.in_zone(&format!("toString({value})"), there, zone)
             }
-            (Type::Date, Some(zone)) => {
+            (Scalar::Date, Some(zone)) => {
                 self.in_zone(&format!("concat(toString({value}), ' 00:00:00')"), there, zone)
             }
             // By its shortest text, or it would be the double of the float and not that of the number.
-            (Type::Float32, _) if matches!(there.held, Held::Float(64)) => {
+            (Scalar::Float32, _) if matches!(there.held, Held::Float(64)) => {
                 format!("toFloat64(toString({value}))")
             }
             _ => value.to_owned(),
         }
     }
 
-    fn remark(&self, ty: Type, there: &ExistingColumn) -> Option<String> {
+    fn remark(&self, ty: Scalar, there: &ExistingColumn) -> Option<String> {
         let zone = zone_of(there).filter(|zone| !is_utc(zone))?;
         match ty {
-            Type::Timestamp { utc: false, .. } => {
+            Scalar::Timestamp { utc: false, .. } => {
                 Some(format!("as that wall-clock time in {zone}"))
             }
-            Type::Date => Some(format!("as midnight in {zone}")),
+            Scalar::Date => Some(format!("as midnight in {zone}")),
             _ => None,
         }
     }
 
-    fn beyond(&self, value: &str, ty: Type, there: &ExistingColumn) -> Option<String> {
-        if let (Type::Timestamp { utc: false, .. }, Some(zone)) = (ty, zone_of(there))
+    fn beyond(&self, value: &str, ty: Scalar, there: &ExistingColumn) -> Option<String> {
+        if let (Scalar::Timestamp { utc: false, .. }, Some(zone)) = (ty, zone_of(there))
             && !is_utc(zone)
         {
             // Clocks that are set forward leave an hour out.
@@ -267,8 +267,8 @@ impl Movements for ClickHouse {
         }
         // Types of later versions reach further than the older ones, which go round.
         let (units, most) = match (ty, there.ty.split('(').next()) {
-            (Type::Date, Some("Date")) if self.has_date32() => ("toInt32", u32::from(u16::MAX)),
-            (Type::Timestamp { .. }, Some("DateTime")) if self.has_datetime64() => {
+            (Scalar::Date, Some("Date")) if self.has_date32() => ("toInt32", u32::from(u16::MAX)),
+            (Scalar::Timestamp { .. }, Some("DateTime")) if self.has_datetime64() => {
                 ("toInt64", u32::MAX)
             }
             _ => return None,
@@ -288,10 +288,10 @@ impl Movements for ClickHouse {
 }
 
 impl Questions for ClickHouse {
-    fn counted(&self, ty: Type, column: &str) -> String {
+    fn counted(&self, ty: Scalar, column: &str) -> String {
         match ty {
             // Older versions count the nulls of a dictionary too.
-            Type::Lowcard | Type::Category => format!("countIf(isNotNull({column}))"),
+            Scalar::Lowcard | Scalar::Category => format!("countIf(isNotNull({column}))"),
             _ => format!("count({column})"),
         }
     }
@@ -301,40 +301,40 @@ impl Questions for ClickHouse {
         let extremes = |value: &str| Asked::extremes(|fold| format!("{fold}({value})"));
         let units = |name: &str| Asked::extremes(|fold| format!("{name}({fold}({column}))"));
         match ty {
-            Type::Bool => Asked::total(format!("sum(toUInt8({column}))")),
+            Scalar::Bool => Asked::total(format!("sum(toUInt8({column}))")),
             // Sums of integers have 64 bits and go round.
-            Type::Int(_) => extremes(column).sum(format!("sum(toDecimal128({column}, 0))")),
-            Type::Decimal { scale, .. } => {
+            Scalar::Int(_) => extremes(column).sum(format!("sum(toDecimal128({column}, 0))")),
+            Scalar::Decimal { scale, .. } => {
                 extremes(column).sum(format!("sum(toDecimal128({column}, {scale}))"))
             }
-            Type::Float32 | Type::Float64 => {
+            Scalar::Float32 | Scalar::Float64 => {
                 extremes(column).sum(format!("sum(toFloat64({column}))"))
             }
-            Type::Text { .. } | Type::Ip | Type::Json => {
+            Scalar::Text { .. } | Scalar::Ip | Scalar::Json => {
                 extremes(column).sum(format!("sum(length({column}))"))
             }
             // Aggregates of older versions do not take every dictionary of texts that may be null.
-            Type::Lowcard => {
+            Scalar::Lowcard => {
                 let text = format!("CAST({column} AS Nullable(String))");
                 extremes(&text).sum(format!("sum(length({text}))"))
             }
-            Type::Category if fits_enum(&declared.values) => {
+            Scalar::Category if fits_enum(&declared.values) => {
                 let code = format!("toInt16({column})");
                 Asked { of: Of::Codes, ..extremes(&code).sum(format!("sum({code})")) }
             }
-            Type::Category => Asked::total(format!("sum(length(toString({column})))")),
-            Type::Date => units("toInt32"),
-            Type::Time(_) => extremes(column),
-            Type::Timestamp { unit, .. } if self.has_datetime64() => units(match unit {
+            Scalar::Category => Asked::total(format!("sum(length(toString({column})))")),
+            Scalar::Date => units("toInt32"),
+            Scalar::Time(_) => extremes(column),
+            Scalar::Timestamp { unit, .. } if self.has_datetime64() => units(match unit {
                 TimeUnit::Second => "toInt64",
                 TimeUnit::Milli => "toUnixTimestamp64Milli",
                 TimeUnit::Micro => "toUnixTimestamp64Micro",
                 TimeUnit::Nano => "toUnixTimestamp64Nano",
             }),
-            Type::Timestamp { .. } => units("toInt64"),
+            Scalar::Timestamp { .. } => units("toInt64"),
             // Its own order is that of no text.
-            Type::Uuid => extremes(&format!("toString({column})")),
-            Type::Geopoint => Asked::default(),
+            Scalar::Uuid => extremes(&format!("toString({column})")),
+            Scalar::Geopoint => Asked::default(),
         }
     }
 }

@@ -2,7 +2,7 @@
 
 use std::ops::RangeInclusive;
 
-use typhos_core::schema::{ColumnDecl, IntType, Type};
+use typhos_core::schema::{ColumnDecl, IntType, Scalar};
 
 use super::units::digits;
 
@@ -104,9 +104,9 @@ pub fn fits(column: &ColumnDecl, held: &Held) -> Result<(), String> {
     let ty = column.ty;
     let narrower = |what: String| Err(format!("cannot hold every {ty}: {what}"));
     match (ty, held) {
-        (Type::Bool, Held::Bool) => Ok(()),
-        (Type::Bool, Held::Int(range)) if range.contains(&0) && range.contains(&1) => Ok(()),
-        (Type::Int(int), Held::Int(range)) => {
+        (Scalar::Bool, Held::Bool) => Ok(()),
+        (Scalar::Bool, Held::Int(range)) if range.contains(&0) && range.contains(&1) => Ok(()),
+        (Scalar::Int(int), Held::Int(range)) => {
             let (low, high) = int.range();
             if range.contains(&low) && range.contains(&high) {
                 return Ok(());
@@ -123,8 +123,8 @@ pub fn fits(column: &ColumnDecl, held: &Held) -> Result<(), String> {
                 names.last().unwrap_or(&"a narrower type")
             ))
         }
-        (Type::Int(_), Held::Decimal(None)) => Ok(()),
-        (Type::Int(int), Held::Decimal(Some((precision, scale)))) => {
+        (Scalar::Int(_), Held::Decimal(None)) => Ok(()),
+        (Scalar::Int(int), Held::Decimal(Some((precision, scale)))) => {
             let (low, high) = int.range();
             let most = 10i128.checked_pow(precision.saturating_sub(*scale)).unwrap_or(i128::MAX);
             if high < most && low > -most {
@@ -136,7 +136,7 @@ pub fn fits(column: &ColumnDecl, held: &Held) -> Result<(), String> {
                 ))
             }
         }
-        (Type::Int(int), Held::Float(bits)) => {
+        (Scalar::Int(int), Held::Float(bits)) => {
             let exact = if *bits == 64 { 1i128 << 53 } else { 1 << 24 };
             if int.range().1 <= exact {
                 Ok(())
@@ -144,12 +144,12 @@ pub fn fits(column: &ColumnDecl, held: &Held) -> Result<(), String> {
                 narrower("large integers are rounded there".into())
             }
         }
-        (Type::Float32, Held::Float(_)) | (Type::Float64, Held::Float(64)) => Ok(()),
-        (Type::Float64, Held::Float(_)) => {
+        (Scalar::Float32, Held::Float(_)) | (Scalar::Float64, Held::Float(64)) => Ok(()),
+        (Scalar::Float64, Held::Float(_)) => {
             narrower("it has half as many bits; declare float32".into())
         }
-        (Type::Decimal { .. }, Held::Decimal(None)) => Ok(()),
-        (Type::Decimal { precision, scale }, Held::Decimal(Some((there, scale_there)))) => {
+        (Scalar::Decimal { .. }, Held::Decimal(None)) => Ok(()),
+        (Scalar::Decimal { precision, scale }, Held::Decimal(Some((there, scale_there)))) => {
             let (precision, scale) = (u32::from(precision), u32::from(scale));
             if *scale_there >= scale && there.saturating_sub(*scale_there) >= precision - scale {
                 Ok(())
@@ -160,8 +160,8 @@ pub fn fits(column: &ColumnDecl, held: &Held) -> Result<(), String> {
                 ))
             }
         }
-        (Type::Decimal { precision, .. }, Held::Float(64)) if precision <= 15 => Ok(()),
-        (Type::Decimal { precision, scale: 0 }, Held::Int(range)) => {
+        (Scalar::Decimal { precision, .. }, Held::Float(64)) if precision <= 15 => Ok(()),
+        (Scalar::Decimal { precision, scale: 0 }, Held::Int(range)) => {
             let most = 10i128.checked_pow(u32::from(precision)).map_or(i128::MAX, |most| most - 1);
             if range.contains(&most) && range.contains(&-most) {
                 Ok(())
@@ -169,7 +169,7 @@ pub fn fits(column: &ColumnDecl, held: &Held) -> Result<(), String> {
                 narrower(format!("it holds {} to {}", range.start(), range.end()))
             }
         }
-        (Type::Category, Held::Listed(values)) => {
+        (Scalar::Category, Held::Listed(values)) => {
             let missing: Vec<_> =
                 column.values.iter().filter(|value| !values.contains(value)).collect();
             match missing.first() {
@@ -181,28 +181,28 @@ pub fn fits(column: &ColumnDecl, held: &Held) -> Result<(), String> {
                 )),
             }
         }
-        (Type::Date, Held::Timestamp(_, Some(true))) => narrower(
+        (Scalar::Date, Held::Timestamp(_, Some(true))) => narrower(
             "it holds points in time, and a day has no zone; declare timestamp(s, utc) and a zone"
                 .into(),
         ),
-        (Type::Date, Held::Date | Held::Timestamp(..)) => Ok(()),
-        (Type::Time(unit), Held::Time(there)) if *there >= digits(unit) => Ok(()),
-        (Type::Time(_), Held::Time(there)) => {
+        (Scalar::Date, Held::Date | Held::Timestamp(..)) => Ok(()),
+        (Scalar::Time(unit), Held::Time(there)) if *there >= digits(unit) => Ok(()),
+        (Scalar::Time(_), Held::Time(there)) => {
             narrower(format!("it keeps {there} digits of a second"))
         }
-        (Type::Timestamp { unit, .. }, Held::Timestamp(there, _)) if *there < digits(unit) => {
+        (Scalar::Timestamp { unit, .. }, Held::Timestamp(there, _)) if *there < digits(unit) => {
             narrower(format!("it keeps {there} digits of a second"))
         }
-        (Type::Timestamp { utc, .. }, Held::Timestamp(_, Some(zone))) if utc != *zone => {
+        (Scalar::Timestamp { utc, .. }, Held::Timestamp(_, Some(zone))) if utc != *zone => {
             narrower(if *zone {
                 "it holds points in time, and these have no zone; declare timestamp(…, utc) and a zone".into()
             } else {
                 "it holds wall-clock times, and these are points in time".into()
             })
         }
-        (Type::Timestamp { .. }, Held::Timestamp(..)) => Ok(()),
-        (Type::Uuid, Held::Uuid) | (Type::Ip, Held::Ip) => Ok(()),
-        (Type::Json, Held::Json) | (Type::Geopoint, Held::Point) => Ok(()),
+        (Scalar::Timestamp { .. }, Held::Timestamp(..)) => Ok(()),
+        (Scalar::Uuid, Held::Uuid) | (Scalar::Ip, Held::Ip) => Ok(()),
+        (Scalar::Json, Held::Json) | (Scalar::Geopoint, Held::Point) => Ok(()),
         (_, Held::Text(None)) => Ok(()),
         (_, Held::Text(Some(there))) => match longest(column) {
             Some(most) if most <= *there => Ok(()),
@@ -215,7 +215,7 @@ pub fn fits(column: &ColumnDecl, held: &Held) -> Result<(), String> {
                 narrower(format!("it holds {there} characters, and these may have {most}{instead}"))
             }
             // An open set of short words: the database objects where one is longer.
-            None if ty == Type::Lowcard => Ok(()),
+            None if ty == Scalar::Lowcard => Ok(()),
             None => narrower(format!("it holds {there} characters; declare text({there})")),
         },
         _ => Err(format!("holds no {ty}")),
@@ -225,18 +225,20 @@ pub fn fits(column: &ColumnDecl, held: &Held) -> Result<(), String> {
 /// Most characters of the values of a column as text; `None` where there is no limit.
 fn longest(column: &ColumnDecl) -> Option<u64> {
     Some(match column.ty {
-        Type::Text { most } => most?.into(),
-        Type::Category => column.values.iter().map(|v| v.chars().count() as u64).max().unwrap_or(0),
-        Type::Lowcard | Type::Json => return None,
-        Type::Bool => 5,
-        Type::Int(_) => 20,
-        Type::Float32 | Type::Float64 => 24,
-        Type::Decimal { precision, .. } => u64::from(precision) + 3,
-        Type::Date => 13,
-        Type::Time(_) => 18,
-        Type::Timestamp { .. } => 34,
-        Type::Uuid => 36,
-        Type::Ip => 45,
-        Type::Geopoint => 50,
+        Scalar::Text { most } => most?.into(),
+        Scalar::Category => {
+            column.values.iter().map(|v| v.chars().count() as u64).max().unwrap_or(0)
+        }
+        Scalar::Lowcard | Scalar::Json => return None,
+        Scalar::Bool => 5,
+        Scalar::Int(_) => 20,
+        Scalar::Float32 | Scalar::Float64 => 24,
+        Scalar::Decimal { precision, .. } => u64::from(precision) + 3,
+        Scalar::Date => 13,
+        Scalar::Time(_) => 18,
+        Scalar::Timestamp { .. } => 34,
+        Scalar::Uuid => 36,
+        Scalar::Ip => 45,
+        Scalar::Geopoint => 50,
     })
 }

@@ -1,6 +1,6 @@
 //! The SQL of MariaDB.
 
-use typhos_core::schema::{ColumnDecl, IntType, TimeUnit, Type};
+use typhos_core::schema::{ColumnDecl, IntType, Scalar, TimeUnit};
 
 use super::definitions::{Definitions, Indexed, Order, Stored};
 use super::held::{ExistingColumn, Held};
@@ -54,8 +54,8 @@ impl Definitions for Mariadb {
     fn stored(&self, _table: &str, column: &ColumnDecl) -> Stored {
         let quoted = self.identifier(&column.name);
         match column.ty {
-            Type::Bool => Stored::new("boolean"),
-            Type::Int(int) => Stored::new(match int {
+            Scalar::Bool => Stored::new("boolean"),
+            Scalar::Int(int) => Stored::new(match int {
                 IntType::Int8 => "tinyint",
                 IntType::Int16 => "smallint",
                 IntType::Int32 => "int",
@@ -65,23 +65,23 @@ impl Definitions for Mariadb {
                 IntType::UInt32 => "int unsigned",
                 IntType::UInt64 => "bigint unsigned",
             }),
-            Type::Float32 => Stored::new("float"),
-            Type::Float64 => Stored::new("double"),
-            Type::Decimal { precision, scale } => {
+            Scalar::Float32 => Stored::new("float"),
+            Scalar::Float64 => Stored::new("double"),
+            Scalar::Decimal { precision, scale } => {
                 Stored::new(format!("decimal({precision},{scale})"))
             }
-            Type::Text { most: Some(most) } if most <= MOST_CHARACTERS => {
+            Scalar::Text { most: Some(most) } if most <= MOST_CHARACTERS => {
                 Stored::new(format!("varchar({most})"))
             }
-            Type::Text { most: Some(most) } => {
+            Scalar::Text { most: Some(most) } => {
                 Stored::new("longtext").check(format!("char_length({quoted}) <= {most}"))
             }
-            Type::Text { most: None } => Stored::new("longtext"),
-            Type::Lowcard => {
+            Scalar::Text { most: None } => Stored::new("longtext"),
+            Scalar::Lowcard => {
                 Stored::new("longtext").note("as longtext: there is no dictionary type")
             }
             // Blanks at the end of its values are lost in an enumeration, and it has no empty one.
-            Type::Category
+            Scalar::Category
                 if column.values.len() <= MOST_VALUES
                     && column
                         .values
@@ -92,29 +92,29 @@ impl Definitions for Mariadb {
                     column.values.iter().map(|value| self.literal(value)).collect();
                 Stored::new(format!("enum({})", values.join(", ")))
             }
-            Type::Category => Stored::new("longtext")
+            Scalar::Category => Stored::new("longtext")
                 .check(crate::quoting::list_check(self, &quoted, &column.values))
                 .note("as longtext with a check: an enumeration cannot hold all of its values"),
-            Type::Date => Stored::new("date"),
-            Type::Time(TimeUnit::Nano) => {
+            Scalar::Date => Stored::new("date"),
+            Scalar::Time(TimeUnit::Nano) => {
                 Stored::new("bigint").note(counted_in(TimeUnit::Nano, "midnight", self.name()))
             }
-            Type::Time(unit) => Stored::new(format!("time({})", digits(unit))),
-            Type::Timestamp { unit: TimeUnit::Nano, .. } => Stored::new("bigint").note(format!(
+            Scalar::Time(unit) => Stored::new(format!("time({})", digits(unit))),
+            Scalar::Timestamp { unit: TimeUnit::Nano, .. } => Stored::new("bigint").note(format!(
                 "{}; with timestamp(us) and rounding = \"down\" it would be a datetime",
                 counted_in(TimeUnit::Nano, "1970", self.name())
             )),
-            Type::Timestamp { unit, utc: false } => {
+            Scalar::Timestamp { unit, utc: false } => {
                 Stored::new(format!("datetime({})", digits(unit)))
             }
-            Type::Timestamp { unit, utc: true } => {
+            Scalar::Timestamp { unit, utc: true } => {
                 Stored::new(format!("datetime({})", digits(unit)))
                     .note("as datetime in UTC: timestamps with a zone end in 2038")
             }
-            Type::Uuid => Stored::new("uuid"),
-            Type::Ip => Stored::new("varchar(45)").note("as varchar(45), as it was written"),
-            Type::Json => Stored::new("json"),
-            Type::Geopoint => Stored::new("point")
+            Scalar::Uuid => Stored::new("uuid"),
+            Scalar::Ip => Stored::new("varchar(45)").note("as varchar(45), as it was written"),
+            Scalar::Json => Stored::new("json"),
+            Scalar::Geopoint => Stored::new("point")
                 .note("as a point whose x is the longitude and whose y is the latitude"),
         }
     }
@@ -122,9 +122,9 @@ impl Definitions for Mariadb {
     fn indexed(&self, column: &ColumnDecl) -> Indexed {
         let quoted = self.identifier(&column.name);
         let is_long = match column.ty {
-            Type::Text { most } => most.is_none_or(|most| most > INDEXED_CHARACTERS),
-            Type::Category => self.stored("", column).ty == "longtext",
-            Type::Lowcard | Type::Json => true,
+            Scalar::Text { most } => most.is_none_or(|most| most > INDEXED_CHARACTERS),
+            Scalar::Category => self.stored("", column).ty == "longtext",
+            Scalar::Lowcard | Scalar::Json => true,
             _ => false,
         };
         match is_long {
@@ -153,11 +153,11 @@ impl Definitions for Mariadb {
 }
 
 impl Movements for Mariadb {
-    fn cast(&self, value: &str, ty: Type, there: &ExistingColumn) -> String {
+    fn cast(&self, value: &str, ty: Scalar, there: &ExistingColumn) -> String {
         match (ty, &there.held) {
-            (Type::Bool, Held::Text(_)) => format!("elt({value} + 1, 'false', 'true')"),
+            (Scalar::Bool, Held::Text(_)) => format!("elt({value} + 1, 'false', 'true')"),
             // As a text a point is its bytes.
-            (Type::Geopoint, Held::Text(_)) => {
+            (Scalar::Geopoint, Held::Text(_)) => {
                 format!("concat(ST_Y({value}), ',', ST_X({value}))")
             }
             _ => value.to_owned(),
@@ -169,12 +169,12 @@ impl Movements for Mariadb {
         true
     }
 
-    fn beyond(&self, value: &str, _ty: Type, there: &ExistingColumn) -> Option<String> {
+    fn beyond(&self, value: &str, _ty: Scalar, there: &ExistingColumn) -> Option<String> {
         // Blanks at the end of such a column are not given back.
         there.ty.starts_with("char(").then(|| format!("{value} LIKE '% '"))
     }
 
-    fn comparable(&self, value: &str, ty: Type, there: &ExistingColumn) -> String {
+    fn comparable(&self, value: &str, ty: Scalar, there: &ExistingColumn) -> String {
         let value = self.cast(value, ty, there);
         match &there.letters {
             // As the column compares, or its index would be of no use.
@@ -213,24 +213,26 @@ impl Questions for Mariadb {
         let bytes = format!("sum(length({column}))");
         match ty {
             // A float is shown with six digits unless it is made a double.
-            Type::Float32 => numbers(&format!("{column} + 0e0")),
-            Type::Bool | Type::Int(_) | Type::Decimal { .. } | Type::Float64 => numbers(column),
-            Type::Time(TimeUnit::Nano) | Type::Timestamp { unit: TimeUnit::Nano, .. } => {
+            Scalar::Float32 => numbers(&format!("{column} + 0e0")),
+            Scalar::Bool | Scalar::Int(_) | Scalar::Decimal { .. } | Scalar::Float64 => {
                 numbers(column)
             }
-            Type::Text { .. } | Type::Lowcard | Type::Ip | Type::Json => {
+            Scalar::Time(TimeUnit::Nano) | Scalar::Timestamp { unit: TimeUnit::Nano, .. } => {
+                numbers(column)
+            }
+            Scalar::Text { .. } | Scalar::Lowcard | Scalar::Ip | Scalar::Json => {
                 extremes(column).sum(bytes)
             }
-            Type::Category if self.stored("", declared).ty.starts_with("enum(") => {
+            Scalar::Category if self.stored("", declared).ty.starts_with("enum(") => {
                 Asked { of: Of::Codes, ..numbers(&format!("{column} + 0")) }
             }
-            Type::Category => Asked::total(bytes),
-            Type::Date => Asked::extremes(|fold| format!("to_days({fold}({column})) - 719528")),
-            Type::Time(unit) => {
+            Scalar::Category => Asked::total(bytes),
+            Scalar::Date => Asked::extremes(|fold| format!("to_days({fold}({column})) - 719528")),
+            Scalar::Time(unit) => {
                 let per = per_second(unit);
                 Asked::extremes(|fold| format!("time_to_sec({fold}({column})) * {per}"))
             }
-            Type::Timestamp { unit, .. } => {
+            Scalar::Timestamp { unit, .. } => {
                 let unit_name = if unit == TimeUnit::Second { "SECOND" } else { "MICROSECOND" };
                 let over = if unit == TimeUnit::Milli { " DIV 1000" } else { "" };
                 Asked::extremes(|fold| {
@@ -238,8 +240,8 @@ impl Questions for Mariadb {
                 })
             }
             // Its own order is that of no text.
-            Type::Uuid => extremes(&format!("cast({column} AS char(36))")),
-            Type::Geopoint => numbers(&format!("ST_Y({column})")),
+            Scalar::Uuid => extremes(&format!("cast({column} AS char(36))")),
+            Scalar::Geopoint => numbers(&format!("ST_Y({column})")),
         }
     }
 }

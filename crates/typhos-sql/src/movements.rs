@@ -1,6 +1,6 @@
 //! What a language needs so that rows can be moved from one table to another.
 
-use typhos_core::schema::Type;
+use typhos_core::schema::Scalar;
 
 use super::definitions::Definitions;
 use super::held::ExistingColumn;
@@ -9,12 +9,12 @@ use super::held::ExistingColumn;
 pub trait Movements: Definitions {
     /// A value of a declared type as one of the type of an existing column. What does not fit is never cut:
     /// the insertion fails instead.
-    fn cast(&self, value: &str, _ty: Type, _there: &ExistingColumn) -> String {
+    fn cast(&self, value: &str, _ty: Scalar, _there: &ExistingColumn) -> String {
         value.to_owned()
     }
 
     /// What becomes of a value on its way into an existing column, where that is worth knowing.
-    fn remark(&self, _ty: Type, _there: &ExistingColumn) -> Option<String> {
+    fn remark(&self, _ty: Scalar, _there: &ExistingColumn) -> Option<String> {
         None
     }
 
@@ -24,7 +24,7 @@ pub trait Movements: Definitions {
     }
 
     /// A value to be compared with those of an existing column.
-    fn comparable(&self, value: &str, ty: Type, there: &ExistingColumn) -> String {
+    fn comparable(&self, value: &str, ty: Scalar, there: &ExistingColumn) -> String {
         self.cast(value, ty, there)
     }
 
@@ -35,7 +35,7 @@ pub trait Movements: Definitions {
 
     /// A condition under which a value of a declared type would become another one in an existing column,
     /// where the database changes such values without a word.
-    fn beyond(&self, _value: &str, _ty: Type, _there: &ExistingColumn) -> Option<String> {
+    fn beyond(&self, _value: &str, _ty: Scalar, _there: &ExistingColumn) -> Option<String> {
         None
     }
 

@@ -1,6 +1,6 @@
 //! The SQL of PostgreSQL.
 
-use typhos_core::schema::{ColumnDecl, IntType, TimeUnit, Type};
+use typhos_core::schema::{ColumnDecl, IntType, Scalar, TimeUnit};
 
 use super::definitions::{Definitions, NamedType, Stored};
 use super::held::{ExistingColumn, Held};
@@ -63,8 +63,8 @@ impl Definitions for Postgres {
             Stored::new(ty).check(range_check(&quoted, int)).note(note)
         };
         match column.ty {
-            Type::Bool => Stored::new("boolean"),
-            Type::Int(int) => match int {
+            Scalar::Bool => Stored::new("boolean"),
+            Scalar::Int(int) => match int {
                 IntType::Int8 => {
                     bounded("smallint", int, "as smallint with a check: 8 bits have no type")
                 }
@@ -86,20 +86,20 @@ impl Definitions for Postgres {
                     "as numeric(20,0) with a check: integers have signs",
                 ),
             },
-            Type::Float32 => Stored::new("real"),
-            Type::Float64 => Stored::new("double precision"),
-            Type::Decimal { precision, scale } => {
+            Scalar::Float32 => Stored::new("real"),
+            Scalar::Float64 => Stored::new("double precision"),
+            Scalar::Decimal { precision, scale } => {
                 Stored::new(format!("numeric({precision},{scale})"))
             }
-            Type::Text { most: Some(most) } if most <= MOST_CHARACTERS => {
+            Scalar::Text { most: Some(most) } if most <= MOST_CHARACTERS => {
                 Stored::new(format!("varchar({most})"))
             }
-            Type::Text { most: Some(most) } => {
+            Scalar::Text { most: Some(most) } => {
                 Stored::new("text").check(format!("char_length({quoted}) <= {most}"))
             }
-            Type::Text { most: None } => Stored::new("text"),
-            Type::Lowcard => Stored::new("text").note("as text: there is no dictionary type"),
-            Type::Category if column.values.iter().all(|value| value.len() <= NAME_BYTES) => {
+            Scalar::Text { most: None } => Stored::new("text"),
+            Scalar::Lowcard => Stored::new("text").note("as text: there is no dictionary type"),
+            Scalar::Category if column.values.iter().all(|value| value.len() <= NAME_BYTES) => {
                 let name = Postgres::type_name(table, &column.name);
                 let quoted = self.identifier(&name);
                 let statement =
@@ -110,28 +110,28 @@ impl Definitions for Postgres {
                     ..Stored::new(quoted)
                 }
             }
-            Type::Category => Stored::new("text")
+            Scalar::Category => Stored::new("text")
                 .check(list_check(self, &quoted, &column.values))
                 .note("as text with a check: a value of an enumeration has at most 63 bytes"),
-            Type::Date => Stored::new("date"),
-            Type::Time(TimeUnit::Nano) => {
+            Scalar::Date => Stored::new("date"),
+            Scalar::Time(TimeUnit::Nano) => {
                 Stored::new("bigint").note(counted_in(TimeUnit::Nano, "midnight", self.name()))
             }
-            Type::Time(unit) => Stored::new(format!("time({})", digits(unit))),
-            Type::Timestamp { unit: TimeUnit::Nano, .. } => Stored::new("bigint").note(format!(
+            Scalar::Time(unit) => Stored::new(format!("time({})", digits(unit))),
+            Scalar::Timestamp { unit: TimeUnit::Nano, .. } => Stored::new("bigint").note(format!(
                 "{}; with timestamp(us) and rounding = \"down\" it would be a timestamp",
                 counted_in(TimeUnit::Nano, "1970", self.name())
             )),
-            Type::Timestamp { unit, utc: false } => {
+            Scalar::Timestamp { unit, utc: false } => {
                 Stored::new(format!("timestamp({})", digits(unit)))
             }
-            Type::Timestamp { unit, utc: true } => {
+            Scalar::Timestamp { unit, utc: true } => {
                 Stored::new(format!("timestamptz({})", digits(unit)))
             }
-            Type::Uuid => Stored::new("uuid"),
-            Type::Ip => Stored::new("inet"),
-            Type::Json => Stored::new("json"),
-            Type::Geopoint => Stored::new("point")
+            Scalar::Uuid => Stored::new("uuid"),
+            Scalar::Ip => Stored::new("inet"),
+            Scalar::Json => Stored::new("json"),
+            Scalar::Geopoint => Stored::new("point")
                 .note("as a point whose x is the longitude and whose y is the latitude"),
         }
     }
@@ -149,14 +149,14 @@ impl Definitions for Postgres {
 }
 
 impl Movements for Postgres {
-    fn cast(&self, value: &str, ty: Type, there: &ExistingColumn) -> String {
+    fn cast(&self, value: &str, ty: Scalar, there: &ExistingColumn) -> String {
         // A cast to a type with a length cuts; an assignment does not.
         match (ty, &there.held) {
             // As a text it would have its mask behind it.
-            (Type::Ip, Held::Text(_)) => format!("host({value})"),
+            (Scalar::Ip, Held::Text(_)) => format!("host({value})"),
             (_, Held::Text(_)) => format!("{value}::text"),
             // By its shortest text, or it would be the double of the float and not that of the number.
-            (Type::Float32, Held::Float(64)) => format!("{value}::text::float8"),
+            (Scalar::Float32, Held::Float(64)) => format!("{value}::text::float8"),
             _ => format!("{value}::{}", there.ty),
         }
     }
@@ -188,21 +188,23 @@ impl Questions for Postgres {
         let extremes = |value: &str| Asked::extremes(|fold| format!("{fold}({value})"));
         let numbers = || extremes(column).sum(format!("sum({column})"));
         match ty {
-            Type::Bool => Asked::total(format!("sum({column}::int)")),
-            Type::Int(_) | Type::Decimal { .. } | Type::Float64 => numbers(),
-            Type::Float32 => extremes(column).sum(format!("sum({column}::double precision)")),
-            Type::Time(TimeUnit::Nano) | Type::Timestamp { unit: TimeUnit::Nano, .. } => numbers(),
-            Type::Text { .. } | Type::Lowcard => extremes(&format!("{column} COLLATE \"C\""))
+            Scalar::Bool => Asked::total(format!("sum({column}::int)")),
+            Scalar::Int(_) | Scalar::Decimal { .. } | Scalar::Float64 => numbers(),
+            Scalar::Float32 => extremes(column).sum(format!("sum({column}::double precision)")),
+            Scalar::Time(TimeUnit::Nano) | Scalar::Timestamp { unit: TimeUnit::Nano, .. } => {
+                numbers()
+            }
+            Scalar::Text { .. } | Scalar::Lowcard => extremes(&format!("{column} COLLATE \"C\""))
                 .sum(format!("sum(octet_length({column}))")),
             // Lengths of an enumeration are dear: each value is looked up in the catalog.
-            Type::Category if self.stored("", declared).named_type.is_some() => {
+            Scalar::Category if self.stored("", declared).named_type.is_some() => {
                 Asked { of: Of::ListOrder, ..extremes(column) }
             }
-            Type::Category => Asked::total(format!("sum(octet_length({column}))")),
-            Type::Json => Asked::total(format!("sum(octet_length({column}::text))")),
-            Type::Date => Asked::extremes(|fold| format!("{fold}({column}) - date '1970-01-01'"))
+            Scalar::Category => Asked::total(format!("sum(octet_length({column}))")),
+            Scalar::Json => Asked::total(format!("sum(octet_length({column}::text))")),
+            Scalar::Date => Asked::extremes(|fold| format!("{fold}({column}) - date '1970-01-01'"))
                 .sum(format!("sum({column} - date '1970-01-01')")),
-            Type::Time(unit) | Type::Timestamp { unit, .. } => {
+            Scalar::Time(unit) | Scalar::Timestamp { unit, .. } => {
                 // Whole seconds apart from their parts: before version 14 both together are a double.
                 let (per, part) = (per_second(unit), 1_000_000 / per_second(unit));
                 Asked::extremes(|fold| {
@@ -212,10 +214,10 @@ impl Questions for Postgres {
                     )
                 })
             }
-            Type::Uuid => extremes(&format!("{column}::text COLLATE \"C\"")),
+            Scalar::Uuid => extremes(&format!("{column}::text COLLATE \"C\"")),
             // Addresses are written in one way of several.
-            Type::Ip => Asked::default(),
-            Type::Geopoint => extremes(&format!("{column}[1]")).sum(format!("sum({column}[1])")),
+            Scalar::Ip => Asked::default(),
+            Scalar::Geopoint => extremes(&format!("{column}[1]")).sum(format!("sum({column}[1])")),
         }
     }
 }

@@ -1,6 +1,6 @@
 //! What a target can be asked about a column, in its own words: the questions of the proof.
 
-use typhos_core::schema::{ColumnDecl, Type};
+use typhos_core::schema::{ColumnDecl, Scalar};
 
 use super::definitions::Definitions;
 
@@ -60,7 +60,7 @@ impl Asked {
 /// The SQL of a database, as far as it is asked about its rows.
 pub trait Questions: Definitions {
     /// The question how many values of a column are not null; `column` is its name in quotes.
-    fn counted(&self, _ty: Type, column: &str) -> String {
+    fn counted(&self, _ty: Scalar, column: &str) -> String {
         format!("count({column})")
     }
 

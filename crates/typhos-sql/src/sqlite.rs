@@ -1,6 +1,6 @@
 //! The SQL of SQLite.
 
-use typhos_core::schema::{ColumnDecl, IntType, TimeUnit, Type};
+use typhos_core::schema::{ColumnDecl, IntType, Scalar, TimeUnit};
 
 use super::definitions::{Definitions, Order, Stored};
 use super::movements::Movements;
@@ -40,34 +40,34 @@ impl Definitions for Sqlite {
         let quoted = self.identifier(&column.name);
         let text = |note: &str| Stored::new("TEXT").note(note);
         match column.ty {
-            Type::Bool => Stored::new("INTEGER")
+            Scalar::Bool => Stored::new("INTEGER")
                 .check(format!("{quoted} IN (0, 1)"))
                 .note("as 0 and 1: SQLite has no booleans"),
-            Type::Int(IntType::Int64) => Stored::new("INTEGER"),
-            Type::Int(IntType::UInt64) => Stored::new("ANY")
+            Scalar::Int(IntType::Int64) => Stored::new("INTEGER"),
+            Scalar::Int(IntType::UInt64) => Stored::new("ANY")
                 .check(format!(
                     "typeof({quoted}) = 'integer' AND {quoted} >= 0 OR length({quoted}) >= 19 AND {quoted} NOT GLOB '*[^0-9]*'"
                 ))
                 .note("as an integer, and above 9223372036854775807 as a text: SQLite's integers have signs"),
-            Type::Int(int) => Stored::new("INTEGER").check(range_check(&quoted, int)),
-            Type::Float32 | Type::Float64 => Stored::new("REAL"),
-            Type::Decimal { precision, scale: 0 } if precision <= 18 => Stored::new("INTEGER"),
-            Type::Decimal { precision, .. } if precision <= REAL_DIGITS => {
+            Scalar::Int(int) => Stored::new("INTEGER").check(range_check(&quoted, int)),
+            Scalar::Float32 | Scalar::Float64 => Stored::new("REAL"),
+            Scalar::Decimal { precision, scale: 0 } if precision <= 18 => Stored::new("INTEGER"),
+            Scalar::Decimal { precision, .. } if precision <= REAL_DIGITS => {
                 Stored::new("REAL").note("as REAL, which keeps its digits: SQLite has no decimals")
             }
-            Type::Decimal { .. } => text("as TEXT, exactly: SQLite has no decimals"),
-            Type::Text { most: None } => Stored::new("TEXT"),
-            Type::Text { most: Some(most) } => {
+            Scalar::Decimal { .. } => text("as TEXT, exactly: SQLite has no decimals"),
+            Scalar::Text { most: None } => Stored::new("TEXT"),
+            Scalar::Text { most: Some(most) } => {
                 Stored::new("TEXT").check(format!("length({quoted}) <= {most}"))
             }
-            Type::Lowcard => Stored::new("TEXT"),
-            Type::Category => Stored::new("TEXT").check(list_check(self, &quoted, &column.values)),
-            Type::Date | Type::Time(_) | Type::Timestamp { .. } => {
+            Scalar::Lowcard => Stored::new("TEXT"),
+            Scalar::Category => Stored::new("TEXT").check(list_check(self, &quoted, &column.values)),
+            Scalar::Date | Scalar::Time(_) | Scalar::Timestamp { .. } => {
                 text("as TEXT in ISO 8601: SQLite has no dates")
             }
-            Type::Uuid => text("as TEXT with hyphens: SQLite has no UUIDs"),
-            Type::Ip | Type::Json => Stored::new("TEXT"),
-            Type::Geopoint => text("as TEXT, latitude before longitude: SQLite has no points"),
+            Scalar::Uuid => text("as TEXT with hyphens: SQLite has no UUIDs"),
+            Scalar::Ip | Scalar::Json => Stored::new("TEXT"),
+            Scalar::Geopoint => text("as TEXT, latitude before longitude: SQLite has no points"),
         }
     }
 
@@ -88,39 +88,41 @@ impl Questions for Sqlite {
         let extremes = |value: &str| Asked::extremes(|fold| format!("{fold}({value})"));
         match ty {
             // A text where it is too large for an integer; with zeros before them all have one order.
-            Type::Int(IntType::UInt64) => {
+            Scalar::Int(IntType::UInt64) => {
                 let digits = format!("substr('00000000000000000000' || {column}, -20)");
                 extremes(&digits).sum(format!(
                     "sum(cast(substr({digits}, 1, 11) AS integer)) || ':' || sum(cast(substr({digits}, 12) AS integer))"
                 ))
             }
             // A sum beyond 64 bits is an error there.
-            Type::Int(IntType::Int64) => extremes(column)
+            Scalar::Int(IntType::Int64) => extremes(column)
                 .sum(format!("sum({column} / {PART}) || ':' || sum({column} % {PART})")),
-            Type::Bool | Type::Int(_) | Type::Float32 | Type::Float64 => {
+            Scalar::Bool | Scalar::Int(_) | Scalar::Float32 | Scalar::Float64 => {
                 extremes(column).sum(format!("sum({column})"))
             }
-            Type::Decimal { precision, scale } if precision <= REAL_DIGITS && scale > 0 => {
+            Scalar::Decimal { precision, scale } if precision <= REAL_DIGITS && scale > 0 => {
                 // Doubles, shown with as many digits as were declared.
                 Asked::extremes(|fold| format!("printf('%.{scale}f', {fold}({column}))"))
             }
-            Type::Decimal { precision, scale: 0 } if precision <= 18 => extremes(column),
+            Scalar::Decimal { precision, scale: 0 } if precision <= 18 => extremes(column),
             // Numbers as texts have another order.
-            Type::Decimal { .. } => Asked::default(),
-            Type::Text { .. } | Type::Lowcard | Type::Category | Type::Ip | Type::Json => {
-                extremes(column).sum(format!("sum(octet_length({column}))"))
-            }
-            Type::Date => Asked::extremes(|fold| {
+            Scalar::Decimal { .. } => Asked::default(),
+            Scalar::Text { .. }
+            | Scalar::Lowcard
+            | Scalar::Category
+            | Scalar::Ip
+            | Scalar::Json => extremes(column).sum(format!("sum(octet_length({column}))")),
+            Scalar::Date => Asked::extremes(|fold| {
                 format!("cast(julianday({fold}({column})) - 2440587.5 as integer)")
             }),
-            Type::Time(unit) => {
+            Scalar::Time(unit) => {
                 units(&format!("substr({column}, 1, 8)"), DAY_OF_TIMES, unit, column)
             }
-            Type::Timestamp { unit, .. } => {
+            Scalar::Timestamp { unit, .. } => {
                 units(&format!("substr({column}, 1, 19)"), 0, unit, column)
             }
-            Type::Geopoint => Asked::default(),
-            Type::Uuid => extremes(column),
+            Scalar::Geopoint => Asked::default(),
+            Scalar::Uuid => extremes(column),
         }
     }
 }

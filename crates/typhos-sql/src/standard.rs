@@ -1,7 +1,7 @@
 //! Standard SQL, for a database that is none of the others: only types of ISO/IEC 9075 that are widely
 //! understood.
 
-use typhos_core::schema::{ColumnDecl, IntType, TimeUnit, Type};
+use typhos_core::schema::{ColumnDecl, IntType, Scalar, TimeUnit};
 
 use super::definitions::{Definitions, Stored};
 use super::quoting::{list_check, range_check, unicode_escaped};
@@ -39,8 +39,8 @@ impl Definitions for Standard {
             values.iter().map(|value| value.chars().count()).max().unwrap_or(1).max(1)
         };
         match column.ty {
-            Type::Bool => Stored::new("boolean"),
-            Type::Int(int) => match int {
+            Scalar::Bool => Stored::new("boolean"),
+            Scalar::Int(int) => match int {
                 IntType::Int8 | IntType::UInt8 => bounded("smallint", int),
                 IntType::Int16 => Stored::new("smallint"),
                 IntType::UInt16 => bounded("integer", int),
@@ -49,27 +49,27 @@ impl Definitions for Standard {
                 IntType::Int64 => Stored::new("bigint"),
                 IntType::UInt64 => bounded("decimal(20,0)", int),
             },
-            Type::Float32 => Stored::new("real"),
-            Type::Float64 => Stored::new("double precision"),
-            Type::Decimal { precision, scale } => {
+            Scalar::Float32 => Stored::new("real"),
+            Scalar::Float64 => Stored::new("double precision"),
+            Scalar::Decimal { precision, scale } => {
                 Stored::new(format!("decimal({precision},{scale})"))
             }
-            Type::Text { most: Some(most) } => Stored::new(format!("varchar({most})")),
-            Type::Text { most: None } => Stored::new("character large object"),
-            Type::Lowcard => Stored::new("character large object")
+            Scalar::Text { most: Some(most) } => Stored::new(format!("varchar({most})")),
+            Scalar::Text { most: None } => Stored::new("character large object"),
+            Scalar::Lowcard => Stored::new("character large object")
                 .note("as character large object: there is no dictionary type"),
-            Type::Category => Stored::new(format!("varchar({})", widest(&column.values)))
+            Scalar::Category => Stored::new(format!("varchar({})", widest(&column.values)))
                 .check(list_check(self, &quoted, &column.values))
                 .note("as varchar with a check: there are no enumerations"),
-            Type::Date => Stored::new("date"),
-            Type::Time(unit) => timed("time", unit, ""),
-            Type::Timestamp { unit, utc: false } => timed("timestamp", unit, ""),
-            Type::Timestamp { unit, utc: true } => timed("timestamp", unit, " with time zone"),
-            Type::Uuid => Stored::new("char(36)").note("as char(36): there are no UUIDs"),
-            Type::Ip => Stored::new("varchar(45)").note("as varchar(45): there are no addresses"),
-            Type::Json => Stored::new("character large object")
+            Scalar::Date => Stored::new("date"),
+            Scalar::Time(unit) => timed("time", unit, ""),
+            Scalar::Timestamp { unit, utc: false } => timed("timestamp", unit, ""),
+            Scalar::Timestamp { unit, utc: true } => timed("timestamp", unit, " with time zone"),
+            Scalar::Uuid => Stored::new("char(36)").note("as char(36): there are no UUIDs"),
+            Scalar::Ip => Stored::new("varchar(45)").note("as varchar(45): there are no addresses"),
+            Scalar::Json => Stored::new("character large object")
                 .note("as character large object: JSON is not everywhere a type"),
-            Type::Geopoint => Stored::new("varchar(50)")
+            Scalar::Geopoint => Stored::new("varchar(50)")
                 .note("as varchar(50), latitude before longitude: there are no points"),
         }
     }

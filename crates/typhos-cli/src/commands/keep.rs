@@ -2,7 +2,7 @@
 
 use typhos_core::columns::PlainValues;
 use typhos_core::infer::{Decision, Draft, outgrown};
-use typhos_core::schema::{Schema, Type, keep};
+use typhos_core::schema::{Scalar, Schema, keep};
 use typhos_core::survey::Survey;
 
 use crate::console::{DIM, FOUND, GOOD, WARN, paint, safe};
@@ -89,9 +89,9 @@ pub fn merge(
 
 /// Whether a draft would say what is declared. How much longer texts may become is a matter of taste, as
 /// long as those that are there fit.
-fn says_the_same(declared: Type, drafted: Type, longest: u64) -> bool {
+fn says_the_same(declared: Scalar, drafted: Scalar, longest: u64) -> bool {
     match (declared, drafted) {
-        (Type::Text { most }, Type::Text { .. }) => {
+        (Scalar::Text { most }, Scalar::Text { .. }) => {
             most.is_none_or(|most| u64::from(most) >= longest)
         }
         _ => declared == drafted,
@@ -104,10 +104,10 @@ mod tests {
 
     #[test]
     fn texts_that_fit_are_as_declared() {
-        let text = |most| Type::Text { most };
+        let text = |most| Scalar::Text { most };
         assert!(says_the_same(text(None), text(Some(36)), 18));
         assert!(says_the_same(text(Some(18)), text(Some(36)), 18));
         assert!(!says_the_same(text(Some(17)), text(Some(36)), 18));
-        assert!(!says_the_same(Type::Lowcard, text(Some(36)), 18));
+        assert!(!says_the_same(Scalar::Lowcard, text(Some(36)), 18));
     }
 }

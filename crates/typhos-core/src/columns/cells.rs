@@ -20,7 +20,7 @@ use super::plan::{arrow_type, code_type, point_fields};
 use super::values::{Loss, Read, read_bool};
 use crate::intern::Interner;
 use crate::readings::{is_ip, is_json, point, uuid};
-use crate::schema::{ColumnDecl, IntType, ReadValues, TimeUnit, Type};
+use crate::schema::{ColumnDecl, IntType, ReadValues, Scalar, TimeUnit};
 
 /// A column that is being filled.
 pub(super) trait Cells: Send {
@@ -80,11 +80,11 @@ pub(super) fn with_cells<V: Visit>(column: &ColumnDecl, visitor: V) -> Result<V:
         };
     }
     Ok(match ty {
-        Type::Bool => visitor.visit(Bools {
+        Scalar::Bool => visitor.visit(Bools {
             values: BooleanBufferBuilder::new(0),
             validity: NullBufferBuilder::new(0),
         }),
-        Type::Int(int) => match int {
+        Scalar::Int(int) => match int {
             IntType::Int8 => number!(Int8Type, IntRead::<i8>::new(int, rounding)),
             IntType::Int16 => number!(Int16Type, IntRead::<i16>::new(int, rounding)),
             IntType::Int32 => number!(Int32Type, IntRead::<i32>::new(int, rounding)),
@@ -94,9 +94,9 @@ pub(super) fn with_cells<V: Visit>(column: &ColumnDecl, visitor: V) -> Result<V:
             IntType::UInt32 => number!(UInt32Type, IntRead::<u32>::new(int, rounding)),
             IntType::UInt64 => number!(UInt64Type, IntRead::<u64>::new(int, rounding)),
         },
-        Type::Float32 => number!(Float32Type, FloatRead::<f32>::new(rounding)),
-        Type::Float64 => number!(Float64Type, FloatRead::<f64>::new(rounding)),
-        Type::Decimal { precision, scale } => match arrow_type(ty, 0) {
+        Scalar::Float32 => number!(Float32Type, FloatRead::<f32>::new(rounding)),
+        Scalar::Float64 => number!(Float64Type, FloatRead::<f64>::new(rounding)),
+        Scalar::Decimal { precision, scale } => match arrow_type(ty, 0) {
             DataType::Decimal32(..) => {
                 number!(Decimal32Type, DecimalRead::<i32>::new(precision, scale, rounding))
             }
@@ -105,14 +105,14 @@ pub(super) fn with_cells<V: Visit>(column: &ColumnDecl, visitor: V) -> Result<V:
             }
             _ => number!(Decimal128Type, DecimalRead::<i128>::new(precision, scale, rounding)),
         },
-        Type::Date => primitive!(Date32Type, DateRead(patterns())),
-        Type::Time(unit) => match unit {
+        Scalar::Date => primitive!(Date32Type, DateRead(patterns())),
+        Scalar::Time(unit) => match unit {
             TimeUnit::Second => primitive!(Time32SecondType, time::<i32>(patterns(), unit)),
             TimeUnit::Milli => primitive!(Time32MillisecondType, time::<i32>(patterns(), unit)),
             TimeUnit::Micro => primitive!(Time64MicrosecondType, time::<i64>(patterns(), unit)),
             TimeUnit::Nano => primitive!(Time64NanosecondType, time::<i64>(patterns(), unit)),
         },
-        Type::Timestamp { unit, .. } => {
+        Scalar::Timestamp { unit, .. } => {
             let read = TimestampRead { patterns: patterns(), unit };
             match unit {
                 TimeUnit::Second => primitive!(TimestampSecondType, read),
@@ -121,15 +121,15 @@ pub(super) fn with_cells<V: Visit>(column: &ColumnDecl, visitor: V) -> Result<V:
                 TimeUnit::Nano => primitive!(TimestampNanosecondType, read),
             }
         }
-        Type::Text { most } => visitor.visit(Texts::new(most, column.clip, None)),
-        Type::Ip => visitor.visit(Texts::new(None, false, Some((ty, is_ip)))),
-        Type::Json => visitor.visit(Texts::new(None, false, Some((ty, is_json)))),
-        Type::Uuid => {
+        Scalar::Text { most } => visitor.visit(Texts::new(most, column.clip, None)),
+        Scalar::Ip => visitor.visit(Texts::new(None, false, Some((ty, is_ip)))),
+        Scalar::Json => visitor.visit(Texts::new(None, false, Some((ty, is_json)))),
+        Scalar::Uuid => {
             visitor.visit(Uuids { bytes: Vec::new(), validity: NullBufferBuilder::new(0) })
         }
-        Type::Geopoint => visitor.visit(Points::default()),
-        Type::Lowcard => visitor.visit(Codes::<UInt32Type>::new(&[])),
-        Type::Category => match code_type(column.values.len() as u64) {
+        Scalar::Geopoint => visitor.visit(Points::default()),
+        Scalar::Lowcard => visitor.visit(Codes::<UInt32Type>::new(&[])),
+        Scalar::Category => match code_type(column.values.len() as u64) {
             DataType::UInt8 => visitor.visit(Codes::<UInt8Type>::new(&column.values)),
             DataType::UInt16 => visitor.visit(Codes::<UInt16Type>::new(&column.values)),
             _ => visitor.visit(Codes::<UInt32Type>::new(&column.values)),
@@ -150,7 +150,7 @@ impl PlainValues {
     ///
     /// # Errors
     /// A sentence that says why it is none.
-    pub(crate) fn units(ty: Type, text: &str) -> Result<Option<i64>, String> {
+    pub(crate) fn units(ty: Scalar, text: &str) -> Result<Option<i64>, String> {
         struct Low;
         impl Visit for Low {
             type Out = Option<i64>;
@@ -165,7 +165,7 @@ impl PlainValues {
 }
 
 impl ReadValues for PlainValues {
-    fn is_bound(&self, ty: Type, text: &str) -> Result<(), String> {
+    fn is_bound(&self, ty: Scalar, text: &str) -> Result<(), String> {
         PlainValues::units(ty, text).map(|_| ())
     }
 
@@ -298,7 +298,7 @@ impl Cells for Bools {
 }
 
 /// A type whose values are texts of a form, and what says whether a text has it.
-type Form = (Type, fn(&[u8]) -> bool);
+type Form = (Scalar, fn(&[u8]) -> bool);
 
 /// Plain text. The values are known to be UTF-8: [`convert`](super::convert) sees to it.
 struct Texts {
@@ -385,7 +385,7 @@ struct Uuids {
 
 impl Cells for Uuids {
     fn push(&mut self, value: &[u8]) -> Result<(), Reason> {
-        let bytes = uuid(value).ok_or(Reason::NotA(Type::Uuid))?;
+        let bytes = uuid(value).ok_or(Reason::NotA(Scalar::Uuid))?;
         self.bytes.extend_from_slice(&bytes);
         self.validity.append_non_null();
         Ok(())
@@ -417,7 +417,7 @@ impl Default for Points {
 
 impl Cells for Points {
     fn push(&mut self, value: &[u8]) -> Result<(), Reason> {
-        let (lat, lon) = point(value).ok_or(Reason::NotA(Type::Geopoint))?;
+        let (lat, lon) = point(value).ok_or(Reason::NotA(Scalar::Geopoint))?;
         self.lat.push(lat);
         self.lon.push(lon);
         self.validity.append_non_null();

@@ -6,7 +6,7 @@ use arrow_array::types::{Float32Type, Float64Type};
 
 use super::{Converter, MisfitValue, OnMisfit, Plan};
 use crate::run::{Monitor, RunError, RunOptions, fold_blocks};
-use crate::schema::{self, ColumnDecl, Misfit, Rounding, Schema, Type};
+use crate::schema::{self, ColumnDecl, Misfit, Rounding, Scalar, Schema};
 use crate::text::Input;
 
 /// What float32 would make of the values of a column.
@@ -53,18 +53,19 @@ pub fn float32_change(
     options: &RunOptions,
     monitor: &dyn Monitor,
 ) -> Result<Float32Change, RunError> {
-    let both = [("wide", Type::Float64), ("narrow", Type::Float32)].map(|(name, ty)| ColumnDecl {
-        name: name.to_owned(),
-        from: column.from.clone().or_else(|| Some(schema::From::Name(column.name.clone()))),
-        ty,
-        auto: false,
-        rounding: Rounding::HalfEven,
-        misfit: Misfit::Null,
-        required: false,
-        low: None,
-        high: None,
-        ..column.clone()
-    });
+    let both =
+        [("wide", Scalar::Float64), ("narrow", Scalar::Float32)].map(|(name, ty)| ColumnDecl {
+            name: name.to_owned(),
+            from: column.from.clone().or_else(|| Some(schema::From::Name(column.name.clone()))),
+            ty,
+            auto: false,
+            rounding: Rounding::HalfEven,
+            misfit: Misfit::Null,
+            required: false,
+            low: None,
+            high: None,
+            ..column.clone()
+        });
     let schema = Schema { columns: both.into(), ..Schema::default() };
     let plan = Plan::new(schema, input).expect("a column of this input");
     let found = fold_blocks(
@@ -120,7 +121,7 @@ mod tests {
     fn what_changes_is_counted_and_measured() {
         let text = "a\n0.5\n16777217\n0.123456789\n1e39\nx\n0.1\n-33554433\n";
         let input = Input::from_bytes("t", text.into(), &Dialect::RFC_4180.into());
-        let column = ColumnDecl::new("a", Type::Float64);
+        let column = ColumnDecl::new("a", Scalar::Float64);
         for threads in 1..4 {
             let options =
                 RunOptions { threads: NonZeroUsize::new(threads).unwrap(), block_bytes: 8 };

@@ -5,13 +5,13 @@ use std::marker::PhantomData;
 use super::Reason;
 use super::values::{Loss, Read};
 use crate::dates::{Moment, Pattern, ReadOptions};
-use crate::schema::{TimeUnit, Type};
+use crate::schema::{Scalar, TimeUnit};
 
 /// The patterns of a date column.
 pub(super) struct PatternRead {
     pub patterns: Vec<Pattern>,
     pub options: ReadOptions,
-    pub ty: Type,
+    pub ty: Scalar,
     pub loss: Loss,
 }
 
@@ -39,9 +39,9 @@ impl PatternRead {
     /// Bounds are written as ISO 8601 has it, whatever the patterns of the column are.
     fn iso(&self, text: &str) -> Result<Moment, Reason> {
         let patterns: &[&str] = match self.ty {
-            Type::Date => &["yyyy-MM-dd"],
-            Type::Time(_) => &["HH:mm:ss.SSSSSSSSS", "HH:mm:ss", "HH:mm"],
-            Type::Timestamp { utc: true, .. } => &[
+            Scalar::Date => &["yyyy-MM-dd"],
+            Scalar::Time(_) => &["HH:mm:ss.SSSSSSSSS", "HH:mm:ss", "HH:mm"],
+            Scalar::Timestamp { utc: true, .. } => &[
                 "yyyy-MM-dd'T'HH:mm:ss.SSSSSSSSSX",
                 "yyyy-MM-dd'T'HH:mm:ssX",
                 "yyyy-MM-dd'T'HH:mm:ssXXX",
@@ -71,7 +71,7 @@ impl Read for DateRead {
         let moment = self.0.moment(value)?;
         // A time of day would be lost, unless it says no more than the day does.
         if moment.nanos != 0 && !self.0.loss.change() {
-            return Err(Reason::TooPrecise(Type::Date));
+            return Err(Reason::TooPrecise(Scalar::Date));
         }
         Ok(moment.days)
     }
@@ -110,7 +110,7 @@ impl<N: Copy + PartialOrd + Default + TryFrom<i64>> Read for TimeRead<N> {
 
 impl<N: TryFrom<i64>> TimeRead<N> {
     fn in_units(&self, moment: Moment) -> Result<N, Reason> {
-        let ty = Type::Time(self.unit);
+        let ty = Scalar::Time(self.unit);
         if moment.nanos % self.unit.nanos() != 0 && !self.patterns.loss.change() {
             return Err(Reason::TooPrecise(ty));
         }
@@ -181,7 +181,7 @@ mod tests {
 
     fn timestamps(unit: TimeUnit, pattern: &str) -> TimestampRead {
         let utc = pattern.contains('X');
-        let ty = Type::Timestamp { unit, utc };
+        let ty = Scalar::Timestamp { unit, utc };
         let patterns = vec![Pattern::compile(pattern).unwrap()];
         TimestampRead {
             patterns: PatternRead {

@@ -8,12 +8,12 @@ use crate::readings::{
     Number, NumberStyle, POW10, infinity, parse_integer, parse_number, survives_float32,
     survives_float64,
 };
-use crate::schema::{IntType, Rounding, Type};
+use crate::schema::{IntType, Rounding, Scalar};
 
 /// Reads numbers that are taken apart already.
 pub(super) trait ReadNumber: Read {
     /// The type, for messages.
-    fn ty(&self) -> Type;
+    fn ty(&self) -> Scalar;
 
     fn number(&self, number: &Number) -> Result<Self::Native, Reason>;
 }
@@ -86,7 +86,9 @@ impl<N: Copy + PartialOrd + Default + TryFrom<i64> + TryFrom<i128>> Read for Int
     #[inline]
     fn read(&self, value: &[u8]) -> Result<N, Reason> {
         match parse_integer(value) {
-            Some(number) => N::try_from(number).map_err(|_| Reason::OutOfRange(Type::Int(self.ty))),
+            Some(number) => {
+                N::try_from(number).map_err(|_| Reason::OutOfRange(Scalar::Int(self.ty)))
+            }
             None => self.read_long(value),
         }
     }
@@ -100,7 +102,7 @@ impl<N: TryFrom<i128>> IntRead<N> {
     /// Twenty digits, a plus, a fraction of zeros, an exponent: all that is an integer after all.
     #[inline(never)]
     fn read_long(&self, value: &[u8]) -> Result<N, Reason> {
-        let ty = Type::Int(self.ty);
+        let ty = Scalar::Int(self.ty);
         let number = plain_number(value).ok_or_else(|| {
             let digits = value.strip_prefix(b"-").unwrap_or(value);
             let huge = !digits.is_empty() && digits.iter().all(u8::is_ascii_digit);
@@ -110,7 +112,7 @@ impl<N: TryFrom<i128>> IntRead<N> {
     }
 
     fn whole(&self, number: &Number) -> Result<N, Reason> {
-        let ty = Type::Int(self.ty);
+        let ty = Scalar::Int(self.ty);
         let out_of_range = || Reason::OutOfRange(ty);
         let (whole, is_exact) = at_scale(number, 0, self.loss.rounding).ok_or_else(out_of_range)?;
         if !is_exact && self.loss.rounding == Rounding::Exact {
@@ -125,8 +127,8 @@ impl<N: TryFrom<i128>> IntRead<N> {
 }
 
 impl<N: Copy + PartialOrd + Default + TryFrom<i64> + TryFrom<i128>> ReadNumber for IntRead<N> {
-    fn ty(&self) -> Type {
-        Type::Int(self.ty)
+    fn ty(&self) -> Scalar {
+        Scalar::Int(self.ty)
     }
 
     fn number(&self, number: &Number) -> Result<N, Reason> {
@@ -199,8 +201,8 @@ impl<N: Copy + PartialOrd + Default + TryFrom<i128>> Read for DecimalRead<N> {
 }
 
 impl<N: Copy + PartialOrd + Default + TryFrom<i128>> ReadNumber for DecimalRead<N> {
-    fn ty(&self) -> Type {
-        Type::Decimal { precision: self.precision, scale: self.scale }
+    fn ty(&self) -> Scalar {
+        Scalar::Decimal { precision: self.precision, scale: self.scale }
     }
 
     #[inline]
@@ -234,12 +236,12 @@ impl<N> FloatRead<N> {
     }
 
     /// Whether a number may stand for what was written: it does, or it is rounded as declared.
-    fn keeps(&self, survives: bool, ty: Type) -> Result<(), Reason> {
+    fn keeps(&self, survives: bool, ty: Scalar) -> Result<(), Reason> {
         if survives || self.loss.change() { Ok(()) } else { Err(Reason::TooPrecise(ty)) }
     }
 }
 
-fn float_text(value: &[u8], ty: Type) -> Result<&str, Reason> {
+fn float_text(value: &[u8], ty: Scalar) -> Result<&str, Reason> {
     let text = std::str::from_utf8(value).map_err(|_| Reason::NotA(ty))?;
     let plain = value.iter().all(|b| matches!(b, b'0'..=b'9' | b'.' | b'+' | b'-' | b'e' | b'E'));
     let is_special = || {
@@ -305,7 +307,7 @@ macro_rules! float_read {
         }
 
         impl ReadNumber for FloatRead<$native> {
-            fn ty(&self) -> Type {
+            fn ty(&self) -> Scalar {
                 $type
             }
 
@@ -322,8 +324,8 @@ macro_rules! float_read {
         }
     };
 }
-float_read!(f32, Type::Float32, survives_float32);
-float_read!(f64, Type::Float64, survives_float64);
+float_read!(f32, Scalar::Float32, survives_float32);
+float_read!(f64, Scalar::Float64, survives_float64);
 
 #[cfg(test)]
 mod tests {
@@ -338,7 +340,7 @@ mod tests {
                 let got = read.read(value.to_string().as_bytes());
                 assert_eq!(got.is_ok(), fits, "{value} as {}", ty.name());
                 if let Err(reason) = got {
-                    assert_eq!(reason, Reason::OutOfRange(Type::Int(ty)));
+                    assert_eq!(reason, Reason::OutOfRange(Scalar::Int(ty)));
                 }
             }
         }
@@ -370,25 +372,28 @@ mod tests {
         for text in ["12.5", "1e-3", "1e-60"] {
             assert_eq!(
                 read.read(text.as_bytes()),
-                Err(Reason::NotWhole(Type::Int(IntType::Int32))),
+                Err(Reason::NotWhole(Scalar::Int(IntType::Int32))),
                 "{text}"
             );
         }
         for text in ["", "x", "1 2", "--1", "0x10"] {
             assert_eq!(
                 read.read(text.as_bytes()),
-                Err(Reason::NotA(Type::Int(IntType::Int32))),
+                Err(Reason::NotA(Scalar::Int(IntType::Int32))),
                 "{text}"
             );
         }
         let huge = "9".repeat(60);
-        assert_eq!(read.read(huge.as_bytes()), Err(Reason::OutOfRange(Type::Int(IntType::Int32))));
+        assert_eq!(
+            read.read(huge.as_bytes()),
+            Err(Reason::OutOfRange(Scalar::Int(IntType::Int32)))
+        );
     }
 
     #[test]
     fn decimals_are_exact_or_misfits() {
         let read = DecimalRead::<i32>::new(6, 2, Rounding::Exact);
-        let ty = Type::Decimal { precision: 6, scale: 2 };
+        let ty = Scalar::Decimal { precision: 6, scale: 2 };
         for (text, want) in [
             ("12.5", Ok(1250)),
             ("9999.99", Ok(999_999)),
@@ -413,15 +418,15 @@ mod tests {
     fn floats_do_not_overflow_in_silence() {
         let (small, large) =
             (FloatRead::<f32>::new(Rounding::Exact), FloatRead::<f64>::new(Rounding::Exact));
-        assert_eq!(small.read(b"1e39"), Err(Reason::OutOfRange(Type::Float32)));
+        assert_eq!(small.read(b"1e39"), Err(Reason::OutOfRange(Scalar::Float32)));
         assert_eq!(large.read(b"1e39"), Ok(1e39));
-        assert_eq!(large.read(b"1e309"), Err(Reason::OutOfRange(Type::Float64)));
+        assert_eq!(large.read(b"1e309"), Err(Reason::OutOfRange(Scalar::Float64)));
         assert_eq!(large.read(b"-inf"), Ok(f64::NEG_INFINITY));
         assert_eq!(large.read(b"- 1.5"), Ok(-1.5));
         assert_eq!(small.read("\u{2212}1.5".as_bytes()), Ok(-1.5));
         assert!(large.read(b"NaN").unwrap().is_nan());
         for text in ["", "abc", "1,5", "0x1", "infinite", "1e", "e5", "."] {
-            assert_eq!(large.read(text.as_bytes()), Err(Reason::NotA(Type::Float64)), "{text}");
+            assert_eq!(large.read(text.as_bytes()), Err(Reason::NotA(Scalar::Float64)), "{text}");
         }
     }
 
@@ -468,7 +473,7 @@ mod tests {
         for text in ["16777217", "0.123456789", "1e-46", "12345678.9"] {
             assert_eq!(
                 small.read(text.as_bytes()),
-                Err(Reason::TooPrecise(Type::Float32)),
+                Err(Reason::TooPrecise(Scalar::Float32)),
                 "{text}"
             );
         }
@@ -479,7 +484,7 @@ mod tests {
         let large = FloatRead::<f64>::new(Rounding::Exact);
         assert_eq!(large.read(b"0.30000000000000004"), Ok(0.1 + 0.2));
         let pi = b"3.14159265358979323846";
-        assert_eq!(large.read(pi), Err(Reason::TooPrecise(Type::Float64)));
+        assert_eq!(large.read(pi), Err(Reason::TooPrecise(Scalar::Float64)));
         assert_eq!(FloatRead::<f64>::new(Rounding::HalfEven).read(pi), Ok(std::f64::consts::PI));
     }
 }

@@ -8,7 +8,7 @@ use arrow_schema::{
     Schema as ArrowSchema, SchemaRef, TimeUnit as ArrowUnit,
 };
 
-use crate::schema::{ColumnDecl, Diagnostic, IntType, Schema, Source, TimeUnit, Type};
+use crate::schema::{ColumnDecl, Diagnostic, IntType, Scalar, Schema, Source, TimeUnit};
 use crate::text::{FileLayout, Input, InputFile, QuotedEmpty};
 
 /// The key under which an Arrow field says which type was declared: several types share an array.
@@ -89,7 +89,7 @@ impl Plan {
     pub(super) fn glue_of<'c>(&self, column: &'c ColumnDecl) -> &'c str {
         match &column.glue {
             Some(glue) => glue,
-            None if column.ty == Type::Geopoint => ",",
+            None if column.ty == Scalar::Geopoint => ",",
             None => "",
         }
     }
@@ -136,10 +136,10 @@ impl Plan {
 }
 
 /// The Arrow type that holds a column. `values` is the length of a category's list.
-pub fn arrow_type(ty: Type, values: usize) -> DataType {
+pub fn arrow_type(ty: Scalar, values: usize) -> DataType {
     match ty {
-        Type::Bool => DataType::Boolean,
-        Type::Int(int) => match int {
+        Scalar::Bool => DataType::Boolean,
+        Scalar::Int(int) => match int {
             IntType::Int8 => DataType::Int8,
             IntType::Int16 => DataType::Int16,
             IntType::Int32 => DataType::Int32,
@@ -149,10 +149,10 @@ pub fn arrow_type(ty: Type, values: usize) -> DataType {
             IntType::UInt32 => DataType::UInt32,
             IntType::UInt64 => DataType::UInt64,
         },
-        Type::Float32 => DataType::Float32,
-        Type::Float64 => DataType::Float64,
+        Scalar::Float32 => DataType::Float32,
+        Scalar::Float64 => DataType::Float64,
         // The narrowest integers that hold the digits.
-        Type::Decimal { precision, scale } => {
+        Scalar::Decimal { precision, scale } => {
             let of = match precision {
                 p if p <= DECIMAL32_MAX_PRECISION => DataType::Decimal32,
                 p if p <= DECIMAL64_MAX_PRECISION => DataType::Decimal64,
@@ -160,18 +160,18 @@ pub fn arrow_type(ty: Type, values: usize) -> DataType {
             };
             of(precision, scale.cast_signed())
         }
-        Type::Text { .. } | Type::Ip | Type::Json => DataType::Utf8,
-        Type::Uuid => DataType::FixedSizeBinary(16),
-        Type::Geopoint => DataType::Struct(point_fields()),
+        Scalar::Text { .. } | Scalar::Ip | Scalar::Json => DataType::Utf8,
+        Scalar::Uuid => DataType::FixedSizeBinary(16),
+        Scalar::Geopoint => DataType::Struct(point_fields()),
         // How many values there will be is not known before the last.
-        Type::Lowcard => dictionary(DataType::UInt32),
-        Type::Category => dictionary(code_type(values as u64)),
-        Type::Date => DataType::Date32,
-        Type::Time(unit @ (TimeUnit::Second | TimeUnit::Milli)) => {
+        Scalar::Lowcard => dictionary(DataType::UInt32),
+        Scalar::Category => dictionary(code_type(values as u64)),
+        Scalar::Date => DataType::Date32,
+        Scalar::Time(unit @ (TimeUnit::Second | TimeUnit::Milli)) => {
             DataType::Time32(arrow_unit(unit))
         }
-        Type::Time(unit) => DataType::Time64(arrow_unit(unit)),
-        Type::Timestamp { unit, utc } => {
+        Scalar::Time(unit) => DataType::Time64(arrow_unit(unit)),
+        Scalar::Timestamp { unit, utc } => {
             DataType::Timestamp(arrow_unit(unit), utc.then(|| "UTC".into()))
         }
     }

@@ -4,27 +4,27 @@ use std::fmt;
 
 use crate::dates::{Misread, Pattern};
 use crate::readings::NumberStyle;
-use crate::schema::Type;
+use crate::schema::Scalar;
 use crate::text::LineRef;
 
 /// Why a value does not fit.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Reason {
     /// It is not a value of the type at all.
-    NotA(Type),
+    NotA(Scalar),
     /// It is not a number written as the column declares its numbers to be.
     NotWritten {
         /// The type.
-        ty: Type,
+        ty: Scalar,
         /// How its numbers are written.
         style: NumberStyle,
     },
     /// It is a number, and not one that the type holds.
-    OutOfRange(Type),
+    OutOfRange(Scalar),
     /// It is a number with a fraction, and the type holds integers.
-    NotWhole(Type),
+    NotWhole(Scalar),
     /// It is finer than the type keeps.
-    TooPrecise(Type),
+    TooPrecise(Scalar),
     /// It is absent in a required column.
     Absent,
     /// It is longer than the text may be.
@@ -49,7 +49,7 @@ pub enum Reason {
     /// No pattern reads it. The reason given is that of the pattern that came furthest.
     Date(String),
     /// It lies outside of what the unit can hold.
-    OutOfTime(Type),
+    OutOfTime(Scalar),
     /// Its bytes are not valid UTF-8.
     NotUtf8 {
         /// The first byte that is not.
@@ -78,28 +78,30 @@ impl fmt::Display for Reason {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Reason::NotA(ty) => match ty {
-                Type::Int(_) => write!(f, "is not an integer"),
-                Type::Bool => write!(f, "is not a bool: true/false, t/f, yes/no, y/n, on/off, 1/0"),
+                Scalar::Int(_) => write!(f, "is not an integer"),
+                Scalar::Bool => {
+                    write!(f, "is not a bool: true/false, t/f, yes/no, y/n, on/off, 1/0")
+                }
                 _ if ty.is_number() => write!(f, "is not a number"),
-                Type::Ip => write!(f, "is not an IPv4 or IPv6 address"),
-                Type::Uuid => {
+                Scalar::Ip => write!(f, "is not an IPv4 or IPv6 address"),
+                Scalar::Uuid => {
                     write!(f, "is not a UUID: 32 hexadecimal digits in groups of 8-4-4-4-12")
                 }
-                Type::Geopoint => {
+                Scalar::Geopoint => {
                     write!(f, "is not a point: latitude, comma, longitude in degrees")
                 }
-                Type::Json => write!(f, "is not a JSON object or array"),
+                Scalar::Json => write!(f, "is not a JSON object or array"),
                 _ => write!(f, "is not a valid {ty}"),
             },
             Reason::NotWritten { ty, style } => {
-                let what = if matches!(ty, Type::Int(_)) { "an integer" } else { "a number" };
+                let what = if matches!(ty, Scalar::Int(_)) { "an integer" } else { "a number" };
                 write!(f, "is not {what} with the decimal mark '{}'", style.mark.letter())?;
                 match style.grouping {
                     Some(grouping) => write!(f, " and digits grouped by '{}'", grouping.letter()),
                     None => write!(f, " and no groups"),
                 }
             }
-            Reason::OutOfRange(Type::Int(int)) => {
+            Reason::OutOfRange(Scalar::Int(int)) => {
                 let (low, high) = int.range();
                 write!(f, "is outside of {}: {low} to {high}", int.name())
             }
@@ -111,14 +113,14 @@ impl fmt::Display for Reason {
                 )
             }
             Reason::TooPrecise(ty) => match ty {
-                Type::Decimal { scale, .. } => {
+                Scalar::Decimal { scale, .. } => {
                     write!(f, "has more than {scale} digits after the mark")
                 }
-                Type::Float32 | Type::Float64 => write!(
+                Scalar::Float32 | Scalar::Float64 => write!(
                     f,
                     "is another number as {ty}; rounding = \"half-even\" would take the nearest"
                 ),
-                Type::Date => write!(
+                Scalar::Date => write!(
                     f,
                     "has a time of day, and a date keeps midnight only; rounding = \"down\" would drop it"
                 ),

@@ -3,7 +3,7 @@
 use super::*;
 use crate::read_schema as read;
 use crate::run::{self, NoMonitor, RunError, RunOptions};
-use crate::schema::Type;
+use crate::schema::Scalar;
 use crate::text::{Charset, Dialect, Input, InputChoice};
 use arrow_array::cast::AsArray;
 use arrow_array::{Array, ArrayRef, RecordBatch};
@@ -310,7 +310,7 @@ fn arrow_types_of_all_types() {
             D::Timestamp(arrow_schema::TimeUnit::Microsecond, Some("UTC".into())),
         ),
     ] {
-        assert_eq!(arrow_type(Type::parse(spelling).unwrap(), 0), want);
+        assert_eq!(arrow_type(Scalar::parse(spelling).unwrap(), 0), want);
     }
 }
 

@@ -8,7 +8,7 @@ use std::cell::Cell;
 
 use super::Reason;
 use crate::readings::bool_word;
-use crate::schema::{Rounding, Type};
+use crate::schema::{Rounding, Scalar};
 
 /// Reads the values of one type.
 pub(super) trait Read {
@@ -65,6 +65,6 @@ pub(super) fn read_bool(value: &[u8]) -> Result<bool, Reason> {
     match value {
         b"1" => Ok(true),
         b"0" => Ok(false),
-        _ => bool_word(value).map(|(_, says)| says).ok_or(Reason::NotA(Type::Bool)),
+        _ => bool_word(value).map(|(_, says)| says).ok_or(Reason::NotA(Scalar::Bool)),
     }
 }

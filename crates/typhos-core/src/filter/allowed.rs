@@ -9,7 +9,7 @@ use super::FilterError;
 use super::parse::{Comparison, Word};
 use crate::columns::PlainValues;
 use crate::readings::{bool_word, parse_number, uuid};
-use crate::schema::{ColumnDecl, Type};
+use crate::schema::{ColumnDecl, Scalar};
 
 /// A set of values.
 #[derive(Debug, Clone)]
@@ -34,12 +34,12 @@ impl Allowed {
         data_type: &DataType,
     ) -> Result<Allowed, FilterError> {
         match column.ty {
-            Type::Float32 | Type::Float64 => floats(comparison, column.ty),
-            Type::Category => listed(comparison, column),
-            Type::Text { .. } | Type::Lowcard => {
+            Scalar::Float32 | Scalar::Float64 => floats(comparison, column.ty),
+            Scalar::Category => listed(comparison, column),
+            Scalar::Text { .. } | Scalar::Lowcard => {
                 bytes(comparison, |word| Ok(word.text.clone().into_bytes()))
             }
-            Type::Ip | Type::Json | Type::Uuid | Type::Geopoint => {
+            Scalar::Ip | Scalar::Json | Scalar::Uuid | Scalar::Geopoint => {
                 equal_only(comparison, column.ty)
             }
             ty => ints(comparison, ty, data_type),
@@ -117,14 +117,14 @@ fn wrong(word: &Word, message: String) -> FilterError {
 }
 
 /// A value as an integer of its type: the greatest that is not above it, and whether it is that.
-fn int(word: &Word, ty: Type, data_type: &DataType) -> Result<(i128, bool), FilterError> {
+fn int(word: &Word, ty: Scalar, data_type: &DataType) -> Result<(i128, bool), FilterError> {
     let no_value = || wrong(word, format!("'{}' is not a valid {ty}", word.text.escape_debug()));
     match ty {
-        Type::Bool => {
+        Scalar::Bool => {
             let says = bool_word(word.text.as_bytes()).ok_or_else(no_value)?.1;
             Ok((i128::from(says), true))
         }
-        Type::Int(_) | Type::Decimal { .. } => {
+        Scalar::Int(_) | Scalar::Decimal { .. } => {
             let scale = match data_type {
                 DataType::Decimal32(_, scale)
                 | DataType::Decimal64(_, scale)
@@ -159,7 +159,7 @@ fn int(word: &Word, ty: Type, data_type: &DataType) -> Result<(i128, bool), Filt
     }
 }
 
-fn ints(comparison: &Comparison, ty: Type, data_type: &DataType) -> Result<Allowed, FilterError> {
+fn ints(comparison: &Comparison, ty: Scalar, data_type: &DataType) -> Result<Allowed, FilterError> {
     let int = |word: &Word| int(word, ty, data_type);
     let range = |low: i128, high: i128| Vec::from_iter((low <= high).then_some((low, high)));
     Ok(Allowed::Ints(match comparison {
@@ -180,11 +180,11 @@ fn ints(comparison: &Comparison, ty: Type, data_type: &DataType) -> Result<Allow
     }))
 }
 
-fn floats(comparison: &Comparison, ty: Type) -> Result<Allowed, FilterError> {
+fn floats(comparison: &Comparison, ty: Scalar) -> Result<Allowed, FilterError> {
     let float = |word: &Word| {
         let value = match ty {
             // The number that the column would hold.
-            Type::Float32 => word.text.parse::<f32>().map(f64::from),
+            Scalar::Float32 => word.text.parse::<f32>().map(f64::from),
             _ => word.text.parse::<f64>(),
         };
         let value = value.ok().filter(|value| !value.is_nan());
@@ -229,12 +229,12 @@ fn bytes(
 }
 
 /// Types that have no order that anybody would ask for.
-fn equal_only(comparison: &Comparison, ty: Type) -> Result<Allowed, FilterError> {
+fn equal_only(comparison: &Comparison, ty: Scalar) -> Result<Allowed, FilterError> {
     match comparison {
-        _ if ty == Type::Geopoint => {}
+        _ if ty == Scalar::Geopoint => {}
         Comparison::OneOf(_) => {
             return bytes(comparison, |word| match ty {
-                Type::Uuid => uuid(word.text.as_bytes()).map(Vec::from).ok_or_else(|| {
+                Scalar::Uuid => uuid(word.text.as_bytes()).map(Vec::from).ok_or_else(|| {
                     wrong(word, format!("'{}' is not a UUID", word.text.escape_debug()))
                 }),
                 _ => Ok(word.text.clone().into_bytes()),
@@ -249,7 +249,7 @@ fn equal_only(comparison: &Comparison, ty: Type) -> Result<Allowed, FilterError>
         | Comparison::AtLeast(word) => word.clone(),
         Comparison::OneOf(words) => words[0].clone(),
     };
-    let only = if ty == Type::Geopoint { "is absent" } else { "=, !=, in and is absent" };
+    let only = if ty == Scalar::Geopoint { "is absent" } else { "=, !=, in and is absent" };
     Err(wrong(&word, format!("a column of type {ty} can be asked for with {only} alone")))
 }
 

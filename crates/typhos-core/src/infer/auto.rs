@@ -3,7 +3,7 @@
 use super::{Decision, Rules, decide, draft};
 use crate::dates::Pattern;
 use crate::readings::NumberStyle;
-use crate::schema::{ColumnDecl, Diagnostic, Schema, Source, TimeUnit, Type};
+use crate::schema::{ColumnDecl, Diagnostic, Scalar, Schema, Source, TimeUnit};
 use crate::survey::{Absent, Survey, SurveyOptions};
 
 /// What a survey has to know to decide about the columns of a schema whose types are left open.
@@ -64,7 +64,7 @@ fn settled(
     let mut column = declared.clone();
     column.auto = false;
     if !declared.values.is_empty() {
-        column.ty = Type::Category;
+        column.ty = Scalar::Category;
         return Ok(column);
     }
     if let Some(first) = declared.patterns.first() {
@@ -87,7 +87,7 @@ fn settled(
     let declared_mark = declared
         .auto_mark
         .or((!declared.style.is_plain()).then_some(declared.style.mark))
-        .filter(|_| decision.ty.is_number() && !matches!(decision.ty, Type::Int(_)));
+        .filter(|_| decision.ty.is_number() && !matches!(decision.ty, Scalar::Int(_)));
     if let Some(mark) = declared_mark.filter(|mark| *mark != decision.style.mark) {
         let message = format!(
             "'{name}' is declared with the decimal mark '{}', and its values have '{}'",
@@ -99,8 +99,8 @@ fn settled(
     let drafted = draft::declare(name.clone(), decision, &[]);
     column.ty = match (decision.ty, bounds(declared, decision, rules)) {
         // Who says what is possible needs no headroom.
-        (Type::Int(seen), Some((low, high))) => {
-            rules.narrowest(low, high).map_or(Type::Int(seen), Type::Int)
+        (Scalar::Int(seen), Some((low, high))) => {
+            rules.narrowest(low, high).map_or(Scalar::Int(seen), Scalar::Int)
         }
         (ty, _) => ty,
     };
@@ -140,15 +140,15 @@ fn bounds(declared: &ColumnDecl, decision: &Decision, rules: &Rules) -> Option<(
 }
 
 /// The type whose values the patterns read.
-fn type_of_patterns(first: &Pattern, declared: &ColumnDecl) -> Type {
+fn type_of_patterns(first: &Pattern, declared: &ColumnDecl) -> Scalar {
     let digits = declared.patterns.iter().map(Pattern::fraction_digits).max().unwrap_or(0);
     let unit = TimeUnit::for_digits(digits);
     match (first.has_date(), first.has_time()) {
         (true, true) => {
             let utc = first.has_offset() || declared.dates.zone.is_some();
-            Type::Timestamp { unit, utc }
+            Scalar::Timestamp { unit, utc }
         }
-        (false, true) => Type::Time(unit),
-        _ => Type::Date,
+        (false, true) => Scalar::Time(unit),
+        _ => Scalar::Date,
     }
 }

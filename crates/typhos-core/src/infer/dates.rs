@@ -11,7 +11,7 @@ use crate::dates::{
     civil_from_days, form_of, format_days, format_nanos, language_of,
 };
 use crate::readings::Mark;
-use crate::schema::{TimeUnit, Type};
+use crate::schema::{Scalar, TimeUnit};
 use crate::survey::{Class, Example, Facts, ShapeFacts, Survey, Tally};
 use crate::text::LineRef;
 
@@ -452,7 +452,7 @@ fn no_order(style: &Style<'_>, context: &Context<'_>) -> String {
 fn type_of(
     styles: &[Style<'_>],
     orders: &[Order],
-) -> Result<(Type, (String, String), i32), NoDate> {
+) -> Result<(Scalar, (String, String), i32), NoDate> {
     let unfit = |reason: &str| Err(NoDate::Unfit(reason.into()));
     let all = |test: &dyn Fn(Shape) -> bool| styles.iter().all(|style| test(style.look()));
     let any = |test: &dyn Fn(Shape) -> bool| styles.iter().any(|style| test(style.look()));
@@ -473,13 +473,13 @@ fn type_of(
     let date = |nanos: i128| format_days(nanos.div_euclid(day) as i32);
     let time = |nanos: i128| format_nanos(nanos.rem_euclid(day) as i64);
     if all(&|shape| shape.date.is_none()) {
-        return Ok((Type::Time(unit), (time(low), time(high)), 0));
+        return Ok((Scalar::Time(unit), (time(low), time(high)), 0));
     }
     if any(&|shape| shape.date.is_none()) {
         return unfit("dates and times of day are mixed");
     }
     if all(&|shape| shape.time.is_none()) {
-        return Ok((Type::Date, (date(low), date(high)), latest));
+        return Ok((Scalar::Date, (date(low), date(high)), latest));
     }
     let utc = all(&|shape| shape.zone.is_some());
     if !utc && any(&|shape| shape.zone.is_some()) {
@@ -490,7 +490,7 @@ fn type_of(
     }
     let zone = if utc { "Z" } else { "" };
     let text = |nanos: i128| format!("{} {}{zone}", date(nanos), time(nanos));
-    Ok((Type::Timestamp { unit, utc }, (text(low), text(high)), latest))
+    Ok((Scalar::Timestamp { unit, utc }, (text(low), text(high)), latest))
 }
 
 impl Shape {

@@ -25,7 +25,7 @@ use std::collections::HashSet;
 
 use crate::dates::Order;
 use crate::readings::{BOOL_PAIRS, Mark, NumberStyle, TOKENS, token, trim};
-use crate::schema::{Misfit, Type};
+use crate::schema::{Misfit, Scalar};
 use crate::survey::{ColumnFacts, DistinctCount, ESTIMATE_ERROR, Example, Facts, Survey};
 use crate::text::LineRef;
 
@@ -51,7 +51,7 @@ fn is_blocked(count: u64, facts: &Facts) -> bool {
 #[derive(Debug, Clone, PartialEq)]
 pub struct Blocker {
     /// The type that the other values allow.
-    pub ty: Type,
+    pub ty: Scalar,
     /// How many values are in the way.
     pub count: u64,
     /// The first of them.
@@ -86,9 +86,9 @@ pub enum Choice {
     /// As dates in an order, by these patterns, with names of this language where it is not English.
     Dates(Order, Vec<String>, Option<String>),
     /// As numbers written like this, of this type.
-    Numbers(NumberStyle, Type),
+    Numbers(NumberStyle, Scalar),
     /// As numbers, of this type.
-    Number(Type),
+    Number(Scalar),
     /// As texts.
     Text,
 }
@@ -120,7 +120,7 @@ impl Choice {
 #[derive(Debug, Clone)]
 pub struct Decision {
     /// The type.
-    pub ty: Type,
+    pub ty: Scalar,
     /// Whether no value is absent.
     pub required: bool,
     /// Values that are absent: blank ones, and the tokens where they count as such.
@@ -155,7 +155,7 @@ pub struct Decision {
 }
 
 impl Decision {
-    fn new(ty: Type) -> Decision {
+    fn new(ty: Scalar) -> Decision {
         Decision {
             ty,
             required: false,
@@ -183,11 +183,11 @@ impl Decision {
         let (low, high) = self.range.as_ref()?;
         // Four digits are often years, and read well without a comma.
         let text = |value: &str| match (self.ty, value.parse::<i64>()) {
-            (Type::Int(_), Ok(number)) if number.unsigned_abs() < 10_000 => value.to_owned(),
-            (Type::Int(_), Ok(number)) if number < 0 => {
+            (Scalar::Int(_), Ok(number)) if number.unsigned_abs() < 10_000 => value.to_owned(),
+            (Scalar::Int(_), Ok(number)) if number < 0 => {
                 format!("-{}", grouped(number.unsigned_abs()))
             }
-            (Type::Int(_), Ok(number)) => grouped(number.unsigned_abs()),
+            (Scalar::Int(_), Ok(number)) => grouped(number.unsigned_abs()),
             _ => value.to_owned(),
         };
         Some((text(low), text(high)))
@@ -196,7 +196,7 @@ impl Decision {
     /// The range as a clause, for types whose range says something: "1 to 20,000".
     pub fn range_clause(&self) -> Option<String> {
         let (low, high) =
-            self.shown_range().filter(|_| !self.ty.is_text() && self.ty != Type::Bool)?;
+            self.shown_range().filter(|_| !self.ty.is_text() && self.ty != Scalar::Bool)?;
         Some(if low == high { low } else { format!("{low} to {high}") })
     }
 

@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 
 use super::{Blocker, Decision, Fractions, Rules, counted, grouped, shown};
 use crate::readings::{Decimal, Grouping, Mark, NumberStyle, Side};
-use crate::schema::{IntType, MAX_PRECISION, TimeUnit, Type};
+use crate::schema::{IntType, MAX_PRECISION, Scalar, TimeUnit};
 use crate::survey::{
     Class, ColumnFacts, Example, Facts, NumberFacts, Tally, ViewFacts, WIDTHS, WrittenFacts,
 };
@@ -287,10 +287,10 @@ fn compact_days(
     let (low, high) = numbers.exact?;
     let all = facts.plain_count();
     let ways = [
-        (facts.compact_days, Type::Date, "yyyyMMdd"),
+        (facts.compact_days, Scalar::Date, "yyyyMMdd"),
         (
             facts.compact_times,
-            Type::Timestamp { unit: TimeUnit::Second, utc: false },
+            Scalar::Timestamp { unit: TimeUnit::Second, utc: false },
             "yyyyMMddHHmmss",
         ),
     ];
@@ -303,15 +303,15 @@ fn compact_days(
     decision.patterns.push((pattern.into(), count));
     let iso = |number: i128| {
         let (day, time) =
-            if ty == Type::Date { (number, 0) } else { (number / 1_000_000, number % 1_000_000) };
+            if ty == Scalar::Date { (number, 0) } else { (number / 1_000_000, number % 1_000_000) };
         let days = format!("{:04}-{:02}-{:02}", day / 10_000, day / 100 % 100, day % 100);
         match ty {
-            Type::Date => days,
+            Scalar::Date => days,
             _ => format!("{days} {:02}:{:02}:{:02}", time / 10_000, time / 100 % 100, time % 100),
         }
     };
     decision.range = Some((iso(low.mantissa), iso(high.mantissa)));
-    let digits = if ty == Type::Date {
+    let digits = if ty == Scalar::Date {
         "all are days in eight digits"
     } else {
         "all are days and times in fourteen digits"
@@ -327,9 +327,9 @@ fn integer(numbers: &Numbers<'_>, rules: &Rules) -> Result<Decision, String> {
     let stretched = rules.narrowest(rules.stretch(least).min(least), rules.stretch(most).max(most));
     // Headroom is for comfort: where only it asks for more than 64 bits, do without.
     let int = stretched.or(seen);
-    let decimal = Type::Decimal { precision: digits(least).max(digits(most)), scale: 0 };
+    let decimal = Scalar::Decimal { precision: digits(least).max(digits(most)), scale: 0 };
     let mut decision = match int {
-        Some(int) => Decision::new(Type::Int(int)),
+        Some(int) => Decision::new(Scalar::Int(int)),
         None if rules.never.allows(decimal) => Decision::new(decimal),
         None => return Err("no type that may be drafted holds the integers".into()),
     };
@@ -367,7 +367,7 @@ fn digits(number: i128) -> u8 {
 
 /// The smallest decimal of a scale that holds the range with headroom; without it, where 38 digits are
 /// not enough for both; `None` where they are not enough at all.
-fn decimal(low: Decimal, high: Decimal, scale: u8, rules: &Rules) -> Option<Type> {
+fn decimal(low: Decimal, high: Decimal, scale: u8, rules: &Rules) -> Option<Scalar> {
     let of = |value: Decimal, stretch: &dyn Fn(i128) -> i128| {
         let unscaled = value.at_scale(scale)?;
         let precision = digits(stretch(unscaled)).max(scale);
@@ -375,7 +375,7 @@ fn decimal(low: Decimal, high: Decimal, scale: u8, rules: &Rules) -> Option<Type
     };
     let with = |stretch: &dyn Fn(i128) -> i128| Some(of(low, stretch)?.max(of(high, stretch)?));
     let precision = with(&|value| rules.stretch(value)).or_else(|| with(&|value| value))?;
-    let ty = Type::Decimal { precision: precision.max(1), scale };
+    let ty = Scalar::Decimal { precision: precision.max(1), scale };
     rules.never.allows(ty).then_some(ty)
 }
 
@@ -388,7 +388,7 @@ fn fraction(numbers: &Numbers<'_>, rules: &Rules) -> Result<Decision, String> {
     };
     let is_even = numbers.scales.len() <= 1 && longest <= MAX_DECIMAL_SCALE;
     let is_short = longest <= MAX_SHORT_SCALE
-        && matches!(exact(), Some(Type::Decimal { precision, .. }) if precision <= MAX_SHORT_PRECISION);
+        && matches!(exact(), Some(Scalar::Decimal { precision, .. }) if precision <= MAX_SHORT_PRECISION);
     let would_not = |example: Option<&Example>, float: &str| {
         example.map(|e| format!("{} would not survive {float}", shown(&e.text())))
     };
@@ -398,12 +398,13 @@ fn fraction(numbers: &Numbers<'_>, rules: &Rules) -> Result<Decision, String> {
         Some(decision)
     };
     let as_float = || {
-        let fits = [(Type::Float32, numbers.float32_loses), (Type::Float64, numbers.float64_loses)];
+        let fits =
+            [(Scalar::Float32, numbers.float32_loses), (Scalar::Float64, numbers.float64_loses)];
         let ty = fits.iter().find(|(ty, loses)| loses.is_none() && rules.never.allows(*ty))?.0;
         let mut decision = Decision::new(ty);
         decision.evidence.push(match would_not(numbers.float32_loses, "float32") {
             Some(clause) => clause,
-            None if ty == Type::Float32 => "every value survives float32".into(),
+            None if ty == Scalar::Float32 => "every value survives float32".into(),
             None => "every value survives float64".into(),
         });
         Some(decision)
@@ -459,8 +460,8 @@ fn range(numbers: &Numbers<'_>) -> Option<(String, String)> {
 /// Values that keep a column of plain numbers from a narrower number type.
 pub(super) fn narrower(decision: &Decision, facts: &Facts, rules: &Rules) -> Vec<Blocker> {
     match decision.ty {
-        Type::Int(int) if facts.count(Class::Signed) == 0 => narrower_integers(int, facts, rules),
-        Type::Float32 | Type::Float64 => narrower_fractions(decision.ty, facts, rules),
+        Scalar::Int(int) if facts.count(Class::Signed) == 0 => narrower_integers(int, facts, rules),
+        Scalar::Float32 | Scalar::Float64 => narrower_fractions(decision.ty, facts, rules),
         _ => Vec::new(),
     }
 }
@@ -475,12 +476,12 @@ fn narrower_integers(int: IntType, facts: &Facts, rules: &Rules) -> Vec<Blocker>
             .filter(|(_, (low, high))| *low < least || *high > most)
             .map(|(tally, _)| tally);
         let count: u64 = outside.clone().map(|tally| tally.count).sum();
-        if count == 0 || !rules.never.allows(Type::Int(ty)) || !super::is_blocked(count, facts) {
+        if count == 0 || !rules.never.allows(Scalar::Int(ty)) || !super::is_blocked(count, facts) {
             continue;
         }
         // Of the two types of a width, the one with fewer values in its way.
         let known = blockers.iter().position(|known| match known.ty {
-            Type::Int(other) => bytes(other) == bytes(ty),
+            Scalar::Int(other) => bytes(other) == bytes(ty),
             _ => false,
         });
         match known {
@@ -489,12 +490,12 @@ fn narrower_integers(int: IntType, facts: &Facts, rules: &Rules) -> Vec<Blocker>
             None => {}
         }
         let Tally { examples, .. } = Tally::first_of(outside);
-        blockers.push(Blocker { ty: Type::Int(ty), count, examples });
+        blockers.push(Blocker { ty: Scalar::Int(ty), count, examples });
     }
     blockers
 }
 
-fn narrower_fractions(ty: Type, facts: &Facts, rules: &Rules) -> Vec<Blocker> {
+fn narrower_fractions(ty: Scalar, facts: &Facts, rules: &Rules) -> Vec<Blocker> {
     let numbers: &NumberFacts = &facts.numbers;
     let mut blockers = Vec::new();
     let exponents = facts.tally(&[Class::Exponent, Class::Infinite]);
@@ -520,14 +521,14 @@ fn narrower_fractions(ty: Type, facts: &Facts, rules: &Rules) -> Vec<Blocker> {
     let integers_survive = numbers
         .small_range()
         .is_none_or(|(low, high)| low.mantissa >= -FLOAT32_SURE && high.mantissa <= FLOAT32_SURE);
-    if ty == Type::Float64
+    if ty == Scalar::Float64
         && integers_survive
         && losses.count > 0
         && super::is_blocked(losses.count, facts)
-        && rules.never.allows(Type::Float32)
+        && rules.never.allows(Scalar::Float32)
     {
         let Tally { count, examples } = losses.clone();
-        blockers.push(Blocker { ty: Type::Float32, count, examples });
+        blockers.push(Blocker { ty: Scalar::Float32, count, examples });
     }
     blockers
 }

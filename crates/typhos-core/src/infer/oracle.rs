@@ -25,7 +25,7 @@ fn decide_column(values: &[String]) -> Decision {
 #[derive(Debug, Clone)]
 struct Expected {
     values: Vec<String>,
-    ty: Type,
+    ty: Scalar,
     range: (String, String),
 }
 
@@ -42,7 +42,7 @@ fn digits(number: i128) -> u8 {
 }
 
 /// The narrowest type that holds all, by looking at each type in turn.
-fn narrowest(numbers: &[i128]) -> Type {
+fn narrowest(numbers: &[i128]) -> Scalar {
     let (low, high) = (*numbers.iter().min().unwrap(), *numbers.iter().max().unwrap());
     let order = [
         IntType::UInt8,
@@ -59,8 +59,8 @@ fn narrowest(numbers: &[i128]) -> Type {
         numbers.iter().all(|number| (least..=most).contains(number)) && (low < 0 || least == 0)
     };
     match order.into_iter().find(holds) {
-        Some(int) => Type::Int(int),
-        None => Type::Decimal { precision: digits(low).max(digits(high)), scale: 0 },
+        Some(int) => Scalar::Int(int),
+        None => Scalar::Decimal { precision: digits(low).max(digits(high)), scale: 0 },
     }
 }
 
@@ -85,7 +85,7 @@ fn decimals() -> impl Strategy<Value = Expected> {
             let precision = digits(low).max(digits(high)).max(scale as u8);
             Expected {
                 values: numbers.iter().map(|n| written(*n, scale)).collect(),
-                ty: Type::Decimal { precision, scale: scale as u8 },
+                ty: Scalar::Decimal { precision, scale: scale as u8 },
                 range: (written(low, scale), written(high, scale)),
             }
         },
@@ -95,7 +95,7 @@ fn decimals() -> impl Strategy<Value = Expected> {
 /// The same numbers in a house's own clothes: read exactly as the plain ones are.
 fn clothed() -> impl Strategy<Value = Expected> {
     // Three digits behind a comma could be a group, and only a person knows.
-    let is_clear = |plain: &Expected| !matches!(plain.ty, Type::Decimal { scale: 3, .. });
+    let is_clear = |plain: &Expected| !matches!(plain.ty, Scalar::Decimal { scale: 3, .. });
     let plain = decimals().prop_filter("three digits could be a group", is_clear);
     (plain, any::<bool>(), any::<bool>()).prop_map(|(plain, euro, first)| {
         let dress = |value: &String| {
@@ -126,7 +126,7 @@ fn days() -> impl Strategy<Value = Expected> {
     proptest::collection::vec((1i32..3000, 1u32..13, 1u32..29), 1..30).prop_map(|days| {
         let iso = |(y, m, d): &(i32, u32, u32)| format!("{y:04}-{m:02}-{d:02}");
         let range = (iso(days.iter().min().unwrap()), iso(days.iter().max().unwrap()));
-        Expected { values: days.iter().map(iso).collect(), ty: Type::Date, range }
+        Expected { values: days.iter().map(iso).collect(), ty: Scalar::Date, range }
     })
 }
 

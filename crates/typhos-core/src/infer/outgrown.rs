@@ -4,7 +4,7 @@
 use super::{Decision, counted, grouped, shown};
 use crate::columns::PlainValues;
 use crate::readings::{NumberStyle, token, trim};
-use crate::schema::{ColumnDecl, ReadValues, Type, iso_8601};
+use crate::schema::{ColumnDecl, ReadValues, Scalar, iso_8601};
 use crate::survey::ColumnFacts;
 
 /// Values that are named.
@@ -19,8 +19,8 @@ pub fn outgrown(
 ) -> Option<String> {
     match declared.ty {
         _ if declared.auto => None,
-        Type::Category => unlisted(declared, column),
-        Type::Text { most: Some(most) } if decision.max_chars > u64::from(most) => {
+        Scalar::Category => unlisted(declared, column),
+        Scalar::Text { most: Some(most) } if decision.max_chars > u64::from(most) => {
             let longest = counted(decision.max_chars, "character");
             Some(format!("the longest value has {longest}"))
         }

@@ -4,7 +4,7 @@ use super::dates::Context;
 use super::readings::{Outcome, READINGS, Reading};
 use super::{Choice, Decision, Rules};
 use crate::readings::Mark;
-use crate::schema::Type;
+use crate::schema::Scalar;
 use crate::survey::{Cell, Class, ColumnFacts, Example, Facts, Spread, Survey, Tally, Trend};
 
 /// What became of a reading.
@@ -19,7 +19,7 @@ pub struct ReadingFacts {
     /// The first of those.
     pub examples: Vec<Example>,
     /// The type that holds the values it takes.
-    pub ty: Option<Type>,
+    pub ty: Option<Scalar>,
     /// Why there is no such type.
     pub reason: Option<String>,
 }
@@ -90,7 +90,7 @@ pub fn profile(survey: &Survey, at: usize, decision: &Decision, rules: &Rules) -
         readings: readings(column, facts, rules, &context),
         quantiles: quantiles(&cells),
         is_exact: spread.is_none_or(Spread::is_exact),
-        histogram: histogram(&cells, matches!(decision.ty, Type::Int(_))),
+        histogram: histogram(&cells, matches!(decision.ty, Scalar::Int(_))),
         bytes: text.bytes_range,
         mean_bytes: text.bytes as f64 / text.count.max(1) as f64,
         trends: column.sequence().trends(),

@@ -11,7 +11,7 @@ use super::{
 };
 use crate::dates::Order;
 use crate::readings::{Mark, NumberStyle, Side};
-use crate::schema::Type;
+use crate::schema::Scalar;
 use crate::survey::{CLASSES, Class, ColumnFacts, Facts, Tally};
 
 /// A way to read values.
@@ -151,7 +151,7 @@ impl Reading {
         rules: &Rules,
         context: &Context<'_>,
     ) -> Outcome {
-        let form = |ty: Type, clause: &str| {
+        let form = |ty: Scalar, clause: &str| {
             let mut decision = Decision::new(ty);
             decision.range = text_range(column, facts);
             decision.evidence.push(clause.into());
@@ -186,10 +186,10 @@ impl Reading {
                 Err("32 hexadecimal digits: checksums, or UUIDs? type = \"uuid\" would read them"
                     .into())
             }
-            Reading::Uuid => form(Type::Uuid, "all are UUIDs"),
-            Reading::Ip => form(Type::Ip, "all are network addresses"),
-            Reading::Geopoint => form(Type::Geopoint, "all are latitude and longitude"),
-            Reading::Json => form(Type::Json, "all are JSON objects or arrays"),
+            Reading::Uuid => form(Scalar::Uuid, "all are UUIDs"),
+            Reading::Ip => form(Scalar::Ip, "all are network addresses"),
+            Reading::Geopoint => form(Scalar::Geopoint, "all are latitude and longitude"),
+            Reading::Json => form(Scalar::Json, "all are JSON objects or arrays"),
         };
         match found {
             Ok(decision) => allowed(decision, rules),
@@ -447,7 +447,7 @@ fn boolean(facts: &Facts) -> Result<Decision, String> {
     if pair.yes.len() == 1 && (*no == 0 || *yes == 0) {
         return Err(format!("only one of {}/{}", pair.yes, pair.no));
     }
-    let mut decision = Decision::new(Type::Bool);
+    let mut decision = Decision::new(Scalar::Bool);
     decision.evidence.push(format!("{} {}, {} {}", grouped(*yes), pair.yes, grouped(*no), pair.no));
     let (low, high) =
         (if *no > 0 { "false" } else { "true" }, if *yes > 0 { "true" } else { "false" });

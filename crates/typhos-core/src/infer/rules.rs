@@ -4,7 +4,7 @@ use std::borrow::Cow;
 
 use crate::dates::Order;
 use crate::readings::{Mark, Side};
-use crate::schema::{IntType, TYPE_NAMES, Type};
+use crate::schema::{IntType, Scalar, TYPE_NAMES};
 
 /// How far beyond the extremes seen a narrowed type reaches, where nothing else is said.
 pub const DEFAULT_HEADROOM: f64 = 2.0;
@@ -91,7 +91,7 @@ impl Never {
     }
 
     /// Whether a type may be drafted.
-    pub fn allows(self, ty: Type) -> bool {
+    pub fn allows(self, ty: Scalar) -> bool {
         let spelling = ty.to_string();
         let name = spelling.split('(').next().unwrap_or_default();
         families().position(|family| family == name).is_none_or(|at| self.0 & 1 << at == 0)
@@ -161,7 +161,7 @@ impl Rules {
     pub(super) fn narrowest(&self, low: i128, high: i128) -> Option<IntType> {
         let holds = |ty: &IntType| {
             let (least, most) = ty.range();
-            least <= low && high <= most && self.never.allows(Type::Int(*ty))
+            least <= low && high <= most && self.never.allows(Scalar::Int(*ty))
         };
         // Of each sign the narrowest first; where unsigned ones are out, signed ones remain.
         let signed = |ty: &IntType| ty.range().0 < 0;
@@ -192,7 +192,7 @@ mod tests {
                 "timestamp" => "timestamp(ms, utc)",
                 other => other,
             };
-            let ty = Type::parse(example).unwrap();
+            let ty = Scalar::parse(example).unwrap();
             let mut never = Never::default();
             assert!(never.allows(ty));
             assert_eq!(never.add(bare).is_ok(), bare != "text", "{bare}");

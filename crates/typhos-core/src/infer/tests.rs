@@ -204,7 +204,7 @@ fn an_ambiguous_order_is_a_question_unless_another_column_proves_it() {
     let text = "a,b\n03/04/24,03/31/24\n05/06/24,05/30/24\n";
     let survey = survey_of(text, 1, 1 << 20);
     let decisions = decide(&survey, &Rules::default());
-    assert_eq!(decisions[0].ty, Type::Date);
+    assert_eq!(decisions[0].ty, Scalar::Date);
     assert!(decisions[0].evidence.contains(&"month first, as column 'b' proves".to_owned()));
 }
 
@@ -257,7 +257,7 @@ fn the_trap_of_small_tables_is_refused_with_figures() {
 fn known_ladders_are_proposed_and_not_taken_for_granted() {
     let values: Vec<&str> = ["low", "high", "medium"].into_iter().cycle().take(90).collect();
     let decision = decide_column(&values, 2.0);
-    assert_eq!((decision.ty, &decision.values[0]), (Type::Category, &"high".to_owned()));
+    assert_eq!((decision.ty, &decision.values[0]), (Scalar::Category, &"high".to_owned()));
     let note = "a ladder? ranked = true, values = [\"low\", \"medium\", \"high\"]";
     assert!(decision.notes.contains(&note.to_owned()), "{:?}", decision.notes);
 }
@@ -298,9 +298,9 @@ proptest! {
         let refs: Vec<&str> = texts.iter().map(String::as_str).collect();
         let decision = decide_column(&refs, 1.0);
         let (low, high) = (*values.iter().min().unwrap(), *values.iter().max().unwrap());
-        if decision.ty != Type::Date {
+        if decision.ty != Scalar::Date {
             let want = crate::schema::IntType::narrowest(low.into(), high.into()).unwrap();
-            prop_assert_eq!(decision.ty, Type::Int(want));
+            prop_assert_eq!(decision.ty, Scalar::Int(want));
             prop_assert_eq!(decision.range, Some((low.to_string(), high.to_string())));
         }
         let distinct: std::collections::HashSet<_> = values.iter().collect();
@@ -424,13 +424,13 @@ fn dates_in_an_order_but_for_a_few_are_blocked_or_tolerated() {
     let decision = decide_column(&refs, 1.0);
     assert_eq!(decision.ty.to_string(), "text(8)");
     let [blocker] = &decision.blockers[..] else { panic!("{:?}", decision.blockers) };
-    assert_eq!((blocker.ty, blocker.count), (Type::Date, 2));
+    assert_eq!((blocker.ty, blocker.count), (Scalar::Date, 2));
     let lines: Vec<u64> = blocker.examples.iter().map(|example| example.place.line).collect();
     assert_eq!(lines, [9, 52]);
     let survey = survey_of(&format!("a\n{}\n", values.join("\n")), 1, 1 << 20);
     let rules = Rules { tolerate: 0.05, ..Rules::default() };
     let tolerated = decide(&survey, &rules).remove(0);
-    assert_eq!((tolerated.ty, tolerated.misfit), (Type::Date, Misfit::Reject));
+    assert_eq!((tolerated.ty, tolerated.misfit), (Scalar::Date, Misfit::Reject));
     assert_eq!(tolerated.patterns, [("MM/dd/yy".to_owned(), 60)]);
     // Where two orders read as many, neither is proposed.
     let open: Vec<String> = (0..60)

@@ -5,7 +5,7 @@ use super::readings::{self, Outcome, READINGS, Reading};
 use super::{About, Choice, Decision, Rules, counted, grouped};
 use crate::dates::Order;
 use crate::readings::Length;
-use crate::schema::Type;
+use crate::schema::Scalar;
 use crate::survey::{Class, ColumnFacts, Facts, MAX_DISTINCT};
 
 /// A lowcard saves at least so many percent of the bytes of the text.
@@ -61,12 +61,12 @@ fn by_bytes(column: &ColumnFacts, facts: &Facts, records: u64, rules: &Rules) ->
     let plain = |clause: Vec<String>| {
         let most = if fixed { longest.into() } else { rules.stretch(longest.into()) };
         let most = u32::try_from(most).ok().filter(|most| *most > 0);
-        let mut decision = Decision::new(Type::Text { most });
+        let mut decision = Decision::new(Scalar::Text { most });
         decision.evidence.extend(clause);
         decision
     };
     if facts.text.count == 0 {
-        return Decision::new(Type::Text { most: None });
+        return Decision::new(Scalar::Text { most: None });
     }
     let length =
         format!("{} {}", if fixed { "all have" } else { "longest" }, counted(longest, "character"));
@@ -94,9 +94,9 @@ fn by_bytes(column: &ColumnFacts, facts: &Facts, records: u64, rules: &Rules) ->
     if distinct <= MAX_CATEGORY
         && longest <= MAX_CATEGORY_CHARS
         && records >= distinct * MIN_CATEGORY_ROWS
-        && rules.never.allows(Type::Category)
+        && rules.never.allows(Scalar::Category)
     {
-        let mut decision = Decision::new(Type::Category);
+        let mut decision = Decision::new(Scalar::Category);
         decision.values = column
             .distinct_values()
             .iter()
@@ -112,10 +112,10 @@ fn by_bytes(column: &ColumnFacts, facts: &Facts, records: u64, rules: &Rules) ->
         }
         return decision;
     }
-    if !rules.never.allows(Type::Lowcard) {
+    if !rules.never.allows(Scalar::Lowcard) {
         return plain(vec![length]);
     }
-    let mut decision = Decision::new(Type::Lowcard);
+    let mut decision = Decision::new(Scalar::Lowcard);
     decision.evidence.push(clause);
     decision
 }

@@ -5,7 +5,7 @@ use super::ColumnBytes;
 use super::measure::{bits, code_bytes, text_bytes};
 use crate::columns::{PlainValues, arrow_type};
 use crate::infer::{Decision, counted, declare, grouped, shown};
-use crate::schema::{ColumnDecl, From, ReadValues, Rounding, Schema, Source, Type, column_line};
+use crate::schema::{ColumnDecl, From, ReadValues, Rounding, Scalar, Schema, Source, column_line};
 use crate::survey::Survey;
 
 /// A change to one column that saves memory.
@@ -125,13 +125,13 @@ impl Known<'_> {
     /// A float64 that float32 would change.
     fn float32(&self) -> Option<(ColumnDecl, String)> {
         let is_both = |ty| self.column.ty == ty && self.decision.ty == ty;
-        if !is_both(Type::Float64) {
+        if !is_both(Scalar::Float64) {
             return None;
         }
         let facts = self.survey.columns[self.source].facts();
         let losses = facts.numbers.float32_losses.count.max(1);
         let changed =
-            ColumnDecl { ty: Type::Float32, rounding: Rounding::HalfEven, ..self.column.clone() };
+            ColumnDecl { ty: Scalar::Float32, rounding: Rounding::HalfEven, ..self.column.clone() };
         let risk = format!(
             "at least {} would change; 'typhos scout --column {}' says by how much",
             counted(losses, "value"),
@@ -147,17 +147,17 @@ impl Known<'_> {
         }
     }
 
-    fn risk(&self, ty: Type) -> String {
+    fn risk(&self, ty: Scalar) -> String {
         let decision = self.decision;
         let range = decision.shown_range();
         match ty {
-            Type::Category => {
+            Scalar::Category => {
                 format!(
                     "a value that is not among the {} is a misfit",
                     grouped(decision.distinct.count)
                 )
             }
-            Type::Lowcard => format!(
+            Scalar::Lowcard => format!(
                 "{} seen; with many more it would pay less",
                 counted(decision.distinct.count, "value")
             ),
@@ -173,10 +173,10 @@ impl Known<'_> {
                     decision.patterns.iter().map(|(pattern, _)| pattern.as_str()).collect();
                 format!("a value not written as {} is a misfit", patterns.join(" or "))
             }
-            Type::Text { most: Some(most) } => {
+            Scalar::Text { most: Some(most) } => {
                 format!("texts of more than {most} characters are misfits")
             }
-            Type::Text { most: None } => "none".into(),
+            Scalar::Text { most: None } => "none".into(),
             _ => format!("a value that is not a valid {ty} is a misfit"),
         }
     }
@@ -185,12 +185,12 @@ impl Known<'_> {
     fn values(&self, column: &ColumnDecl) -> Option<u64> {
         let facts = &self.survey.columns[self.source];
         Some(match column.ty {
-            Type::Lowcard | Type::Category => {
+            Scalar::Lowcard | Scalar::Category => {
                 let bytes = facts.distinct_bytes()?;
                 let count = self.decision.distinct.count;
                 code_bytes(count) * self.rows + text_bytes(count, bytes)
             }
-            Type::Text { .. } | Type::Ip | Type::Json => {
+            Scalar::Text { .. } | Scalar::Ip | Scalar::Json => {
                 text_bytes(self.rows, facts.facts().text.bytes)
             }
             ty => (bits(&arrow_type(ty, 0)) * self.rows).div_ceil(8),

@@ -2,7 +2,7 @@
 
 use crate::infer::Decision;
 use crate::readings::NumberStyle;
-use crate::schema::{ColumnDecl, From, IntType, Layout, Misfit, Rounding, Schema, Source, Type};
+use crate::schema::{ColumnDecl, From, IntType, Layout, Misfit, Rounding, Scalar, Schema, Source};
 
 /// Two schemas of the whole input, every column of it at its place.
 #[derive(Debug, Clone)]
@@ -28,7 +28,7 @@ pub fn faces(
     let declared: Vec<Option<usize>> = (0..names.len())
         .map(|at| sources.iter().position(|source| source.columns().contains(&at)))
         .collect();
-    let column = |at: usize, ty: Type, like: Option<&ColumnDecl>| {
+    let column = |at: usize, ty: Scalar, like: Option<&ColumnDecl>| {
         let mut column = ColumnDecl::new(&names[at], ty);
         column.from = Some(From::Position(at + 1));
         column.misfit = Misfit::Null;
@@ -38,7 +38,7 @@ pub fn faces(
         }
         column
     };
-    let of = |make: &dyn Fn(usize, Option<&ColumnDecl>) -> Type| {
+    let of = |make: &dyn Fn(usize, Option<&ColumnDecl>) -> Scalar| {
         let columns = declared.iter().enumerate().map(|(at, declared)| {
             let like = declared.map(|declared| &schema.columns[declared]);
             column(at, make(at, like), like)
@@ -53,7 +53,7 @@ pub fn faces(
         };
         Schema { input: schema.input.clone(), columns, layout, ..Schema::default() }
     };
-    let plain = Type::Text { most: None };
+    let plain = Scalar::Text { most: None };
     let wide = |at: usize, like: Option<&ColumnDecl>| match like {
         Some(column) => wide_type(column.ty, &column.style),
         None => {
@@ -65,12 +65,12 @@ pub fn faces(
 }
 
 /// What a hurried import makes of a type: it knows plain numbers, and nothing else.
-fn wide_type(ty: Type, style: &NumberStyle) -> Type {
+fn wide_type(ty: Scalar, style: &NumberStyle) -> Scalar {
     match ty {
-        _ if !style.is_plain() => Type::Text { most: None },
-        Type::Int(IntType::UInt64) => ty,
-        Type::Int(_) => Type::Int(IntType::Int64),
-        Type::Float32 | Type::Float64 | Type::Decimal { .. } => Type::Float64,
-        _ => Type::Text { most: None },
+        _ if !style.is_plain() => Scalar::Text { most: None },
+        Scalar::Int(IntType::UInt64) => ty,
+        Scalar::Int(_) => Scalar::Int(IntType::Int64),
+        Scalar::Float32 | Scalar::Float64 | Scalar::Decimal { .. } => Scalar::Float64,
+        _ => Scalar::Text { most: None },
     }
 }

@@ -10,7 +10,7 @@ use arrow_schema::DataType;
 
 use super::words::{Marks, Words};
 use crate::columns::{Plan, code_type};
-use crate::schema::Type;
+use crate::schema::Scalar;
 use crate::spilling::Scratch;
 
 /// Texts of more bytes than this need offsets of 64 bits.
@@ -67,8 +67,8 @@ impl Measure {
         let arrow = plan.arrow();
         let columns = plan.schema().columns.iter().zip(arrow.fields()).map(|(column, field)| {
             let kind = match (column.ty, field.data_type()) {
-                (Type::Lowcard, _) => Kind::Open(Words::new(scratch.clone()), Marks::default()),
-                (Type::Category, _) => {
+                (Scalar::Lowcard, _) => Kind::Open(Words::new(scratch.clone()), Marks::default()),
+                (Scalar::Category, _) => {
                     let count = column.values.len() as u64;
                     let bytes = column.values.iter().map(|value| value.len() as u64).sum();
                     Kind::Closed(code_bytes(count), count, bytes)

@@ -13,7 +13,7 @@ pub use advice::{Advice, advise};
 pub use faces::{Faces, faces};
 pub use measure::{ColumnBytes, Measure};
 
-use crate::schema::Type;
+use crate::schema::Scalar;
 
 /// What made a column smaller than its text.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -57,14 +57,14 @@ impl Step {
 
     /// The steps that a column of a type took from its text, by way of its wide type, to what it is: with
     /// the bytes that each saved, or cost where that is negative.
-    pub fn of(ty: Type, text: u64, wide: u64, declared: u64) -> Vec<(Step, i64)> {
+    pub fn of(ty: Scalar, text: u64, wide: u64, declared: u64) -> Vec<(Step, i64)> {
         let less = |from: u64, to: u64| from as i64 - to as i64;
         if ty.is_number() {
             return vec![(Step::Numbers, less(text, wide)), (Step::Narrowed, less(wide, declared))];
         }
         let step = match ty {
             _ if ty.takes_patterns() => Step::Dates,
-            Type::Lowcard | Type::Category => Step::Dictionaries,
+            Scalar::Lowcard | Scalar::Category => Step::Dictionaries,
             _ => Step::Others,
         };
         vec![(step, less(text, declared))]

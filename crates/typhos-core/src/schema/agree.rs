@@ -3,7 +3,7 @@
 use std::ops::Range;
 
 use super::read::ReadValues;
-use super::{ColumnDecl, Diagnostic, From, Generate, GlueAbsent, Misfit, Rounding, Type};
+use super::{ColumnDecl, Diagnostic, From, Generate, GlueAbsent, Misfit, Rounding, Scalar};
 
 /// The mistakes of a column whose keys are sound one by one. `spans` says where each of them stands.
 pub(super) fn agree(
@@ -31,7 +31,7 @@ impl Agreement<'_> {
             |key: &str| spans.iter().find(|(known, _)| *known == key).map(|(_, span)| span.clone());
         let ty = column.ty;
         let type_span = at("type").unwrap_or_default();
-        let is_instant = matches!(ty, Type::Timestamp { utc: true, .. });
+        let is_instant = matches!(ty, Scalar::Timestamp { utc: true, .. });
         for (key, fits, hint) in [
             ("patterns", ty.takes_patterns(), "patterns belong to date, time and timestamp"),
             ("pivot", ty.takes_patterns(), "a pivot belongs to date and timestamp"),
@@ -54,11 +54,11 @@ impl Agreement<'_> {
             ),
             (
                 "clip",
-                matches!(ty, Type::Text { most: Some(_) }),
+                matches!(ty, Scalar::Text { most: Some(_) }),
                 "say how many characters are kept: type = \"text(40)\"",
             ),
-            ("values", ty == Type::Category, "a closed list of values belongs to category"),
-            ("ranked", ty == Type::Category, "only a category can be ranked"),
+            ("values", ty == Scalar::Category, "a closed list of values belongs to category"),
+            ("ranked", ty == Scalar::Category, "only a category can be ranked"),
             (
                 "low",
                 ty.is_number() || ty.takes_patterns(),
@@ -82,7 +82,7 @@ impl Agreement<'_> {
             let help = format!("write it as the values of the input are written, for {ty}");
             self.wrong(span, format!("the default '{shown}' {reason}"), help);
         }
-        if ty == Type::Category && column.values.is_empty() {
+        if ty == Scalar::Category && column.values.is_empty() {
             let help = "add values = [\"…\", \"…\"], or use lowcard for an open set";
             self.wrong(type_span.clone(), "a category lists its values", help);
         }
@@ -120,7 +120,7 @@ impl Agreement<'_> {
 
     /// Whether what is said of where values come from goes together.
     fn source_agrees(&mut self, column: &ColumnDecl, at: &dyn Fn(&str) -> Option<Range<usize>>) {
-        let is_point = column.ty == Type::Geopoint;
+        let is_point = column.ty == Scalar::Geopoint;
         let several = match &column.from {
             Some(From::Several(several)) => several.len(),
             _ => 1,
@@ -168,12 +168,12 @@ impl Agreement<'_> {
         let Some(generate) = column.generate else { return };
         let (fits, what, help) = match generate {
             Generate::RowNumber { .. } => (
-                matches!(column.ty, Type::Int(_)),
+                matches!(column.ty, Scalar::Int(_)),
                 "row numbers are integers",
                 "write type = \"int64\", or leave it out",
             ),
             Generate::Line => (
-                matches!(column.ty, Type::Int(_)),
+                matches!(column.ty, Scalar::Int(_)),
                 "line numbers are integers",
                 "write type = \"int64\", or leave it out",
             ),
@@ -210,7 +210,7 @@ impl Agreement<'_> {
     fn rounding_agrees(&mut self, column: &ColumnDecl, at: &dyn Fn(&str) -> Option<Range<usize>>) {
         let ty = column.ty;
         let (way, only) = match ty {
-            Type::Float32 | Type::Float64 => ("to the nearest", Rounding::HalfEven),
+            Scalar::Float32 | Scalar::Float64 => ("to the nearest", Rounding::HalfEven),
             _ if ty.takes_patterns() => ("to the one before", Rounding::Down),
             _ => return,
         };
@@ -246,17 +246,17 @@ impl Agreement<'_> {
         for pattern in &column.patterns {
             let shown = pattern.source();
             let problem = match ty {
-                Type::Date if pattern.has_offset() => Some((
+                Scalar::Date if pattern.has_offset() => Some((
                     "reads an offset, and the day depends on it",
                     "use timestamp(UNIT, utc), or timestamp(UNIT) without the offset",
                 )),
-                Type::Time(_) if pattern.has_date() => {
+                Scalar::Time(_) if pattern.has_date() => {
                     Some(("reads a date, which a time cannot hold", "use timestamp(s)"))
                 }
-                Type::Date | Type::Timestamp { .. } if !pattern.has_date() => {
+                Scalar::Date | Scalar::Timestamp { .. } if !pattern.has_date() => {
                     Some(("reads no date", "use time(s) for times of day"))
                 }
-                Type::Timestamp { utc: true, .. }
+                Scalar::Timestamp { utc: true, .. }
                     if !pattern.has_offset() && column.dates.zone.is_none() =>
                 {
                     Some((
@@ -264,9 +264,12 @@ impl Agreement<'_> {
                         "add XXX to the pattern, say the zone of the clocks (zone = \"Europe/Oslo\"), or drop ', utc' from the type",
                     ))
                 }
-                Type::Timestamp { utc: false, .. } | Type::Time(_) if pattern.has_offset() => Some(
-                    ("reads an offset, which this type cannot hold", "use timestamp(UNIT, utc)"),
-                ),
+                Scalar::Timestamp { utc: false, .. } | Scalar::Time(_) if pattern.has_offset() => {
+                    Some((
+                        "reads an offset, which this type cannot hold",
+                        "use timestamp(UNIT, utc)",
+                    ))
+                }
                 _ => None,
             };
             if let Some((message, help)) = problem {

@@ -146,7 +146,7 @@ fn line_end(source: &str, at: usize) -> usize {
 mod tests {
     use super::*;
     use crate::read_schema as read;
-    use crate::schema::Type;
+    use crate::schema::Scalar;
 
     fn kept(source: &str, names: &[&str], drafted: &[&str]) -> Kept {
         let schema = read(source).unwrap();
@@ -155,8 +155,10 @@ mod tests {
             .iter()
             .map(|name| names.iter().position(|known| known == name).unwrap())
             .collect();
-        let columns =
-            drafted.iter().map(|name| ColumnDecl::new(*name, Type::Text { most: None })).collect();
+        let columns = drafted
+            .iter()
+            .map(|name| ColumnDecl::new(*name, Scalar::Text { most: None }))
+            .collect();
         let draft = Schema { columns, ..Schema::default() };
         let comments = vec!["new".to_owned(); drafted.len()];
         keep(&schema, source, &names, (&draft, &comments, &positions), &crate::columns::PlainValues)

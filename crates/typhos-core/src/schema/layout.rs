@@ -9,7 +9,7 @@ use std::ops::Range;
 use toml::de::{DeTable, DeValue};
 
 use super::read::{Reader, Value};
-use super::{ColumnDecl, Schema, Type};
+use super::{ColumnDecl, Scalar, Schema};
 use crate::text::{parse_size, size_name};
 use crate::wording::listed;
 
@@ -150,7 +150,7 @@ impl Partition {
         match known(name) {
             None => Err(unknown_column(name, columns)),
             Some(column)
-                if matches!(column.ty, Type::Date | Type::Timestamp { .. }) || column.auto =>
+                if matches!(column.ty, Scalar::Date | Scalar::Timestamp { .. }) || column.auto =>
             {
                 Ok(Partition { column: name.to_owned(), by })
             }

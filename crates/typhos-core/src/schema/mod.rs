@@ -27,7 +27,7 @@ pub use read::{ReadValues, read};
 pub use read_column::COLUMN_KEYS;
 pub(crate) use read_column::iso_8601;
 pub use read_input::{INPUT_KEYS, read_input};
-pub use types::{IntType, MAX_PRECISION, TYPE_NAMES, TimeUnit, Type, TypeError};
+pub use types::{IntType, MAX_PRECISION, Scalar, TYPE_NAMES, TimeUnit, TypeError};
 pub use write::{column_line, column_table, quoted, write, write_input};
 pub(crate) use write::{style_parts, write_with};
 

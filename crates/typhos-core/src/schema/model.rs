@@ -2,7 +2,7 @@
 
 use std::ops::Range;
 
-use super::{Layout, Type};
+use super::{Layout, Scalar};
 use crate::dates::{Pattern, ReadOptions};
 use crate::readings::{Mark, NumberStyle};
 use crate::text::InputChoice;
@@ -165,7 +165,7 @@ pub struct ColumnDecl {
     /// Its name in the target.
     pub name: String,
     /// What it holds; text as long as that is not decided.
-    pub ty: Type,
+    pub ty: Scalar,
     /// Whether the type is to be decided from the data at hand.
     pub auto: bool,
     /// Where it comes from, where that is not its own name.
@@ -226,7 +226,7 @@ pub struct ColumnSpans {
 
 impl ColumnDecl {
     /// A column of a type, with nothing else said.
-    pub fn new(name: impl Into<String>, ty: Type) -> ColumnDecl {
+    pub fn new(name: impl Into<String>, ty: Scalar) -> ColumnDecl {
         ColumnDecl {
             name: name.into(),
             ty,

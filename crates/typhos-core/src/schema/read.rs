@@ -8,7 +8,7 @@ use std::ops::Range;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
-use super::{ColumnDecl, Diagnostic, FORMAT_VERSION, Misfit, Schema, Type};
+use super::{ColumnDecl, Diagnostic, FORMAT_VERSION, Misfit, Scalar, Schema};
 
 const TOP_KEYS: [&str; 5] = ["typhos", "table", "input", "columns", "layout"];
 
@@ -41,7 +41,7 @@ pub trait ReadValues {
     ///
     /// # Errors
     /// A sentence that says why it is not.
-    fn is_bound(&self, ty: Type, text: &str) -> Result<(), String>;
+    fn is_bound(&self, ty: Scalar, text: &str) -> Result<(), String>;
 
     /// Whether a column takes a text for a value.
     ///
@@ -54,7 +54,7 @@ pub trait ReadValues {
 struct Unread;
 
 impl ReadValues for Unread {
-    fn is_bound(&self, _: Type, _: &str) -> Result<(), String> {
+    fn is_bound(&self, _: Scalar, _: &str) -> Result<(), String> {
         Ok(())
     }
 
@@ -230,7 +230,7 @@ impl Reader<'_> {
                 let help = format!("write {name} = {{ type = {} }}", super::quoted(spelling));
                 self.wrong(value.span(), "a column is a table of keys", help);
             } else if let Some(table) = self.table(value, &format!("column '{name}'")) {
-                let mut column = ColumnDecl::new(name, Type::Text { most: None });
+                let mut column = ColumnDecl::new(name, Scalar::Text { most: None });
                 column.spans.name = key.span();
                 column.spans.keys = value.span();
                 self.column(&mut column, table);

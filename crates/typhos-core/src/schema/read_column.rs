@@ -8,7 +8,7 @@ use toml::de::{DeTable, DeValue};
 
 use super::agree::agree;
 use super::read::{Reader, Value};
-use super::{ColumnDecl, Diagnostic, From, Generate, GlueAbsent, IntType, Rounding, Type};
+use super::{ColumnDecl, Diagnostic, From, Generate, GlueAbsent, IntType, Rounding, Scalar};
 use crate::dates::{DEFAULT_LOCALE, Form, Named, Overlap, Pattern, Zone, names};
 use crate::readings::{Grouping, Mark, Side};
 
@@ -44,7 +44,7 @@ pub const COLUMN_KEYS: [&str; 26] = [
 
 /// The patterns of a date or time that does not say how its values are written: those of ISO 8601 that have
 /// separators, with a `T` between date and time or a space, as RFC 3339 allows.
-pub(crate) fn iso_8601(ty: Type, has_zone: bool) -> Vec<Pattern> {
+pub(crate) fn iso_8601(ty: Scalar, has_zone: bool) -> Vec<Pattern> {
     const TIMES: [&str; 3] = ["HH:mm:ss", "HH:mm:ss.SSSSSSSSS", "HH:mm"];
     let timestamps = |offset: &'static str| {
         let of =
@@ -52,12 +52,12 @@ pub(crate) fn iso_8601(ty: Type, has_zone: bool) -> Vec<Pattern> {
         ["'T'", " "].into_iter().flat_map(of)
     };
     let sources: Vec<String> = match ty {
-        Type::Date => vec!["yyyy-MM-dd".into()],
-        Type::Time(_) => TIMES.map(str::to_owned).to_vec(),
-        Type::Timestamp { utc: true, .. } if has_zone => {
+        Scalar::Date => vec!["yyyy-MM-dd".into()],
+        Scalar::Time(_) => TIMES.map(str::to_owned).to_vec(),
+        Scalar::Timestamp { utc: true, .. } if has_zone => {
             timestamps("").chain(timestamps("XXX")).collect()
         }
-        Type::Timestamp { utc: true, .. } => timestamps("XXX").collect(),
+        Scalar::Timestamp { utc: true, .. } => timestamps("XXX").collect(),
         _ => timestamps("").collect(),
     };
     let compiled = sources.iter().map(|source| Pattern::compile(source));
@@ -158,8 +158,8 @@ impl Reader<'_> {
         let has_type = spans.iter().any(|(key, _)| *key == "type");
         if let (Some(generate), false) = (column.generate, has_type) {
             ty = Some(match generate {
-                Generate::File => Type::Lowcard,
-                Generate::RowNumber { .. } | Generate::Line => Type::Int(IntType::Int64),
+                Generate::File => Scalar::Lowcard,
+                Generate::RowNumber { .. } | Generate::Line => Scalar::Int(IntType::Int64),
             });
         } else if !has_type {
             let help = "add a type, for example type = \"text\"";
@@ -184,9 +184,9 @@ impl Reader<'_> {
         }
     }
 
-    fn ty(&mut self, value: &Value<'_>) -> Option<Type> {
+    fn ty(&mut self, value: &Value<'_>) -> Option<Scalar> {
         let spelling = self.text(value, "a type")?;
-        match Type::parse(&spelling) {
+        match Scalar::parse(&spelling) {
             Ok(ty) => Some(ty),
             Err(error) => {
                 let diagnostic = Diagnostic::new(value.span(), error.message);

@@ -132,7 +132,7 @@ pub const MAX_PRECISION: u8 = 38;
 
 /// What a column holds.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-pub enum Type {
+pub enum Scalar {
     /// True or false.
     Bool,
     /// An integer.
@@ -214,12 +214,12 @@ pub struct TypeError {
     pub help: Option<String>,
 }
 
-impl Type {
+impl Scalar {
     /// Reads the spelling of a type.
     ///
     /// # Errors
     /// A type that does not exist or whose numbers make no sense, with the nearest right word.
-    pub fn parse(spelling: &str) -> Result<Type, TypeError> {
+    pub fn parse(spelling: &str) -> Result<Scalar, TypeError> {
         let spelling = spelling.trim();
         let (name, arguments) = match spelling.split_once('(') {
             Some((name, rest)) => match rest.strip_suffix(')') {
@@ -234,33 +234,33 @@ impl Type {
             arguments.map(|list| list.split(',').map(str::trim).collect());
         let arguments = arguments.as_deref();
         match (name, arguments) {
-            ("bool", None) => Ok(Type::Bool),
-            ("float32", None) => Ok(Type::Float32),
-            ("float64", None) => Ok(Type::Float64),
-            ("text", None) => Ok(Type::Text { most: None }),
+            ("bool", None) => Ok(Scalar::Bool),
+            ("float32", None) => Ok(Scalar::Float32),
+            ("float64", None) => Ok(Scalar::Float64),
+            ("text", None) => Ok(Scalar::Text { most: None }),
             ("text", Some([most])) => match most.parse() {
-                Ok(most) if most > 0 => Ok(Type::Text { most: Some(most) }),
+                Ok(most) if most > 0 => Ok(Scalar::Text { most: Some(most) }),
                 _ => {
                     Err(refuse(format!("'{most}' is not a number of characters"), Some("text(40)")))
                 }
             },
-            ("lowcard", None) => Ok(Type::Lowcard),
-            ("category", None) => Ok(Type::Category),
-            ("date", None) => Ok(Type::Date),
-            ("uuid", None) => Ok(Type::Uuid),
-            ("ip", None) => Ok(Type::Ip),
-            ("geopoint", None) => Ok(Type::Geopoint),
-            ("json", None) => Ok(Type::Json),
+            ("lowcard", None) => Ok(Scalar::Lowcard),
+            ("category", None) => Ok(Scalar::Category),
+            ("date", None) => Ok(Scalar::Date),
+            ("uuid", None) => Ok(Scalar::Uuid),
+            ("ip", None) => Ok(Scalar::Ip),
+            ("geopoint", None) => Ok(Scalar::Geopoint),
+            ("json", None) => Ok(Scalar::Json),
             ("decimal", Some([precision, scale])) => decimal(precision, scale),
             ("decimal", _) => {
                 Err(refuse(format!("'{spelling}' does not say its digits"), Some("decimal(9,2)")))
             }
-            ("time", Some([unit])) => Ok(Type::Time(time_unit(unit)?)),
+            ("time", Some([unit])) => Ok(Scalar::Time(time_unit(unit)?)),
             ("timestamp", Some([unit])) => {
-                Ok(Type::Timestamp { unit: time_unit(unit)?, utc: false })
+                Ok(Scalar::Timestamp { unit: time_unit(unit)?, utc: false })
             }
             ("timestamp", Some([unit, "utc"])) => {
-                Ok(Type::Timestamp { unit: time_unit(unit)?, utc: true })
+                Ok(Scalar::Timestamp { unit: time_unit(unit)?, utc: true })
             }
             ("time" | "timestamp", _) => {
                 let example =
@@ -271,7 +271,7 @@ impl Type {
                 ))
             }
             (_, None) => match IntType::ALL.into_iter().find(|ty| ty.name() == name) {
-                Some(ty) => Ok(Type::Int(ty)),
+                Some(ty) => Ok(Scalar::Int(ty)),
                 None => Err(unknown(name)),
             },
             (_, Some(_)) if TYPE_NAMES.contains(&name) => {
@@ -283,17 +283,17 @@ impl Type {
 
     /// Whether its values are texts, so that a well-known token is a value like any other.
     pub fn is_text(self) -> bool {
-        matches!(self, Type::Text { .. } | Type::Lowcard | Type::Category)
+        matches!(self, Scalar::Text { .. } | Scalar::Lowcard | Scalar::Category)
     }
 
     /// Whether its values are read by date patterns.
     pub fn takes_patterns(self) -> bool {
-        matches!(self, Type::Date | Type::Time(_) | Type::Timestamp { .. })
+        matches!(self, Scalar::Date | Scalar::Time(_) | Scalar::Timestamp { .. })
     }
 
     /// Whether its values are numbers.
     pub fn is_number(self) -> bool {
-        matches!(self, Type::Int(_) | Type::Float32 | Type::Float64 | Type::Decimal { .. })
+        matches!(self, Scalar::Int(_) | Scalar::Float32 | Scalar::Float64 | Scalar::Decimal { .. })
     }
 }
 
@@ -339,10 +339,10 @@ fn unknown(name: &str) -> TypeError {
     }
 }
 
-fn decimal(precision: &str, scale: &str) -> Result<Type, TypeError> {
+fn decimal(precision: &str, scale: &str) -> Result<Scalar, TypeError> {
     match (precision.parse::<u8>(), scale.parse::<u8>()) {
         (Ok(precision @ 1..=MAX_PRECISION), Ok(scale)) if scale <= precision => {
-            Ok(Type::Decimal { precision, scale })
+            Ok(Scalar::Decimal { precision, scale })
         }
         _ => {
             let message = format!(
@@ -359,26 +359,26 @@ fn time_unit(unit: &str) -> Result<TimeUnit, TypeError> {
         .ok_or_else(|| refuse(format!("'{unit}' is not a unit of time: use s, ms, us or ns"), None))
 }
 
-impl fmt::Display for Type {
+impl fmt::Display for Scalar {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Type::Bool => f.write_str("bool"),
-            Type::Int(ty) => f.write_str(ty.name()),
-            Type::Float32 => f.write_str("float32"),
-            Type::Float64 => f.write_str("float64"),
-            Type::Decimal { precision, scale } => write!(f, "decimal({precision},{scale})"),
-            Type::Text { most: None } => f.write_str("text"),
-            Type::Text { most: Some(most) } => write!(f, "text({most})"),
-            Type::Lowcard => f.write_str("lowcard"),
-            Type::Category => f.write_str("category"),
-            Type::Date => f.write_str("date"),
-            Type::Time(unit) => write!(f, "time({})", unit.name()),
-            Type::Timestamp { unit, utc: false } => write!(f, "timestamp({})", unit.name()),
-            Type::Timestamp { unit, utc: true } => write!(f, "timestamp({}, utc)", unit.name()),
-            Type::Uuid => f.write_str("uuid"),
-            Type::Ip => f.write_str("ip"),
-            Type::Geopoint => f.write_str("geopoint"),
-            Type::Json => f.write_str("json"),
+            Scalar::Bool => f.write_str("bool"),
+            Scalar::Int(ty) => f.write_str(ty.name()),
+            Scalar::Float32 => f.write_str("float32"),
+            Scalar::Float64 => f.write_str("float64"),
+            Scalar::Decimal { precision, scale } => write!(f, "decimal({precision},{scale})"),
+            Scalar::Text { most: None } => f.write_str("text"),
+            Scalar::Text { most: Some(most) } => write!(f, "text({most})"),
+            Scalar::Lowcard => f.write_str("lowcard"),
+            Scalar::Category => f.write_str("category"),
+            Scalar::Date => f.write_str("date"),
+            Scalar::Time(unit) => write!(f, "time({})", unit.name()),
+            Scalar::Timestamp { unit, utc: false } => write!(f, "timestamp({})", unit.name()),
+            Scalar::Timestamp { unit, utc: true } => write!(f, "timestamp({}, utc)", unit.name()),
+            Scalar::Uuid => f.write_str("uuid"),
+            Scalar::Ip => f.write_str("ip"),
+            Scalar::Geopoint => f.write_str("geopoint"),
+            Scalar::Json => f.write_str("json"),
         }
     }
 }
@@ -390,28 +390,28 @@ mod tests {
     #[test]
     fn every_type_reads_back() {
         let mut types = vec![
-            Type::Bool,
-            Type::Float32,
-            Type::Float64,
-            Type::Decimal { precision: 38, scale: 0 },
-            Type::Decimal { precision: 6, scale: 2 },
-            Type::Text { most: None },
-            Type::Text { most: Some(8) },
-            Type::Lowcard,
-            Type::Category,
-            Type::Date,
-            Type::Uuid,
-            Type::Ip,
-            Type::Geopoint,
-            Type::Json,
+            Scalar::Bool,
+            Scalar::Float32,
+            Scalar::Float64,
+            Scalar::Decimal { precision: 38, scale: 0 },
+            Scalar::Decimal { precision: 6, scale: 2 },
+            Scalar::Text { most: None },
+            Scalar::Text { most: Some(8) },
+            Scalar::Lowcard,
+            Scalar::Category,
+            Scalar::Date,
+            Scalar::Uuid,
+            Scalar::Ip,
+            Scalar::Geopoint,
+            Scalar::Json,
         ];
-        types.extend(IntType::ALL.map(Type::Int));
+        types.extend(IntType::ALL.map(Scalar::Int));
         for unit in TimeUnit::ALL {
-            types.push(Type::Time(unit));
-            types.extend([false, true].map(|utc| Type::Timestamp { unit, utc }));
+            types.push(Scalar::Time(unit));
+            types.extend([false, true].map(|utc| Scalar::Timestamp { unit, utc }));
         }
         for ty in &types {
-            assert_eq!(Type::parse(&ty.to_string()), Ok(*ty));
+            assert_eq!(Scalar::parse(&ty.to_string()), Ok(*ty));
         }
         for name in TYPE_NAMES {
             let bare = name.split('(').next().unwrap();
@@ -435,7 +435,7 @@ mod tests {
             ("bool(1)", "'bool' takes nothing", ""),
             ("blob", "unknown type 'blob'", "the types are bool, int8"),
         ] {
-            let error = Type::parse(spelling).unwrap_err();
+            let error = Scalar::parse(spelling).unwrap_err();
             assert!(error.message.contains(message), "{spelling}: {}", error.message);
             assert!(error.help.unwrap_or_default().contains(help), "{spelling}");
         }

@@ -267,7 +267,7 @@ mod tests {
     use super::*;
     use crate::dates::Pattern;
     use crate::read_schema as read;
-    use crate::schema::{IntType, Type};
+    use crate::schema::{IntType, Scalar};
     use crate::text::{
         Charset, ColumnsDiffer, Escape, InputChoice, LineEnds, QuotedEmpty, ShortRecords,
         Undeclared,
@@ -283,9 +283,9 @@ mod tests {
             quote: Some(None),
             ..InputChoice::default()
         };
-        let mut ticket = ColumnDecl::new("ticket_no", Type::Int(IntType::UInt32));
+        let mut ticket = ColumnDecl::new("ticket_no", Scalar::Int(IntType::UInt32));
         ticket.required = true;
-        let mut sold = ColumnDecl::new("sold on", Type::Date);
+        let mut sold = ColumnDecl::new("sold on", Scalar::Date);
         sold.patterns = vec![Pattern::compile("MM/dd/yy").unwrap()];
         sold.from = Some(From::Name("Sold \"on\"".into()));
         schema.columns = vec![ticket, sold];
@@ -337,7 +337,7 @@ ticket_no = { type = "uint32", required = true }                              # 
                 ..InputChoice::default()
             };
             for name in names {
-                let mut column = ColumnDecl::new(name, Type::Category);
+                let mut column = ColumnDecl::new(name, Scalar::Category);
                 column.from = from.clone().map(From::Name);
                 column.required = required;
                 column.absent = absent.clone();

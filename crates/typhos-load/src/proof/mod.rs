@@ -8,7 +8,7 @@
 
 mod facts;
 
-use typhos_core::schema::{ColumnDecl, Type};
+use typhos_core::schema::{ColumnDecl, Scalar};
 use typhos_sql::{Asked, Of, PART};
 
 use facts::KEPT_BYTES;
@@ -100,10 +100,10 @@ pub fn compare(
                 // Adding n numbers in any order errs by at most n times the last place of their size.
                 let order = sent.values as f64 * f64::EPSILON;
                 // A float32 may be kept as the double of its shortest text.
-                let width = if ty == Type::Float32 { f64::from(f32::EPSILON) } else { 0.0 };
+                let width = if ty == Scalar::Float32 { f64::from(f32::EPSILON) } else { 0.0 };
                 // The smallest ones have few digits: each may be off by half of the smallest there is.
                 let smallest = match ty {
-                    Type::Float32 => f64::from(f32::from_bits(1)) * sent.values as f64,
+                    Scalar::Float32 => f64::from(f32::from_bits(1)) * sent.values as f64,
                     _ => 0.0,
                 };
                 let most = (order + width) * sent.float_size + smallest;
@@ -131,9 +131,9 @@ fn is_nan(text: &str) -> bool {
 }
 
 /// Digits after the mark of the numbers of a type.
-fn scale(ty: Type) -> u8 {
+fn scale(ty: Scalar) -> u8 {
     match ty {
-        Type::Decimal { scale, .. } => scale,
+        Scalar::Decimal { scale, .. } => scale,
         _ => 0,
     }
 }
@@ -156,14 +156,14 @@ fn sum_of(text: &str, scale: u8) -> Option<i128> {
     }
 }
 
-fn unit_text(units: i128, ty: Type) -> String {
+fn unit_text(units: i128, ty: Scalar) -> String {
     typhos_core::readings::Decimal { mantissa: units, scale: scale(ty) }.to_string()
 }
 
-fn is_end(end: &End, text: &str, ty: Type) -> bool {
+fn is_end(end: &End, text: &str, ty: Scalar) -> bool {
     match end {
         End::Int(int) => units(text, scale(ty)) == Some(*int),
-        End::Float(float) if ty == Type::Float32 => {
+        End::Float(float) if ty == Scalar::Float32 => {
             text.parse::<f64>().is_ok_and(|answer| answer as f32 == *float as f32)
         }
         End::Float(float) => text.parse::<f64>().is_ok_and(|answer| answer == *float),
@@ -173,11 +173,11 @@ fn is_end(end: &End, text: &str, ty: Type) -> bool {
     }
 }
 
-fn end_text(end: &End, ty: Type) -> String {
+fn end_text(end: &End, ty: Scalar) -> String {
     match end {
         End::Int(int) => unit_text(*int, ty),
         End::Float(float) => float.to_string(),
-        End::Bytes(bytes) if ty == Type::Uuid => {
+        End::Bytes(bytes) if ty == Scalar::Uuid => {
             let bytes = bytes.as_slice().try_into().expect("a UUID has sixteen bytes");
             typhos_core::readings::uuid_text(bytes)
         }
@@ -198,7 +198,7 @@ mod tests {
         answers.map(|answer| Some(answer.to_owned())).into_iter()
     }
 
-    fn column(ty: Type) -> ColumnDecl {
+    fn column(ty: Scalar) -> ColumnDecl {
         ColumnDecl::new("n", ty)
     }
 
@@ -216,7 +216,7 @@ mod tests {
     #[test]
     fn no_values_have_no_extremes() {
         let sent = facts(Arc::new(Int32Array::from(vec![None, None])));
-        let integers = column(Type::Int(typhos_core::schema::IntType::Int32));
+        let integers = column(Scalar::Int(typhos_core::schema::IntType::Int32));
         for end in [None, Some("0".to_owned())] {
             let answers = [Some("0".into()), end.clone(), end.clone(), end];
             let same = compare(&integers, &sent, &asked(), &mut answers.into_iter());
@@ -229,10 +229,10 @@ mod tests {
     #[test]
     fn every_difference_is_named() {
         let sent = facts(Arc::new(Int32Array::from(vec![Some(-5), None, Some(7), Some(1)])));
-        let ty = Type::Decimal { precision: 5, scale: 2 };
+        let ty = Scalar::Decimal { precision: 5, scale: 2 };
         let same = compare(&column(ty), &sent, &asked(), &mut all(["3", "-0.05", "0.070", "0.03"]));
         assert_eq!(same, Ok(4));
-        let integers = Type::Int(typhos_core::schema::IntType::Int64);
+        let integers = Scalar::Int(typhos_core::schema::IntType::Int64);
         for (sum, want) in [("0:3", true), ("1:-999999997", true), ("1:3", false), ("x:3", false)] {
             let same = compare(&column(integers), &sent, &asked(), &mut all(["3", "-5", "7", sum]));
             assert_eq!(same.is_ok(), want, "{sum}");
@@ -254,7 +254,7 @@ mod tests {
     fn categories_are_compared_by_their_list() {
         let column = ColumnDecl {
             values: ["z", "y", "x"].map(String::from).to_vec(),
-            ..column(Type::Category)
+            ..column(Scalar::Category)
         };
         let words: StringArray = column.values.iter().map(Some).collect();
         let codes = UInt8Array::from(vec![Some(2), None, Some(1), Some(2)]);
@@ -275,7 +275,7 @@ mod tests {
     fn the_order_of_adding_floats_makes_no_difference() {
         let sent = facts(Arc::new(Float64Array::from(vec![1e16, 1.0, -1e16, 0.1])));
         let ask = asked();
-        let ty = Type::Float64;
+        let ty = Scalar::Float64;
         for sum in ["1.1", "0", "2.1"] {
             let same = compare(
                 &column(ty),

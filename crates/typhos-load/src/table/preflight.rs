@@ -2,7 +2,7 @@
 
 use typhos_core::columns::Plan;
 use typhos_core::infer::counted;
-use typhos_core::schema::{ColumnDecl, Schema, Type};
+use typhos_core::schema::{ColumnDecl, Scalar, Schema};
 
 use crate::contract::{Mode, Seen};
 use crate::load_plan::{
@@ -191,7 +191,7 @@ fn column_fits(column: &ColumnDecl, there: &ExistingColumn, same: &str, plan: &m
             format!("declare {name} = {{ …, required = true }}, or a default for it"),
         ));
     }
-    if matches!(there.held, Held::Text(Some(_))) && column.ty == Type::Lowcard {
+    if matches!(there.held, Held::Text(Some(_))) && column.ty == Scalar::Lowcard {
         plan.notes.push(format!("'{name}' is {}: a longer value stops the load", there.ty));
     }
 }

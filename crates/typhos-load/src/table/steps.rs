@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use typhos_core::schema::{Layout, Schema, Type};
+use typhos_core::schema::{Layout, Scalar, Schema};
 use typhos_sql::Language;
 use typhos_sql::held::Existing;
 
@@ -36,8 +36,8 @@ impl Steps {
             column.comment = None;
             // No type and no dictionary is made for a table that goes away.
             let has_type = language.stored(&self.table, column).named_type.is_some();
-            if has_type || column.ty == Type::Lowcard {
-                column.ty = Type::Text { most: None };
+            if has_type || column.ty == Scalar::Lowcard {
+                column.ty = Scalar::Text { most: None };
             }
         }
         schema

@@ -1,7 +1,7 @@
 //! A table as a target: planned, filled where no reader sees it, proven, moved to where readers see it.
 
 use typhos_core::run::RunOptions;
-use typhos_core::schema::{Schema, Type};
+use typhos_core::schema::{Scalar, Schema};
 use typhos_sql as sql;
 use typhos_sql::held::{Existing, Filled};
 
@@ -173,8 +173,8 @@ impl Steps {
         let staged = self.staged_schema(session.language());
         let mut defined = staged.clone();
         if self.action == Action::Append && session.language().widens_floats() {
-            let floats = defined.columns.iter_mut().filter(|column| column.ty == Type::Float32);
-            floats.for_each(|column| column.ty = Type::Float64);
+            let floats = defined.columns.iter_mut().filter(|column| column.ty == Scalar::Float32);
+            floats.for_each(|column| column.ty = Scalar::Float64);
         }
         let mut definition = sql::define(session.language(), &defined, &stage, &self.table);
         if whole && self.action == Action::Append {

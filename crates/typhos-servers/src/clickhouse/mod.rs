@@ -13,7 +13,7 @@ use std::sync::atomic::{AtomicU32, Ordering};
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
-use typhos_core::schema::{Layout, Schema, Type};
+use typhos_core::schema::{Layout, Scalar, Schema};
 use ureq::{Agent, SendBody};
 
 use crate::server_table;
@@ -360,13 +360,13 @@ impl MoveRows for ClickHouseSession {
         schema: &Schema,
         feed: Feed<Vec<u8>>,
     ) -> Result<Facts, TargetError> {
-        let has_dictionary = schema.columns.iter().any(|column| column.ty == Type::Lowcard);
+        let has_dictionary = schema.columns.iter().any(|column| column.ty == Scalar::Lowcard);
         if !has_dictionary || self.language.reads_dictionaries() {
             return self.send(table, schema, feed);
         }
         let mut plain = Schema { layout: Layout::default(), ..schema.clone() };
-        plain.columns.iter_mut().filter(|column| column.ty == Type::Lowcard).for_each(|column| {
-            column.ty = Type::Text { most: None };
+        plain.columns.iter_mut().filter(|column| column.ty == Scalar::Lowcard).for_each(|column| {
+            column.ty = Scalar::Text { most: None };
         });
         let name = self.unfinished_name()?;
         let texts = self.language.identifier(&name);

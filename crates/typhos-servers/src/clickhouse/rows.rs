@@ -3,7 +3,7 @@
 
 use arrow_array::{Array, RecordBatch};
 use arrow_schema::TimeUnit;
-use typhos_core::schema::{IntType, Schema, Type};
+use typhos_core::schema::{IntType, Scalar, Schema};
 
 use typhos_load::TargetError;
 use typhos_load::feed::RowEncoder;
@@ -47,25 +47,25 @@ impl ClickHouseRows {
         let column = |column: &typhos_core::schema::ColumnDecl| {
             let stored = language.stored("", column).ty;
             let wire = match column.ty {
-                Type::Int(int) => Wire::Int(match int {
+                Scalar::Int(int) => Wire::Int(match int {
                     IntType::Int8 | IntType::UInt8 => 1,
                     IntType::Int16 | IntType::UInt16 => 2,
                     IntType::Int32 | IntType::UInt32 => 4,
                     IntType::Int64 | IntType::UInt64 => 8,
                 }),
-                Type::Decimal { precision, .. } => Wire::Int(match precision {
+                Scalar::Decimal { precision, .. } => Wire::Int(match precision {
                     0..=9 => 4,
                     10..=18 => 8,
                     _ => 16,
                 }),
-                Type::Category if stored.starts_with("Enum8") => Wire::Listed(1),
-                Type::Category if stored.starts_with("Enum16") => Wire::Listed(2),
-                Type::Date if language.has_date32() => Wire::Days32,
-                Type::Date => Wire::Days16,
-                Type::Time(_) => Wire::Int(if stored == "UInt32" { 4 } else { 8 }),
-                Type::Timestamp { .. } if stored.starts_with("DateTime(") => Wire::Seconds32,
-                Type::Timestamp { .. } if stored.starts_with("DateTime64(") => Wire::Units64,
-                Type::Timestamp { .. } => Wire::Int(8),
+                Scalar::Category if stored.starts_with("Enum8") => Wire::Listed(1),
+                Scalar::Category if stored.starts_with("Enum16") => Wire::Listed(2),
+                Scalar::Date if language.has_date32() => Wire::Days32,
+                Scalar::Date => Wire::Days16,
+                Scalar::Time(_) => Wire::Int(if stored == "UInt32" { 4 } else { 8 }),
+                Scalar::Timestamp { .. } if stored.starts_with("DateTime(") => Wire::Seconds32,
+                Scalar::Timestamp { .. } if stored.starts_with("DateTime64(") => Wire::Units64,
+                Scalar::Timestamp { .. } => Wire::Int(8),
                 _ => Wire::Other,
             };
             Column { name: column.name.clone(), wire, nullable: !column.required }
@@ -195,7 +195,7 @@ mod tests {
     use typhos_core::schema::{ColumnDecl, TimeUnit as Unit};
 
     /// What a column of one value becomes, or why it does not.
-    fn encoded(version: (u32, u32), ty: Type, array: ArrayRef) -> Result<Vec<u8>, String> {
+    fn encoded(version: (u32, u32), ty: Scalar, array: ArrayRef) -> Result<Vec<u8>, String> {
         let column = ColumnDecl { required: true, ..ColumnDecl::new("at", ty) };
         let schema = Schema { columns: vec![column], ..Schema::default() };
         let batch = RecordBatch::try_from_iter([("at", array)]).unwrap();
@@ -218,13 +218,13 @@ mod tests {
             (new, 120_530, Err("1900 to 2299")),
             (new, -25_568, Err("1900 to 2299")),
         ] {
-            match (encoded(version, Type::Date, date(days)), want) {
+            match (encoded(version, Scalar::Date, date(days)), want) {
                 (Ok(found), Ok(want)) => assert_eq!(found, want, "{days}"),
                 (Err(found), Err(want)) => assert!(found.contains(want), "{days}: {found}"),
                 other => panic!("{version:?} {days}: {other:?}"),
             }
         }
-        let ty = Type::Timestamp { unit: Unit::Milli, utc: true };
+        let ty = Scalar::Timestamp { unit: Unit::Milli, utc: true };
         let moment = |units: i64| -> ArrayRef {
             Arc::new(TimestampMillisecondArray::from(vec![units]).with_timezone("UTC"))
         };

@@ -3,7 +3,7 @@
 
 use arrow_array::{Array, RecordBatch};
 use typhos_core::readings::uuid_text;
-use typhos_core::schema::{ColumnDecl, Schema, TimeUnit, Type};
+use typhos_core::schema::{ColumnDecl, Scalar, Schema, TimeUnit};
 
 use crate::wire;
 use typhos_load::TargetError;
@@ -18,7 +18,7 @@ pub struct MariadbRows {
 
 struct Column {
     name: String,
-    ty: Type,
+    ty: Scalar,
     /// Whether a value of an enumeration goes by its number, which is shorter.
     is_numbered: bool,
 }
@@ -130,9 +130,11 @@ fn write(
         (View::Date(days), _) => {
             wire::short_date(block, days[row]).ok_or_else(|| beyond("date"))?
         }
-        (View::Time(ints, _), Type::Time(TimeUnit::Nano)) => wire::integer(block, ints.narrow(row)),
+        (View::Time(ints, _), Scalar::Time(TimeUnit::Nano)) => {
+            wire::integer(block, ints.narrow(row))
+        }
         (View::Time(ints, unit), _) => wire::time(block, ints.narrow(row), *unit),
-        (View::Timestamp(units, ..), Type::Timestamp { unit: TimeUnit::Nano, .. }) => {
+        (View::Timestamp(units, ..), Scalar::Timestamp { unit: TimeUnit::Nano, .. }) => {
             wire::integer(block, units[row]);
         }
         (View::Timestamp(units, unit), _) => {
@@ -199,7 +201,7 @@ mod tests {
             texts in prop::collection::vec(prop::option::of("(\\PC|[\\\\\t\nN0\u{0}]){0,12}"), 1..8)
         ) {
             let array: ArrayRef = Arc::new(StringArray::from(texts.clone()));
-            let rows = read(&encoded(ColumnDecl::new("a", Type::Text { most: None }), array));
+            let rows = read(&encoded(ColumnDecl::new("a", Scalar::Text { most: None }), array));
             let want: Vec<Vec<_>> = texts
                 .iter()
                 .map(|text| vec![text.as_ref().map(|text| text.clone().into_bytes()); 2])
@@ -217,7 +219,7 @@ mod tests {
             let codes = UInt8Array::from(vec![Some(1), None]);
             let column = ColumnDecl {
                 values: values.map(String::from).to_vec(),
-                ..ColumnDecl::new("cabin", Type::Category)
+                ..ColumnDecl::new("cabin", Scalar::Category)
             };
             let array = Arc::new(DictionaryArray::new(codes, Arc::new(words)));
             assert_eq!(String::from_utf8(encoded(column, array)).unwrap(), want, "{values:?}");

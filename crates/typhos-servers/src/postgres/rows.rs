@@ -6,7 +6,7 @@ use std::net::IpAddr;
 use arrow_array::{Array, RecordBatch};
 use arrow_buffer::NullBuffer;
 use arrow_schema::TimeUnit;
-use typhos_core::schema::{IntType, Schema, TimeUnit as Unit, Type};
+use typhos_core::schema::{IntType, Scalar, Schema, TimeUnit as Unit};
 
 use typhos_load::TargetError;
 use typhos_load::feed::RowEncoder;
@@ -48,23 +48,23 @@ pub struct PostgresRows {
 
 impl PostgresRows {
     pub fn new(schema: &Schema) -> PostgresRows {
-        let wire = |ty: Type| match ty {
-            Type::Bool => Wire::Bool,
-            Type::Int(IntType::Int8 | IntType::UInt8 | IntType::Int16) => Wire::Int2,
-            Type::Int(IntType::UInt16 | IntType::Int32) => Wire::Int4,
-            Type::Int(IntType::UInt32 | IntType::Int64) => Wire::Int8,
-            Type::Int(IntType::UInt64) => Wire::Numeric(0),
-            Type::Decimal { scale, .. } => Wire::Numeric(scale),
-            Type::Float32 => Wire::Float4,
-            Type::Float64 => Wire::Float8,
-            Type::Text { .. } | Type::Lowcard | Type::Category | Type::Json => Wire::Text,
-            Type::Ip => Wire::Inet,
-            Type::Date => Wire::Date,
-            Type::Time(Unit::Nano) | Type::Timestamp { unit: Unit::Nano, .. } => Wire::Int8,
-            Type::Time(_) => Wire::Time,
-            Type::Timestamp { .. } => Wire::Timestamp,
-            Type::Uuid => Wire::Uuid,
-            Type::Geopoint => Wire::Point,
+        let wire = |ty: Scalar| match ty {
+            Scalar::Bool => Wire::Bool,
+            Scalar::Int(IntType::Int8 | IntType::UInt8 | IntType::Int16) => Wire::Int2,
+            Scalar::Int(IntType::UInt16 | IntType::Int32) => Wire::Int4,
+            Scalar::Int(IntType::UInt32 | IntType::Int64) => Wire::Int8,
+            Scalar::Int(IntType::UInt64) => Wire::Numeric(0),
+            Scalar::Decimal { scale, .. } => Wire::Numeric(scale),
+            Scalar::Float32 => Wire::Float4,
+            Scalar::Float64 => Wire::Float8,
+            Scalar::Text { .. } | Scalar::Lowcard | Scalar::Category | Scalar::Json => Wire::Text,
+            Scalar::Ip => Wire::Inet,
+            Scalar::Date => Wire::Date,
+            Scalar::Time(Unit::Nano) | Scalar::Timestamp { unit: Unit::Nano, .. } => Wire::Int8,
+            Scalar::Time(_) => Wire::Time,
+            Scalar::Timestamp { .. } => Wire::Timestamp,
+            Scalar::Uuid => Wire::Uuid,
+            Scalar::Geopoint => Wire::Point,
         };
         let columns = schema.columns.iter().map(|column| (column.name.clone(), wire(column.ty)));
         PostgresRows { columns: columns.collect() }
@@ -331,7 +331,7 @@ mod tests {
         // Every integer type has a wire of its own width, so that no value is cut.
         for int in IntType::ALL {
             let schema = Schema {
-                columns: vec![typhos_core::schema::ColumnDecl::new("n", Type::Int(int))],
+                columns: vec![typhos_core::schema::ColumnDecl::new("n", Scalar::Int(int))],
                 ..Schema::default()
             };
             let (low, high) = int.range();

@@ -5,7 +5,7 @@ use typhos_core::infer::{
     Bin, Blocker, Decision, Profile, ReadingFacts, Wanted, counted, distinct_clause, draft,
     estimate_error_percent, grouped, line_of, profile, shown,
 };
-use typhos_core::schema::Type;
+use typhos_core::schema::Scalar;
 use typhos_core::survey::{Survey, Trend};
 
 use super::super::look::Looked;
@@ -31,7 +31,7 @@ pub fn float32(
         return Ok(None);
     };
     let (survey, decisions) = (&looked.survey, &looked.decisions);
-    if decisions[at].ty != Type::Float64 || survey.is_sample {
+    if decisions[at].ty != Scalar::Float64 || survey.is_sample {
         return Ok(None);
     }
     let wanted = Wanted { columns: Some(vec![at]), ..Wanted::default() };
@@ -247,13 +247,13 @@ fn in_the_way(blocker: &Blocker, survey: &Survey, console: &mut Console) -> std:
 }
 
 /// A number with no more digits than say something.
-fn number(value: f64, ty: Type) -> String {
+fn number(value: f64, ty: Scalar) -> String {
     match ty {
-        Type::Int(_) if value.abs() < 1e15 => {
+        Scalar::Int(_) if value.abs() < 1e15 => {
             let digits = grouped(value.abs().round() as u64);
             if value.round() < 0.0 { format!("-{digits}") } else { digits }
         }
-        Type::Decimal { scale, .. } if value.abs() < 1e15 => {
+        Scalar::Decimal { scale, .. } if value.abs() < 1e15 => {
             format!("{value:.digits$}", digits = usize::from(scale))
         }
         _ if value != 0.0 && !(1e-4..1e7).contains(&value.abs()) => format!("{value:.4e}"),
@@ -302,7 +302,7 @@ fn histogram(decision: &Decision, bins: &[Bin], console: &mut Console) -> std::i
     }
     heading("Histogram", "", console)?;
     let most = bins.iter().map(|bin| bin.count).max().unwrap_or(0);
-    let is_whole = matches!(decision.ty, Type::Int(_));
+    let is_whole = matches!(decision.ty, Scalar::Int(_));
     let row = |bin: &Bin| {
         // Bins of whole numbers end before the next starts.
         let high = if is_whole { bin.high - 1.0 } else { bin.high };

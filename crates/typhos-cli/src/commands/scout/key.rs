@@ -3,7 +3,7 @@
 use serde_json::{Value, json};
 use typhos_core::columns::Plan;
 use typhos_core::infer::{counted, grouped};
-use typhos_core::schema::{ColumnDecl, From, Schema, Type};
+use typhos_core::schema::{ColumnDecl, From, Scalar, Schema};
 use typhos_core::wording::listed;
 use typhos_load::Repeats;
 
@@ -86,7 +86,7 @@ pub fn look(looked: &Looked, names: &[String], common: &Common) -> Result<Found,
     for name in names {
         let at = find(name, &looked.survey)?;
         let decision = &looked.decisions[at];
-        let mut column = ColumnDecl::new(name, Type::Text { most: None });
+        let mut column = ColumnDecl::new(name, Scalar::Text { most: None });
         column.from = Some(From::Position(at + 1));
         column.absent =
             Some(decision.absent_tokens.iter().map(|(token, _)| token.clone()).collect());

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use typhos_core::infer::{counted, grouped};
 use typhos_core::ledger::{Advice, Step};
-use typhos_core::schema::Type;
+use typhos_core::schema::Scalar;
 
 use super::{Ledger, change, reads, title};
 use crate::args::Weigh;
@@ -21,7 +21,7 @@ const WIDE: usize = 120;
 pub struct Line {
     pub name: String,
     /// Its declared type; `None` where it is left out.
-    pub ty: Option<Type>,
+    pub ty: Option<Scalar>,
     /// In memory as text, with wide types, and as declared.
     pub memory: [u64; 3],
     /// In a file, the same.
@@ -273,7 +273,7 @@ fn show_steps(lines: &[Line], memory: [u64; 3], console: &mut Console) -> std::i
 
 /// Columns that codes made larger: they are obeyed, and told.
 fn traps(lines: &[Line], console: &mut Console) -> std::io::Result<()> {
-    let coded = |ty: Option<Type>| matches!(ty, Some(Type::Lowcard | Type::Category));
+    let coded = |ty: Option<Scalar>| matches!(ty, Some(Scalar::Lowcard | Scalar::Category));
     for line in lines.iter().filter(|line| coded(line.ty) && line.memory[2] > line.memory[0]) {
         let text = format!(
             "'{}' takes {} as codes with their dictionary, and {} as text: declare it as text",
