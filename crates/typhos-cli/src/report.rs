@@ -406,7 +406,7 @@ fn changed<'p>(
 
 /// What happened to values that a declared loss changed: "rounded (half-up)".
 fn how_changed(column: &ColumnDecl) -> String {
-    match column.ty {
+    match column.scalar() {
         Scalar::Text { most: Some(most) } => {
             format!("cut to {}", counted(most.into(), "character"))
         }

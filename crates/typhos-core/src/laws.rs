@@ -190,7 +190,7 @@ fn is_the_same(cell: &str, written: &str, column: &ColumnDecl) -> bool {
     let plain = |text: &str| parse_number(text.trim().as_bytes()).filter(|n| n.exponent.is_none());
     let decimal =
         |text: &str| plain(text).map(|n| Decimal { mantissa: n.mantissa, scale: n.scale });
-    match column.ty {
+    match column.scalar() {
         Scalar::Text { .. } | Scalar::Lowcard | Scalar::Category => cell == written,
         Scalar::Int(_) | Scalar::Decimal { .. } if column.style.is_plain() => {
             decimal(written).is_none_or(|written| decimal(cell) == Some(written))
@@ -210,7 +210,7 @@ fn is_the_same(cell: &str, written: &str, column: &ColumnDecl) -> bool {
 /// The narrowest integers, and texts of no more characters than there are.
 fn is_narrowest(cells: &[Option<String>], column: &ColumnDecl) -> Result<(), TestCaseError> {
     let values = || cells.iter().flatten();
-    match column.ty {
+    match column.scalar() {
         Scalar::Int(ty) => {
             let number = |cell: &String| cell.parse::<i128>().unwrap_or_default();
             let (low, high) = (values().map(number).min(), values().map(number).max());

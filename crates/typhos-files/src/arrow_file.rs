@@ -134,14 +134,14 @@ impl Target for ArrowTarget {
         let rows = job.plan.arrow();
         let writer = writer(&side, &rows)?.map_err(failed)?;
         let open_sets = schema.columns.iter().enumerate();
-        let open_sets = open_sets.filter(|(_, column)| column.ty == Scalar::Lowcard);
+        let open_sets = open_sets.filter(|(_, column)| column.scalar() == Scalar::Lowcard);
         let sink = ArrowSink {
             side,
             writer,
             rows,
             replace: job.mode == Mode::Replace,
             path: self.path,
-            open_sets: schema.columns.iter().map(|c| c.ty == Scalar::Lowcard).collect(),
+            open_sets: schema.columns.iter().map(|c| c.scalar() == Scalar::Lowcard).collect(),
             words: open_sets.map(|(at, _)| (at, Words::default())).collect(),
             sent: Facts::new(schema.columns.len()),
             schema: job.is_proven.then(|| schema.clone()),

@@ -145,7 +145,7 @@ fn a_ledger_is_what_arrow_counts() {
         for (plan, weight) in all {
             let batch = whole(plan, &input);
             for (at, column) in plan.schema().columns.iter().enumerate() {
-                let is_open = column.ty.to_string() == "lowcard";
+                let is_open = column.scalar().to_string() == "lowcard";
                 let array = held(batch.column(at), is_open);
                 let counted = array.to_data().get_slice_memory_size().unwrap() as u64;
                 assert_eq!(weight.memory[at].total(), counted, "{} of {rows} rows", column.name);

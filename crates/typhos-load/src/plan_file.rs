@@ -68,7 +68,7 @@ pub fn plan_file(
             PlannedColumn {
                 name: column.name.clone(),
                 source: source_words(column, at, job.plan, job.input.names()),
-                declared: column.ty.to_string(),
+                declared: column.scalar().to_string(),
                 stored: stored(field.data_type()),
                 nullable: !column.required,
                 is_key: schema.layout.key.contains(&column.name),

@@ -110,7 +110,7 @@ impl Definitions for ClickHouse {
     }
 
     fn stored(&self, _table: &str, column: &ColumnDecl) -> Stored {
-        match column.ty {
+        match column.scalar() {
             Scalar::Bool if self.has_bool() => Stored::new("Bool"),
             Scalar::Bool => Stored::new("UInt8").note("as 0 and 1: this version has no booleans"),
             Scalar::Int(int) => Stored::new(match int {
@@ -297,7 +297,7 @@ impl Questions for ClickHouse {
     }
 
     fn asked(&self, declared: &ColumnDecl, column: &str) -> Asked {
-        let ty = declared.ty;
+        let ty = declared.scalar();
         let extremes = |value: &str| Asked::extremes(|fold| format!("{fold}({value})"));
         let units = |name: &str| Asked::extremes(|fold| format!("{name}({fold}({column}))"));
         match ty {

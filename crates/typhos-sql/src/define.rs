@@ -71,7 +71,7 @@ pub fn define(language: &dyn Definitions, schema: &Schema, name: &str, table: &s
 
 fn default_literal(language: &dyn Definitions, column: &ColumnDecl) -> Option<String> {
     let text = plain_text(column, column.default.as_deref()?)?;
-    let is_bare = column.ty.is_number();
+    let is_bare = column.scalar().is_number();
     Some(if is_bare { text } else { language.literal(&text) })
 }
 

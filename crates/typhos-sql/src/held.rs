@@ -101,7 +101,7 @@ pub fn bits(bits: u32, signed: bool) -> Held {
 /// # Errors
 /// What does not fit, and what to declare instead.
 pub fn fits(column: &ColumnDecl, held: &Held) -> Result<(), String> {
-    let ty = column.ty;
+    let ty = column.scalar();
     let narrower = |what: String| Err(format!("cannot hold every {ty}: {what}"));
     match (ty, held) {
         (Scalar::Bool, Held::Bool) => Ok(()),
@@ -224,7 +224,7 @@ pub fn fits(column: &ColumnDecl, held: &Held) -> Result<(), String> {
 
 /// Most characters of the values of a column as text; `None` where there is no limit.
 fn longest(column: &ColumnDecl) -> Option<u64> {
-    Some(match column.ty {
+    Some(match column.scalar() {
         Scalar::Text { most } => most?.into(),
         Scalar::Category => {
             column.values.iter().map(|v| v.chars().count() as u64).max().unwrap_or(0)

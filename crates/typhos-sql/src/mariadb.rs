@@ -53,7 +53,7 @@ impl Definitions for Mariadb {
 
     fn stored(&self, _table: &str, column: &ColumnDecl) -> Stored {
         let quoted = self.identifier(&column.name);
-        match column.ty {
+        match column.scalar() {
             Scalar::Bool => Stored::new("boolean"),
             Scalar::Int(int) => Stored::new(match int {
                 IntType::Int8 => "tinyint",
@@ -121,7 +121,7 @@ impl Definitions for Mariadb {
 
     fn indexed(&self, column: &ColumnDecl) -> Indexed {
         let quoted = self.identifier(&column.name);
-        let is_long = match column.ty {
+        let is_long = match column.scalar() {
             Scalar::Text { most } => most.is_none_or(|most| most > INDEXED_CHARACTERS),
             Scalar::Category => self.stored("", column).ty == "longtext",
             Scalar::Lowcard | Scalar::Json => true,
@@ -207,7 +207,7 @@ impl Movements for Mariadb {
 
 impl Questions for Mariadb {
     fn asked(&self, declared: &ColumnDecl, column: &str) -> Asked {
-        let ty = declared.ty;
+        let ty = declared.scalar();
         let extremes = |value: &str| Asked::extremes(|fold| format!("{fold}({value})"));
         let numbers = |value: &str| extremes(value).sum(format!("sum({value})"));
         let bytes = format!("sum(length({column}))");

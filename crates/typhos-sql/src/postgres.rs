@@ -62,7 +62,7 @@ impl Definitions for Postgres {
         let bounded = |ty: &str, int: IntType, note: &str| {
             Stored::new(ty).check(range_check(&quoted, int)).note(note)
         };
-        match column.ty {
+        match column.scalar() {
             Scalar::Bool => Stored::new("boolean"),
             Scalar::Int(int) => match int {
                 IntType::Int8 => {
@@ -184,7 +184,7 @@ impl Movements for Postgres {
 
 impl Questions for Postgres {
     fn asked(&self, declared: &ColumnDecl, column: &str) -> Asked {
-        let ty = declared.ty;
+        let ty = declared.scalar();
         let extremes = |value: &str| Asked::extremes(|fold| format!("{fold}({value})"));
         let numbers = || extremes(column).sum(format!("sum({column})"));
         match ty {

@@ -39,7 +39,7 @@ impl Definitions for Sqlite {
     fn stored(&self, _table: &str, column: &ColumnDecl) -> Stored {
         let quoted = self.identifier(&column.name);
         let text = |note: &str| Stored::new("TEXT").note(note);
-        match column.ty {
+        match column.scalar() {
             Scalar::Bool => Stored::new("INTEGER")
                 .check(format!("{quoted} IN (0, 1)"))
                 .note("as 0 and 1: SQLite has no booleans"),
@@ -84,7 +84,7 @@ impl Movements for Sqlite {
 
 impl Questions for Sqlite {
     fn asked(&self, declared: &ColumnDecl, column: &str) -> Asked {
-        let ty = declared.ty;
+        let ty = declared.scalar();
         let extremes = |value: &str| Asked::extremes(|fold| format!("{fold}({value})"));
         match ty {
             // A text where it is too large for an integer; with zeros before them all have one order.

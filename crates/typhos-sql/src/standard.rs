@@ -38,7 +38,7 @@ impl Definitions for Standard {
         let widest = |values: &[String]| {
             values.iter().map(|value| value.chars().count()).max().unwrap_or(1).max(1)
         };
-        match column.ty {
+        match column.scalar() {
             Scalar::Bool => Stored::new("boolean"),
             Scalar::Int(int) => match int {
                 IntType::Int8 | IntType::UInt8 => bounded("smallint", int),

@@ -123,7 +123,7 @@ fn show(
         console.say(format!(
             "{}  {}  {} {}",
             paint(BOLD, safe(&column.name)),
-            column.ty,
+            column.scalar(),
             paint(WARN, count),
             paint(DIM, format!("({fate})"))
         ))?;

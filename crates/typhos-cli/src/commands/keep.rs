@@ -73,7 +73,7 @@ pub fn merge(
             });
         }
         let longest = decision.max_chars;
-        if ours.auto || says_the_same(ours.ty, theirs.ty, longest) {
+        if ours.auto || says_the_same(ours.scalar(), theirs.scalar(), longest) {
             continue;
         }
         changes.push(Change {

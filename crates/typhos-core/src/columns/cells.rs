@@ -16,11 +16,10 @@ use arrow_schema::DataType;
 use super::Reason;
 use super::instants::{DateRead, PatternRead, TimeRead, TimestampRead};
 use super::numbers::{DecimalRead, FloatRead, IntRead, Styled};
-use super::plan::{arrow_type, code_type, point_fields};
 use super::values::{Loss, Read, read_bool};
 use crate::intern::Interner;
 use crate::readings::{is_ip, is_json, point, uuid};
-use crate::schema::{ColumnDecl, IntType, ReadValues, Scalar, TimeUnit};
+use crate::schema::{ColumnDecl, IntType, ReadValues, Scalar, TimeUnit, code_type, point_fields};
 
 /// A column that is being filled.
 pub(super) trait Cells: Send {
@@ -58,7 +57,7 @@ pub(super) trait Visit {
 /// # Errors
 /// A bound that is not a value of the type.
 pub(super) fn with_cells<V: Visit>(column: &ColumnDecl, visitor: V) -> Result<V::Out, String> {
-    let (ty, rounding) = (column.ty, column.rounding);
+    let (ty, rounding) = (column.scalar(), column.rounding);
     let patterns = || PatternRead {
         patterns: column.patterns.clone(),
         options: column.dates.clone(),
@@ -96,7 +95,7 @@ pub(super) fn with_cells<V: Visit>(column: &ColumnDecl, visitor: V) -> Result<V:
         },
         Scalar::Float32 => number!(Float32Type, FloatRead::<f32>::new(rounding)),
         Scalar::Float64 => number!(Float64Type, FloatRead::<f64>::new(rounding)),
-        Scalar::Decimal { precision, scale } => match arrow_type(ty, 0) {
+        Scalar::Decimal { precision, scale } => match ty.arrow(0) {
             DataType::Decimal32(..) => {
                 number!(Decimal32Type, DecimalRead::<i32>::new(precision, scale, rounding))
             }
@@ -211,11 +210,13 @@ impl<A: ArrowPrimitiveType, R: Read<Native = A::Native>> Primitive<A, R> {
             None => Ok(None),
             Some(text) => match read.bound(text) {
                 Ok(value) => Ok(Some((value, text.clone()))),
-                Err(_) => Err(format!("'{}' is not a valid {}", text.escape_debug(), column.ty)),
+                Err(_) => {
+                    Err(format!("'{}' is not a valid {}", text.escape_debug(), column.scalar()))
+                }
             },
         };
         let (low, high) = (bound(&column.low)?, bound(&column.high)?);
-        let data_type = arrow_type(column.ty, 0);
+        let data_type = column.scalar().arrow(0);
         Ok(Primitive {
             read,
             values: Vec::new(),

@@ -128,7 +128,7 @@ impl Visit for MakeColumn<'_> {
             cells,
             absent: self.absent,
             required: self.column.required,
-            keeps_space: self.column.ty.is_text(),
+            keeps_space: self.column.scalar().is_text(),
             default: self.column.default.as_ref().map(|text| text.clone().into_bytes()),
             glue: self.glue.as_bytes().to_vec(),
             glue_absent: self.column.glue_absent,

@@ -57,7 +57,7 @@ pub fn float32_change(
         [("wide", Scalar::Float64), ("narrow", Scalar::Float32)].map(|(name, ty)| ColumnDecl {
             name: name.to_owned(),
             from: column.from.clone().or_else(|| Some(schema::From::Name(column.name.clone()))),
-            ty,
+            ty: ty.into(),
             auto: false,
             rounding: Rounding::HalfEven,
             misfit: Misfit::Null,

@@ -25,5 +25,5 @@ pub use cells::{PlainValues, plain_text};
 pub use convert::{BlockReport, Converter, DEFAULT_BATCH_RECORDS, OnMisfit};
 pub use display::cell_text;
 pub use float32::{Float32Change, float32_change};
-pub use plan::{Plan, RANKED_KEY, TYPE_KEY, arrow_type, code_type};
+pub use plan::{Plan, RANKED_KEY, TYPE_KEY};
 pub use reason::{Account, ColumnMisfits, MAX_MISFIT_EXAMPLES, MisfitValue, Reason, SetAside};

@@ -3,12 +3,9 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use arrow_schema::{
-    DECIMAL32_MAX_PRECISION, DECIMAL64_MAX_PRECISION, DataType, Field, Fields,
-    Schema as ArrowSchema, SchemaRef, TimeUnit as ArrowUnit,
-};
+use arrow_schema::{DataType, Field, Schema as ArrowSchema, SchemaRef};
 
-use crate::schema::{ColumnDecl, Diagnostic, IntType, Scalar, Schema, Source, TimeUnit};
+use crate::schema::{ColumnDecl, Diagnostic, Scalar, Schema, Source, Type};
 use crate::text::{FileLayout, Input, InputFile, QuotedEmpty};
 
 /// The key under which an Arrow field says which type was declared: several types share an array.
@@ -46,23 +43,7 @@ impl Plan {
         if sources.iter().any(|source| matches!(source, Source::RowNumber(_))) {
             input.number_records();
         }
-        let fields: Vec<Field> = schema
-            .columns
-            .iter()
-            .map(|column| {
-                let field = Field::new(
-                    &column.name,
-                    arrow_type(column.ty, column.values.len()),
-                    !column.required,
-                );
-                let mut metadata = HashMap::from([(TYPE_KEY.to_owned(), column.ty.to_string())]);
-                if column.ranked {
-                    let values = serde_json::json!(column.values).to_string();
-                    metadata.insert(RANKED_KEY.to_owned(), values);
-                }
-                field.with_metadata(metadata).with_dict_is_ordered(column.ranked)
-            })
-            .collect();
+        let fields: Vec<Field> = schema.columns.iter().map(arrow_field).collect();
         let arrow = Arc::new(ArrowSchema::new(fields));
         Ok(Plan {
             schema,
@@ -89,7 +70,7 @@ impl Plan {
     pub(super) fn glue_of<'c>(&self, column: &'c ColumnDecl) -> &'c str {
         match &column.glue {
             Some(glue) => glue,
-            None if column.ty == Scalar::Geopoint => ",",
+            None if column.scalar() == Scalar::Geopoint => ",",
             None => "",
         }
     }
@@ -135,72 +116,23 @@ impl Plan {
     }
 }
 
-/// The Arrow type that holds a column. `values` is the length of a category's list.
-pub fn arrow_type(ty: Scalar, values: usize) -> DataType {
+/// The Arrow field of a column, and of all that nests in it.
+fn arrow_field(column: &ColumnDecl) -> Field {
+    let data_type = arrow_type(&column.ty, column.values.len());
+    let field = Field::new(&column.name, data_type, !column.required);
+    let mut metadata = HashMap::from([(TYPE_KEY.to_owned(), column.ty.to_string())]);
+    if column.ranked {
+        let values = serde_json::json!(column.values).to_string();
+        metadata.insert(RANKED_KEY.to_owned(), values);
+    }
+    field.with_metadata(metadata).with_dict_is_ordered(column.ranked)
+}
+
+/// The Arrow type that holds a type. `values` is the length of a category's list.
+fn arrow_type(ty: &Type, values: usize) -> DataType {
     match ty {
-        Scalar::Bool => DataType::Boolean,
-        Scalar::Int(int) => match int {
-            IntType::Int8 => DataType::Int8,
-            IntType::Int16 => DataType::Int16,
-            IntType::Int32 => DataType::Int32,
-            IntType::Int64 => DataType::Int64,
-            IntType::UInt8 => DataType::UInt8,
-            IntType::UInt16 => DataType::UInt16,
-            IntType::UInt32 => DataType::UInt32,
-            IntType::UInt64 => DataType::UInt64,
-        },
-        Scalar::Float32 => DataType::Float32,
-        Scalar::Float64 => DataType::Float64,
-        // The narrowest integers that hold the digits.
-        Scalar::Decimal { precision, scale } => {
-            let of = match precision {
-                p if p <= DECIMAL32_MAX_PRECISION => DataType::Decimal32,
-                p if p <= DECIMAL64_MAX_PRECISION => DataType::Decimal64,
-                _ => DataType::Decimal128,
-            };
-            of(precision, scale.cast_signed())
-        }
-        Scalar::Text { .. } | Scalar::Ip | Scalar::Json => DataType::Utf8,
-        Scalar::Uuid => DataType::FixedSizeBinary(16),
-        Scalar::Geopoint => DataType::Struct(point_fields()),
-        // How many values there will be is not known before the last.
-        Scalar::Lowcard => dictionary(DataType::UInt32),
-        Scalar::Category => dictionary(code_type(values as u64)),
-        Scalar::Date => DataType::Date32,
-        Scalar::Time(unit @ (TimeUnit::Second | TimeUnit::Milli)) => {
-            DataType::Time32(arrow_unit(unit))
-        }
-        Scalar::Time(unit) => DataType::Time64(arrow_unit(unit)),
-        Scalar::Timestamp { unit, utc } => {
-            DataType::Timestamp(arrow_unit(unit), utc.then(|| "UTC".into()))
-        }
-    }
-}
-
-/// The narrowest unsigned integers that are codes for so many values. Absent is not a code.
-pub fn code_type(values: u64) -> DataType {
-    match values {
-        0..=0x100 => DataType::UInt8,
-        0x101..=0x1_0000 => DataType::UInt16,
-        _ => DataType::UInt32,
-    }
-}
-
-/// The fields of a point: latitude and longitude in degrees.
-pub(super) fn point_fields() -> Fields {
-    let degrees = |name: &str| Field::new(name, DataType::Float64, false);
-    Fields::from(vec![degrees("lat"), degrees("lon")])
-}
-
-fn dictionary(codes: DataType) -> DataType {
-    DataType::Dictionary(Box::new(codes), Box::new(DataType::Utf8))
-}
-
-fn arrow_unit(unit: TimeUnit) -> ArrowUnit {
-    match unit {
-        TimeUnit::Second => ArrowUnit::Second,
-        TimeUnit::Milli => ArrowUnit::Millisecond,
-        TimeUnit::Micro => ArrowUnit::Microsecond,
-        TimeUnit::Nano => ArrowUnit::Nanosecond,
+        Type::Scalar(scalar) => scalar.arrow(values),
+        Type::List(items) => DataType::new_list(arrow_type(items, values), true),
+        Type::Struct(fields) => DataType::Struct(fields.iter().map(arrow_field).collect()),
     }
 }

@@ -310,7 +310,7 @@ fn arrow_types_of_all_types() {
             D::Timestamp(arrow_schema::TimeUnit::Microsecond, Some("UTC".into())),
         ),
     ] {
-        assert_eq!(arrow_type(Scalar::parse(spelling).unwrap(), 0), want);
+        assert_eq!(Scalar::parse(spelling).unwrap().arrow(0), want);
     }
 }
 
@@ -405,5 +405,5 @@ fn mistakes_about_sources_have_their_words() {
     let again = read(&crate::schema::write(&schema, &[], &[])).unwrap();
     assert_eq!(again.columns[0].from, schema.columns[0].from);
     assert_eq!(again.columns[1].generate, schema.columns[1].generate);
-    assert_eq!(again.columns[1].ty, schema.columns[1].ty);
+    assert_eq!(again.columns[1].scalar(), schema.columns[1].scalar());
 }

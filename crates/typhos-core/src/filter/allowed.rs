@@ -33,14 +33,14 @@ impl Allowed {
         column: &ColumnDecl,
         data_type: &DataType,
     ) -> Result<Allowed, FilterError> {
-        match column.ty {
-            Scalar::Float32 | Scalar::Float64 => floats(comparison, column.ty),
+        match column.scalar() {
+            Scalar::Float32 | Scalar::Float64 => floats(comparison, column.scalar()),
             Scalar::Category => listed(comparison, column),
             Scalar::Text { .. } | Scalar::Lowcard => {
                 bytes(comparison, |word| Ok(word.text.clone().into_bytes()))
             }
             Scalar::Ip | Scalar::Json | Scalar::Uuid | Scalar::Geopoint => {
-                equal_only(comparison, column.ty)
+                equal_only(comparison, column.scalar())
             }
             ty => ints(comparison, ty, data_type),
         }

@@ -44,7 +44,7 @@ pub fn settle(
         };
         match settled(column, &decision, rules) {
             Ok(settled) => {
-                told.push((column.name.clone(), Decision { ty: settled.ty, ..decision }));
+                told.push((column.name.clone(), Decision { ty: settled.scalar(), ..decision }));
                 *column = settled;
             }
             Err((message, help)) => {
@@ -64,11 +64,11 @@ fn settled(
     let mut column = declared.clone();
     column.auto = false;
     if !declared.values.is_empty() {
-        column.ty = Scalar::Category;
+        column.ty = Scalar::Category.into();
         return Ok(column);
     }
     if let Some(first) = declared.patterns.first() {
-        column.ty = type_of_patterns(first, declared);
+        column.ty = type_of_patterns(first, declared).into();
         return Ok(column);
     }
     let name = &declared.name;
@@ -97,13 +97,14 @@ fn settled(
         return Err((message, format!("in the data: {}", why())));
     }
     let drafted = draft::declare(name.clone(), decision, &[]);
-    column.ty = match (decision.ty, bounds(declared, decision, rules)) {
+    column.ty = (match (decision.ty, bounds(declared, decision, rules)) {
         // Who says what is possible needs no headroom.
         (Scalar::Int(seen), Some((low, high))) => {
             rules.narrowest(low, high).map_or(Scalar::Int(seen), Scalar::Int)
         }
         (ty, _) => ty,
-    };
+    })
+    .into();
     column.patterns = drafted.patterns;
     if declared.locale.is_none() {
         column.locale = drafted.locale;

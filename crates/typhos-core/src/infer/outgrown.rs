@@ -17,7 +17,7 @@ pub fn outgrown(
     column: &ColumnFacts,
     decision: &Decision,
 ) -> Option<String> {
-    match declared.ty {
+    match declared.scalar() {
         _ if declared.auto => None,
         Scalar::Category => unlisted(declared, column),
         Scalar::Text { most: Some(most) } if decision.max_chars > u64::from(most) => {
@@ -69,14 +69,14 @@ fn unlisted(declared: &ColumnDecl, column: &ColumnFacts) -> Option<String> {
 
 /// Extremes that the type or the bounds do not hold.
 fn beyond(declared: &ColumnDecl, decision: &Decision) -> Option<String> {
-    let is_alike = decision.ty.is_number() == declared.ty.is_number()
-        && decision.ty.takes_patterns() == declared.ty.takes_patterns();
+    let is_alike = decision.ty.is_number() == declared.scalar().is_number()
+        && decision.ty.takes_patterns() == declared.scalar().takes_patterns();
     let (low, high) = decision.range.as_ref().filter(|_| is_alike)?;
     // The range is told as people read it, whatever the input has.
     let mut plain = declared.clone();
     plain.style = NumberStyle::default();
-    if declared.ty.takes_patterns() {
-        plain.patterns = iso_8601(declared.ty, false);
+    if declared.scalar().takes_patterns() {
+        plain.patterns = iso_8601(declared.scalar(), false);
     }
     let refused = |value: &String| {
         PlainValues.is_value(&plain, value).err().map(|why| format!("{} {why}", shown(value)))

@@ -3,7 +3,7 @@
 
 use super::ColumnBytes;
 use super::measure::{bits, code_bytes, text_bytes};
-use crate::columns::{PlainValues, arrow_type};
+use crate::columns::PlainValues;
 use crate::infer::{Decision, counted, declare, grouped, shown};
 use crate::schema::{ColumnDecl, From, ReadValues, Rounding, Scalar, Schema, Source, column_line};
 use crate::survey::Survey;
@@ -73,7 +73,7 @@ impl Known<'_> {
             };
             return Some(Advice {
                 column: column.name.clone(),
-                change: (column.ty.to_string(), "left out".into()),
+                change: (column.scalar().to_string(), "left out".into()),
                 saves: weight.total(),
                 line: format!("# {}", column_line(column, "")),
                 risk,
@@ -84,7 +84,7 @@ impl Known<'_> {
         let saves = weight.values.checked_sub(self.values(&changed)?).filter(|saves| *saves > 0)?;
         Some(Advice {
             column: column.name.clone(),
-            change: (column.ty.to_string(), changed.ty.to_string()),
+            change: (column.scalar().to_string(), changed.scalar().to_string()),
             saves,
             line: column_line(&changed, ""),
             risk,
@@ -94,10 +94,11 @@ impl Known<'_> {
     /// The column as the data would have it drafted, where that is another type.
     fn narrower(&self) -> Option<(ColumnDecl, String)> {
         let (column, decision) = (self.column, self.decision);
-        if decision.ty == column.ty || decision.question.is_some() {
+        if decision.ty == column.scalar() || decision.question.is_some() {
             return None;
         }
         let drafted = declare(column.name.clone(), decision, &self.survey.absent);
+        let scalar = drafted.scalar();
         let mut changed = ColumnDecl {
             ty: drafted.ty,
             patterns: drafted.patterns,
@@ -114,24 +115,27 @@ impl Known<'_> {
         }
         // Bounds that the type could not have stand for values that may still come.
         let holds = |bound: &Option<String>| {
-            bound.as_ref().is_none_or(|bound| PlainValues.is_bound(changed.ty, bound).is_ok())
+            bound.as_ref().is_none_or(|bound| PlainValues.is_bound(changed.scalar(), bound).is_ok())
         };
         if !holds(&column.low) || !holds(&column.high) {
             return None;
         }
-        Some((changed, self.risk(drafted.ty)))
+        Some((changed, self.risk(scalar)))
     }
 
     /// A float64 that float32 would change.
     fn float32(&self) -> Option<(ColumnDecl, String)> {
-        let is_both = |ty| self.column.ty == ty && self.decision.ty == ty;
+        let is_both = |ty| self.column.scalar() == ty && self.decision.ty == ty;
         if !is_both(Scalar::Float64) {
             return None;
         }
         let facts = self.survey.columns[self.source].facts();
         let losses = facts.numbers.float32_losses.count.max(1);
-        let changed =
-            ColumnDecl { ty: Scalar::Float32, rounding: Rounding::HalfEven, ..self.column.clone() };
+        let changed = ColumnDecl {
+            ty: Scalar::Float32.into(),
+            rounding: Rounding::HalfEven,
+            ..self.column.clone()
+        };
         let risk = format!(
             "at least {} would change; 'typhos scout --column {}' says by how much",
             counted(losses, "value"),
@@ -184,7 +188,7 @@ impl Known<'_> {
     /// Bytes of the values of a column as it is declared; `None` where that takes counting again.
     fn values(&self, column: &ColumnDecl) -> Option<u64> {
         let facts = &self.survey.columns[self.source];
-        Some(match column.ty {
+        Some(match column.scalar() {
             Scalar::Lowcard | Scalar::Category => {
                 let bytes = facts.distinct_bytes()?;
                 let count = self.decision.distinct.count;
@@ -193,7 +197,7 @@ impl Known<'_> {
             Scalar::Text { .. } | Scalar::Ip | Scalar::Json => {
                 text_bytes(self.rows, facts.facts().text.bytes)
             }
-            ty => (bits(&arrow_type(ty, 0)) * self.rows).div_ceil(8),
+            ty => (bits(&ty.arrow(0)) * self.rows).div_ceil(8),
         })
     }
 }

@@ -55,7 +55,7 @@ pub fn faces(
     };
     let plain = Scalar::Text { most: None };
     let wide = |at: usize, like: Option<&ColumnDecl>| match like {
-        Some(column) => wide_type(column.ty, &column.style),
+        Some(column) => wide_type(column.scalar(), &column.style),
         None => {
             let found = found.and_then(|found| found.get(at));
             found.map_or(plain, |decision| wide_type(decision.ty, &decision.style))

@@ -9,8 +9,8 @@ use arrow_array::{Array, RecordBatch};
 use arrow_schema::DataType;
 
 use super::words::{Marks, Words};
-use crate::columns::{Plan, code_type};
-use crate::schema::Scalar;
+use crate::columns::Plan;
+use crate::schema::{Scalar, code_type};
 use crate::spilling::Scratch;
 
 /// Texts of more bytes than this need offsets of 64 bits.
@@ -66,7 +66,7 @@ impl Measure {
     pub fn new(plan: &Plan, scratch: &Arc<dyn Scratch>) -> Measure {
         let arrow = plan.arrow();
         let columns = plan.schema().columns.iter().zip(arrow.fields()).map(|(column, field)| {
-            let kind = match (column.ty, field.data_type()) {
+            let kind = match (column.scalar(), field.data_type()) {
                 (Scalar::Lowcard, _) => Kind::Open(Words::new(scratch.clone()), Marks::default()),
                 (Scalar::Category, _) => {
                     let count = column.values.len() as u64;

@@ -29,8 +29,13 @@ impl Agreement<'_> {
     fn keys(&mut self, column: &ColumnDecl, spans: &[(&str, Range<usize>)]) {
         let at =
             |key: &str| spans.iter().find(|(known, _)| *known == key).map(|(_, span)| span.clone());
-        let ty = column.ty;
+        let ty = column.scalar();
         let type_span = at("type").unwrap_or_default();
+        if column.ty.is_nested() {
+            let help = "declare it as json: its text is kept as it is";
+            self.wrong(type_span, format!("{} is not read from delimited text", column.ty), help);
+            return;
+        }
         let is_instant = matches!(ty, Scalar::Timestamp { utc: true, .. });
         for (key, fits, hint) in [
             ("patterns", ty.takes_patterns(), "patterns belong to date, time and timestamp"),
@@ -120,7 +125,7 @@ impl Agreement<'_> {
 
     /// Whether what is said of where values come from goes together.
     fn source_agrees(&mut self, column: &ColumnDecl, at: &dyn Fn(&str) -> Option<Range<usize>>) {
-        let is_point = column.ty == Scalar::Geopoint;
+        let is_point = column.scalar() == Scalar::Geopoint;
         let several = match &column.from {
             Some(From::Several(several)) => several.len(),
             _ => 1,
@@ -168,17 +173,17 @@ impl Agreement<'_> {
         let Some(generate) = column.generate else { return };
         let (fits, what, help) = match generate {
             Generate::RowNumber { .. } => (
-                matches!(column.ty, Scalar::Int(_)),
+                matches!(column.scalar(), Scalar::Int(_)),
                 "row numbers are integers",
                 "write type = \"int64\", or leave it out",
             ),
             Generate::Line => (
-                matches!(column.ty, Scalar::Int(_)),
+                matches!(column.scalar(), Scalar::Int(_)),
                 "line numbers are integers",
                 "write type = \"int64\", or leave it out",
             ),
             Generate::File => (
-                column.ty.is_text(),
+                column.scalar().is_text(),
                 "names of files are texts",
                 "write type = \"lowcard\", or leave it out",
             ),
@@ -208,7 +213,7 @@ impl Agreement<'_> {
 
     /// Floats have one way to be rounded, and so have dates and times.
     fn rounding_agrees(&mut self, column: &ColumnDecl, at: &dyn Fn(&str) -> Option<Range<usize>>) {
-        let ty = column.ty;
+        let ty = column.scalar();
         let (way, only) = match ty {
             Scalar::Float32 | Scalar::Float64 => ("to the nearest", Rounding::HalfEven),
             _ if ty.takes_patterns() => ("to the one before", Rounding::Down),
@@ -237,7 +242,7 @@ impl Agreement<'_> {
     }
 
     fn patterns_agree(&mut self, column: &ColumnDecl, span: Option<Range<usize>>) {
-        let ty = column.ty;
+        let ty = column.scalar();
         let Some(span) = span else { return };
         if column.patterns.is_empty() {
             let help = "leave it out for those of ISO 8601, or say how the values are written";

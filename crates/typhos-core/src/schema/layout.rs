@@ -150,12 +150,13 @@ impl Partition {
         match known(name) {
             None => Err(unknown_column(name, columns)),
             Some(column)
-                if matches!(column.ty, Scalar::Date | Scalar::Timestamp { .. }) || column.auto =>
+                if matches!(column.scalar(), Scalar::Date | Scalar::Timestamp { .. })
+                    || column.auto =>
             {
                 Ok(Partition { column: name.to_owned(), by })
             }
             Some(column) => {
-                Err(format!("'{name}' is {}, which has no {}", column.ty, function.trim()))
+                Err(format!("'{name}' is {}, which has no {}", column.scalar(), function.trim()))
             }
         }
     }

@@ -7,16 +7,20 @@
 
 mod agree;
 mod bind;
+mod integers;
 mod keep;
 mod layout;
 mod model;
 pub(crate) mod read;
 mod read_column;
 mod read_input;
+mod scalar;
 mod types;
+mod units;
 mod write;
 
 pub use bind::{REJECTED_COLUMNS, Source};
+pub use integers::IntType;
 pub use keep::{Kept, keep};
 pub(crate) use layout::unknown_column;
 pub use layout::{Compression, LAYOUT_KEYS, Layout, Partition, PartitionBy, SortKey};
@@ -27,7 +31,11 @@ pub use read::{ReadValues, read};
 pub use read_column::COLUMN_KEYS;
 pub(crate) use read_column::iso_8601;
 pub use read_input::{INPUT_KEYS, read_input};
-pub use types::{IntType, MAX_PRECISION, Scalar, TYPE_NAMES, TimeUnit, TypeError};
+pub use scalar::{
+    MAX_PRECISION, SCALARS, Scalar, Spelling, TYPE_NAMES, TypeError, code_type, point_fields,
+};
+pub use types::{Leaf, Type};
+pub use units::TimeUnit;
 pub use write::{column_line, column_table, quoted, write, write_input};
 pub(crate) use write::{style_parts, write_with};
 

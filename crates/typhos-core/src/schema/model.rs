@@ -2,7 +2,7 @@
 
 use std::ops::Range;
 
-use super::{Layout, Scalar};
+use super::{Layout, Scalar, Type};
 use crate::dates::{Pattern, ReadOptions};
 use crate::readings::{Mark, NumberStyle};
 use crate::text::InputChoice;
@@ -165,7 +165,7 @@ pub struct ColumnDecl {
     /// Its name in the target.
     pub name: String,
     /// What it holds; text as long as that is not decided.
-    pub ty: Scalar,
+    pub ty: Type,
     /// Whether the type is to be decided from the data at hand.
     pub auto: bool,
     /// Where it comes from, where that is not its own name.
@@ -225,11 +225,16 @@ pub struct ColumnSpans {
 }
 
 impl ColumnDecl {
+    /// What its values are where nothing nests: see [`Type::scalar`].
+    pub fn scalar(&self) -> Scalar {
+        self.ty.scalar()
+    }
+
     /// A column of a type, with nothing else said.
-    pub fn new(name: impl Into<String>, ty: Scalar) -> ColumnDecl {
+    pub fn new(name: impl Into<String>, ty: impl Into<Type>) -> ColumnDecl {
         ColumnDecl {
             name: name.into(),
-            ty,
+            ty: ty.into(),
             auto: false,
             from: None,
             glue: None,

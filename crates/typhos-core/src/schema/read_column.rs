@@ -8,7 +8,7 @@ use toml::de::{DeTable, DeValue};
 
 use super::agree::agree;
 use super::read::{Reader, Value};
-use super::{ColumnDecl, Diagnostic, From, Generate, GlueAbsent, IntType, Rounding, Scalar};
+use super::{ColumnDecl, Diagnostic, From, Generate, GlueAbsent, IntType, Rounding, Scalar, Type};
 use crate::dates::{DEFAULT_LOCALE, Form, Named, Overlap, Pattern, Zone, names};
 use crate::readings::{Grouping, Mark, Side};
 
@@ -80,7 +80,7 @@ impl Reader<'_> {
             match word {
                 "type" if value.get_ref().as_str() == Some("auto") => {
                     column.auto = true;
-                    ty = Some(column.ty);
+                    ty = Some(column.ty.clone());
                 }
                 "type" => ty = self.ty(value),
                 "from" => {
@@ -158,8 +158,8 @@ impl Reader<'_> {
         let has_type = spans.iter().any(|(key, _)| *key == "type");
         if let (Some(generate), false) = (column.generate, has_type) {
             ty = Some(match generate {
-                Generate::File => Scalar::Lowcard,
-                Generate::RowNumber { .. } | Generate::Line => Scalar::Int(IntType::Int64),
+                Generate::File => Scalar::Lowcard.into(),
+                Generate::RowNumber { .. } | Generate::Line => Scalar::Int(IntType::Int64).into(),
             });
         } else if !has_type {
             let help = "add a type, for example type = \"text\"";
@@ -171,11 +171,12 @@ impl Reader<'_> {
         }
         if let Some(ty) = ty {
             column.ty = ty;
-            if ty.takes_patterns()
+            let scalar = column.scalar();
+            if scalar.takes_patterns()
                 && !column.auto
                 && !spans.iter().any(|(key, _)| *key == "patterns")
             {
-                column.patterns = iso_8601(ty, column.dates.zone.is_some());
+                column.patterns = iso_8601(scalar, column.dates.zone.is_some());
             }
             // What follows is about keys that do not go together; it makes sense of sound ones only.
             if self.wrong.len() == before {
@@ -184,9 +185,9 @@ impl Reader<'_> {
         }
     }
 
-    fn ty(&mut self, value: &Value<'_>) -> Option<Scalar> {
+    fn ty(&mut self, value: &Value<'_>) -> Option<Type> {
         let spelling = self.text(value, "a type")?;
-        match Scalar::parse(&spelling) {
+        match Type::parse(&spelling) {
             Ok(ty) => Some(ty),
             Err(error) => {
                 let diagnostic = Diagnostic::new(value.span(), error.message);

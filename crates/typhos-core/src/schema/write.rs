@@ -119,7 +119,7 @@ fn declaration(column: &ColumnDecl) -> String {
 
 /// The keys of a column with their values.
 fn parts(column: &ColumnDecl) -> Vec<String> {
-    let ty = if column.auto { "auto".to_owned() } else { column.ty.to_string() };
+    let ty = if column.auto { "auto".to_owned() } else { column.scalar().to_string() };
     let mut parts = vec![format!("type = {}", quoted(&ty))];
     match &column.from {
         Some(From::Name(name)) => parts.push(format!("from = {}", quoted(name))),

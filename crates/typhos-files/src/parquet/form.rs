@@ -18,8 +18,7 @@ use arrow_array::types::{
 };
 use arrow_array::{Array, ArrayRef, PrimitiveArray, RecordBatch, StringArray};
 use arrow_schema::{DataType, Field, Schema as ArrowSchema, SchemaRef, TimeUnit};
-use typhos_core::columns::code_type;
-use typhos_core::schema::{Compression, Scalar, Schema};
+use typhos_core::schema::{Compression, Scalar, Schema, code_type};
 
 use super::encoding;
 use typhos_load::SORTED_ROW_GROUP;
@@ -142,9 +141,11 @@ impl Form {
                 .filter(|column| column.ranked)
                 .map(|column| (column.name.clone(), column.values.clone()))
                 .collect(),
-            lists: lists.map(|c| (c.ty == Scalar::Category).then_some(c.values.len())).collect(),
+            lists: lists
+                .map(|c| (c.scalar() == Scalar::Category).then_some(c.values.len()))
+                .collect(),
             open_sets: open_sets
-                .filter(|(_, c)| c.ty == Scalar::Lowcard)
+                .filter(|(_, c)| c.scalar() == Scalar::Lowcard)
                 .map(|(at, _)| at)
                 .collect(),
         }
@@ -255,7 +256,8 @@ fn sorting_columns(schema: &Schema, rows: &ArrowSchema) -> Vec<SortingColumn> {
     let by_value = keys.take_while(|(_, at)| {
         let column = &schema.columns[*at];
         // Of points and of floats with NaN readers think differently.
-        !column.ranked && !matches!(column.ty, Scalar::Geopoint | Scalar::Float32 | Scalar::Float64)
+        !column.ranked
+            && !matches!(column.scalar(), Scalar::Geopoint | Scalar::Float32 | Scalar::Float64)
     });
     let sorting = by_value.map(|(key, at)| {
         let leaves: usize = rows.fields()[..at].iter().map(|field| leaves(field.data_type())).sum();

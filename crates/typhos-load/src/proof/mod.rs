@@ -38,7 +38,7 @@ pub fn compare(
     asked: &Asked,
     answers: &mut dyn Iterator<Item = Option<String>>,
 ) -> Result<usize, Vec<String>> {
-    let (name, ty) = (&column.name, column.ty);
+    let (name, ty) = (&column.name, column.scalar());
     let listed;
     let sent = match (asked.of, sent.codes) {
         (Of::Values, _) | (_, None) => sent,

@@ -40,10 +40,10 @@ impl Steps {
             let there = there.expect("the preflight found every column");
             Move {
                 column,
-                value: language.cast(&staged, column.ty, there),
-                comparable: language.comparable(&staged, column.ty, there),
+                value: language.cast(&staged, column.scalar(), there),
+                comparable: language.comparable(&staged, column.scalar(), there),
                 is_key: self.schema.layout.key.contains(&column.name),
-                beyond: language.beyond(&staged, column.ty, there),
+                beyond: language.beyond(&staged, column.scalar(), there),
                 keeps_letters: language.keeps_letters(there),
                 name,
             }

@@ -72,7 +72,7 @@ fn create(wanted: &Wanted<'_>, language: &dyn Language, plan: &mut LoadPlan) {
         plan.columns.push(PlannedColumn {
             name: column.name.clone(),
             source: source_words(column, at, wanted.plan, wanted.names),
-            declared: column.ty.to_string(),
+            declared: column.scalar().to_string(),
             stored: language.stored(wanted.table, column).ty,
             nullable: !column.required && !is_key,
             is_key,
@@ -104,14 +104,14 @@ fn append(wanted: &Wanted<'_>, language: &dyn Language, existing: &Existing, pla
         if there.filled == Filled::Numbered {
             remarks.push("numbered by the server, kept from the input".into());
         }
-        if matches!(there.held, Held::Text(_)) && !column.ty.is_text() {
+        if matches!(there.held, Held::Text(_)) && !column.scalar().is_text() {
             remarks.push("as text".into());
         }
-        remarks.extend(language.remark(column.ty, there));
+        remarks.extend(language.remark(column.scalar(), there));
         plan.columns.push(PlannedColumn {
             name: column.name.clone(),
             source: source_words(column, at, wanted.plan, wanted.names),
-            declared: column.ty.to_string(),
+            declared: column.scalar().to_string(),
             stored: there.ty.clone(),
             nullable: there.nullable,
             is_key,
@@ -191,7 +191,7 @@ fn column_fits(column: &ColumnDecl, there: &ExistingColumn, same: &str, plan: &m
             format!("declare {name} = {{ …, required = true }}, or a default for it"),
         ));
     }
-    if matches!(there.held, Held::Text(Some(_))) && column.ty == Scalar::Lowcard {
+    if matches!(there.held, Held::Text(Some(_))) && column.scalar() == Scalar::Lowcard {
         plan.notes.push(format!("'{name}' is {}: a longer value stops the load", there.ty));
     }
 }

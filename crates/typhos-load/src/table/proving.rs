@@ -39,7 +39,7 @@ impl<'q> Questions<'q> {
             let quoted = language.identifier(&column.name);
             let mut asked = language.asked(column, &quoted);
             // Where nothing may be null, there are as many values as rows.
-            asked.count = (!column.required).then(|| language.counted(column.ty, &quoted));
+            asked.count = (!column.required).then(|| language.counted(column.scalar(), &quoted));
             selected.extend(asked.questions().cloned());
             Question { column, sent, asked }
         });

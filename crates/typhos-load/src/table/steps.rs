@@ -36,8 +36,8 @@ impl Steps {
             column.comment = None;
             // No type and no dictionary is made for a table that goes away.
             let has_type = language.stored(&self.table, column).named_type.is_some();
-            if has_type || column.ty == Scalar::Lowcard {
-                column.ty = Scalar::Text { most: None };
+            if has_type || column.scalar() == Scalar::Lowcard {
+                column.ty = Scalar::Text { most: None }.into();
             }
         }
         schema

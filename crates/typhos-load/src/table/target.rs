@@ -173,8 +173,9 @@ impl Steps {
         let staged = self.staged_schema(session.language());
         let mut defined = staged.clone();
         if self.action == Action::Append && session.language().widens_floats() {
-            let floats = defined.columns.iter_mut().filter(|column| column.ty == Scalar::Float32);
-            floats.for_each(|column| column.ty = Scalar::Float64);
+            let floats =
+                defined.columns.iter_mut().filter(|column| column.scalar() == Scalar::Float32);
+            floats.for_each(|column| column.ty = Scalar::Float64.into());
         }
         let mut definition = sql::define(session.language(), &defined, &stage, &self.table);
         if whole && self.action == Action::Append {

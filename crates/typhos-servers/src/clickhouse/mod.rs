@@ -360,14 +360,16 @@ impl MoveRows for ClickHouseSession {
         schema: &Schema,
         feed: Feed<Vec<u8>>,
     ) -> Result<Facts, TargetError> {
-        let has_dictionary = schema.columns.iter().any(|column| column.ty == Scalar::Lowcard);
+        let has_dictionary = schema.columns.iter().any(|column| column.scalar() == Scalar::Lowcard);
         if !has_dictionary || self.language.reads_dictionaries() {
             return self.send(table, schema, feed);
         }
         let mut plain = Schema { layout: Layout::default(), ..schema.clone() };
-        plain.columns.iter_mut().filter(|column| column.ty == Scalar::Lowcard).for_each(|column| {
-            column.ty = Scalar::Text { most: None };
-        });
+        plain.columns.iter_mut().filter(|column| column.scalar() == Scalar::Lowcard).for_each(
+            |column| {
+                column.ty = Scalar::Text { most: None }.into();
+            },
+        );
         let name = self.unfinished_name()?;
         let texts = self.language.identifier(&name);
         self.execute(&define(&self.language, &plain, &texts, &name).table)?;

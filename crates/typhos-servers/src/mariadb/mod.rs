@@ -280,7 +280,7 @@ impl MoveRows for MariadbSession {
         let mut set = Vec::new();
         for (at, column) in schema.columns.iter().enumerate() {
             let name = Mariadb.identifier(&column.name);
-            if column.ty == Scalar::Geopoint {
+            if column.scalar() == Scalar::Geopoint {
                 columns.push(format!("@p{at}"));
                 set.push(format!("{name} = ST_GeomFromText(@p{at})"));
             } else {
@@ -288,7 +288,7 @@ impl MoveRows for MariadbSession {
             }
         }
         // Texts are UTF-8 already, and are taken byte for byte; but UUIDs would then be those bytes.
-        let has_uuid = schema.columns.iter().any(|column| column.ty == Scalar::Uuid);
+        let has_uuid = schema.columns.iter().any(|column| column.scalar() == Scalar::Uuid);
         let letters = if has_uuid { "utf8mb4" } else { "binary" };
         let set = if set.is_empty() { String::new() } else { format!(" SET {}", set.join(", ")) };
         let sql = format!(

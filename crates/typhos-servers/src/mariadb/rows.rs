@@ -30,7 +30,7 @@ impl MariadbRows {
             let is_number = |value: &String| value.trim().parse::<i64>().is_ok();
             Column {
                 name: column.name.clone(),
-                ty: column.ty,
+                ty: column.scalar(),
                 is_numbered: Mariadb.stored("", column).ty.starts_with("enum(")
                     && !column.values.iter().any(is_number),
             }

@@ -66,7 +66,8 @@ impl PostgresRows {
             Scalar::Uuid => Wire::Uuid,
             Scalar::Geopoint => Wire::Point,
         };
-        let columns = schema.columns.iter().map(|column| (column.name.clone(), wire(column.ty)));
+        let columns =
+            schema.columns.iter().map(|column| (column.name.clone(), wire(column.scalar())));
         PostgresRows { columns: columns.collect() }
     }
 }

@@ -46,7 +46,7 @@ pub fn lines(ledger: &Ledger) -> Vec<Line> {
         });
         Line {
             name: column.name.clone(),
-            ty: Some(column.ty),
+            ty: Some(column.scalar()),
             memory: [as_is[0], as_is[1], declared.memory[at].total()],
             disk: [as_is[2], as_is[3], declared.disk[at]],
         }
