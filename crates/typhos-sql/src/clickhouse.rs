@@ -3,10 +3,11 @@
 use typhos_core::schema::{ColumnDecl, IntType, Scalar, TimeUnit};
 
 use super::definitions::{Definitions, Order, Stored};
-use super::held::{ExistingColumn, Held};
+use super::held::ExistingColumn;
 use super::movements::Movements;
 use super::questions::{Asked, Of, Questions};
-use super::units::{counted_in, digits};
+use super::units::counted_in;
+use typhos_core::schema::Held;
 
 /// ClickHouse of some version; newer types are used only where it has them.
 #[derive(Debug, Clone, Copy)]
@@ -166,7 +167,7 @@ impl Definitions for ClickHouse {
                 let zoneless =
                     if utc { "" } else { ": wall-clock times are kept as if they were in UTC" };
                 if self.has_datetime64() {
-                    let ty = format!("DateTime64({}, 'UTC')", digits(unit));
+                    let ty = format!("DateTime64({}, 'UTC')", unit.digits());
                     return Stored::new(ty).note(format!(
                         "as DateTime64, where a time before 1900 or after 2299 stops the load{zoneless}"
                     ));

@@ -3,11 +3,12 @@
 use typhos_core::schema::{ColumnDecl, IntType, Scalar, TimeUnit};
 
 use super::definitions::{Definitions, Indexed, Order, Stored};
-use super::held::{ExistingColumn, Held};
+use super::held::ExistingColumn;
 use super::movements::Movements;
 use super::questions::{Asked, Of, Questions};
 use super::quoting::{doubled, one_line};
-use super::units::{counted_in, digits, per_second};
+use super::units::{counted_in, per_second};
+use typhos_core::schema::Held;
 
 /// MariaDB, version 10.7 and later.
 #[derive(Debug, Clone, Copy)]
@@ -99,16 +100,16 @@ impl Definitions for Mariadb {
             Scalar::Time(TimeUnit::Nano) => {
                 Stored::new("bigint").note(counted_in(TimeUnit::Nano, "midnight", self.name()))
             }
-            Scalar::Time(unit) => Stored::new(format!("time({})", digits(unit))),
+            Scalar::Time(unit) => Stored::new(format!("time({})", unit.digits())),
             Scalar::Timestamp { unit: TimeUnit::Nano, .. } => Stored::new("bigint").note(format!(
                 "{}; with timestamp(us) and rounding = \"down\" it would be a datetime",
                 counted_in(TimeUnit::Nano, "1970", self.name())
             )),
             Scalar::Timestamp { unit, utc: false } => {
-                Stored::new(format!("datetime({})", digits(unit)))
+                Stored::new(format!("datetime({})", unit.digits()))
             }
             Scalar::Timestamp { unit, utc: true } => {
-                Stored::new(format!("datetime({})", digits(unit)))
+                Stored::new(format!("datetime({})", unit.digits()))
                     .note("as datetime in UTC: timestamps with a zone end in 2038")
             }
             Scalar::Uuid => Stored::new("uuid"),

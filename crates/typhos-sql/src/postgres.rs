@@ -3,11 +3,12 @@
 use typhos_core::schema::{ColumnDecl, IntType, Scalar, TimeUnit};
 
 use super::definitions::{Definitions, NamedType, Stored};
-use super::held::{ExistingColumn, Held};
+use super::held::ExistingColumn;
 use super::movements::Movements;
 use super::questions::{Asked, Of, Questions};
 use super::quoting::{backslashed, doubled, list_check, literals, range_check, unicode_escaped};
-use super::units::{counted_in, digits, per_second};
+use super::units::{counted_in, per_second};
+use typhos_core::schema::Held;
 
 /// PostgreSQL, version 12 and later.
 #[derive(Debug, Clone, Copy)]
@@ -117,16 +118,16 @@ impl Definitions for Postgres {
             Scalar::Time(TimeUnit::Nano) => {
                 Stored::new("bigint").note(counted_in(TimeUnit::Nano, "midnight", self.name()))
             }
-            Scalar::Time(unit) => Stored::new(format!("time({})", digits(unit))),
+            Scalar::Time(unit) => Stored::new(format!("time({})", unit.digits())),
             Scalar::Timestamp { unit: TimeUnit::Nano, .. } => Stored::new("bigint").note(format!(
                 "{}; with timestamp(us) and rounding = \"down\" it would be a timestamp",
                 counted_in(TimeUnit::Nano, "1970", self.name())
             )),
             Scalar::Timestamp { unit, utc: false } => {
-                Stored::new(format!("timestamp({})", digits(unit)))
+                Stored::new(format!("timestamp({})", unit.digits()))
             }
             Scalar::Timestamp { unit, utc: true } => {
-                Stored::new(format!("timestamptz({})", digits(unit)))
+                Stored::new(format!("timestamptz({})", unit.digits()))
             }
             Scalar::Uuid => Stored::new("uuid"),
             Scalar::Ip => Stored::new("inet"),

@@ -6,7 +6,7 @@ use super::definitions::{Definitions, Order, Stored};
 use super::movements::Movements;
 use super::questions::{Asked, PART, Questions};
 use super::quoting::{doubled, list_check, range_check};
-use super::units::{digits, per_second};
+use super::units::per_second;
 
 /// SQLite with strict tables: version 3.37 and later.
 #[derive(Debug, Clone, Copy)]
@@ -134,7 +134,7 @@ const DAY_OF_TIMES: u32 = 946_684_800;
 /// units are made first; and whole seconds apart from their parts, which would be rounded.
 fn units(whole: &str, day: u32, unit: TimeUnit, column: &str) -> Asked {
     let seconds = format!("(cast(strftime('%s', {whole}) AS integer) - {day})");
-    let units = match digits(unit) {
+    let units = match unit.digits() {
         0 => seconds,
         digits => {
             let per = per_second(unit);

@@ -5,7 +5,6 @@ use typhos_core::schema::{ColumnDecl, IntType, Scalar, TimeUnit};
 
 use super::definitions::{Definitions, Stored};
 use super::quoting::{list_check, range_check, unicode_escaped};
-use super::units::digits;
 
 /// Standard SQL.
 #[derive(Debug, Clone, Copy)]
@@ -77,7 +76,7 @@ impl Definitions for Standard {
 
 /// A type with digits of a second: the standard leaves to each database how many there may be.
 fn timed(name: &str, unit: TimeUnit, zone: &str) -> Stored {
-    let stored = Stored::new(format!("{name}({}){zone}", digits(unit)));
+    let stored = Stored::new(format!("{name}({}){zone}", unit.digits()));
     match unit {
         TimeUnit::Nano => {
             stored.note("with nine digits of a second, which many databases do not have")

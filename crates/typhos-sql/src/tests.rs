@@ -1,10 +1,10 @@
 //! Definitions in every language, and what fits into what exists.
 
-use super::held::{Held, bits, fits};
 use super::quoting::literals;
 use super::*;
 use proptest::prelude::*;
 use typhos_core::read_schema as read;
+use typhos_core::schema::{Held, relation};
 
 const SCHEMA: &str = r#"typhos = 1
 [columns]
@@ -165,8 +165,8 @@ fn a_declared_column_fits_what_holds_all_its_values() {
         schema.unwrap_or_else(|wrong| panic!("{wrong:?}")).columns.remove(0)
     };
     for (keys, held, want) in [
-        ("type = 'uint8'", bits(16, true), Ok(())),
-        ("type = 'uint16'", bits(16, true), Err("declare int16")),
+        ("type = 'uint8'", Held::bits(16, true), Ok(())),
+        ("type = 'uint16'", Held::bits(16, true), Err("declare int16")),
         ("type = 'int32'", Held::Decimal(Some((10, 0))), Ok(())),
         ("type = 'int32'", Held::Decimal(Some((10, 2))), Err("it holds 8 digits before the mark")),
         ("type = 'int64'", Held::Float(64), Err("rounded")),
@@ -201,10 +201,11 @@ fn a_declared_column_fits_what_holds_all_its_values() {
         ),
         ("type = 'timestamp(s)', patterns = ['yyyy']", Held::Timestamp(6, Some(false)), Ok(())),
         ("type = 'date', patterns = ['yyyy']", Held::Text(None), Ok(())),
-        ("type = 'uuid'", bits(64, true), Err("holds no uuid")),
-        ("type = 'bool'", bits(8, true), Ok(())),
+        ("type = 'uuid'", Held::bits(64, true), Err("holds no uuid")),
+        ("type = 'bool'", Held::bits(8, true), Ok(())),
     ] {
-        match (fits(&column(keys), &held), want) {
+        let found = relation(&column(keys), &held).is_lossless().map_err(|why| why.to_string());
+        match (found, want) {
             (Ok(()), Ok(())) => {}
             (Err(found), Err(want)) => assert!(found.contains(want), "{keys}: {found}"),
             (found, want) => panic!("{keys} into {held:?}: {found:?}, not {want:?}"),

@@ -2,16 +2,6 @@
 
 use typhos_core::schema::TimeUnit;
 
-/// Digits of a second that a unit has.
-pub fn digits(unit: TimeUnit) -> u8 {
-    match unit {
-        TimeUnit::Second => 0,
-        TimeUnit::Milli => 3,
-        TimeUnit::Micro => 6,
-        TimeUnit::Nano => 9,
-    }
-}
-
 /// Why whole numbers stand for times of a unit that has no type.
 pub(crate) fn counted_in(unit: TimeUnit, since: &str, name: &str) -> String {
     let unit = match unit {
@@ -25,5 +15,5 @@ pub(crate) fn counted_in(unit: TimeUnit, since: &str, name: &str) -> String {
 
 /// The power of ten that makes seconds units.
 pub(crate) fn per_second(unit: TimeUnit) -> u64 {
-    10u64.pow(u32::from(digits(unit)))
+    10u64.pow(u32::from(unit.digits()))
 }

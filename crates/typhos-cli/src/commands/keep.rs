@@ -2,7 +2,7 @@
 
 use typhos_core::columns::PlainValues;
 use typhos_core::infer::{Decision, Draft, outgrown};
-use typhos_core::schema::{Scalar, Schema, keep};
+use typhos_core::schema::{Schema, keep};
 use typhos_core::survey::Survey;
 
 use crate::console::{DIM, FOUND, GOOD, WARN, paint, safe};
@@ -73,7 +73,7 @@ pub fn merge(
             });
         }
         let longest = decision.max_chars;
-        if ours.auto || says_the_same(ours.scalar(), theirs.scalar(), longest) {
+        if ours.auto || ours.scalar().is_drafted_as(theirs.scalar(), longest) {
             continue;
         }
         changes.push(Change {
@@ -85,29 +85,4 @@ pub fn merge(
         });
     }
     Merged { text: kept.text, changes }
-}
-
-/// Whether a draft would say what is declared. How much longer texts may become is a matter of taste, as
-/// long as those that are there fit.
-fn says_the_same(declared: Scalar, drafted: Scalar, longest: u64) -> bool {
-    match (declared, drafted) {
-        (Scalar::Text { most }, Scalar::Text { .. }) => {
-            most.is_none_or(|most| u64::from(most) >= longest)
-        }
-        _ => declared == drafted,
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn texts_that_fit_are_as_declared() {
-        let text = |most| Scalar::Text { most };
-        assert!(says_the_same(text(None), text(Some(36)), 18));
-        assert!(says_the_same(text(Some(18)), text(Some(36)), 18));
-        assert!(!says_the_same(text(Some(17)), text(Some(36)), 18));
-        assert!(!says_the_same(Scalar::Lowcard, text(Some(36)), 18));
-    }
 }

@@ -2,7 +2,7 @@
 
 use crate::infer::Decision;
 use crate::readings::NumberStyle;
-use crate::schema::{ColumnDecl, From, IntType, Layout, Misfit, Rounding, Scalar, Schema, Source};
+use crate::schema::{ColumnDecl, From, Layout, Misfit, Rounding, Scalar, Schema, Source};
 
 /// Two schemas of the whole input, every column of it at its place.
 #[derive(Debug, Clone)]
@@ -66,11 +66,5 @@ pub fn faces(
 
 /// What a hurried import makes of a type: it knows plain numbers, and nothing else.
 fn wide_type(ty: Scalar, style: &NumberStyle) -> Scalar {
-    match ty {
-        _ if !style.is_plain() => Scalar::Text { most: None },
-        Scalar::Int(IntType::UInt64) => ty,
-        Scalar::Int(_) => Scalar::Int(IntType::Int64),
-        Scalar::Float32 | Scalar::Float64 | Scalar::Decimal { .. } => Scalar::Float64,
-        _ => Scalar::Text { most: None },
-    }
+    if style.is_plain() { ty.widest() } else { Scalar::Text { most: None } }
 }

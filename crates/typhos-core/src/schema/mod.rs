@@ -7,6 +7,7 @@
 
 mod agree;
 mod bind;
+mod difference;
 mod integers;
 mod keep;
 mod layout;
@@ -14,12 +15,14 @@ mod model;
 pub(crate) mod read;
 mod read_column;
 mod read_input;
+mod relation;
 mod scalar;
 mod types;
 mod units;
 mod write;
 
 pub use bind::{REJECTED_COLUMNS, Source};
+pub use difference::{Change, SchemaDifference, differences};
 pub use integers::IntType;
 pub use keep::{Kept, keep};
 pub(crate) use layout::unknown_column;
@@ -31,6 +34,7 @@ pub use read::{ReadValues, read};
 pub use read_column::COLUMN_KEYS;
 pub(crate) use read_column::iso_8601;
 pub use read_input::{INPUT_KEYS, read_input};
+pub use relation::{Held, Relation, Shortfall, nests_alike, relation};
 pub use scalar::{
     MAX_PRECISION, SCALARS, Scalar, Spelling, TYPE_NAMES, TypeError, code_type, point_fields,
 };

@@ -5,13 +5,14 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use rusqlite::Connection;
+use typhos_core::schema::Held;
 use typhos_core::schema::Schema;
 use typhos_load::feed::{Abandoned, Canceller, Feed};
 use typhos_load::proof::Facts;
 use typhos_load::table::{Answers, Ask, Define, Intent, MoveRows, Objections, UNFINISHED};
 use typhos_load::whole::WholeFile;
 use typhos_load::{Action, Problem, TargetError, goes_along};
-use typhos_sql::held::{Existing, ExistingColumn, Filled, Held, bits};
+use typhos_sql::held::{Existing, ExistingColumn, Filled};
 use typhos_sql::{Definitions, Language, Sqlite};
 
 use super::busy::patiently;
@@ -268,7 +269,7 @@ fn held(ty: &str) -> Held {
     if has(&["BOOL"]) {
         Held::Bool
     } else if has(&["INT"]) && !has(&["POINT"]) {
-        bits(64, true)
+        Held::bits(64, true)
     } else if has(&["CHAR", "CLOB", "TEXT"]) {
         Held::Text(None)
     } else if has(&["REAL", "FLOA", "DOUB", "NUMERIC", "DECIMAL"]) {

@@ -8,7 +8,9 @@ use crate::contract::{Mode, Seen};
 use crate::load_plan::{
     Action, LeftColumn, LoadPlan, PlannedColumn, Problem, default_words, key_problems, source_words,
 };
-use typhos_sql::held::{Existing, ExistingColumn, Filled, Held, fits};
+use typhos_core::schema::Held;
+use typhos_core::schema::relation;
+use typhos_sql::held::{Existing, ExistingColumn, Filled};
 use typhos_sql::{self as sql, Language};
 
 /// A load into a table, as far as a plan needs to know it.
@@ -177,12 +179,12 @@ fn column_fits(column: &ColumnDecl, there: &ExistingColumn, same: &str, plan: &m
         return;
     }
     let is_same = there.ty.replace(' ', "").eq_ignore_ascii_case(&same.replace(' ', ""));
-    if let (Err(why), false) = (fits(column, &there.held), is_same) {
-        let (what, help) =
-            why.split_once("; ").map(|(what, help)| (what.to_owned(), help.to_owned())).unwrap_or(
-                (why, format!("declare a type that {} holds, or change the table", there.ty)),
-            );
-        plan.problems.push(Problem::new(format!("'{name}', which is {}, {what}", there.ty), help));
+    if let (Err(lacks), false) = (relation(column, &there.held).is_lossless(), is_same) {
+        let help = lacks.instead.unwrap_or_else(|| {
+            format!("declare a type that {} holds, or change the table", there.ty)
+        });
+        let what = format!("'{name}', which is {}, {}", there.ty, lacks.what);
+        plan.problems.push(Problem::new(what, help));
     }
     let may_be_absent = !column.required && column.default.is_none() && column.generate.is_none();
     if !there.nullable && may_be_absent {

@@ -1,11 +1,12 @@
 //! What the catalog of ClickHouse says of tables, their columns and their engines.
 
 use super::ClickHouseSession;
+use typhos_core::schema::Held;
 use typhos_load::TargetError;
 use typhos_load::table::{Adding, Ask, Intent, Objections};
 use typhos_load::{Action, Problem};
 use typhos_sql::Definitions;
-use typhos_sql::held::{Existing, ExistingColumn, Filled, Held, bits};
+use typhos_sql::held::{Existing, ExistingColumn, Filled};
 
 pub(super) fn existing(
     session: &mut ClickHouseSession,
@@ -127,8 +128,8 @@ fn held(ty: &str) -> Held {
         "DateTime64" => Held::Timestamp(numbers.first().map_or(3, |n| *n as u8), None),
         "UUID" => Held::Uuid,
         _ => match (int("Int"), int("UInt")) {
-            (Some(width), _) if width <= 64 => bits(width, true),
-            (_, Some(width)) if width <= 64 => bits(width, false),
+            (Some(width), _) if width <= 64 => Held::bits(width, true),
+            (_, Some(width)) if width <= 64 => Held::bits(width, false),
             _ => Held::Other,
         },
     }
@@ -159,7 +160,7 @@ mod tests {
     #[test]
     fn types_are_understood_as_the_catalog_spells_them() {
         for (ty, want) in [
-            ("Nullable(UInt8)", bits(8, false)),
+            ("Nullable(UInt8)", Held::bits(8, false)),
             ("LowCardinality(Nullable(String))", Held::Text(None)),
             ("Decimal(9, 2)", Held::Decimal(Some((9, 2)))),
             ("Enum8('deck' = 1, 'it\\'s' = 2)", Held::Listed(vec!["deck".into(), "it's".into()])),

@@ -3,11 +3,12 @@
 use std::collections::HashSet;
 
 use super::MariadbSession;
+use typhos_core::schema::Held;
 use typhos_core::wording::listed;
 use typhos_load::TargetError;
 use typhos_load::table::{Ask, Intent, Objections};
 use typhos_load::{Action, Problem, goes_along};
-use typhos_sql::held::{Existing, ExistingColumn, Filled, Held, Letters, bits};
+use typhos_sql::held::{Existing, ExistingColumn, Filled, Letters};
 use typhos_sql::{Definitions, Mariadb};
 
 pub(super) fn existing(
@@ -79,12 +80,12 @@ fn held(ty: &str) -> Held {
         .collect();
     let fraction = numbers.first().map_or(0, |n| *n as u8);
     match name {
-        "tinyint" if ty == "tinyint(1)" => bits(8, true),
-        "tinyint" => bits(8, signed),
-        "smallint" => bits(16, signed),
-        "mediumint" => bits(24, signed),
-        "int" => bits(32, signed),
-        "bigint" => bits(64, signed),
+        "tinyint" if ty == "tinyint(1)" => Held::bits(8, true),
+        "tinyint" => Held::bits(8, signed),
+        "smallint" => Held::bits(16, signed),
+        "mediumint" => Held::bits(24, signed),
+        "int" => Held::bits(32, signed),
+        "bigint" => Held::bits(64, signed),
         "decimal" => match numbers[..] {
             [precision, scale] => Held::Decimal(Some((precision, scale))),
             _ => Held::Decimal(Some((10, 0))),
@@ -240,8 +241,8 @@ mod tests {
     #[test]
     fn types_are_understood_as_the_catalog_spells_them() {
         for (ty, want) in [
-            ("int(10) unsigned", bits(32, false)),
-            ("bigint(20)", bits(64, true)),
+            ("int(10) unsigned", Held::bits(32, false)),
+            ("bigint(20)", Held::bits(64, true)),
             ("decimal(6,2)", Held::Decimal(Some((6, 2)))),
             ("varchar(8)", Held::Text(Some(8))),
             ("enum('deck','it''s, so')", Held::Listed(vec!["deck".into(), "it's, so".into()])),

@@ -1,9 +1,10 @@
 //! What the catalog of PostgreSQL says of tables and their columns.
 
 use super::PostgresSession;
+use typhos_core::schema::Held;
 use typhos_load::TargetError;
 use typhos_load::table::{Ask, Define};
-use typhos_sql::held::{Existing, ExistingColumn, Filled, Held, bits};
+use typhos_sql::held::{Existing, ExistingColumn, Filled};
 use typhos_sql::{Definitions, Postgres};
 
 /// The condition that finds the table in `pg_class c`.
@@ -74,9 +75,9 @@ fn held(ty: &str) -> Held {
     let fraction = || numbers.first().map_or(6, |n| *n as u8);
     match (name.trim(), tail.trim()) {
         ("boolean", _) => Held::Bool,
-        ("smallint", _) => bits(16, true),
-        ("integer", _) => bits(32, true),
-        ("bigint", _) => bits(64, true),
+        ("smallint", _) => Held::bits(16, true),
+        ("integer", _) => Held::bits(32, true),
+        ("bigint", _) => Held::bits(64, true),
         ("numeric", _) => Held::Decimal(match numbers[..] {
             [precision, scale] => Some((precision, scale)),
             _ if rest.is_empty() => None,
@@ -131,7 +132,7 @@ mod tests {
     #[test]
     fn types_are_understood_as_the_catalog_spells_them() {
         for (ty, want) in [
-            ("integer", bits(32, true)),
+            ("integer", Held::bits(32, true)),
             ("numeric(6,2)", Held::Decimal(Some((6, 2)))),
             ("numeric", Held::Decimal(None)),
             ("numeric(5,-2)", Held::Other),
