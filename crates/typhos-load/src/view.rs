@@ -148,6 +148,7 @@ impl<'a> View<'a> {
                 };
                 View::Timestamp(values, *unit)
             }
+            DataType::Duration(unit) => View::Int(Ints::I64(duration_units(array, *unit))),
             DataType::FixedSizeBinary(16) => View::Uuid(array.as_fixed_size_binary()),
             DataType::Struct(_) => {
                 let point = array.as_struct();
@@ -156,6 +157,24 @@ impl<'a> View<'a> {
             }
             other => unreachable!("no column is held as {other}"),
         }
+    }
+}
+
+/// Lengths of time as whole numbers of their units.
+fn duration_units(array: &ArrayRef, unit: TimeUnit) -> &[i64] {
+    match unit {
+        TimeUnit::Second => array.as_primitive::<DurationSecondType>().values(),
+        TimeUnit::Millisecond => array.as_primitive::<DurationMillisecondType>().values(),
+        TimeUnit::Microsecond => array.as_primitive::<DurationMicrosecondType>().values(),
+        TimeUnit::Nanosecond => array.as_primitive::<DurationNanosecondType>().values(),
+    }
+}
+
+/// The same, for whoever stores them; nothing of any other array.
+pub fn units(array: &ArrayRef) -> Vec<i64> {
+    match array.data_type() {
+        DataType::Duration(unit) => duration_units(array, *unit).to_vec(),
+        _ => Vec::new(),
     }
 }
 

@@ -2,10 +2,10 @@
 
 use typhos_core::schema::{ColumnDecl, IntType, Scalar, TimeUnit};
 
-use super::definitions::{Definitions, Order, Stored};
+use super::definitions::{Definitions, Order, Stored, carried};
 use super::held::ExistingColumn;
 use super::movements::Movements;
-use super::questions::{Asked, Of, Questions};
+use super::questions::{Asked, Of, Questions, carried_asked};
 use super::units::counted_in;
 use typhos_core::schema::Held;
 
@@ -110,7 +110,7 @@ impl Definitions for ClickHouse {
         None
     }
 
-    fn stored(&self, _table: &str, column: &ColumnDecl) -> Stored {
+    fn stored(&self, table: &str, column: &ColumnDecl) -> Stored {
         match column.scalar() {
             Scalar::Bool if self.has_bool() => Stored::new("Bool"),
             Scalar::Bool => Stored::new("UInt8").note("as 0 and 1: this version has no booleans"),
@@ -183,6 +183,7 @@ impl Definitions for ClickHouse {
             Scalar::Ip => Stored::new("String").note("as String, as it was written"),
             Scalar::Json => Stored::new("String").note("as String, as it was written"),
             Scalar::Geopoint => Stored::new("String").note("as String: latitude, comma, longitude"),
+            _ => carried(self, table, column),
         }
     }
 
@@ -336,6 +337,7 @@ impl Questions for ClickHouse {
             // Its own order is that of no text.
             Scalar::Uuid => extremes(&format!("toString({column})")),
             Scalar::Geopoint => Asked::default(),
+            _ => carried_asked(self, declared, column),
         }
     }
 }

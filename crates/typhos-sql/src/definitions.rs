@@ -42,6 +42,20 @@ impl Stored {
     }
 }
 
+/// How a column is stored that the language has no type for: as what carries it, and with a note that says so.
+pub(crate) fn carried(language: &dyn Definitions, table: &str, column: &ColumnDecl) -> Stored {
+    let Some(carrier) = column.scalar().carrier() else {
+        return Stored::new("text").note(format!("as text: there is no {}", column.scalar()));
+    };
+    let stored = language.stored(table, &ColumnDecl { ty: carrier.into(), ..column.clone() });
+    let how = match column.scalar().counts() {
+        Some(unit) => format!("as a whole number of {unit}"),
+        None => format!("as {}", stored.ty),
+    };
+    let name = language.name();
+    stored.note(format!("{how}: {name} has no type for {}", column.scalar().what()))
+}
+
 /// A column as part of a key or an index.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Indexed {

@@ -2,10 +2,10 @@
 
 use typhos_core::schema::{ColumnDecl, IntType, Scalar, TimeUnit};
 
-use super::definitions::{Definitions, Indexed, Order, Stored};
+use super::definitions::{Definitions, Indexed, Order, Stored, carried};
 use super::held::ExistingColumn;
 use super::movements::Movements;
-use super::questions::{Asked, Of, Questions};
+use super::questions::{Asked, Of, Questions, carried_asked};
 use super::quoting::{doubled, one_line};
 use super::units::{counted_in, per_second};
 use typhos_core::schema::Held;
@@ -52,7 +52,7 @@ impl Definitions for Mariadb {
         true
     }
 
-    fn stored(&self, _table: &str, column: &ColumnDecl) -> Stored {
+    fn stored(&self, table: &str, column: &ColumnDecl) -> Stored {
         let quoted = self.identifier(&column.name);
         match column.scalar() {
             Scalar::Bool => Stored::new("boolean"),
@@ -117,6 +117,7 @@ impl Definitions for Mariadb {
             Scalar::Json => Stored::new("json"),
             Scalar::Geopoint => Stored::new("point")
                 .note("as a point whose x is the longitude and whose y is the latitude"),
+            _ => carried(self, table, column),
         }
     }
 
@@ -243,6 +244,7 @@ impl Questions for Mariadb {
             // Its own order is that of no text.
             Scalar::Uuid => extremes(&format!("cast({column} AS char(36))")),
             Scalar::Geopoint => numbers(&format!("ST_Y({column})")),
+            _ => carried_asked(self, declared, column),
         }
     }
 }

@@ -2,10 +2,10 @@
 
 use typhos_core::schema::{ColumnDecl, IntType, Scalar, TimeUnit};
 
-use super::definitions::{Definitions, NamedType, Stored};
+use super::definitions::{Definitions, NamedType, Stored, carried};
 use super::held::ExistingColumn;
 use super::movements::Movements;
-use super::questions::{Asked, Of, Questions};
+use super::questions::{Asked, Of, Questions, carried_asked};
 use super::quoting::{backslashed, doubled, list_check, literals, range_check, unicode_escaped};
 use super::units::{counted_in, per_second};
 use typhos_core::schema::Held;
@@ -134,6 +134,7 @@ impl Definitions for Postgres {
             Scalar::Json => Stored::new("json"),
             Scalar::Geopoint => Stored::new("point")
                 .note("as a point whose x is the longitude and whose y is the latitude"),
+            _ => carried(self, table, column),
         }
     }
 
@@ -219,6 +220,7 @@ impl Questions for Postgres {
             // Addresses are written in one way of several.
             Scalar::Ip => Asked::default(),
             Scalar::Geopoint => extremes(&format!("{column}[1]")).sum(format!("sum({column}[1])")),
+            _ => carried_asked(self, declared, column),
         }
     }
 }

@@ -68,3 +68,11 @@ pub trait Questions: Definitions {
     /// `column` is its name in quotes.
     fn asked(&self, declared: &ColumnDecl, column: &str) -> Asked;
 }
+
+/// What can be asked about a column that is stored as what carries it.
+pub(crate) fn carried_asked(language: &dyn Questions, column: &ColumnDecl, name: &str) -> Asked {
+    match column.scalar().carrier() {
+        Some(carrier) => language.asked(&ColumnDecl { ty: carrier.into(), ..column.clone() }, name),
+        None => Asked::default(),
+    }
+}

@@ -2,9 +2,9 @@
 
 use typhos_core::schema::{ColumnDecl, IntType, Scalar, TimeUnit};
 
-use super::definitions::{Definitions, Order, Stored};
+use super::definitions::{Definitions, Order, Stored, carried};
 use super::movements::Movements;
-use super::questions::{Asked, PART, Questions};
+use super::questions::{Asked, PART, Questions, carried_asked};
 use super::quoting::{doubled, list_check, range_check};
 use super::units::per_second;
 
@@ -36,7 +36,7 @@ impl Definitions for Sqlite {
         true
     }
 
-    fn stored(&self, _table: &str, column: &ColumnDecl) -> Stored {
+    fn stored(&self, table: &str, column: &ColumnDecl) -> Stored {
         let quoted = self.identifier(&column.name);
         let text = |note: &str| Stored::new("TEXT").note(note);
         match column.scalar() {
@@ -68,6 +68,7 @@ impl Definitions for Sqlite {
             Scalar::Uuid => text("as TEXT with hyphens: SQLite has no UUIDs"),
             Scalar::Ip | Scalar::Json => Stored::new("TEXT"),
             Scalar::Geopoint => text("as TEXT, latitude before longitude: SQLite has no points"),
+            _ => carried(self, table, column),
         }
     }
 
@@ -123,6 +124,7 @@ impl Questions for Sqlite {
             }
             Scalar::Geopoint => Asked::default(),
             Scalar::Uuid => extremes(column),
+            _ => carried_asked(self, declared, column),
         }
     }
 }

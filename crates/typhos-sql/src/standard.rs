@@ -3,7 +3,7 @@
 
 use typhos_core::schema::{ColumnDecl, IntType, Scalar, TimeUnit};
 
-use super::definitions::{Definitions, Stored};
+use super::definitions::{Definitions, Stored, carried};
 use super::quoting::{list_check, range_check, unicode_escaped};
 
 /// Standard SQL.
@@ -27,7 +27,7 @@ impl Definitions for Standard {
         None
     }
 
-    fn stored(&self, _table: &str, column: &ColumnDecl) -> Stored {
+    fn stored(&self, table: &str, column: &ColumnDecl) -> Stored {
         let quoted = self.identifier(&column.name);
         let bounded = |ty: &str, int: IntType| {
             Stored::new(ty)
@@ -70,6 +70,7 @@ impl Definitions for Standard {
                 .note("as character large object: JSON is not everywhere a type"),
             Scalar::Geopoint => Stored::new("varchar(50)")
                 .note("as varchar(50), latitude before longitude: there are no points"),
+            _ => carried(self, table, column),
         }
     }
 }

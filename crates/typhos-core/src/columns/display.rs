@@ -7,7 +7,7 @@ use arrow_schema::{DataType, Fields, TimeUnit};
 
 use super::foreign::foreign_text;
 use super::moments::{day_text, decimal_text, instant_text, time_text};
-use crate::readings::uuid_text;
+use crate::readings::{length_text, uuid_text};
 
 /// The cell as text: numbers plainly, dates and times as ISO 8601 has them with a space between day
 /// and time, and `Z` behind a point in time. `None` where it is null. What other programs wrote is shown as well as that
@@ -100,6 +100,23 @@ pub fn cell_text(array: &dyn Array, row: usize) -> Option<String> {
             };
             let text = instant_text(i128::from(units) * nanos);
             format!("{text}{}", if zone.is_some() { "Z" } else { "" })
+        }
+        DataType::Duration(unit) => {
+            let (count, nanos) = match unit {
+                TimeUnit::Second => {
+                    (array.as_primitive::<DurationSecondType>().value(row), 1_000_000_000)
+                }
+                TimeUnit::Millisecond => {
+                    (array.as_primitive::<DurationMillisecondType>().value(row), 1_000_000)
+                }
+                TimeUnit::Microsecond => {
+                    (array.as_primitive::<DurationMicrosecondType>().value(row), 1_000)
+                }
+                TimeUnit::Nanosecond => {
+                    (array.as_primitive::<DurationNanosecondType>().value(row), 1)
+                }
+            };
+            length_text(i128::from(count) * nanos)
         }
         _ => return foreign_text(array, row, cell_text),
     })

@@ -6,7 +6,7 @@
 use arrow_array::cast::AsArray;
 use arrow_array::types::*;
 use arrow_array::{Array, ArrayRef, RunArray, UnionArray};
-use arrow_schema::{DataType, IntervalUnit, TimeUnit};
+use arrow_schema::{DataType, IntervalUnit};
 
 use super::moments::{decimal_text, instant_text};
 
@@ -48,16 +48,6 @@ fn list(values: &ArrayRef, cell: CellText) -> String {
     joined('[', ']', (0..values.len()).map(|at| inner(values, at, cell)))
 }
 
-fn duration(count: i64, unit: &TimeUnit) -> String {
-    let unit = match unit {
-        TimeUnit::Second => "s",
-        TimeUnit::Millisecond => "ms",
-        TimeUnit::Microsecond => "us",
-        TimeUnit::Nanosecond => "ns",
-    };
-    format!("{count} {unit}")
-}
-
 fn run_end<R: RunEndIndexType>(array: &RunArray<R>, row: usize, cell: CellText) -> Option<String> {
     let at = array.get_physical_index(row);
     (at < array.values().len()).then(|| cell(array.values(), at)).flatten()
@@ -79,15 +69,6 @@ pub(super) fn foreign_text(array: &dyn Array, row: usize, cell: CellText) -> Opt
         DataType::Decimal256(_, scale) => {
             decimal_text(&array.as_primitive::<Decimal256Type>().value(row).to_string(), *scale)
         }
-        DataType::Duration(unit) => duration(
-            match unit {
-                TimeUnit::Second => array.as_primitive::<DurationSecondType>().value(row),
-                TimeUnit::Millisecond => array.as_primitive::<DurationMillisecondType>().value(row),
-                TimeUnit::Microsecond => array.as_primitive::<DurationMicrosecondType>().value(row),
-                TimeUnit::Nanosecond => array.as_primitive::<DurationNanosecondType>().value(row),
-            },
-            unit,
-        ),
         DataType::Interval(IntervalUnit::YearMonth) => {
             format!("{} months", array.as_primitive::<IntervalYearMonthType>().value(row))
         }
@@ -200,7 +181,7 @@ mod tests {
                 Arc::new(FixedSizeBinaryArray::try_from_iter([b"abc"].iter()).unwrap()),
                 Some("0x616263"),
             ),
-            (Arc::new(DurationMillisecondArray::from(vec![-5])), Some("-5 ms")),
+            (Arc::new(DurationMillisecondArray::from(vec![-5])), Some("-0:00:00.005")),
             (Arc::new(Date64Array::from(vec![86_400_000])), Some("1970-01-02 00:00:00")),
             (Arc::new(Date32Array::from(vec![i32::MAX])), Some("2147483647 days")),
             (Arc::new(Time32SecondArray::from(vec![-1])), Some("-1000000000 ns")),

@@ -235,6 +235,10 @@ fn ints(array: &ArrayRef, is_in: impl Fn(i128) -> bool) -> Vec<bool> {
         DataType::Timestamp(TimeUnit::Millisecond, _) => TimestampMillisecondType,
         DataType::Timestamp(TimeUnit::Microsecond, _) => TimestampMicrosecondType,
         DataType::Timestamp(TimeUnit::Nanosecond, _) => TimestampNanosecondType,
+        DataType::Duration(TimeUnit::Second) => DurationSecondType,
+        DataType::Duration(TimeUnit::Millisecond) => DurationMillisecondType,
+        DataType::Duration(TimeUnit::Microsecond) => DurationMicrosecondType,
+        DataType::Duration(TimeUnit::Nanosecond) => DurationNanosecondType,
     }
 }
 

@@ -140,7 +140,7 @@ fn unheld(facts: &Facts, context: &Context<'_>) -> Option<String> {
         return None;
     }
     let first = facts.tally(&[Class::Length]).examples.into_iter().next()?;
-    let kinds = Length::ALL.into_iter().filter(|kind| facts.lengths[*kind as usize] > 0);
+    let kinds = Length::ALL.into_iter().filter(|kind| facts.lengths.kinds[*kind as usize] > 0);
     let kinds: Vec<_> = kinds.map(Length::words).collect();
     let others = plain - lengths - times;
     let others =

@@ -10,7 +10,7 @@ mod special;
 mod words;
 mod written;
 
-pub use lengths::{Length, length};
+pub use lengths::{Length, LengthValue, NoLength, length, length_text, read_length};
 pub use number::{
     COMPACT_DAYS, Decimal, Number, POW10, eight_digits, is_giant, parse_integer, parse_number,
     survives_float32, survives_float64,

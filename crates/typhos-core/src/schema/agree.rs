@@ -64,16 +64,8 @@ impl Agreement<'_> {
             ),
             ("values", ty == Scalar::Category, "a closed list of values belongs to category"),
             ("ranked", ty == Scalar::Category, "only a category can be ranked"),
-            (
-                "low",
-                ty.is_number() || ty.takes_patterns(),
-                "bounds belong to numbers, dates and times",
-            ),
-            (
-                "high",
-                ty.is_number() || ty.takes_patterns(),
-                "bounds belong to numbers, dates and times",
-            ),
+            ("low", ty.is_ordered(), "bounds belong to numbers, dates and times"),
+            ("high", ty.is_ordered(), "bounds belong to numbers, dates and times"),
         ] {
             if let (Some(span), false, false) = (at(key), fits, column.auto) {
                 self.wrong(span, format!("'{key}' does not apply to {ty}"), hint);

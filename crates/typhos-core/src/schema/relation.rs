@@ -42,7 +42,11 @@ pub enum Held {
 impl Held {
     /// What a declared column can hold.
     pub fn of(column: &ColumnDecl) -> Held {
-        match column.scalar() {
+        Held::of_scalar(column.scalar(), column)
+    }
+
+    fn of_scalar(scalar: Scalar, column: &ColumnDecl) -> Held {
+        match scalar {
             Scalar::Bool => Held::Bool,
             Scalar::Int(int) => {
                 let (low, high) = int.range();
@@ -54,7 +58,6 @@ impl Held {
                 Held::Decimal(Some((precision.into(), scale.into())))
             }
             Scalar::Text { most } => Held::Text(most.map(u64::from)),
-            Scalar::Lowcard => Held::Text(None),
             Scalar::Category => Held::Listed(column.values.clone()),
             Scalar::Date => Held::Date,
             Scalar::Time(unit) => Held::Time(unit.digits()),
@@ -63,6 +66,10 @@ impl Held {
             Scalar::Ip => Held::Ip,
             Scalar::Geopoint => Held::Point,
             Scalar::Json => Held::Json,
+            carried => match carried.carrier() {
+                Some(carrier) => Held::of_scalar(carrier, column),
+                None => Held::Other,
+            },
         }
     }
 
@@ -241,7 +248,14 @@ pub fn relation(column: &ColumnDecl, place: &Held) -> Relation {
                 format!("declare text({there})"),
             ),
         },
-        _ => Relation::Unlike(Shortfall { what: format!("holds no {ty}"), instead: None }),
+        _ => match ty.carrier().filter(|carrier| !carrier.is_text()) {
+            // Numbers stand for what a place has no type for.
+            Some(carrier) => {
+                let carried = ColumnDecl { ty: carrier.into(), ..column.clone() };
+                relation(&carried, place)
+            }
+            None => Relation::Unlike(Shortfall { what: format!("holds no {ty}"), instead: None }),
+        },
     }
 }
 
@@ -256,12 +270,15 @@ fn fewer_digits(there: u8) -> String {
 
 /// Most characters of the values of a column as text; `None` where there is no limit.
 fn longest(column: &ColumnDecl) -> Option<u64> {
-    Some(match column.scalar() {
+    longest_of(column.scalar(), column)
+}
+
+fn longest_of(scalar: Scalar, column: &ColumnDecl) -> Option<u64> {
+    Some(match scalar {
         Scalar::Text { most } => most?.into(),
         Scalar::Category => {
             column.values.iter().map(|v| v.chars().count() as u64).max().unwrap_or(0)
         }
-        Scalar::Lowcard | Scalar::Json => return None,
         Scalar::Bool => 5,
         Scalar::Int(_) => 20,
         Scalar::Float32 | Scalar::Float64 => 24,
@@ -269,9 +286,7 @@ fn longest(column: &ColumnDecl) -> Option<u64> {
         Scalar::Date => 13,
         Scalar::Time(_) => 18,
         Scalar::Timestamp { .. } => 34,
-        Scalar::Uuid => 36,
-        Scalar::Ip => 45,
-        Scalar::Geopoint => 50,
+        carried => return longest_of(carried.carrier()?, column),
     })
 }
 

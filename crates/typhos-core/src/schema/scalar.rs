@@ -15,7 +15,10 @@ use super::{IntType, TimeUnit};
 pub const MAX_PRECISION: u8 = 38;
 
 /// What a leaf holds: a column, or what is innermost in one that nests.
+///
+/// More of them will come: who does not know one takes what [carries](Scalar::carrier) it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+#[non_exhaustive]
 pub enum Scalar {
     /// True or false.
     Bool,
@@ -230,6 +233,46 @@ impl Scalar {
             Some(known) => (known.read)(&words),
             None => Err(unknown(words.name)),
         }
+    }
+
+    /// What holds it where there is no type for it: numbers, or text as it is written plainly. `None` where every place
+    /// has to have a type.
+    pub fn carrier(self) -> Option<Scalar> {
+        let text = |most| Some(Scalar::Text { most });
+        match self {
+            Scalar::Lowcard | Scalar::Json => text(None),
+            Scalar::Uuid => text(Some(36)),
+            Scalar::Ip => text(Some(45)),
+            Scalar::Geopoint => text(Some(50)),
+            _ => None,
+        }
+    }
+
+    /// Itself, or the numbers that carry it where there is no type for it.
+    pub fn numbered(self) -> Scalar {
+        self.carrier().filter(|carrier| carrier.is_number()).unwrap_or(self)
+    }
+
+    /// The units that its values are whole numbers of, where what carries it is numbers.
+    pub fn counts(self) -> Option<&'static str> {
+        None
+    }
+
+    /// What its values are, in the plural.
+    pub fn what(self) -> &'static str {
+        match self {
+            Scalar::Uuid => "UUIDs",
+            Scalar::Ip => "addresses",
+            Scalar::Geopoint => "points",
+            Scalar::Json => "JSON",
+            Scalar::Lowcard => "dictionaries",
+            _ => "its values",
+        }
+    }
+
+    /// Whether its values have an order that bounds can be said in.
+    pub fn is_ordered(self) -> bool {
+        self.is_number() || self.takes_patterns()
     }
 
     /// The Arrow type that holds it. `values` is the length of a category's list.

@@ -6,9 +6,9 @@ use serde::{Deserialize, Serialize};
 use super::example::Tally;
 use super::numbers::{FLOAT32_SURE, wide_width_of, width_of};
 use super::written::written;
-use super::{DateFacts, NumberFacts, TextFacts, WIDTHS, WrittenFacts};
+use super::{DateFacts, LengthFacts, NumberFacts, TextFacts, WIDTHS, WrittenFacts};
 use crate::dates::{days_in_month, read_shape};
-use crate::readings::{self, BOOL_PAIRS, COMPACT_DAYS, Length, TOKENS};
+use crate::readings::{self, BOOL_PAIRS, COMPACT_DAYS, TOKENS};
 use crate::text::LineRef;
 
 /// What a value is by its looks alone. Every value that is not blank has exactly one class.
@@ -111,8 +111,8 @@ pub struct Facts {
     pub digit_uuids: u64,
     /// Numbers of [`Class::Exponent`] that are whole digits, an E and whole digits.
     pub bare_exponents: u64,
-    /// Values of [`Class::Length`] by how they are written.
-    pub lengths: [u64; Length::ALL.len()],
+    /// Values of [`Class::Length`].
+    pub lengths: LengthFacts,
     /// Numbers, by their digits, of more of these than are taken apart; they are texts.
     pub giants: Tally,
     /// The integer that the value added last was, if it was a small one.
@@ -298,7 +298,7 @@ impl Facts {
             return Class::Uuid;
         }
         if let Some(length) = readings::length(value) {
-            self.lengths[length as usize] += count;
+            self.lengths.add(length, value, count);
             return Class::Length;
         }
         match first {
@@ -425,7 +425,7 @@ impl Facts {
             self.numbers.float32_losses.count,
             self.numbers.as_groups.map_or(0, |(count, ..)| count),
         ];
-        let counts = self.tokens.iter().chain(bools).chain(&self.lengths).copied();
+        let counts = self.tokens.iter().chain(bools).chain(&self.lengths.kinds).copied();
         let counts = counts.chain(shapes).chain(scales).chain(written).chain(others);
         counts.into_iter().all(|count| count <= most) && self.text.bytes <= u64::MAX >> 8
     }
@@ -445,7 +445,7 @@ impl Facts {
             ours.iter_mut().zip(theirs).for_each(|(a, b)| *a += b)
         };
         add(&mut self.tokens, &other.tokens);
-        add(&mut self.lengths, &other.lengths);
+        self.lengths.merge(&other.lengths);
         add(self.bools.as_flattened_mut(), other.bools.as_flattened());
         self.text.merge(other.text);
         self.dates.merge(other.dates);

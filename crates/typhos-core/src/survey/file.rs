@@ -18,7 +18,7 @@ use crate::schema::{InputDecl, Schema, read_input, write_input};
 use crate::wording::listed;
 
 /// The version of the format that is written and read.
-pub const SURVEY_VERSION: u32 = 2;
+pub const SURVEY_VERSION: u32 = 3;
 
 /// What every survey file starts with, before its version.
 const MAGIC: &str = "typhos survey ";

@@ -16,12 +16,13 @@ use arrow_array::cast::AsArray;
 use arrow_array::types::{
     Time32MillisecondType, Time32SecondType, TimestampMillisecondType, TimestampSecondType,
 };
-use arrow_array::{Array, ArrayRef, PrimitiveArray, RecordBatch, StringArray};
+use arrow_array::{Array, ArrayRef, Int64Array, PrimitiveArray, RecordBatch, StringArray};
 use arrow_schema::{DataType, Field, Schema as ArrowSchema, SchemaRef, TimeUnit};
 use typhos_core::schema::{Compression, Scalar, Schema, code_type};
 
 use super::encoding;
 use typhos_load::SORTED_ROW_GROUP;
+use typhos_load::view::units;
 
 /// The key under which a file says what its rows are sorted by: a JSON list of columns, as the schema
 /// file has it. The sorting columns of Parquet cannot say that a text is sorted by its rank.
@@ -46,6 +47,7 @@ pub(super) fn stored_name(ty: &DataType) -> String {
             format!("decimal({p},{s})")
         }
         DataType::Date32 => "date".into(),
+        DataType::Duration(_) => "int64".into(),
         DataType::Time32(_) => "time(ms)".into(),
         DataType::Time64(unit) => format!("time({})", unit_name(*unit)),
         DataType::Timestamp(unit, zone) => {
@@ -62,6 +64,15 @@ fn unit_name(unit: TimeUnit) -> &'static str {
         TimeUnit::Millisecond => "ms",
         TimeUnit::Microsecond => "us",
         TimeUnit::Nanosecond => "ns",
+    }
+}
+
+fn unit_words(unit: TimeUnit) -> &'static str {
+    match unit {
+        TimeUnit::Second => "seconds",
+        TimeUnit::Millisecond => "milliseconds",
+        TimeUnit::Microsecond => "microseconds",
+        TimeUnit::Nanosecond => "nanoseconds",
     }
 }
 
@@ -274,7 +285,7 @@ pub(super) fn leaves(data_type: &DataType) -> usize {
     }
 }
 
-/// The schema as Parquet can hold it: no times in whole seconds.
+/// The schema as Parquet can hold it: no times in whole seconds, and no lengths of time.
 pub(super) fn stored_schema(schema: &ArrowSchema) -> SchemaRef {
     let fields = schema.fields().iter().map(|field| {
         let stored = match field.data_type() {
@@ -282,6 +293,7 @@ pub(super) fn stored_schema(schema: &ArrowSchema) -> SchemaRef {
                 DataType::Timestamp(TimeUnit::Millisecond, zone.clone())
             }
             DataType::Time32(TimeUnit::Second) => DataType::Time32(TimeUnit::Millisecond),
+            DataType::Duration(_) => DataType::Int64,
             other => other.clone(),
         };
         field.as_ref().clone().with_data_type(stored)
@@ -298,8 +310,16 @@ pub fn fidelity_notes(schema: &ArrowSchema) -> Vec<String> {
         .zip(stored.fields())
         .filter(|(ours, theirs)| ours.data_type() != theirs.data_type());
     changed
-        .map(|(field, _)| {
-            format!("'{}' is stored in milliseconds: Parquet has no whole seconds", field.name())
+        .map(|(field, _)| match field.data_type() {
+            DataType::Duration(unit) => format!(
+                "'{}' is stored as a whole number of {}: Parquet has no type for lengths of time",
+                field.name(),
+                unit_words(*unit)
+            ),
+            _ => format!(
+                "'{}' is stored in milliseconds: Parquet has no whole seconds",
+                field.name()
+            ),
         })
         .collect()
 }
@@ -308,6 +328,9 @@ pub fn fidelity_notes(schema: &ArrowSchema) -> Vec<String> {
 pub(super) fn stored_array(array: &ArrayRef) -> ArrayRef {
     // The range of seconds of years 1 to 9999 stays far within that of milliseconds.
     match array.data_type() {
+        DataType::Duration(_) => {
+            Arc::new(Int64Array::new(units(array).into(), array.nulls().cloned()))
+        }
         DataType::Timestamp(TimeUnit::Second, zone) => {
             let millis: PrimitiveArray<TimestampMillisecondType> =
                 array.as_primitive::<TimestampSecondType>().unary(|seconds| seconds * 1000);

@@ -8,6 +8,7 @@ use rusqlite::types::Null;
 use typhos_core::columns::cell_text;
 use typhos_load::TargetError;
 use typhos_load::feed::RowEncoder;
+use typhos_load::view::units;
 
 /// How a column is stored.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -24,6 +25,7 @@ fn storage(data_type: &DataType) -> Storage {
         DataType::Boolean => Storage::Integer,
         DataType::UInt64 => Storage::Wide,
         number if number.is_integer() => Storage::Integer,
+        DataType::Duration(_) => Storage::Integer,
         DataType::Float32 | DataType::Float64 => Storage::Real,
         DataType::Decimal32(_, 0) | DataType::Decimal64(_, 0) => Storage::Integer,
         DataType::Decimal32(..) => Storage::Real,
@@ -124,6 +126,7 @@ fn stored(array: &ArrayRef) -> Stored {
         DataType::UInt8 => integers::<UInt8Type>(array),
         DataType::UInt16 => integers::<UInt16Type>(array),
         DataType::UInt32 => integers::<UInt32Type>(array),
+        DataType::Duration(_) => Stored::Integer(units(array)),
         DataType::UInt64 => Stored::Wide(array.as_primitive::<UInt64Type>().values().to_vec()),
         // The shortest text of a float32 is the number that was meant; widening it would add digits.
         DataType::Float32 => Stored::Real(

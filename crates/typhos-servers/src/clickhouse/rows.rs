@@ -46,7 +46,7 @@ impl ClickHouseRows {
     pub fn new(schema: &Schema, language: ClickHouse) -> ClickHouseRows {
         let column = |column: &typhos_core::schema::ColumnDecl| {
             let stored = language.stored("", column).ty;
-            let wire = match column.scalar() {
+            let wire = match column.scalar().numbered() {
                 Scalar::Int(int) => Wire::Int(match int {
                     IntType::Int8 | IntType::UInt8 => 1,
                     IntType::Int16 | IntType::UInt16 => 2,

@@ -48,27 +48,32 @@ pub struct PostgresRows {
 
 impl PostgresRows {
     pub fn new(schema: &Schema) -> PostgresRows {
-        let wire = |ty: Scalar| match ty {
-            Scalar::Bool => Wire::Bool,
-            Scalar::Int(IntType::Int8 | IntType::UInt8 | IntType::Int16) => Wire::Int2,
-            Scalar::Int(IntType::UInt16 | IntType::Int32) => Wire::Int4,
-            Scalar::Int(IntType::UInt32 | IntType::Int64) => Wire::Int8,
-            Scalar::Int(IntType::UInt64) => Wire::Numeric(0),
-            Scalar::Decimal { scale, .. } => Wire::Numeric(scale),
-            Scalar::Float32 => Wire::Float4,
-            Scalar::Float64 => Wire::Float8,
-            Scalar::Text { .. } | Scalar::Lowcard | Scalar::Category | Scalar::Json => Wire::Text,
-            Scalar::Ip => Wire::Inet,
-            Scalar::Date => Wire::Date,
-            Scalar::Time(Unit::Nano) | Scalar::Timestamp { unit: Unit::Nano, .. } => Wire::Int8,
-            Scalar::Time(_) => Wire::Time,
-            Scalar::Timestamp { .. } => Wire::Timestamp,
-            Scalar::Uuid => Wire::Uuid,
-            Scalar::Geopoint => Wire::Point,
-        };
         let columns =
             schema.columns.iter().map(|column| (column.name.clone(), wire(column.scalar())));
         PostgresRows { columns: columns.collect() }
+    }
+}
+
+/// How a scalar goes over the wire.
+fn wire(scalar: Scalar) -> Wire {
+    match scalar.numbered() {
+        Scalar::Bool => Wire::Bool,
+        Scalar::Int(IntType::Int8 | IntType::UInt8 | IntType::Int16) => Wire::Int2,
+        Scalar::Int(IntType::UInt16 | IntType::Int32) => Wire::Int4,
+        Scalar::Int(IntType::UInt32 | IntType::Int64) => Wire::Int8,
+        Scalar::Int(IntType::UInt64) => Wire::Numeric(0),
+        Scalar::Decimal { scale, .. } => Wire::Numeric(scale),
+        Scalar::Float32 => Wire::Float4,
+        Scalar::Float64 => Wire::Float8,
+        Scalar::Text { .. } | Scalar::Lowcard | Scalar::Category | Scalar::Json => Wire::Text,
+        Scalar::Ip => Wire::Inet,
+        Scalar::Date => Wire::Date,
+        Scalar::Time(Unit::Nano) | Scalar::Timestamp { unit: Unit::Nano, .. } => Wire::Int8,
+        Scalar::Time(_) => Wire::Time,
+        Scalar::Timestamp { .. } => Wire::Timestamp,
+        Scalar::Uuid => Wire::Uuid,
+        Scalar::Geopoint => Wire::Point,
+        _ => Wire::Text,
     }
 }
 
