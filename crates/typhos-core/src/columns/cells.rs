@@ -16,7 +16,7 @@ use arrow_schema::DataType;
 use super::Reason;
 use super::instants::{DateRead, PatternRead, TimeRead, TimestampRead};
 use super::numbers::{DecimalRead, FloatRead, IntRead, Styled};
-use super::values::{Loss, Read, read_bool};
+use super::values::{Loss, ReadValue, read_bool};
 use crate::intern::Interner;
 use crate::readings::{is_ip, is_json, point, uuid};
 use crate::schema::{ColumnDecl, IntType, ReadValues, Scalar, TimeUnit, code_type, point_fields};
@@ -195,7 +195,7 @@ pub fn plain_text(column: &ColumnDecl, text: &str) -> Option<String> {
 }
 
 /// Values of a fixed width.
-struct Primitive<A: ArrowPrimitiveType, R: Read<Native = A::Native>> {
+struct Primitive<A: ArrowPrimitiveType, R: ReadValue<Native = A::Native>> {
     read: R,
     values: Vec<A::Native>,
     validity: NullBufferBuilder,
@@ -204,7 +204,7 @@ struct Primitive<A: ArrowPrimitiveType, R: Read<Native = A::Native>> {
     high: Option<(A::Native, String)>,
 }
 
-impl<A: ArrowPrimitiveType, R: Read<Native = A::Native>> Primitive<A, R> {
+impl<A: ArrowPrimitiveType, R: ReadValue<Native = A::Native>> Primitive<A, R> {
     fn new(read: R, column: &ColumnDecl) -> Result<Self, String> {
         let bound = |text: &Option<String>| match text {
             None => Ok(None),
@@ -235,7 +235,7 @@ impl<A: ArrowPrimitiveType, R: Read<Native = A::Native>> Primitive<A, R> {
     }
 }
 
-impl<A: ArrowPrimitiveType, R: Read<Native = A::Native> + Send> Cells for Primitive<A, R> {
+impl<A: ArrowPrimitiveType, R: ReadValue<Native = A::Native> + Send> Cells for Primitive<A, R> {
     #[inline]
     fn push(&mut self, value: &[u8]) -> Result<(), Reason> {
         let native = self.read.read(value)?;

@@ -3,7 +3,7 @@
 use std::marker::PhantomData;
 
 use super::Reason;
-use super::values::{Loss, Read};
+use super::values::{Loss, ReadValue};
 use crate::dates::{Moment, Pattern, ReadOptions};
 use crate::schema::{Scalar, TimeUnit};
 
@@ -63,7 +63,7 @@ impl PatternRead {
 /// Days since 1970-01-01.
 pub(super) struct DateRead(pub PatternRead);
 
-impl Read for DateRead {
+impl ReadValue for DateRead {
     type Native = i32;
 
     #[inline]
@@ -92,7 +92,7 @@ pub(super) struct TimeRead<N> {
     pub native: PhantomData<N>,
 }
 
-impl<N: Copy + PartialOrd + Default + TryFrom<i64>> Read for TimeRead<N> {
+impl<N: Copy + PartialOrd + Default + TryFrom<i64>> ReadValue for TimeRead<N> {
     type Native = N;
 
     fn read(&self, value: &[u8]) -> Result<N, Reason> {
@@ -124,7 +124,7 @@ pub(super) struct TimestampRead {
     pub unit: TimeUnit,
 }
 
-impl Read for TimestampRead {
+impl ReadValue for TimestampRead {
     type Native = i64;
 
     #[inline]

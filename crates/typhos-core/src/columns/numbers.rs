@@ -3,7 +3,7 @@
 use std::marker::PhantomData;
 
 use super::Reason;
-use super::values::{Loss, Read};
+use super::values::{Loss, ReadValue};
 use crate::readings::{
     Number, NumberStyle, POW10, infinity, parse_integer, parse_number, survives_float32,
     survives_float64,
@@ -11,7 +11,7 @@ use crate::readings::{
 use crate::schema::{IntType, Rounding, Scalar};
 
 /// Reads numbers that are taken apart already.
-pub(super) trait ReadNumber: Read {
+pub(super) trait ReadNumber: ReadValue {
     /// The type, for messages.
     fn ty(&self) -> Scalar;
 
@@ -24,7 +24,7 @@ pub(super) struct Styled<R> {
     pub style: NumberStyle,
 }
 
-impl<R: ReadNumber> Read for Styled<R> {
+impl<R: ReadNumber> ReadValue for Styled<R> {
     type Native = R::Native;
 
     fn read(&self, value: &[u8]) -> Result<R::Native, Reason> {
@@ -80,7 +80,7 @@ impl<N> IntRead<N> {
     }
 }
 
-impl<N: Copy + PartialOrd + Default + TryFrom<i64> + TryFrom<i128>> Read for IntRead<N> {
+impl<N: Copy + PartialOrd + Default + TryFrom<i64> + TryFrom<i128>> ReadValue for IntRead<N> {
     type Native = N;
 
     #[inline]
@@ -186,7 +186,7 @@ impl<N> DecimalRead<N> {
     }
 }
 
-impl<N: Copy + PartialOrd + Default + TryFrom<i128>> Read for DecimalRead<N> {
+impl<N: Copy + PartialOrd + Default + TryFrom<i128>> ReadValue for DecimalRead<N> {
     type Native = N;
 
     #[inline]
@@ -264,7 +264,7 @@ fn significant(text: &str) -> (String, i64) {
 
 macro_rules! float_read {
     ($native:ident, $type:expr, $survives:ident) => {
-        impl Read for FloatRead<$native> {
+        impl ReadValue for FloatRead<$native> {
             type Native = $native;
 
             #[inline]

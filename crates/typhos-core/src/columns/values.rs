@@ -1,6 +1,6 @@
 //! One value → one native value, strictly: what all types have in common.
 //!
-//! A [`Read`] reads what the declared type can hold, and nothing near it. White space around a value
+//! A [`ReadValue`] reads what the declared type can hold, and nothing near it. White space around a value
 //! is taken off before. Numbers are read by [`numbers`](super::numbers), days and times by
 //! [`instants`](super::instants).
 
@@ -11,7 +11,7 @@ use crate::readings::bool_word;
 use crate::schema::{Rounding, Scalar};
 
 /// Reads the values of one type.
-pub(super) trait Read {
+pub(super) trait ReadValue {
     /// What they are in memory.
     type Native: Copy + PartialOrd + Default;
 
