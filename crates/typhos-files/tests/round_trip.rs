@@ -22,7 +22,7 @@ fn into(path: &Path, table: &str, parts: Option<Parts>) -> Box<dyn Destination> 
 /// A declaration, and values as they are written and as SQLite gives them back where that differs.
 type Case = (&'static str, [&'static str; 2], Option<[&'static str; 2]>);
 
-const COLUMNS: [Case; 34] = [
+const COLUMNS: [Case; 36] = [
     ("type = 'bool'", ["true", "false"], Some(["1", "0"])),
     ("type = 'int8'", ["-128", "127"], None),
     ("type = 'int16'", ["-32768", "32767"], None),
@@ -60,6 +60,12 @@ const COLUMNS: [Case; 34] = [
     ("type = 'json'", ["{}", "[1]"], None),
     ("type = 'float64', accounting = true", ["(2.5)", "2.25-"], Some(["-2.5", "-2.25"])),
     ("type = 'date', patterns = ['yyyy-MM-dd']", ["0001-01-01", "9999-12-31"], None),
+    ("type = 'duration(s)'", ["25:51:00", "-0:10:00"], Some(["93060", "-600"])),
+    (
+        "type = 'duration(ns)'",
+        ["2562047:47:16.854775807", "-0:00:00.000000001"],
+        Some(["9223372036854775807", "-1"]),
+    ),
     ("type = 'time(s)', patterns = ['HH:mm:ss']", ["00:00:00", "23:59:59"], None),
     ("type = 'time(ms)', patterns = ['HH:mm:ss.SSS']", ["00:00:00.001", "23:59:59.999"], None),
     (

@@ -14,6 +14,7 @@ use arrow_buffer::{
 use arrow_schema::DataType;
 
 use super::Reason;
+use super::durations::DurationRead;
 use super::instants::{DateRead, PatternRead, TimeRead, TimestampRead};
 use super::numbers::{DecimalRead, FloatRead, IntRead, Styled};
 use super::values::{Loss, ReadValue, read_bool};
@@ -118,6 +119,15 @@ pub(super) fn with_cells<V: Visit>(column: &ColumnDecl, visitor: V) -> Result<V:
                 TimeUnit::Milli => primitive!(TimestampMillisecondType, read),
                 TimeUnit::Micro => primitive!(TimestampMicrosecondType, read),
                 TimeUnit::Nano => primitive!(TimestampNanosecondType, read),
+            }
+        }
+        Scalar::Duration(unit) => {
+            let read = DurationRead { unit, loss: Loss::new(rounding) };
+            match unit {
+                TimeUnit::Second => primitive!(DurationSecondType, read),
+                TimeUnit::Milli => primitive!(DurationMillisecondType, read),
+                TimeUnit::Micro => primitive!(DurationMicrosecondType, read),
+                TimeUnit::Nano => primitive!(DurationNanosecondType, read),
             }
         }
         Scalar::Text { most } => visitor.visit(Texts::new(most, column.clip, None)),

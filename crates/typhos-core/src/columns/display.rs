@@ -165,6 +165,8 @@ mod tests {
             ("type = 'time(ms)', patterns = ['HH:mm:ss.SSS']", "23:59:59.001"),
             ("type = 'time(us)', patterns = ['HH:mm:ss.SSSSSS']", "23:59:59.000001"),
             ("type = 'time(ns)', patterns = ['HH:mm:ss.SSSSSSSSS']", "23:59:59.000000001"),
+            ("type = 'duration(s)'", "25:51:00"),
+            ("type = 'duration(ns)'", "-0:00:00.000000001"),
             ("type = 'timestamp(s)', patterns = ['yyyy-MM-dd HH:mm:ss']", "9999-12-31 23:59:59"),
             (
                 "type = 'timestamp(ms)', patterns = ['yyyy-MM-dd HH:mm:ss.SSS']",

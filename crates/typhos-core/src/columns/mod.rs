@@ -8,6 +8,7 @@
 mod cells;
 mod convert;
 mod display;
+mod durations;
 mod fill;
 mod float32;
 mod foreign;

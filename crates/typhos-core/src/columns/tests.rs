@@ -304,6 +304,7 @@ fn arrow_types_of_all_types() {
         ("decimal(18,0)", D::Decimal64(18, 0)),
         ("decimal(19,0)", D::Decimal128(19, 0)),
         ("time(s)", D::Time32(arrow_schema::TimeUnit::Second)),
+        ("duration(ms)", D::Duration(arrow_schema::TimeUnit::Millisecond)),
         ("time(ns)", D::Time64(arrow_schema::TimeUnit::Nanosecond)),
         (
             "timestamp(us, utc)",

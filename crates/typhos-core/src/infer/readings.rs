@@ -9,9 +9,9 @@ use super::{
     About, BOOL_PAIRS, Blocker, Choice, Decision, Fractions, Misfit, Question, Rules, counted,
     grouped, number, same,
 };
-use crate::dates::Order;
-use crate::readings::{Mark, NumberStyle, Side};
-use crate::schema::Scalar;
+use crate::dates::{Order, Separator, Shape, TimeShape};
+use crate::readings::{Length, Mark, NumberStyle, Side, length_text};
+use crate::schema::{Scalar, TimeUnit};
 use crate::survey::{CLASSES, Class, ColumnFacts, Facts, Tally};
 
 /// A way to read values.
@@ -23,6 +23,8 @@ pub(super) enum Reading {
     /// Numbers in any clothes, with this mark.
     Written(Mark),
     Date,
+    /// Lengths of time, some of which are no times of day.
+    Length,
     /// Dates in this order, where no order reads all of them.
     DateIn(Order),
     Uuid,
@@ -32,13 +34,14 @@ pub(super) enum Reading {
 }
 
 /// All readings, the narrower ones first.
-pub(super) const READINGS: [Reading; 13] = [
+pub(super) const READINGS: [Reading; 14] = [
     Reading::Bool,
     Reading::Integer,
     Reading::Number,
     Reading::Written(Mark::Point),
     Reading::Written(Mark::Comma),
     Reading::Date,
+    Reading::Length,
     Reading::DateIn(Order::Ymd),
     Reading::DateIn(Order::Dmy),
     Reading::DateIn(Order::Mdy),
@@ -69,6 +72,7 @@ impl Reading {
             Reading::Written(Mark::Point) => "number with a decimal point",
             Reading::Written(Mark::Comma) => "number with a decimal comma",
             Reading::Date => "date or time",
+            Reading::Length => "length of time",
             Reading::DateIn(Order::Ymd) => "date, year first",
             Reading::DateIn(Order::Dmy) => "date, day first",
             Reading::DateIn(Order::Mdy) => "date, month first",
@@ -88,6 +92,7 @@ impl Reading {
             Reading::Number => &[Integer, Signed, Decimal, Exponent, Infinite],
             Reading::Written(_) => &[Integer, Signed, Decimal, Written],
             Reading::Date | Reading::DateIn(_) => &[Date],
+            Reading::Length => &[Length],
             Reading::Uuid => &[Uuid],
             Reading::Ip => &[Ip],
             Reading::Geopoint => &[Geopoint],
@@ -104,6 +109,9 @@ impl Reading {
             },
             Reading::Written(mark) => number::read_by(facts, mark),
             Reading::DateIn(order) => dates::read_in(facts, order),
+            // Of times of day alone nothing says that they are lengths.
+            Reading::Length if facts.count(Class::Length) == 0 => 0,
+            Reading::Length => facts.count(Class::Length) + clock_times(facts),
             Reading::Geopoint => facts.count(Class::Geopoint) + facts.written_points,
             Reading::Ip => facts.count(Class::Ip) + facts.written_ips,
             Reading::Uuid => facts.count(Class::Uuid) + facts.digit_uuids,
@@ -118,6 +126,7 @@ impl Reading {
         let digits = [Class::Integer, Class::Code, Class::Exponent];
         let of = |classes: &[Class]| classes.iter().map(|class| facts.count(*class)).sum::<u64>();
         let besides: &[Class] = match self {
+            Reading::Length if clock_times(facts) == of(&[Class::Date]) => &[Class::Date],
             Reading::Ip if facts.written_ips == of(&[Class::Written]) => &[Class::Written],
             Reading::Geopoint if facts.written_points == of(&[Class::Written]) => &[Class::Written],
             Reading::Uuid if facts.digit_uuids == of(&digits) => &digits,
@@ -179,6 +188,7 @@ impl Reading {
                 Err(NoDate::Ambiguous(question)) => return Outcome::Asked(question),
                 Err(NoDate::Unfit(reason)) => Err(reason),
             },
+            Reading::Length => lengths(facts),
             Reading::DateIn(order) => dates::decide_in(facts, order),
             Reading::Uuid
                 if facts.bare_uuids > 0 && column.distinct().count < FEWEST_BARE_UUIDS =>
@@ -196,6 +206,46 @@ impl Reading {
             Err(reason) => Outcome::None(reason),
         }
     }
+}
+
+/// Times of day that may be lengths of time as well: those that a clock of 24 hours shows, without a zone.
+fn clock_times(facts: &Facts) -> u64 {
+    let clocks = facts.dates.shapes().into_iter().filter(|facts| is_clock(&facts.shape));
+    clocks.map(|facts| facts.count).sum()
+}
+
+fn is_clock(shape: &Shape) -> bool {
+    let is_plain = |time: TimeShape| {
+        time.half.is_none() && time.between.text() == ":" && time.words == [Separator::default(); 3]
+    };
+    shape.date.is_none() && shape.zone.is_none() && shape.time.is_some_and(is_plain)
+}
+
+/// Lengths of time, in the coarsest unit that keeps all their digits.
+fn lengths(facts: &Facts) -> Result<Decision, String> {
+    let found = &facts.lengths;
+    if found.unfixed > 0 {
+        return Err(
+            "lengths of time, some of them in years or months, which have no fixed length".into()
+        );
+    }
+    let shapes = facts.dates.shapes();
+    let clocks = || shapes.iter().filter(|facts| is_clock(&facts.shape));
+    let digits = clocks().map(|facts| facts.fraction_digits).fold(found.digits, u8::max);
+    let times = clocks().filter_map(|facts| facts.orders[0].range);
+    let ranges: Vec<_> = found.range.into_iter().chain(times).collect();
+    let low = ranges.iter().map(|range| range.0).min().unwrap_or(0);
+    let high = ranges.iter().map(|range| range.1).max().unwrap_or(0);
+    let unit = TimeUnit::for_digits(digits);
+    let fits = |nanos: i128| i64::try_from(nanos / i128::from(unit.nanos())).is_ok();
+    if !fits(low) || !fits(high) {
+        return Err(format!("lengths of time that no duration({}) holds", unit.name()));
+    }
+    let mut decision = Decision::new(Scalar::Duration(unit));
+    decision.range = Some((length_text(low), length_text(high)));
+    let kinds = Length::ALL.into_iter().filter(|kind| found.kinds[*kind as usize] > 0);
+    decision.evidence.push(kinds.map(Length::words).collect::<Vec<_>>().join(", "));
+    Ok(decision)
 }
 
 /// UUIDs without hyphens, of which one in eight of other digits look like one, must show so many values.

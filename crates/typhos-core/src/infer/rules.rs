@@ -189,6 +189,7 @@ mod tests {
             let example = match bare {
                 "decimal" => "decimal(9,2)",
                 "time" => "time(s)",
+                "duration" => "duration(s)",
                 "timestamp" => "timestamp(ms, utc)",
                 other => other,
             };

@@ -55,6 +55,8 @@ pub enum Scalar {
         /// Whether it is a point in time; otherwise it is what a clock on a wall shows.
         utc: bool,
     },
+    /// A length of time, which may be longer than a day, and negative.
+    Duration(TimeUnit),
     /// A universally unique identifier, of 16 bytes.
     Uuid,
     /// An IPv4 or IPv6 address.
@@ -90,7 +92,7 @@ impl Spelling {
 }
 
 /// The table of scalars.
-pub const SCALARS: [Spelling; 22] = [
+pub const SCALARS: [Spelling; 23] = [
     Spelling::new("bool", "true or false", |w| w.alone(Scalar::Bool)),
     Spelling::new("int8", "-128 to 127", |w| w.alone(Scalar::Int(IntType::Int8))),
     Spelling::new("int16", "-32,768 to 32,767", |w| w.alone(Scalar::Int(IntType::Int16))),
@@ -111,6 +113,9 @@ pub const SCALARS: [Spelling; 22] = [
     Spelling::new("date", "a day of the years 1 to 9999", |w| w.alone(Scalar::Date)),
     Spelling::new("time(UNIT)", "a time of day", |w| Ok(Scalar::Time(w.unit("time(s)")?))),
     Spelling::new("timestamp(UNIT)", "a day and a time", |w| w.timestamp()),
+    Spelling::new("duration(UNIT)", "a length of time", |w| {
+        Ok(Scalar::Duration(w.unit("duration(s)")?))
+    }),
     Spelling::new("uuid", "16 bytes", |w| w.alone(Scalar::Uuid)),
     Spelling::new("ip", "an IPv4 or IPv6 address", |w| w.alone(Scalar::Ip)),
     Spelling::new("geopoint", "latitude and longitude in degrees", |w| w.alone(Scalar::Geopoint)),
@@ -240,6 +245,7 @@ impl Scalar {
     pub fn carrier(self) -> Option<Scalar> {
         let text = |most| Some(Scalar::Text { most });
         match self {
+            Scalar::Duration(_) => Some(Scalar::Int(IntType::Int64)),
             Scalar::Lowcard | Scalar::Json => text(None),
             Scalar::Uuid => text(Some(36)),
             Scalar::Ip => text(Some(45)),
@@ -255,12 +261,19 @@ impl Scalar {
 
     /// The units that its values are whole numbers of, where what carries it is numbers.
     pub fn counts(self) -> Option<&'static str> {
-        None
+        match self {
+            Scalar::Duration(TimeUnit::Second) => Some("seconds"),
+            Scalar::Duration(TimeUnit::Milli) => Some("milliseconds"),
+            Scalar::Duration(TimeUnit::Micro) => Some("microseconds"),
+            Scalar::Duration(TimeUnit::Nano) => Some("nanoseconds"),
+            _ => None,
+        }
     }
 
     /// What its values are, in the plural.
     pub fn what(self) -> &'static str {
         match self {
+            Scalar::Duration(_) => "lengths of time",
             Scalar::Uuid => "UUIDs",
             Scalar::Ip => "addresses",
             Scalar::Geopoint => "points",
@@ -272,7 +285,7 @@ impl Scalar {
 
     /// Whether its values have an order that bounds can be said in.
     pub fn is_ordered(self) -> bool {
-        self.is_number() || self.takes_patterns()
+        self.is_number() || self.takes_patterns() || matches!(self, Scalar::Duration(_))
     }
 
     /// The Arrow type that holds it. `values` is the length of a category's list.
@@ -311,6 +324,7 @@ impl Scalar {
                 DataType::Time32(arrow_unit(unit))
             }
             Scalar::Time(unit) => DataType::Time64(arrow_unit(unit)),
+            Scalar::Duration(unit) => DataType::Duration(arrow_unit(unit)),
             Scalar::Timestamp { unit, utc } => {
                 DataType::Timestamp(arrow_unit(unit), utc.then(|| "UTC".into()))
             }
@@ -394,6 +408,7 @@ impl fmt::Display for Scalar {
             Scalar::Category => f.write_str("category"),
             Scalar::Date => f.write_str("date"),
             Scalar::Time(unit) => write!(f, "time({})", unit.name()),
+            Scalar::Duration(unit) => write!(f, "duration({})", unit.name()),
             Scalar::Timestamp { unit, utc: false } => write!(f, "timestamp({})", unit.name()),
             Scalar::Timestamp { unit, utc: true } => write!(f, "timestamp({}, utc)", unit.name()),
             Scalar::Uuid => f.write_str("uuid"),
@@ -456,7 +471,7 @@ mod tests {
         ];
         types.extend(IntType::ALL.map(Scalar::Int));
         for unit in TimeUnit::ALL {
-            types.push(Scalar::Time(unit));
+            types.extend([Scalar::Time(unit), Scalar::Duration(unit)]);
             types.extend([false, true].map(|utc| Scalar::Timestamp { unit, utc }));
         }
         for ty in &types {

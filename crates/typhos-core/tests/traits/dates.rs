@@ -66,9 +66,10 @@ pub fn traits() -> Vec<Trait> {
         column("too few days in eight digits", &["20240301", "20240302"], "uint32"),
         column("years", &["2019", "2020", "2021"], "uint16"),
         column("times of day", &["07:10:00", "23:59:59"], "time(s) HH:mm:ss"),
-        column("times beyond 24 hours", &["07:10:00", "25:51:00", "23:59:59"], "text"),
-        column("lengths of ISO 8601", &["PT36H", "P1DT2H", "PT0.5S"], "text"),
-        column("lengths in days", &["0 days 00:05:00", "1 day, 02:03:04"], "text"),
+        column("times beyond 24 hours", &["07:10:00", "25:51:00", "23:59:59"], "duration(s)"),
+        column("lengths of ISO 8601", &["PT36H", "P1DT2H", "PT0.5S"], "duration(ms)"),
+        column("lengths in months", &["P1M", "P2M", "P3M"], "text"),
+        column("lengths in days", &["0 days 00:05:00", "1 day, 02:03:04"], "duration(s)"),
         column(
             "fractions of a second",
             &["2024-03-01 10:00:00.123", "2024-03-01 10:00:01"],

@@ -16,13 +16,12 @@ use arrow_array::cast::AsArray;
 use arrow_array::types::{
     Time32MillisecondType, Time32SecondType, TimestampMillisecondType, TimestampSecondType,
 };
-use arrow_array::{Array, ArrayRef, Int64Array, PrimitiveArray, RecordBatch, StringArray};
-use arrow_schema::{DataType, Field, Schema as ArrowSchema, SchemaRef, TimeUnit};
+use arrow_array::{Array, ArrayRef, PrimitiveArray, RecordBatch, StringArray};
+use arrow_schema::{DataType, Field, FieldRef, Schema as ArrowSchema, SchemaRef, TimeUnit};
 use typhos_core::schema::{Compression, Scalar, Schema, code_type};
 
 use super::encoding;
 use typhos_load::SORTED_ROW_GROUP;
-use typhos_load::view::units;
 
 /// The key under which a file says what its rows are sorted by: a JSON list of columns, as the schema
 /// file has it. The sorting columns of Parquet cannot say that a text is sorted by its rank.
@@ -285,7 +284,7 @@ pub(super) fn leaves(data_type: &DataType) -> usize {
     }
 }
 
-/// The schema as Parquet can hold it: no times in whole seconds, and no lengths of time.
+/// The schema as Parquet can hold it: no times in whole seconds.
 pub(super) fn stored_schema(schema: &ArrowSchema) -> SchemaRef {
     let fields = schema.fields().iter().map(|field| {
         let stored = match field.data_type() {
@@ -293,7 +292,6 @@ pub(super) fn stored_schema(schema: &ArrowSchema) -> SchemaRef {
                 DataType::Timestamp(TimeUnit::Millisecond, zone.clone())
             }
             DataType::Time32(TimeUnit::Second) => DataType::Time32(TimeUnit::Millisecond),
-            DataType::Duration(_) => DataType::Int64,
             other => other.clone(),
         };
         field.as_ref().clone().with_data_type(stored)
@@ -304,33 +302,25 @@ pub(super) fn stored_schema(schema: &ArrowSchema) -> SchemaRef {
 /// What is stored otherwise than declared, a sentence each.
 pub fn fidelity_notes(schema: &ArrowSchema) -> Vec<String> {
     let stored = stored_schema(schema);
-    let changed = schema
-        .fields()
-        .iter()
-        .zip(stored.fields())
-        .filter(|(ours, theirs)| ours.data_type() != theirs.data_type());
-    changed
-        .map(|(field, _)| match field.data_type() {
-            DataType::Duration(unit) => format!(
-                "'{}' is stored as a whole number of {}: Parquet has no type for lengths of time",
-                field.name(),
-                unit_words(*unit)
-            ),
-            _ => format!(
-                "'{}' is stored in milliseconds: Parquet has no whole seconds",
-                field.name()
-            ),
-        })
-        .collect()
+    let note = |(ours, theirs): (&FieldRef, &FieldRef)| match ours.data_type() {
+        DataType::Duration(unit) => Some(format!(
+            "'{}' is stored as a whole number of {}: Parquet has no type for lengths of time",
+            ours.name(),
+            unit_words(*unit)
+        )),
+        same if same == theirs.data_type() => None,
+        _ => Some(format!(
+            "'{}' is stored in milliseconds: Parquet has no whole seconds",
+            ours.name()
+        )),
+    };
+    schema.fields().iter().zip(stored.fields()).filter_map(note).collect()
 }
 
 /// An array as it is stored.
 pub(super) fn stored_array(array: &ArrayRef) -> ArrayRef {
     // The range of seconds of years 1 to 9999 stays far within that of milliseconds.
     match array.data_type() {
-        DataType::Duration(_) => {
-            Arc::new(Int64Array::new(units(array).into(), array.nulls().cloned()))
-        }
         DataType::Timestamp(TimeUnit::Second, zone) => {
             let millis: PrimitiveArray<TimestampMillisecondType> =
                 array.as_primitive::<TimestampSecondType>().unary(|seconds| seconds * 1000);

@@ -25,7 +25,7 @@ const fn other(
 
 use Kind::{ClickHouse, Mariadb, Postgres};
 
-const CASES: [Case; 37] = [
+const CASES: [Case; 38] = [
     other(
         "type = 'bool'",
         ["false", "true"],
@@ -62,6 +62,15 @@ const CASES: [Case; 37] = [
     case("type = 'category', values = ['deck', \"it's\", 'a, b']", ["a, b", "it's"]),
     case("type = 'category', values = ['', 'x ']", ["x ", "x "]),
     case("type = 'date', patterns = ['yyyy-MM-dd']", ["1970-01-01", "2105-12-31"]),
+    other(
+        "type = 'duration(ms)'",
+        ["-0:00:00.001", "25:51:00"],
+        &[
+            (Postgres, ["-1", "93060000"]),
+            (Mariadb, ["-1", "93060000"]),
+            (ClickHouse, ["-1", "93060000"]),
+        ],
+    ),
     case("type = 'time(s)', patterns = ['HH:mm:ss']", ["00:00:00", "23:59:59"]),
     case("type = 'time(ms)', patterns = ['HH:mm:ss.SSS']", ["00:00:00.001", "23:59:59.999"]),
     case(
