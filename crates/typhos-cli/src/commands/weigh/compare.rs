@@ -2,11 +2,11 @@
 
 use serde_json::json;
 use typhos_core::columns::Plan;
-use typhos_core::infer::{counted, grouped};
+use typhos_core::infer::grouped;
 use typhos_files::{Wanted, Weighed};
 
 use super::json::footprint_json;
-use super::{change, filter, title, weigh, weighing};
+use super::{change, filter, matching, title, weigh, weighing};
 use crate::args::{Common, Weigh};
 use crate::console::{BOLD, Console, DIM, FOUND, GOOD, WARN, paint, safe};
 use crate::outcome::Failure;
@@ -163,7 +163,7 @@ fn whole(old: &Side, new: &Side, args: &Weigh, console: &mut Console) -> std::io
         line(what, a, b, &bytes)?;
     }
     let meant = if old.weighed.matched == new.weighed.matched {
-        format!("{} meant", counted(new.weighed.matched, "row"))
+        matching(new.weighed.matched)
     } else {
         let both = [&old.weighed, &new.weighed].map(|weighed| grouped(weighed.matched));
         format!("{} rows match in one, {} in the other", both[0], both[1])

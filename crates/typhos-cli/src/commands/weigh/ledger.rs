@@ -6,7 +6,7 @@ use typhos_core::infer::{counted, grouped};
 use typhos_core::ledger::{Advice, Step};
 use typhos_core::schema::Scalar;
 
-use super::{Ledger, change, reads, title};
+use super::{Ledger, change, matching, reads, title};
 use crate::args::Weigh;
 use crate::console::{self, BOLD, Console, DIM, FOUND, GOOD, WARN, paint, safe};
 use crate::table::{Heading, Look, render};
@@ -118,12 +118,8 @@ pub fn show(ledger: &Ledger, args: &Weigh, console: &mut Console) -> std::io::Re
     traps(&lines, console)?;
     if let (Some(footprint), Some(question)) = (weighed.footprint, &args.filter) {
         console.say("")?;
-        let meant = counted(weighed.matched, "row");
-        console.say(format!(
-            "{}  {}",
-            paint(BOLD, safe(question)),
-            paint(DIM, format!("{meant} are meant"))
-        ))?;
+        let matches = matching(weighed.matched);
+        console.say(format!("{}  {}", paint(BOLD, safe(question)), paint(DIM, matches)))?;
         for (what, (part, all)) in
             [("row groups", footprint.groups), ("rows", footprint.rows), ("bytes", footprint.bytes)]
         {

@@ -172,6 +172,11 @@ fn weigh(what: &Weighing<'_>, common: &Common, doing: &'static str) -> Result<We
     })
 }
 
+/// How many rows a filter matches, as a clause.
+fn matching(rows: u64) -> String {
+    format!("{} {}", counted(rows, "row"), if rows == 1 { "matches" } else { "match" })
+}
+
 /// The input and its declaration, above every report.
 fn title(input: &Input, under: &str) -> String {
     format!("{}  {}", input_line(input), paint(DIM, format!("under {}", safe(under))))

@@ -8,7 +8,7 @@ use typhos_core::schema::{Schema, SortKey};
 use typhos_files::{Wanted, Weighed};
 
 use super::json::footprint_json;
-use super::{bind, factor, filter, title, weigh, weighing};
+use super::{bind, factor, filter, matching, title, weigh, weighing};
 use crate::args::{Common, Weigh};
 use crate::console::{BOLD, Console, DIM, FOUND, GOOD, paint, safe};
 use crate::outcome::Failure;
@@ -59,7 +59,7 @@ pub fn run(args: &Weigh, common: &Common, console: &mut Console) -> Result<u64, 
     let mut trials = Vec::new();
     for sort in lists {
         let plan = with_sort(&plan, &input, sort.clone());
-        // Which rows are meant, and what does not fit, is the same in any order.
+        // Which rows match, and what does not fit, is the same in any order.
         let wanted = if trials.is_empty() { Wanted::Time } else { Wanted::File };
         let what = weighing(args, &plan, &[], Some(&filter), common, &input, wanted);
         trials.push(Trial { sort, weighed: weigh(&what, common, "trying sort keys")? });
@@ -89,11 +89,13 @@ pub fn run(args: &Weigh, common: &Common, console: &mut Console) -> Result<u64, 
     }
     console.say(title(&input, &args.schema.display().to_string()))?;
     let question = args.filter.as_deref().unwrap_or_default();
-    let meant = counted(matched, "row");
     console.say(format!(
         "{}  {}",
         paint(FOUND, safe(question)),
-        paint(DIM, format!("{meant} of {} are meant", grouped(trials[0].weighed.account.loaded)))
+        paint(
+            DIM,
+            format!("{} of {}", matching(matched), grouped(trials[0].weighed.account.loaded))
+        )
     ))?;
     console.say("")?;
     show(&trials, declared, console)?;
