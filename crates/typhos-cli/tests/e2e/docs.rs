@@ -120,15 +120,13 @@ fn the_commands_of_the_readme_work_one_after_another() {
 
 #[test]
 fn the_files_that_documents_link_to_are_there() {
-    for name in [
-        "README.md",
-        "docs/architecture.md",
-        "docs/schema-file.md",
-        "docs/performance.md",
-        "docs/survey-file.md",
-        "docs/scout-json.md",
-        "docs/weighing.md",
-    ] {
+    let documents = std::fs::read_dir(root().join("docs")).unwrap();
+    let names = documents.map(|entry| entry.unwrap().file_name().into_string().unwrap());
+    let mut names: Vec<_> =
+        names.filter(|name| name.ends_with(".md")).map(|name| format!("docs/{name}")).collect();
+    assert!(names.len() >= 8, "{names:?}");
+    names.extend(["README.md".to_owned(), "CHANGELOG.md".to_owned()]);
+    for name in &names {
         let text = document(name);
         let folder = root().join(name).parent().unwrap().to_path_buf();
         for target in text.split("](").skip(1).map(|rest| rest.split(')').next().unwrap()) {

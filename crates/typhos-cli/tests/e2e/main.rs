@@ -16,4 +16,5 @@ mod servers;
 mod small_disk;
 mod story;
 mod types;
+mod wording;
 mod world;
