@@ -24,8 +24,8 @@ use values::{
 
 /// Delimited text into typed tables, with reasons and nothing lost.
 ///
-/// Look at a file with 'scout', let 'draft' propose a schema from all of its rows, edit that, hold
-/// files against it with 'check', and 'load' them. 'typhos demo' shows all of it on made-up data.
+/// Look at a file with 'scout', let 'draft' propose a schema from all of its rows, edit that,
+/// check files against it with 'check', and 'load' them. 'typhos demo' shows all of it on made-up data.
 #[derive(Debug, Parser)]
 #[command(name = "typhos", version, propagate_version = true, max_term_width = 100)]
 #[command(
@@ -239,7 +239,7 @@ pub struct Check {
     /// The schema file
     pub schema: PathBuf,
 
-    /// Files, directories or patterns to hold against it; '-' is standard input
+    /// Files, directories or patterns to check; '-' is standard input
     #[arg(required = true, value_name = "INPUT")]
     pub inputs: Vec<PathBuf>,
 
@@ -328,7 +328,7 @@ pub struct Load {
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=1_000))]
     pub parts: Option<u32>,
 
-    /// Write a directory of Parquet files of about so many bytes each
+    /// Write a directory of Parquet files of about SIZE bytes each
     #[arg(long, value_name = "SIZE", value_parser = parse_part_size, conflicts_with = "parts")]
     pub part_size: Option<u64>,
 

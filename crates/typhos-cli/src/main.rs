@@ -10,6 +10,7 @@ mod interrupt;
 mod outcome;
 mod progress;
 mod prompt;
+mod remedies;
 mod report;
 mod settings;
 mod table;

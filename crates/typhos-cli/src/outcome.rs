@@ -6,9 +6,10 @@ use std::process::ExitCode;
 use thiserror::Error;
 use typhos_core::run::RunError;
 use typhos_core::text::InputError;
-use typhos_load::TargetError;
+use typhos_load::{LoadPlan, TargetError};
 
 use crate::console::{door, safe_lines};
+use crate::remedies::{with_remedy, words};
 
 /// A command that did its work.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -82,7 +83,8 @@ impl From<io::Error> for Failure {
 
 impl From<InputError> for Failure {
     fn from(error: InputError) -> Self {
-        Failure::Machine(error.to_string())
+        let remedy = error.remedy();
+        Failure::Machine(with_remedy(error, "; ", remedy))
     }
 }
 
@@ -100,7 +102,8 @@ impl From<TargetError> for Failure {
         match error {
             // These are answered by another word on the command line, not by another machine.
             TargetError::Exists(_) => {
-                Failure::Usage(format!("{error}; pass --replace to replace it"))
+                let remedy = error.remedy();
+                Failure::Usage(with_remedy(error, "; ", remedy))
             }
             TargetError::SameFile { .. } | TargetError::Foreign { .. } => {
                 Failure::Usage(error.to_string())
@@ -109,16 +112,34 @@ impl From<TargetError> for Failure {
             // What stands in the way is answered by another word on the command line or in the schema, but
             // for rights and places.
             TargetError::Preflight(ref plan) if plan.problems.iter().all(|p| p.is_outside) => {
-                Failure::Machine(error.to_string())
+                Failure::Machine(problems(plan))
             }
-            TargetError::Preflight(_) => Failure::Usage(error.to_string()),
-            TargetError::Seen { .. }
-            | TargetError::Repeated { .. }
-            | TargetError::CannotHold { .. } => Failure::Refused(error.to_string()),
+            TargetError::Preflight(plan) => Failure::Usage(problems(&plan)),
+            TargetError::Seen { .. } => {
+                let remedy = error.remedy();
+                Failure::Refused(with_remedy(error, "\n", remedy))
+            }
+            TargetError::Repeated { .. } | TargetError::CannotHold { .. } => {
+                Failure::Refused(error.to_string())
+            }
             TargetError::Input(error) => error.into(),
             other => Failure::Machine(other.to_string()),
         }
     }
+}
+
+/// What a plan found, a line each, with what to do about it.
+fn problems(plan: &LoadPlan) -> String {
+    let table = plan.table.as_ref().map_or(String::new(), |table| format!(" table '{table}'"));
+    let lines = plan
+        .problems
+        .iter()
+        .map(|problem| format!("\n  {}\n    → {}", problem.what, words(&problem.help)));
+    format!(
+        "{}{table} cannot be loaded, and nothing was sent:{}",
+        plan.target,
+        lines.collect::<String>()
+    )
 }
 
 /// Tells a failure on standard error and gives the exit status: 0 clean, 1 objections, 2 the command line or the

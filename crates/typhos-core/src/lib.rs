@@ -13,6 +13,7 @@
 //! * [`filter`]: a question such as `route = 'Holm'`, answered by rows and by statistics.
 //! * [`ledger`]: bytes per column, before and after, and what would save more.
 //! * [`spilling`]: what does not fit into memory, put aside and read again in order.
+//! * [`remedy`]: what to do about a problem, for the program to word.
 //! * [`run`]: the one loop that feeds blocks to all cores and puts results back in order.
 //!
 //! Nothing here prints, reads the command line, ends the process or opens a connection. Progress is
@@ -26,6 +27,7 @@ pub mod infer;
 mod intern;
 pub mod ledger;
 pub mod readings;
+pub mod remedy;
 pub mod run;
 pub mod schema;
 pub mod sorting;
@@ -48,10 +50,12 @@ pub fn read_schema(source: &str) -> Result<schema::Schema, Vec<schema::Diagnosti
 /// The nearest of `known` to `given`, where it is near enough to be what was meant.
 ///
 /// Used by every message that refuses a word, so that they all suggest by the same measure
-/// (Damerau-Levenshtein, at most a third of the letters changed, letter case ignored).
+/// (Damerau-Levenshtein, at most a third of the letters changed and never all of them, letter case ignored).
 pub fn nearest<'a>(given: &str, known: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
     let given = given.to_lowercase();
-    let most = (given.chars().count() / 3).max(1);
+    // One letter that is another one has nothing in common with it.
+    let letters = given.chars().count();
+    let most = (letters / 3).max(1).min(letters.saturating_sub(1));
     known
         .into_iter()
         .map(|word| (strsim::damerau_levenshtein(&given, &word.to_lowercase()), word))
@@ -87,5 +91,7 @@ mod tests {
         assert_eq!(nearest("HEADER", words), Some("header"));
         assert_eq!(nearest("mistfi", words), Some("misfit"));
         assert_eq!(nearest("encoding", words), None);
+        assert_eq!(nearest("c", ["a", "b"]), None);
+        assert_eq!(nearest("aa", ["a", "b"]), Some("a"));
     }
 }

@@ -4,6 +4,7 @@ use std::path::{Path, PathBuf};
 
 use thiserror::Error;
 use typhos_core::columns::MisfitValue;
+use typhos_core::remedy::Remedy;
 use typhos_core::run::RunError;
 use typhos_core::sorting::SortError;
 use typhos_core::text::InputError;
@@ -78,7 +79,7 @@ pub enum TargetError {
     },
     /// Rows are in the table already.
     #[error(
-        "{} of these rows {} in table '{table}' already, by {columns}: {}\nNothing was loaded. --seen skip leaves them out, --seen update gives the rows there the new values.",
+        "{} of these rows {} in table '{table}' already, by {columns}: {}",
         typhos_core::infer::grouped(*count),
         if *count == 1 { "is" } else { "are" },
         shown_keys(keys, *count)
@@ -198,7 +199,7 @@ pub enum LoadError {
     Run(#[from] RunError),
     /// There are more misfits than the load may have.
     #[error(
-        "{misfits} of {read} records and values do not fit, and --misfit-limit is {limit}; nothing was loaded\nThe first: {first}"
+        "{misfits} of {read} records and values do not fit, and the limit is {limit}; nothing was loaded\nThe first: {first}"
     )]
     TooManyMisfits {
         /// Misfits so far.
@@ -239,5 +240,19 @@ impl From<SortError> for LoadError {
 impl From<MisfitValue> for LoadError {
     fn from(misfit: MisfitValue) -> Self {
         LoadError::Misfit(Box::new(misfit))
+    }
+}
+
+impl TargetError {
+    /// What to do about it, where that is known.
+    pub fn remedy(&self) -> Option<Remedy> {
+        Some(match self {
+            TargetError::Exists(_) => Remedy::of("pass {replace} to replace it"),
+            TargetError::Seen { .. } => Remedy::of(
+                "Nothing was loaded. {seen = skip} leaves them out, {seen = update} gives the rows there the new values.",
+            ),
+            TargetError::Input(error) => return error.remedy(),
+            _ => return None,
+        })
     }
 }

@@ -3,6 +3,7 @@
 
 use typhos_core::columns::Plan;
 use typhos_core::infer::counted;
+use typhos_core::remedy::Remedy;
 use typhos_core::schema::{ColumnDecl, From, Generate, Schema};
 
 /// What would happen to a table.
@@ -52,19 +53,19 @@ pub struct Problem {
     /// What is wrong.
     pub what: String,
     /// What to do about it.
-    pub help: String,
+    pub help: Remedy,
     /// Whether it is a matter of rights and places, and not of what was asked for.
     pub is_outside: bool,
 }
 
 impl Problem {
     /// A problem of what was asked for.
-    pub fn new(what: impl Into<String>, help: impl Into<String>) -> Problem {
+    pub fn new(what: impl Into<String>, help: impl Into<Remedy>) -> Problem {
         Problem { what: what.into(), help: help.into(), is_outside: false }
     }
 
     /// A problem of rights and places.
-    pub fn outside(what: impl Into<String>, help: impl Into<String>) -> Problem {
+    pub fn outside(what: impl Into<String>, help: impl Into<Remedy>) -> Problem {
         Problem { is_outside: true, ..Problem::new(what, help) }
     }
 }

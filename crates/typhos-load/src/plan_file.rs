@@ -4,6 +4,8 @@ use std::path::Path;
 
 use arrow_schema::DataType;
 
+use typhos_core::remedy::Remedy;
+
 use crate::contract::{Job, Mode, Seen};
 use crate::load_plan::{
     Action, LoadPlan, PlannedColumn, Problem, default_words, key_problems, source_words,
@@ -25,7 +27,7 @@ pub fn plan_file(
     if exists && job.mode == Mode::Create {
         problems.push(Problem::new(
             "it exists already",
-            "pass --mode replace to put this in its place",
+            Remedy::of("pass {mode = replace} to put this in its place"),
         ));
     }
     if exists && job.mode == Mode::Replace {
@@ -46,11 +48,14 @@ pub fn plan_file(
     if job.mode == Mode::Append {
         problems.push(Problem::new(
             "files are written once, and nothing is added to them",
-            "pass --mode replace, or load into another file of the same directory",
+            Remedy::of("pass {mode = replace}, or load into another file of the same directory"),
         ));
     }
     if job.seen != Seen::Stop {
-        problems.push(Problem::new("a file has no rows to be skipped or updated", "drop --seen"));
+        problems.push(Problem::new(
+            "a file has no rows to be skipped or updated",
+            Remedy::of("drop {seen}"),
+        ));
     }
     let folder = crate::whole::parent(path);
     if !folder.is_dir() {

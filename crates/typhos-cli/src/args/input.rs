@@ -11,7 +11,7 @@ use typhos_core::text::{
 #[derive(Debug, Clone, Default, ClapArgs)]
 #[command(next_help_heading = "Input")]
 pub struct InputArgs {
-    /// What stands between fields: one character, or comma, semicolon, tab, pipe, space…
+    /// Delimiter between fields: one character, or comma, semicolon, tab, pipe, space…
     #[arg(long, value_name = "CHAR", value_parser = parse_delimiter)]
     pub delimiter: Option<u8>,
 
@@ -39,7 +39,7 @@ pub struct InputArgs {
     #[arg(long, value_name = "true|false", hide_possible_values = true)]
     pub header: Option<bool>,
 
-    /// Lines above the table that are no part of it
+    /// Lines above the table that are not part of it
     #[arg(long, value_name = "N")]
     pub skip: Option<u32>,
 
@@ -51,7 +51,7 @@ pub struct InputArgs {
     #[arg(long, value_name = "N", value_parser = parse_lines)]
     pub skip_end: Option<u32>,
 
-    /// What records are that leave out fields at their end: reject (broken) or absent
+    /// How to take records that leave out fields at their end: reject (broken) or absent
     #[arg(long, value_name = "WHAT", value_parser = ShortRecords::parse)]
     pub short_records: Option<ShortRecords>,
 

@@ -13,6 +13,7 @@ use crate::args::{Check, Common};
 use crate::console::{self, BOLD, Console, DIM, GOOD, WARN, paint, safe};
 use crate::outcome::{Failure, Outcome};
 use crate::progress::Progress;
+use crate::remedies::words;
 use crate::report::{
     UNDECLARED_HELP, account_json, account_line, changed_lines, input_json, input_line,
     misfit_line, undeclared, undeclared_json,
@@ -42,7 +43,7 @@ pub fn run(args: &Check, common: &Common, console: &mut Console) -> Result<Outco
 fn problems(plan: &Plan, input: &Input) -> Vec<(String, String)> {
     let mut problems: Vec<_> = typhos_load::key_problems(plan.schema())
         .into_iter()
-        .map(|problem| (safe(&problem.what), safe(&problem.help)))
+        .map(|problem| (safe(&problem.what), safe(&words(&problem.help))))
         .collect();
     if input.choice().undeclared == Some(Undeclared::Stop) && !plan.undeclared().is_empty() {
         problems.push((undeclared(plan, input), UNDECLARED_HELP.to_owned()));

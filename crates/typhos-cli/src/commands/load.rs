@@ -59,7 +59,7 @@ pub fn run(args: &Load, common: &Common, console: &mut Console) -> Result<Outcom
         let mut planned = planned.map_err(failed)?;
         if input.choice().undeclared == Some(Undeclared::Stop) && !plan.undeclared().is_empty() {
             let (what, help) = (undeclared(&plan, &input), UNDECLARED_HELP.to_owned());
-            planned.problems.push(Problem { what, help, is_outside: false });
+            planned.problems.push(Problem { what, help: help.into(), is_outside: false });
         }
         if args.json {
             let undeclared = undeclared_json(&plan, &input);
@@ -238,7 +238,7 @@ fn destination(args: &Load, plan: &Plan, table: &str) -> Result<Box<dyn Destinat
                 format!(
                     "unsupported target {}://; there are {}",
                     safe(&scheme),
-                    typhos_core::wording::listed(&known)
+                    known.join(", ")
                 )
             }
             KindError::Extension => format!(
@@ -246,7 +246,7 @@ fn destination(args: &Load, plan: &Plan, table: &str) -> Result<Box<dyn Destinat
                  for a directory of Parquet files, or give the URL of a server",
                 args.into
             ),
-            KindError::Address(wrong) => safe(&wrong),
+            KindError::Address(wrong) => wrong,
         })
     })
 }

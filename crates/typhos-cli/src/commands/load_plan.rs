@@ -6,6 +6,7 @@ use typhos_load::{Action, LoadPlan};
 
 use crate::console::{BOLD, Console, DIM, FOUND, GOOD, WARN, paint, safe};
 use crate::outcome::Failure;
+use crate::remedies::words;
 use crate::table::{Heading, Look, render};
 
 /// Shows a plan.
@@ -84,7 +85,7 @@ pub fn show(plan: &LoadPlan, console: &mut Console) -> Result<(), Failure> {
     console.say("")?;
     for problem in &plan.problems {
         console.say(format!("  {} {}", paint(WARN, "problem:"), safe(&problem.what)))?;
-        console.say(format!("           {}", paint(FOUND, safe(&problem.help))))?;
+        console.say(format!("           {}", paint(FOUND, safe(&words(&problem.help)))))?;
     }
     console.say(match plan.problems.len() {
         0 => paint(GOOD, "No problems found. Nothing was changed."),
@@ -112,7 +113,7 @@ pub fn json(plan: &LoadPlan) -> Value {
         .left
         .iter()
         .map(|left| json!({ "name": left.name, "type": left.ty, "gets": left.gets }));
-    let problems = plan.problems.iter().map(|p| json!({ "what": p.what, "help": p.help }));
+    let problems = plan.problems.iter().map(|p| json!({ "what": p.what, "help": words(&p.help) }));
     json!({
         "target": plan.target,
         "server": plan.server,

@@ -56,7 +56,7 @@ fn look(args: &Peek, common: &Common, console: &mut Console) -> Result<Shown, Fa
     }
     if let [_, more, ..] = &args.what[..] {
         let message = format!(
-            "more than one thing to look at: '{}' stands behind '{}', which is not a schema file (NAME.typhos.toml)",
+            "more than one thing to look at: '{}' follows '{}', which is not a schema file (NAME.typhos.toml)",
             more.display(),
             first.display()
         );

@@ -13,6 +13,8 @@ use crate::survey::Survey;
 pub struct Advice {
     /// The declared column.
     pub column: String,
+    /// The column of the input that it is made of.
+    pub source: String,
     /// What it is, and what it could be: types, or that it is left out.
     pub change: (String, String),
     /// Bytes that it saves in memory.
@@ -73,6 +75,7 @@ impl Known<'_> {
             };
             return Some(Advice {
                 column: column.name.clone(),
+                source: self.source_name().to_owned(),
                 change: (column.scalar().to_string(), "left out".into()),
                 saves: weight.total(),
                 line: format!("# {}", column_line(column, "")),
@@ -84,6 +87,7 @@ impl Known<'_> {
         let saves = weight.values.checked_sub(self.values(&changed)?).filter(|saves| *saves > 0)?;
         Some(Advice {
             column: column.name.clone(),
+            source: self.source_name().to_owned(),
             change: (column.scalar().to_string(), changed.scalar().to_string()),
             saves,
             line: column_line(&changed, ""),
@@ -136,12 +140,7 @@ impl Known<'_> {
             rounding: Rounding::HalfEven,
             ..self.column.clone()
         };
-        let risk = format!(
-            "at least {} would change; 'typhos scout --column {}' says by how much",
-            counted(losses, "value"),
-            self.source_name()
-        );
-        Some((changed, risk))
+        Some((changed, format!("at least {} would change", counted(losses, "value"))))
     }
 
     fn source_name(&self) -> &str {

@@ -371,9 +371,9 @@ impl InputFile {
             let bytes = &table[record.start..record.next];
             if let Err(error) = std::str::from_utf8(bytes) {
                 let byte = bytes[error.valid_up_to()];
-                let advice = guess(bytes)
-                    .map_or("--encoding windows-1252".to_owned(), |guess| guess.advice());
-                return Err(InputError::HeaderNotUtf8 { file: self.name(), line, byte, advice });
+                let likely =
+                    guess(bytes).map_or(vec!["windows-1252".to_owned()], |guess| guess.labels());
+                return Err(InputError::HeaderNotUtf8 { file: self.name(), line, byte, likely });
             }
             let mut below = record.next;
             for _ in 0..dialect.skip_below {

@@ -123,7 +123,7 @@ fn find_encoding(head: &[u8]) -> (Charset, String, Sure) {
             Some(guess) => (guess.charset, guess.why(), Sure::Likely),
             None => {
                 let byte = head[error.valid_up_to()];
-                let why = format!("assumed, but byte 0x{byte:02x} is not valid: say --encoding");
+                let why = format!("assumed, but byte 0x{byte:02x} is not valid: say which it is");
                 (Charset::UTF_8, why, Sure::Certain)
             }
         },
@@ -253,7 +253,7 @@ mod tests {
         let (text, format) =
             text_of("Tårnvik, Ø\n\u{e4}".bytes().chain(*b"\xe5\n").collect(), None);
         assert_eq!((format.encoding, text.len()), (Charset::UTF_8, 17));
-        assert!(format.why.contains("byte 0xe5 is not valid: say --encoding"), "{}", format.why);
+        assert!(format.why.contains("byte 0xe5 is not valid: say which it is"), "{}", format.why);
     }
 
     #[test]

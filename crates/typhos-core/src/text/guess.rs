@@ -67,18 +67,14 @@ impl Guess {
         let others: Vec<_> = self.others.iter().map(|other| other.label()).collect();
         let others = match others.is_empty() {
             true => String::new(),
-            false => format!("; {} would read as well (--encoding)", others.join(", ")),
+            false => format!("; {} would read as well", others.join(", ")),
         };
         format!("likely: not UTF-8, and {reads}{others}")
     }
 
-    /// What to say of it on a command line: the likely one, and others.
-    pub fn advice(&self) -> String {
-        let all: Vec<_> = std::iter::once(&self.charset)
-            .chain(&self.others)
-            .map(|charset| format!("--encoding {}", charset.label()))
-            .collect();
-        all.join(" or ")
+    /// The labels of the likely encoding, and of others.
+    pub fn labels(&self) -> Vec<String> {
+        std::iter::once(&self.charset).chain(&self.others).map(|charset| charset.label()).collect()
     }
 }
 
@@ -253,6 +249,6 @@ mod tests {
             "{}",
             guess.why()
         );
-        assert!(guess.advice().starts_with("--encoding windows-1252 or --encoding "));
+        assert!(guess.labels()[0] == "windows-1252" && guess.labels().len() > 1);
     }
 }

@@ -275,7 +275,11 @@ mod tests {
             Arc::new(Memory::new(*name, *bytes))
         };
         let origins = files.iter().map(origin).collect();
-        Input::of(origins, Vec::new(), choice).map_err(|error| error.to_string())
+        let told = |error: InputError| {
+            let remedy = error.remedy().map_or(String::new(), |remedy| format!("; {remedy}"));
+            format!("{error}{remedy}")
+        };
+        Input::of(origins, Vec::new(), choice).map_err(told)
     }
 
     fn open(files: &[(&str, &[u8])]) -> Result<Input, String> {
@@ -337,7 +341,7 @@ mod tests {
         }
         let utf_8 = InputChoice { encoding: Some(Charset::UTF_8), ..InputChoice::default() };
         let message = open_with(&[("a.csv", b"caf\xe9,b\n1,2\n")], &utf_8).unwrap_err();
-        let want = "a.csv, line 1: the header is not valid UTF-8 (byte 0xe9); say what it is: --encoding windows-1252";
+        let want = "a.csv, line 1: the header is not valid UTF-8 (byte 0xe9); say what it is: encoding = windows-1252";
         assert!(message.starts_with(want), "{message}");
         let two = InputChoice {
             delimiter: Some(b'\''),

@@ -2,6 +2,8 @@
 
 use thiserror::Error;
 
+use crate::remedy::Remedy;
+
 /// Why an input cannot be read.
 #[derive(Debug, Error)]
 pub enum InputError {
@@ -35,7 +37,7 @@ pub enum InputError {
     /// A header that goes on and on.
     #[error(
         "{file}, line {line}: the header that starts here does not end within 1 MiB; most likely a quote in it \
-         is opened and never closed (if quotes mean nothing in this file, say --quote none)"
+         is opened and never closed"
     )]
     HeaderTooLong {
         /// The file, as it was given.
@@ -44,10 +46,7 @@ pub enum InputError {
         line: u64,
     },
     /// A header whose quotes do not end where they should.
-    #[error(
-        "{file}, line {line}: the header that starts here {what}; close the quote, or say --header false if it is not a \
-         header, or --quote none if quotes mean nothing in this file"
-    )]
+    #[error("{file}, line {line}: the header that starts here {what}")]
     HeaderTorn {
         /// The file, as it was given.
         file: String,
@@ -57,10 +56,7 @@ pub enum InputError {
         what: &'static str,
     },
     /// A file whose columns are not those of the others.
-    #[error(
-        "{file} does not have the columns of {first}: {difference}; to read them together, say --columns-differ \
-         union (every column of any file) or first (those of the first file)"
-    )]
+    #[error("{file} does not have the columns of {first}: {difference}")]
     OtherColumns {
         /// The file, as it was given.
         file: String,
@@ -105,9 +101,7 @@ pub enum InputError {
         other: &'static str,
     },
     /// Bytes that are not the UTF-8 they have to be.
-    #[error(
-        "{file}, line {line}: the header is not valid UTF-8 (byte 0x{byte:02x}); say what it is: {advice}"
-    )]
+    #[error("{file}, line {line}: the header is not valid UTF-8 (byte 0x{byte:02x})")]
     HeaderNotUtf8 {
         /// The file, as it was given.
         file: String,
@@ -115,8 +109,8 @@ pub enum InputError {
         line: u64,
         /// The first byte that is not valid.
         byte: u8,
-        /// Encodings that it may have, as they are said.
-        advice: String,
+        /// Encodings that it may have, the likely one first.
+        likely: Vec<String>,
     },
     /// Something other than delimited text.
     #[error("{file} cannot be read as delimited text: {reason}")]
@@ -126,4 +120,32 @@ pub enum InputError {
         /// What was seen.
         reason: &'static str,
     },
+}
+
+impl InputError {
+    /// What to do about it, where that is known.
+    pub fn remedy(&self) -> Option<Remedy> {
+        Some(match self {
+            InputError::HeaderTooLong { .. } => {
+                Remedy::of("if quotes mean nothing in this file, say {quote = none}")
+            }
+            InputError::HeaderTorn { .. } => Remedy::of(
+                "close the quote, or say {header = false} if it is not a header, or {quote = none} if quotes mean nothing in this file",
+            ),
+            InputError::OtherColumns { .. } => Remedy::of(
+                "to read them together, say {columns_differ = union} (every column of any file) or first (those of the first file)",
+            ),
+            InputError::HeaderNotUtf8 { likely, .. } => {
+                let say = |(at, label): (usize, &String)| {
+                    let before = if at == 0 { "say what it is: " } else { " or " };
+                    (before, label.clone())
+                };
+                let likely = likely.iter().enumerate().map(say);
+                likely.fold(Remedy::default(), |remedy, (before, label)| {
+                    remedy.say(before).set("encoding", label)
+                })
+            }
+            _ => return None,
+        })
+    }
 }

@@ -210,12 +210,12 @@ pub fn traits() -> Vec<Trait> {
         text(
             "a quote in the header that is never closed",
             "id,\"name\n1,Holm\n2,Tang\n",
-            "FILE, line 1: the header that starts here has a quote that is never closed; close the quote, or say --header false if it is not a header, or --quote none if quotes mean nothing in this file",
+            "FILE, line 1: the header that starts here has a quote that is never closed; close the quote, or say header = false if it is not a header, or quote = none if quotes mean nothing in this file",
         ),
         text(
             "a quote in the header that a record closes",
             "\"id\",\"name\n\"1\",\"Holm\"\n\"2\",\"Tang\"\n",
-            "FILE, line 1: the header that starts here goes over several lines and has text behind a quote; close the quote, or say --header false if it is not a header, or --quote none if quotes mean nothing in this file",
+            "FILE, line 1: the header that starts here goes over several lines and has text behind a quote; close the quote, or say header = false if it is not a header, or quote = none if quotes mean nothing in this file",
         ),
         text(
             "a header over two lines",

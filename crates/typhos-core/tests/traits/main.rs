@@ -48,7 +48,10 @@ pub fn answer(bytes: &[u8], rules: &Rules) -> String {
     let origin = Arc::new(Memory::new("FILE", bytes));
     let mut input = match Input::of(vec![origin], Vec::new(), &InputChoice::default()) {
         Ok(input) => input,
-        Err(error) => return error.to_string(),
+        Err(error) => {
+            let remedy = error.remedy().map_or(String::new(), |remedy| format!("; {remedy}"));
+            return format!("{error}{remedy}");
+        }
     };
     let survey = |input: &Input| {
         Survey::take(input, &SurveyOptions::default(), &RunOptions::default(), &NoMonitor)

@@ -2,6 +2,7 @@
 
 use typhos_core::columns::Plan;
 use typhos_core::infer::counted;
+use typhos_core::remedy::Remedy;
 use typhos_core::schema::{ColumnDecl, Scalar, Schema};
 
 use crate::contract::{Mode, Seen};
@@ -52,7 +53,7 @@ pub fn plan_table(
     if let (Mode::Create, Some(_)) = (wanted.mode, existing) {
         plan.problems.push(Problem::new(
             format!("there is a table '{}' already", wanted.table),
-            "pass --mode append to add to it, --mode replace to put this in its place, or --table for another",
+            Remedy::of("pass {mode = append} to add to it, {mode = replace} to put this in its place, or {table} for another"),
         ));
     }
     names_fit(language, schema, wanted.table, &mut plan.problems);

@@ -1,5 +1,6 @@
 //! A table as a target: planned, filled where no reader sees it, proven, moved to where readers see it.
 
+use typhos_core::remedy::Remedy;
 use typhos_core::run::RunOptions;
 use typhos_core::schema::{Scalar, Schema};
 use typhos_sql as sql;
@@ -47,13 +48,13 @@ fn preflight<S: Session>(
     {
         plan.problems.push(Problem::new(
             format!("{} updates no rows", session.language().name()),
-            "pass --seen skip, or --mode replace",
+            Remedy::of("pass {seen = skip}, or {mode = replace}"),
         ));
     }
     if job.seen != Seen::Stop && !has_key {
         plan.problems.push(Problem::new(
             "no key is declared, so no row is known to be there already",
-            "declare it under [layout]: key = [\"…\"], or drop --seen",
+            Remedy::of("declare it under [layout]: key = [\"…\"], or drop {seen}"),
         ));
     }
     let schema = job.plan.schema();

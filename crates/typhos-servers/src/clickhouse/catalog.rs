@@ -1,6 +1,7 @@
 //! What the catalog of ClickHouse says of tables, their columns and their engines.
 
 use super::ClickHouseSession;
+use typhos_core::remedy::Remedy;
 use typhos_core::schema::Held;
 use typhos_load::TargetError;
 use typhos_load::table::{Adding, Ask, Intent, Objections};
@@ -72,7 +73,9 @@ pub(super) fn objections(
     };
     if engine.ends_with("View") && intent.action != Action::Create {
         let what = format!("'{}' is a view", intent.table);
-        found.problems.push(Problem::new(what, "name the table behind it with --table"));
+        found
+            .problems
+            .push(Problem::new(what, Remedy::of("name the table behind it with {table}")));
     } else if intent.action == Action::Append {
         // A table made as a replicated one is would be the same to its keeper; and views are told of
         // insertions only.

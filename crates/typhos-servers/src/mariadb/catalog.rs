@@ -3,6 +3,7 @@
 use std::collections::HashSet;
 
 use super::MariadbSession;
+use typhos_core::remedy::Remedy;
 use typhos_core::schema::Held;
 use typhos_core::wording::listed;
 use typhos_load::TargetError;
@@ -212,7 +213,9 @@ fn may_replace(
                 "{} {verb} to '{table}', which therefore cannot be replaced",
                 listed(&referring)
             ),
-            "pass --mode append, or drop the foreign keys and make them again afterwards",
+            Remedy::of(
+                "pass {mode = append}, or drop the foreign keys and make them again afterwards",
+            ),
         ));
     }
     let is_table = session.one(&format!(
@@ -221,7 +224,7 @@ fn may_replace(
     if is_table.as_deref() == Some("0") {
         found.problems.push(Problem::new(
             format!("'{table}' is not a table, and only a table can be replaced"),
-            "name another with --table",
+            Remedy::of("name another with {table}"),
         ));
     }
     let counts = session.counts(&format!(

@@ -4,6 +4,7 @@
 use super::PostgresSession;
 use super::catalog::condition;
 use super::types::{self, Found};
+use typhos_core::remedy::Remedy;
 use typhos_core::wording::listed;
 use typhos_load::TargetError;
 use typhos_load::table::{Ask, Intent, Objections};
@@ -42,7 +43,7 @@ fn ask(
     sql: &str,
     problems: &mut Vec<Problem>,
     what: impl Into<String>,
-    help: impl Into<String>,
+    help: impl Into<Remedy>,
 ) -> Result<(), TargetError> {
     if session.one(sql)?.as_deref() != Some("t") {
         problems.push(Problem::outside(what, help));
@@ -68,7 +69,7 @@ fn may_make(
         if let Found::Foreign(what) = types::look(session, &named, intent.table)? {
             problems.push(Problem::new(
                 format!("'{}' {what}", named.name),
-                "load into a table of another name with --table, or rename the column",
+                Remedy::of("load into a table of another name with {table}, or rename the column"),
             ));
         }
     }
@@ -95,7 +96,7 @@ fn may_append(
         &format!("SELECT c.relkind IN ('r', 'p', 'f') FROM pg_class c WHERE {here}"),
         problems,
         format!("'{table}' is not a table that rows can be added to"),
-        "name another with --table",
+        Remedy::of("name another with {table}"),
     )?;
     for (right, columns) in [
         ("INSERT", intent.columns().collect::<Vec<_>>()),
@@ -141,7 +142,7 @@ fn may_replace(
         ),
         &mut found.problems,
         format!("'{table}' is not a table that '{user}' owns, and only that can be replaced"),
-        "load as its owner, or with --mode append",
+        Remedy::of("load as its owner, or with {mode = append}"),
     )?;
     let hanging = session.names(&format!(
             "SELECT DISTINCT o.relname FROM pg_class c JOIN pg_depend d ON d.refobjid = c.oid \
@@ -156,7 +157,9 @@ fn may_replace(
         let verb = if hanging.len() == 1 { "depends" } else { "depend" };
         found.problems.push(Problem::new(
             format!("{} {verb} on '{table}', which therefore cannot be dropped", listed(&hanging)),
-            "pass --mode append, or drop what depends on it and make it again afterwards",
+            Remedy::of(
+                "pass {mode = append}, or drop what depends on it and make it again afterwards",
+            ),
         ));
     }
     let counts = session.counts(&format!(

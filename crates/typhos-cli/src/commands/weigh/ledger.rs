@@ -294,13 +294,18 @@ fn show_advice(advice: &[Advice], console: &mut Console) -> std::io::Result<()> 
         paint(BOLD, "what would save more, in memory"),
         paint(DIM, format!("{} in all", console::bytes(sum)))
     ))?;
-    for Advice { column, change: (from, to), saves, line, risk } in advice {
+    for Advice { column, source, change: (from, to), saves, line, risk } in advice {
+        let more = if (&from[..], &to[..]) == ("float64", "float32") {
+            format!("; 'typhos scout --column {source}' says by how much")
+        } else {
+            String::new()
+        };
         console.say(format!(
             "  {}: {from} → {} saves {}; {}",
             paint(BOLD, safe(column)),
             paint(FOUND, to),
             paint(GOOD, console::bytes(*saves)),
-            paint(DIM, safe(risk))
+            paint(DIM, safe(&format!("{risk}{more}")))
         ))?;
         console.say(format!("    {}", safe(line)))?;
     }
