@@ -7,6 +7,7 @@ mod values;
 use std::num::NonZeroUsize;
 use std::path::{Path, PathBuf};
 
+use clap::builder::styling::{Style, Styles};
 use clap::{Args as ClapArgs, Parser, Subcommand};
 use typhos_core::dates::{Overlap, Zone};
 use typhos_core::infer::Orders;
@@ -22,12 +23,15 @@ use values::{
     parse_memory, parse_misfit_limit, parse_mode, parse_part_size, parse_seen, parse_threads,
 };
 
+/// How help and mistakes of the command line are styled: as everything else here, without lines under words.
+const STYLES: Styles = Styles::styled().header(Style::new().bold()).usage(Style::new().bold());
+
 /// Delimited text into typed tables, with reasons and nothing lost.
 ///
 /// Look at a file with 'scout', let 'draft' propose a schema from all of its rows, edit that,
 /// check files against it with 'check', and 'load' them. 'typhos demo' shows all of it on made-up data.
 #[derive(Debug, Parser)]
-#[command(name = "typhos", version, propagate_version = true, max_term_width = 100)]
+#[command(name = "typhos", version, propagate_version = true, max_term_width = 100, styles = STYLES)]
 #[command(
     after_help = "Exit status: 0 done; 1 done, and misfits were found; 2 the command line or the schema \
                         file is wrong; 3 a file, a target or the machine failed; 4 the data was refused, \

@@ -197,12 +197,11 @@ pub fn path(path: &std::path::Path) -> String {
     safe(&path.display().to_string())
 }
 
-/// What our own styles are made of, and those of help and usage.
-const STYLES: [&str; 15] = [
+/// What our own styles are made of.
+const STYLES: [&str; 14] = [
     "\x1b[0m",
     "\x1b[1m",
     "\x1b[2m",
-    "\x1b[4m",
     "\x1b[22m",
     "\x1b[31m",
     "\x1b[32m",

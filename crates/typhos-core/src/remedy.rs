@@ -92,7 +92,7 @@ mod tests {
     #[test]
     fn settings_stand_in_braces() {
         let remedy = Remedy::of("pass {mode = append} to add to it, or {table} for another");
-        assert_eq!(remedy.parts().len(), 4);
+        assert_eq!(remedy.parts().len(), 5);
         assert_eq!(remedy.to_string(), "pass mode = append to add to it, or table for another");
         assert_eq!(remedy.parts()[1], Part::Setting("mode", Some("append".into())));
         // What comes from data is never taken for a setting.

@@ -338,7 +338,7 @@ fn encodings_packing_streams_and_directories() {
     world
         .ok("scout latin.csv")
         .says("windows-1252  likely: not UTF-8, and it reads 'Tårnvik'")
-        .says("would read as well (--encoding)");
+        .says("would read as well");
     world
         .run("check s.typhos.toml latin.csv --encoding utf-8")
         .status(1)

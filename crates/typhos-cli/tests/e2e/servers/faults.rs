@@ -110,7 +110,7 @@ fn the_last_row_can_stop_a_load() {
         world
             .run(&format!("{line} --misfit-limit 0"))
             .status(4)
-            .complains("--misfit-limit is 0; nothing was loaded");
+            .complains("the limit is 0; nothing was loaded");
         assert_eq!(database.objects(), Vec::<String>::new());
         assert!(world.names().iter().all(|name| !name.contains("rejects")));
         world
