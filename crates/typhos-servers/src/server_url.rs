@@ -28,10 +28,11 @@ impl ServerKind {
     }
 
     /// The port that its servers usually listen on.
-    fn port(self) -> u16 {
+    fn port(self, is_encrypted: bool) -> u16 {
         match self {
             ServerKind::Postgres => 5432,
             ServerKind::Mariadb => 3306,
+            ServerKind::ClickHouse if is_encrypted => 8443,
             ServerKind::ClickHouse => 8123,
         }
     }
@@ -117,7 +118,7 @@ impl ServerUrl {
             user: if user.is_empty() { kind.user() } else { user },
             password: url.password().map(decode).transpose()?.map(Secret::new),
             host,
-            port: url.port().unwrap_or(kind.port()),
+            port: 0,
             database: decode(url.path().trim_start_matches('/'))?,
             schema: None,
         };
@@ -137,6 +138,7 @@ impl ServerUrl {
                 }
             }
         }
+        server.port = url.port().unwrap_or(kind.port(server.encrypted));
         if server.database.is_empty() {
             return Err("names no database.".into());
         }
@@ -168,7 +170,7 @@ impl fmt::Display for ServerUrl {
         let host =
             if self.host.contains(':') { format!("[{}]", self.host) } else { self.host.clone() };
         write!(f, "{scheme}://{host}")?;
-        if self.port != self.kind.port() {
+        if self.port != self.kind.port(false) {
             write!(f, ":{}", self.port)?;
         }
         write!(f, "/{}", self.database)

@@ -1,35 +1,86 @@
-//! Encrypted connections: certificates are always held against those that the machine trusts.
+//! Encrypted connections: certificates are always held against those that the machine trusts, whatever the driver.
+//!
+//! Drivers want to be told in ways of their own whom to trust: one takes a configuration, one a list, and one a file.
 
 use std::sync::Arc;
 
+use rustls::pki_types::CertificateDer;
 use rustls::{ClientConfig, RootCertStore};
 
 use crate::server_url::ServerUrl;
 use typhos_load::TargetError;
 
+/// What is done about a certificate that nobody vouches for.
+const DISTRUSTED: &str = "add the authority that signed it to those of this machine, or name its file in SSL_CERT_FILE; \
+                          ?encrypted=no in the URL goes without";
+
+/// What to do about a connection that did not come about.
+pub fn connection_help(message: &str) -> &'static str {
+    match message.contains("certificate") {
+        true => DISTRUSTED,
+        false => "is the server running there, and reachable from here?",
+    }
+}
+
+/// The certificates that this machine trusts, but for those that cannot be read: one less to trust.
+///
+/// # Errors
+/// A machine that trusts nobody.
+pub fn trusted(url: &ServerUrl) -> Result<Vec<CertificateDer<'static>>, TargetError> {
+    let found = rustls_native_certs::load_native_certs().certs;
+    let is_known = |it: &CertificateDer<'_>| RootCertStore::empty().add(it.clone()).is_ok();
+    let trusted: Vec<_> = found.into_iter().filter(|it| is_known(it)).collect();
+    match trusted.is_empty() {
+        false => Ok(trusted),
+        true => Err(failed(
+            url,
+            "this machine has no certificates to trust (install ca-certificates)".into(),
+        )),
+    }
+}
+
+fn failed(url: &ServerUrl, message: String) -> TargetError {
+    let help = "?encrypted=no in the URL goes without".into();
+    TargetError::Server { target: url.to_string(), message, help }
+}
+
 /// How a connection is encrypted.
 ///
 /// # Errors
 /// A machine that trusts nobody.
+#[cfg(feature = "postgres")]
 pub fn client_config(url: &ServerUrl) -> Result<ClientConfig, TargetError> {
-    let failed = |message: String| TargetError::Server {
-        target: url.to_string(),
-        message,
-        help: "?encrypted=no in the URL goes without".into(),
-    };
     let mut roots = RootCertStore::empty();
-    for certificate in rustls_native_certs::load_native_certs().certs {
-        // One that cannot be read is one less to trust.
-        let _ = roots.add(certificate);
-    }
-    if roots.is_empty() {
-        return Err(failed(
-            "this machine has no certificates to trust (install ca-certificates)".into(),
-        ));
-    }
+    roots.add_parsable_certificates(trusted(url)?);
     let provider = Arc::new(rustls::crypto::ring::default_provider());
     let config = ClientConfig::builder_with_provider(provider)
         .with_safe_default_protocol_versions()
-        .map_err(|error| failed(error.to_string()))?;
+        .map_err(|error| failed(url, error.to_string()))?;
     Ok(config.with_root_certificates(roots).with_no_client_auth())
+}
+
+/// The same certificates in a file (PEM, RFC 7468), which is gone when it is dropped.
+///
+/// # Errors
+/// A machine that trusts nobody, and a folder for temporary files that cannot be written to.
+#[cfg(feature = "mariadb")]
+pub fn trusted_file(url: &ServerUrl) -> Result<tempfile::NamedTempFile, TargetError> {
+    use base64::Engine;
+    use std::io::Write;
+
+    let mut text = String::new();
+    for certificate in trusted(url)? {
+        let letters = base64::engine::general_purpose::STANDARD.encode(&certificate);
+        text.push_str("-----BEGIN CERTIFICATE-----\n");
+        // Lines have 64 letters.
+        for line in letters.as_bytes().chunks(64) {
+            text.push_str(&String::from_utf8_lossy(line));
+            text.push('\n');
+        }
+        text.push_str("-----END CERTIFICATE-----\n");
+    }
+    let folder = std::env::temp_dir();
+    let mut file = tempfile::NamedTempFile::new().map_err(TargetError::io(&folder))?;
+    file.write_all(text.as_bytes()).map_err(TargetError::io(&folder))?;
+    Ok(file)
 }

@@ -14,6 +14,7 @@ use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
 use typhos_core::schema::{Layout, Scalar, Schema};
+use ureq::tls::{Certificate, RootCerts, TlsConfig};
 use ureq::{Agent, SendBody};
 
 use crate::server_table;
@@ -61,11 +62,16 @@ impl ClickHouseSession {
     /// # Errors
     /// A server that cannot be reached, or does not let the user in.
     pub fn connect(url: &ServerUrl) -> Result<ClickHouseSession, TargetError> {
-        let agent = Agent::config_builder()
+        let mut config = Agent::config_builder()
             .http_status_as_error(false)
-            .timeout_connect(Some(Duration::from_secs(20)))
-            .build()
-            .new_agent();
+            .timeout_connect(Some(Duration::from_secs(20)));
+        if url.encrypted {
+            let trusted = crate::tls::trusted(url)?;
+            let trusted = trusted.iter().map(|it| Certificate::from_der(it).to_owned());
+            let trusted = RootCerts::new_with_certs(&trusted.collect::<Vec<_>>());
+            config = config.tls_config(TlsConfig::builder().root_certs(trusted).build());
+        }
+        let agent = config.build().new_agent();
         let mut session = ClickHouseSession {
             agent,
             url: url.clone(),
@@ -139,10 +145,9 @@ impl ClickHouseSession {
         }
         let answer = request.send(body);
         let mut answer = answer.map_err(|error| {
-            self.server_error(
-                error.to_string(),
-                "is the server running there, and reachable from here?",
-            )
+            let message = error.to_string();
+            let help = crate::tls::connection_help(&message);
+            self.server_error(message, help)
         })?;
         let text = answer.body_mut().with_config().limit(64 << 20).read_to_string();
         let text = text.map_err(|error| self.server_error(error.to_string(), ""))?;

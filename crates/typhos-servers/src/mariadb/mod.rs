@@ -60,8 +60,11 @@ impl MariadbSession {
             true => options.socket(Some(&url.host)),
             false => options.ip_or_hostname(Some(&url.host)).tcp_port(url.port),
         };
-        if url.encrypted {
-            options = options.ssl_opts(Some(SslOpts::default()));
+        // The file is read while the connection is made.
+        let trusted = url.encrypted.then(|| crate::tls::trusted_file(url)).transpose()?;
+        if let Some(trusted) = &trusted {
+            let path = trusted.path().to_path_buf();
+            options = options.ssl_opts(Some(SslOpts::default().with_root_cert_path(Some(path))));
         }
         let conn = Conn::new(options).map_err(|error| refused(url, &error))?;
         let mut session = MariadbSession { conn, url: url.clone(), version: String::new() };
@@ -86,7 +89,7 @@ fn refused(url: &ServerUrl, error: &mysql::Error) -> TargetError {
     let help = match code {
         1045 => "the password is taken from the URL, TYPHOS_PASSWORD, MYSQL_PWD or ~/.my.cnf",
         1049 => "make the database, or name another in the URL",
-        0 => "is the server running there, and reachable from here?",
+        0 => crate::tls::connection_help(&error.to_string()),
         _ => "",
     };
     TargetError::Server { target: url.to_string(), message: words(error), help: help.into() }

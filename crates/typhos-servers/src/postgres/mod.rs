@@ -125,9 +125,7 @@ fn refused(url: &ServerUrl, error: postgres::Error) -> TargetError {
         Some("3D000") => {
             format!("make the database '{}', or name another in the URL", url.database)
         }
-        _ if error.code().is_none() => {
-            "is the server running there, and reachable from here?".to_owned()
-        }
+        _ if error.code().is_none() => crate::tls::connection_help(&message).to_owned(),
         _ => String::new(),
     };
     TargetError::Server { target: url.to_string(), message, help }

@@ -1,6 +1,8 @@
 //! Loads into real servers, started for these tests in temporary folders on free ports.
 
 mod appends;
+mod certificate;
+mod encryption;
 mod faults;
 mod round_trip;
 mod server;

@@ -11,6 +11,7 @@ use std::time::{Duration, Instant};
 
 use mysql::prelude::Queryable;
 
+use super::certificate;
 use crate::small_disk::SmallDisk;
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -44,6 +45,8 @@ impl Kind {
 pub struct Server {
     pub kind: Kind,
     pub port: u16,
+    /// Where it takes encrypted connections.
+    pub encrypted_port: u16,
     program: PathBuf,
     folder: PathBuf,
     child: Mutex<Child>,
@@ -69,10 +72,12 @@ impl Server {
             return None;
         };
         let folder = folder();
-        let port = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
-        prepare(kind, &program, &folder, port);
+        let port = free_port();
+        let encrypted_port = if kind == Kind::ClickHouse { free_port() } else { port };
+        certificate::make(&folder.join("tls"), user_of(kind));
+        prepare(kind, &program, &folder, [port, encrypted_port]);
         let child = Mutex::new(run(kind, &program, &folder, port));
-        let server = Server { kind, program, port, folder, child };
+        let server = Server { kind, program, port, encrypted_port, folder, child };
         server.wait();
         Some(server)
     }
@@ -132,6 +137,11 @@ impl Server {
         };
         Database { server: self, name: outside.into() }.run(&format!("CREATE DATABASE {name}"));
         Database { server: self, name }
+    }
+
+    /// The certificate of the authority that vouches for it.
+    pub fn authority(&self) -> PathBuf {
+        self.folder.join("tls/authority.pem")
     }
 
     /// Stops it at once.
@@ -308,6 +318,11 @@ impl Database<'_> {
     }
 }
 
+/// A port that nobody listens on.
+fn free_port() -> u16 {
+    TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port()
+}
+
 /// A folder for a server. Those of tests that are over are removed.
 fn folder() -> PathBuf {
     static COUNT: AtomicU32 = AtomicU32::new(0);
@@ -327,7 +342,7 @@ fn folder() -> PathBuf {
     folder
 }
 
-fn is_root() -> bool {
+pub fn is_root() -> bool {
     fs::read_to_string("/proc/self/status").unwrap_or_default().contains("Uid:\t0\t")
 }
 
@@ -352,7 +367,7 @@ fn user_of(kind: Kind) -> &'static str {
 }
 
 /// Makes the data folder of a server.
-fn prepare(kind: Kind, program: &Path, folder: &Path, port: u16) {
+fn prepare(kind: Kind, program: &Path, folder: &Path, [port, encrypted]: [u16; 2]) {
     let (data, user) = (folder.join("data"), user_of(kind));
     if is_root() {
         let owned = Command::new("chown").arg(user).arg(folder).status().unwrap();
@@ -395,17 +410,19 @@ fn prepare(kind: Kind, program: &Path, folder: &Path, port: u16) {
             let (tmp, users) = (folder.join("tmp"), folder.join("users.xml"));
             fs::create_dir_all(&data).unwrap();
             fs::create_dir_all(&tmp).unwrap();
-            let free = |port: &TcpListener| port.local_addr().unwrap().port();
-            let tcp = free(&TcpListener::bind("127.0.0.1:0").unwrap());
+            let tcp = free_port();
+            let tls = folder.join("tls");
             let config = folder.join("config.xml");
             fs::write(
                 &config,
                 format!(
                     "<yandex><logger><level>warning</level><console>1</console></logger><http_port>{port}</http_port>\
-                     <tcp_port>{tcp}</tcp_port><listen_host>127.0.0.1</listen_host><path>{}/</path><tmp_path>{}/</tmp_path>\
-                     <users_config>{}</users_config><default_profile>default</default_profile>\
+                     <https_port>{encrypted}</https_port><openSSL><server><certificateFile>{0}/certificate.pem</certificateFile>\
+                     <privateKeyFile>{0}/key.pem</privateKeyFile><verificationMode>none</verificationMode></server></openSSL>\
+                     <tcp_port>{tcp}</tcp_port><listen_host>127.0.0.1</listen_host><path>{1}/</path><tmp_path>{2}/</tmp_path>\
+                     <users_config>{3}</users_config><default_profile>default</default_profile>\
                      <default_database>default</default_database><mark_cache_size>100000000</mark_cache_size></yandex>",
-                    data.display(), tmp.display(), users.display()
+                    tls.display(), data.display(), tmp.display(), users.display()
                 ),
             )
             .unwrap();
@@ -436,7 +453,11 @@ fn run(kind: Kind, program: &Path, folder: &Path, port: u16) -> Child {
         Kind::Postgres => {
             let port = port.to_string();
             command.arg("-D").arg(&data).arg("-k").arg(folder);
-            command.args(["-p", &port, "-c", "fsync=off"]);
+            command.args(["-p", &port, "-c", "fsync=off", "-c", "ssl=on"]);
+            for (setting, file) in [("cert", "certificate"), ("key", "key")] {
+                let path = folder.join("tls").join(file).with_extension("pem");
+                command.args(["-c", &format!("ssl_{setting}_file={}", path.display())]);
+            }
         }
         Kind::Mariadb => {
             command
@@ -444,6 +465,8 @@ fn run(kind: Kind, program: &Path, folder: &Path, port: u16) -> Child {
                 .arg(format!("--datadir={}", data.display()))
                 .arg(format!("--socket={}", folder.join("s").display()))
                 .arg(format!("--port={port}"))
+                .arg(format!("--ssl-cert={}", folder.join("tls/certificate.pem").display()))
+                .arg(format!("--ssl-key={}", folder.join("tls/key.pem").display()))
                 .arg(format!("--init-file={}", folder.join("init.sql").display()))
                 .args([
                     "--bind-address=127.0.0.1",
