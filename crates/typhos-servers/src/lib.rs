@@ -14,9 +14,9 @@ mod passwords;
 mod postgres;
 mod server_table;
 mod server_url;
-#[cfg(feature = "postgres")]
+#[cfg(feature = "tls")]
 mod tls;
-#[cfg(any(feature = "clickhouse", feature = "mariadb"))]
+#[cfg(feature = "mariadb")]
 mod wire;
 
 use typhos_load::TargetKind;

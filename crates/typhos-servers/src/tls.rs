@@ -2,10 +2,8 @@
 //!
 //! Drivers want to be told in ways of their own whom to trust: one takes a configuration, one a list, and one a file.
 
-use std::sync::Arc;
-
+use rustls::RootCertStore;
 use rustls::pki_types::CertificateDer;
-use rustls::{ClientConfig, RootCertStore};
 
 use crate::server_url::ServerUrl;
 use typhos_load::TargetError;
@@ -49,11 +47,11 @@ fn failed(url: &ServerUrl, message: String) -> TargetError {
 /// # Errors
 /// A machine that trusts nobody.
 #[cfg(feature = "postgres")]
-pub fn client_config(url: &ServerUrl) -> Result<ClientConfig, TargetError> {
+pub fn client_config(url: &ServerUrl) -> Result<rustls::ClientConfig, TargetError> {
     let mut roots = RootCertStore::empty();
     roots.add_parsable_certificates(trusted(url)?);
-    let provider = Arc::new(rustls::crypto::ring::default_provider());
-    let config = ClientConfig::builder_with_provider(provider)
+    let provider = std::sync::Arc::new(rustls::crypto::ring::default_provider());
+    let config = rustls::ClientConfig::builder_with_provider(provider)
         .with_safe_default_protocol_versions()
         .map_err(|error| failed(url, error.to_string()))?;
     Ok(config.with_root_certificates(roots).with_no_client_auth())

@@ -13,21 +13,7 @@ pub fn number(buffer: &mut Vec<u8>, value: impl std::fmt::Display) {
 
 /// An integer of 64 bits.
 pub fn integer(buffer: &mut Vec<u8>, value: i64) {
-    let mut digits = [0u8; 20];
-    let mut at = digits.len();
-    let mut rest = value.unsigned_abs();
-    loop {
-        at -= 1;
-        digits[at] = b'0' + (rest % 10) as u8;
-        rest /= 10;
-        if rest == 0 {
-            break;
-        }
-    }
-    if value < 0 {
-        buffer.push(b'-');
-    }
-    buffer.extend_from_slice(&digits[at..]);
+    buffer.extend_from_slice(itoa::Buffer::new().format(value).as_bytes());
 }
 
 /// A number with a mark before its last digits.
