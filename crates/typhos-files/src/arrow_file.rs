@@ -25,9 +25,8 @@ use typhos_load::proof::{Facts, Proof};
 use typhos_load::whole::WholeFile;
 use typhos_load::witness::{Witness, prove_file};
 use typhos_load::{
-    Awaited, DataFile, Destination, Done, EncodeUnit, Encoder, Gate, Job, LoadError, LoadPlan,
-    LoadReport, LoadRun, Mode, Moved, Sink, Target, TargetError, TargetKind, plan_file, plan_of,
-    rejects_beside,
+    DataFile, Done, EncodeUnit, Encoder, Gate, Job, LoadPlan, Mode, Moved, Sink, Target,
+    TargetError, TargetKind, Written, plan_file,
 };
 
 /// Bytes of input that become one batch of the file.
@@ -53,25 +52,9 @@ struct ArrowTarget {
     path: PathBuf,
 }
 
-impl Destination for ArrowTarget {
-    fn path(&self) -> Option<&Path> {
-        Some(&self.path)
-    }
-
-    fn rejects(&self) -> PathBuf {
-        rejects_beside(&self.path, "")
-    }
-
-    fn awaited(&self) -> Awaited {
-        Awaited::output(&self.path)
-    }
-
-    fn plan(&self, job: &Job<'_>) -> Result<LoadPlan, LoadError> {
-        plan_of(self.clone(), job)
-    }
-
-    fn load(&self, run: LoadRun<'_>) -> Result<LoadReport, LoadError> {
-        run.into(self.clone())
+impl Written for ArrowTarget {
+    fn output(&self) -> &Path {
+        &self.path
     }
 }
 

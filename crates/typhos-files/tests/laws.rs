@@ -9,8 +9,7 @@ use typhos_core::read_schema as read;
 use typhos_core::run::{NoMonitor, RunOptions};
 use typhos_core::text::{Block, BlockReader, Input, InputChoice};
 use typhos_load::{
-    Address, DEFAULT_MEMORY, Destination, KeyWatch, LoadOptions, Mode, Parts, Seen, TempFiles,
-    key_problems, load,
+    Address, Destination, KeyWatch, LoadOptions, Parts, TempFiles, key_problems, load,
 };
 
 /// A file or directory as a destination.
@@ -112,17 +111,7 @@ fn loaded(plan: &Plan, input: &Input, folder: &Path, kind: usize) -> Result<Acco
         1 => into(&folder.join("t.parquet"), "t", None),
         _ => into(&folder.join("t.sqlite"), "t", None),
     };
-    let options = LoadOptions {
-        run: RunOptions::default(),
-        mode: Mode::Create,
-        seen: Seen::Stop,
-        is_proven: true,
-        misfit_limit: None,
-        rejects: folder.join("rejects.csv"),
-        memory: DEFAULT_MEMORY,
-        probes: Vec::new(),
-        sort_memory: DEFAULT_MEMORY,
-    };
+    let options = LoadOptions::new(folder.join("rejects.csv"));
     let report = load(input, plan, &*destination, &options, &NoMonitor);
     report.map(|report| report.account).map_err(|error| error.to_string())
 }

@@ -4,13 +4,11 @@ use std::path::Path;
 
 use typhos_core::columns::{Plan, cell_text};
 use typhos_core::read_schema as read;
-use typhos_core::run::{Monitor, NoMonitor, RunOptions};
-use typhos_core::sorting::DEFAULT_SORT_MEMORY;
+use typhos_core::run::{Monitor, NoMonitor};
 use typhos_core::text::{Dialect, Input, InputChoice};
 use typhos_files::sqlite;
 use typhos_load::{
-    Address, Destination, LoadError, LoadOptions, LoadReport, Mode, Parts, Proof, Seen, load,
-    plan as plan_load,
+    Address, Destination, LoadError, LoadOptions, LoadReport, Parts, Proof, load, plan as plan_load,
 };
 
 /// A file or directory as a destination.
@@ -130,17 +128,7 @@ fn load_into(
 }
 
 fn options(folder: &Path) -> LoadOptions {
-    LoadOptions {
-        run: RunOptions::default(),
-        mode: Mode::Create,
-        seen: Seen::Stop,
-        is_proven: true,
-        misfit_limit: None,
-        rejects: folder.join("rejects.csv"),
-        memory: typhos_load::DEFAULT_MEMORY,
-        probes: Vec::new(),
-        sort_memory: DEFAULT_SORT_MEMORY,
-    }
+    LoadOptions::new(folder.join("rejects.csv"))
 }
 
 #[test]

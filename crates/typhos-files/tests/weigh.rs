@@ -90,15 +90,8 @@ fn weighed(
 
 fn load_into(path: &Path, plan: &Plan, input: &Input) {
     let options = LoadOptions {
-        probes: Vec::new(),
-        run: RunOptions::default(),
         mode: typhos_load::Mode::Replace,
-        seen: typhos_load::Seen::Stop,
-        is_proven: true,
-        misfit_limit: None,
-        rejects: path.with_extension("rejects.csv"),
-        memory: typhos_load::DEFAULT_MEMORY,
-        sort_memory: DEFAULT_SORT_MEMORY,
+        ..LoadOptions::new(path.with_extension("rejects.csv"))
     };
     let destination = into(path, "t", None);
     load(input, plan, &*destination, &options, &NoMonitor).unwrap();

@@ -41,6 +41,35 @@ pub trait Destination: Debug {
     fn load(&self, run: LoadRun<'_>) -> Result<LoadReport, LoadError>;
 }
 
+/// A target that is a file or a directory of its own, and nothing but its path and how it is written: a destination
+/// as it is.
+pub trait Written: Target + Clone + Debug {
+    /// The file or directory.
+    fn output(&self) -> &Path;
+}
+
+impl<T: Written> Destination for T {
+    fn path(&self) -> Option<&Path> {
+        Some(self.output())
+    }
+
+    fn rejects(&self) -> PathBuf {
+        rejects_beside(self.output(), "")
+    }
+
+    fn awaited(&self) -> Awaited {
+        Awaited::output(self.output())
+    }
+
+    fn plan(&self, job: &Job<'_>) -> Result<LoadPlan, LoadError> {
+        plan_of(self.clone(), job)
+    }
+
+    fn load(&self, run: LoadRun<'_>) -> Result<LoadReport, LoadError> {
+        run.into(self.clone())
+    }
+}
+
 /// The plan of a load into a target.
 ///
 /// # Errors

@@ -38,7 +38,8 @@ mod work;
 pub use budget::{DEFAULT_MEMORY, LEAST_MEMORY};
 pub use contract::{DataFile, Done, EncodeUnit, Encoder, Job, Mode, Moved, Seen, Sink, Target};
 pub use destination::{
-    Address, Destination, KindError, Kinds, Parts, TargetKind, plain_name, plan_of, rejects_beside,
+    Address, Destination, KindError, Kinds, Parts, TargetKind, Written, plain_name, plan_of,
+    rejects_beside,
 };
 pub use error::{LoadError, TargetError};
 pub use gate::Gate;

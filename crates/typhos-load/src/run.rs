@@ -5,7 +5,9 @@ use std::path::{Path, PathBuf};
 
 use typhos_core::columns::{Account, BlockReport, OnMisfit};
 use typhos_core::run::{Monitor, RunError, RunOptions};
+use typhos_core::sorting::DEFAULT_SORT_MEMORY;
 
+use crate::budget::DEFAULT_MEMORY;
 use crate::contract::{Done, Encoder, Job, Mode, Seen, Sink, Target};
 use crate::error::{LoadError, TargetError};
 use crate::keys::{self, KeyWatch};
@@ -37,6 +39,23 @@ pub struct LoadOptions {
     pub sort_memory: usize,
     /// How the databases in files are looked into that a load may have been killed in.
     pub probes: Vec<&'static Probe>,
+}
+
+impl LoadOptions {
+    /// A new output, proven, with every misfit that columns let through; on all cores, in the usual memory.
+    pub fn new(rejects: PathBuf) -> LoadOptions {
+        LoadOptions {
+            run: RunOptions::default(),
+            mode: Mode::default(),
+            seen: Seen::default(),
+            is_proven: true,
+            misfit_limit: None,
+            rejects,
+            memory: DEFAULT_MEMORY,
+            sort_memory: DEFAULT_SORT_MEMORY,
+            probes: Vec::new(),
+        }
+    }
 }
 
 /// What a load did.

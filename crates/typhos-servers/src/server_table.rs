@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use typhos_load::table::{Session, TableTarget};
 use typhos_load::{
     Address, Awaited, Destination, Job, LoadError, LoadPlan, LoadReport, LoadRun, Secret,
-    TargetError, plain_name, plan_of,
+    TargetError, TargetKind, plain_name, plan_of,
 };
 
 use crate::passwords;
@@ -14,6 +14,9 @@ use crate::server_url::ServerUrl;
 
 /// How a session with a server is begun.
 pub type Connect<S> = fn(&ServerUrl) -> Result<S, TargetError>;
+
+/// How a destination is made of what was asked for.
+type Open = fn(&Address<'_>) -> Result<Box<dyn Destination>, String>;
 
 /// A table, and how its server is connected to.
 struct ServerTable<S> {
@@ -26,6 +29,11 @@ impl<S> fmt::Debug for ServerTable<S> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "{} table {}", self.url, self.table)
     }
+}
+
+/// Tables of a server as a kind of target, by the schemes of their URLs.
+pub const fn kind(schemes: &'static [&'static str], open: Open) -> TargetKind {
+    TargetKind { name: "a server", schemes, extensions: &[], has_parts: false, open, probe: None }
 }
 
 /// Makes a destination of what was asked for; nothing is connected to yet.

@@ -30,15 +30,13 @@ pub fn trusted(url: &ServerUrl) -> Result<Vec<CertificateDer<'static>>, TargetEr
     let trusted: Vec<_> = found.into_iter().filter(|it| is_known(it)).collect();
     match trusted.is_empty() {
         false => Ok(trusted),
-        true => Err(failed(
-            url,
-            "this machine has no certificates to trust (install ca-certificates)".into(),
-        )),
+        true => Err(failed(url, "no certificates to trust are found on this machine".into())),
     }
 }
 
 fn failed(url: &ServerUrl, message: String) -> TargetError {
-    let help = "?encrypted=no in the URL goes without".into();
+    let help = "install ca-certificates, or name a file of them in SSL_CERT_FILE; ?encrypted=no in the URL goes without";
+    let help = help.into();
     TargetError::Server { target: url.to_string(), message, help }
 }
 
@@ -57,12 +55,27 @@ pub fn client_config(url: &ServerUrl) -> Result<rustls::ClientConfig, TargetErro
     Ok(config.with_root_certificates(roots).with_no_client_auth())
 }
 
-/// The same certificates in a file (PEM, RFC 7468), which is gone when it is dropped.
+/// A file of certificates, which is gone when it is dropped, and when the process is stopped.
+#[cfg(feature = "mariadb")]
+pub struct TrustedFile {
+    file: tempfile::NamedTempFile,
+    _listed: typhos_load::unfinished::Listed,
+}
+
+#[cfg(feature = "mariadb")]
+impl TrustedFile {
+    /// Where it is.
+    pub fn path(&self) -> &std::path::Path {
+        self.file.path()
+    }
+}
+
+/// The same certificates in a file (PEM, RFC 7468).
 ///
 /// # Errors
 /// A machine that trusts nobody, and a folder for temporary files that cannot be written to.
 #[cfg(feature = "mariadb")]
-pub fn trusted_file(url: &ServerUrl) -> Result<tempfile::NamedTempFile, TargetError> {
+pub fn trusted_file(url: &ServerUrl) -> Result<TrustedFile, TargetError> {
     use base64::Engine;
     use std::io::Write;
 
@@ -80,5 +93,6 @@ pub fn trusted_file(url: &ServerUrl) -> Result<tempfile::NamedTempFile, TargetEr
     let folder = std::env::temp_dir();
     let mut file = tempfile::NamedTempFile::new().map_err(TargetError::io(&folder))?;
     file.write_all(text.as_bytes()).map_err(TargetError::io(&folder))?;
-    Ok(file)
+    let _listed = typhos_load::unfinished::list(file.path());
+    Ok(TrustedFile { file, _listed })
 }

@@ -4,7 +4,7 @@ use typhos_core::schema::{ColumnDecl, IntType, Scalar, TimeUnit};
 
 use super::definitions::{Definitions, Indexed, Order, Stored, carried};
 use super::held::ExistingColumn;
-use super::movements::Movements;
+use super::movements::{Movements, each_is};
 use super::questions::{Asked, Of, Questions, carried_asked};
 use super::quoting::{doubled, one_line};
 use super::units::{counted_in, per_second};
@@ -195,15 +195,8 @@ impl Movements for Mariadb {
         changed: &[(String, String)],
         key: &[(String, String)],
     ) -> Option<String> {
-        let set: Vec<_> =
-            changed.iter().map(|(column, value)| format!("t.{column} = {value}")).collect();
-        let equal: Vec<_> =
-            key.iter().map(|(column, value)| format!("t.{column} = {value}")).collect();
-        Some(format!(
-            "UPDATE {table} t JOIN {stage} s ON {} SET {}",
-            equal.join(" AND "),
-            set.join(", ")
-        ))
+        let (set, equal) = (each_is("t.", changed, ", "), each_is("t.", key, " AND "));
+        Some(format!("UPDATE {table} t JOIN {stage} s ON {equal} SET {set}"))
     }
 }
 

@@ -57,9 +57,7 @@ pub trait Movements: Definitions {
 
     /// Whether a row of a staged table `s` is in a table, by pairs of a key column there and a value here.
     fn is_there(&self, table: &str, key: &[(String, String)]) -> String {
-        let equal: Vec<_> =
-            key.iter().map(|(column, value)| format!("t.{column} = {value}")).collect();
-        format!("EXISTS (SELECT 1 FROM {table} t WHERE {})", equal.join(" AND "))
+        format!("EXISTS (SELECT 1 FROM {table} t WHERE {})", each_is("t.", key, " AND "))
     }
 
     /// The beginning of a statement that adds rows.
@@ -76,14 +74,13 @@ pub trait Movements: Definitions {
         changed: &[(String, String)],
         key: &[(String, String)],
     ) -> Option<String> {
-        let set: Vec<_> =
-            changed.iter().map(|(column, value)| format!("{column} = {value}")).collect();
-        let equal: Vec<_> =
-            key.iter().map(|(column, value)| format!("t.{column} = {value}")).collect();
-        Some(format!(
-            "UPDATE {table} AS t SET {} FROM {stage} s WHERE {}",
-            set.join(", "),
-            equal.join(" AND ")
-        ))
+        let (set, equal) = (each_is("", changed, ", "), each_is("t.", key, " AND "));
+        Some(format!("UPDATE {table} AS t SET {set} FROM {stage} s WHERE {equal}"))
     }
+}
+
+/// Columns and the values that they have or get, with something before each column and something between two.
+pub(crate) fn each_is(prefix: &str, pairs: &[(String, String)], between: &str) -> String {
+    let each = pairs.iter().map(|(column, value)| format!("{prefix}{column} = {value}"));
+    each.collect::<Vec<_>>().join(between)
 }

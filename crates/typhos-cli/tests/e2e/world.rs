@@ -153,8 +153,13 @@ impl Ran {
 /// A program the tests ask for its opinion. Under `CI=true` it must be there; elsewhere a test
 /// without it says that it was skipped.
 pub fn tool(name: &str) -> bool {
+    tool_that_answers(name, "--version")
+}
+
+/// The same of a program that says its version when it is asked in another way.
+pub fn tool_that_answers(name: &str, question: &str) -> bool {
     let there =
-        Command::new(name).arg("--version").output().is_ok_and(|output| output.status.success());
+        Command::new(name).arg(question).output().is_ok_and(|output| output.status.success());
     if !there {
         assert!(
             std::env::var("CI").as_deref() != Ok("true"),

@@ -7,7 +7,7 @@
 //! its values, by `infer`.
 //!
 //! Groups are of three digits, the first of one to three; or, with commas, of two digits but for the last
-//! (`12,34,567`). Anything else is no number. Digits may also stand without groups beside values that have
+//! (`12,34,567`). Anything else is not a number. Digits may also stand without groups beside values that have
 //! them.
 
 use super::number::{Number, parse_number};
@@ -209,7 +209,7 @@ pub struct Undressed<'v> {
     pub sign: &'v [u8],
     /// Whether it is negative.
     pub negative: bool,
-    /// Whether it is negative in the way of accounts: by parentheses, or a minus behind it.
+    /// Whether it is an accounting negative: in parentheses, or with a minus behind it.
     pub accounting: bool,
     /// The side of the account that it stands on, where that is written.
     pub side: Option<Side>,

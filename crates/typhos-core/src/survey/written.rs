@@ -84,7 +84,7 @@ pub struct WrittenFacts {
     pub signs: BTreeMap<Vec<u8>, u64>,
     /// Whether there were more signs than are told apart.
     pub many_signs: bool,
-    /// Values that are negative in the way of accounts.
+    /// Accounting negatives.
     pub accounting: u64,
     /// Values on each [`Side`] of an account.
     pub sides: [u64; 2],

@@ -33,8 +33,8 @@ use typhos_load::proof::{Facts, Proof};
 use typhos_load::whole::{WholeDirectory, WholeFile};
 use typhos_load::witness::{Witness, prove_file};
 use typhos_load::{
-    Awaited, DataFile, Destination, Done, Gate, Job, LoadError, LoadPlan, LoadReport, LoadRun,
-    Mode, Moved, Parts, Sink, Target, TargetError, TargetKind, plan_file, plan_of, rejects_beside,
+    DataFile, Done, Gate, Job, LoadPlan, Mode, Moved, Parts, Sink, Target, TargetError, TargetKind,
+    Written, plan_file,
 };
 
 /// Rows that are read back at once.
@@ -60,25 +60,9 @@ struct ParquetTarget {
     parts: Option<Parts>,
 }
 
-impl Destination for ParquetTarget {
-    fn path(&self) -> Option<&Path> {
-        Some(&self.path)
-    }
-
-    fn rejects(&self) -> PathBuf {
-        rejects_beside(&self.path, "")
-    }
-
-    fn awaited(&self) -> Awaited {
-        Awaited::output(&self.path)
-    }
-
-    fn plan(&self, job: &Job<'_>) -> Result<LoadPlan, LoadError> {
-        plan_of(self.clone(), job)
-    }
-
-    fn load(&self, run: LoadRun<'_>) -> Result<LoadReport, LoadError> {
-        run.into(self.clone())
+impl Written for ParquetTarget {
+    fn output(&self) -> &Path {
+        &self.path
     }
 }
 

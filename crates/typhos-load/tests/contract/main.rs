@@ -14,7 +14,7 @@ use typhos_core::columns::Plan;
 use typhos_core::run::{Monitor, NoMonitor, RunOptions};
 use typhos_core::text::{Dialect, Input};
 use typhos_load::{
-    Destination, LoadError, LoadOptions, LoadPlan, LoadReport, MisfitLimit, Mode, Seen, load, plan,
+    Destination, LoadError, LoadOptions, LoadPlan, LoadReport, MisfitLimit, load, plan,
 };
 
 /// Boats with their lengths; the one in the third line does not fit.
@@ -41,14 +41,9 @@ impl Case {
         let schema = Plan::new(schema, &input).expect("columns of the input");
         let options = LoadOptions {
             run: RunOptions { threads: NonZeroUsize::new(2).unwrap(), block_bytes: 64 },
-            mode: Mode::Create,
-            seen: Seen::Stop,
-            is_proven: true,
-            misfit_limit: None,
-            rejects: folder.join("boats.rejects.csv"),
             memory: 64 << 20,
             sort_memory: 1 << 20,
-            probes: Vec::new(),
+            ..LoadOptions::new(folder.join("boats.rejects.csv"))
         };
         Case { input, schema, options }
     }

@@ -33,14 +33,9 @@ use rows::ClickHouseRows;
 const OLD: u64 = 24 * 60 * 60;
 
 /// A table of a ClickHouse server.
-pub const KIND: TargetKind = TargetKind {
-    name: "a server",
-    schemes: &["clickhouse", "clickhouses"],
-    extensions: &[],
-    has_parts: false,
-    open: |address| server_table::open(address, ClickHouseSession::connect),
-    probe: None,
-};
+pub const KIND: TargetKind = server_table::kind(&["clickhouse", "clickhouses"], |address| {
+    server_table::open(address, ClickHouseSession::connect)
+});
 
 /// A session with a ClickHouse server.
 pub struct ClickHouseSession {

@@ -27,14 +27,9 @@ use typhos_sql::{Definitions, Language, Mariadb};
 use rows::MariadbRows;
 
 /// A table of a MariaDB server.
-pub const KIND: TargetKind = TargetKind {
-    name: "a server",
-    schemes: &["mysql", "mariadb"],
-    extensions: &[],
-    has_parts: false,
-    open: |address| server_table::open(address, MariadbSession::connect),
-    probe: None,
-};
+pub const KIND: TargetKind = server_table::kind(&["mysql", "mariadb"], |address| {
+    server_table::open(address, MariadbSession::connect)
+});
 
 /// A session with a MariaDB server.
 pub struct MariadbSession {
@@ -99,6 +94,9 @@ fn words(error: &mysql::Error) -> String {
     match error {
         mysql::Error::MySqlError(error) => error.message.clone(),
         mysql::Error::IoError(error) => error.to_string(),
+        // Without the name that the driver has for its kind.
+        mysql::Error::DriverError(error) => error.to_string(),
+        mysql::Error::TlsError(error) => error.to_string(),
         other => other.to_string(),
     }
 }

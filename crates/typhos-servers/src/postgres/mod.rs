@@ -27,14 +27,9 @@ use rows::PostgresRows;
 use types::Found;
 
 /// A table of a PostgreSQL server.
-pub const KIND: TargetKind = TargetKind {
-    name: "a server",
-    schemes: &["postgres", "postgresql"],
-    extensions: &[],
-    has_parts: false,
-    open: |address| server_table::open(address, PostgresSession::connect),
-    probe: None,
-};
+pub const KIND: TargetKind = server_table::kind(&["postgres", "postgresql"], |address| {
+    server_table::open(address, PostgresSession::connect)
+});
 
 /// A session with a PostgreSQL server.
 pub struct PostgresSession {

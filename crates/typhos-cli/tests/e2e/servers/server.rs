@@ -13,6 +13,7 @@ use mysql::prelude::Queryable;
 
 use super::certificate;
 use crate::small_disk::SmallDisk;
+use crate::world::tool_that_answers;
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Kind {
@@ -71,6 +72,9 @@ impl Server {
             eprintln!("skipped: {kind:?} is not installed");
             return None;
         };
+        if !tool_that_answers("openssl", "version") {
+            return None;
+        }
         let folder = folder();
         let port = free_port();
         let encrypted_port = if kind == Kind::ClickHouse { free_port() } else { port };
