@@ -6,7 +6,7 @@ use std::path::Path;
 use proptest::prelude::*;
 use typhos_core::columns::{Account, Converter, MisfitValue, OnMisfit, Plan};
 use typhos_core::read_schema as read;
-use typhos_core::run::{NoMonitor, RunOptions};
+use typhos_core::run::NoMonitor;
 use typhos_core::text::{Block, BlockReader, Input, InputChoice};
 use typhos_load::{
     Address, Destination, KeyWatch, LoadOptions, Parts, TempFiles, key_problems, load,
