@@ -15,8 +15,8 @@ use crate::outcome::{Failure, Outcome};
 use crate::progress::Progress;
 use crate::remedies::words;
 use crate::report::{
-    UNDECLARED_HELP, account_json, account_line, changed_lines, input_json, input_line,
-    misfit_line, undeclared, undeclared_json,
+    InputReport, UNDECLARED_HELP, account_json, account_line, changed_lines, misfit_line,
+    undeclared, undeclared_json,
 };
 
 pub fn run(args: &Check, common: &Common, console: &mut Console) -> Result<Outcome, Failure> {
@@ -24,7 +24,7 @@ pub fn run(args: &Check, common: &Common, console: &mut Console) -> Result<Outco
     let (account, repeats) = account(&plan, &input, common)?;
     let problems = problems(&plan, &input);
     if args.json {
-        let mut report = json!({ "typhos": 1, "schema": args.schema.display().to_string(), "input": input_json(&input) });
+        let mut report = json!({ "typhos": 1, "schema": args.schema.display().to_string(), "input": InputReport::of(&input).json() });
         report["undeclared"] = undeclared_json(&plan, &input);
         report["account"] = account_json(&account, &plan, &input);
         let examples = repeats.examples.iter().map(|(first, again)| json!([first, again]));
@@ -108,7 +108,7 @@ fn show(
 ) -> std::io::Result<()> {
     console.say(format!(
         "{}  {}",
-        input_line(input),
+        InputReport::of(input).line(),
         paint(DIM, format!("under {}", console::path(schema)))
     ))?;
     let columns =

@@ -6,9 +6,9 @@ use typhos_core::dates::{
     COUNTS, DEFAULT_LOCALE, DEFAULT_PIVOT, Misread, Moment, Order, Pattern, ReadOptions, SYMBOLS,
     deciders, format_days, format_nanos, no_such_day, ways, weekday_name,
 };
-use typhos_core::infer::{DateFindings, counted, find_dates, grouped, line_of, shown};
+use typhos_core::infer::{DateFindings, counted, grouped, line_of, shown};
 use typhos_core::schema::Diagnostic;
-use typhos_core::survey::{CLASSES, Class, ColumnFacts, Facts, ShapeFacts, Survey};
+use typhos_core::survey::{CLASSES, Class, ShapeFacts, Survey};
 use unicode_width::UnicodeWidthStr;
 
 use super::look::{find, look};
@@ -218,12 +218,12 @@ fn of_column(
     let rules =
         RuleArgs { date_order: args.date_order.iter().cloned().collect(), ..RuleArgs::default() };
     let looked = look(&args.inputs, &args.input, &rules, None, None, common)?;
-    let survey = &looked.survey;
+    let survey = &looked.examined.survey;
     let at = find(name, survey)?;
-    let facts: Vec<Facts> = survey.columns.iter().map(ColumnFacts::facts).collect();
-    let shapes = facts[at].dates.shapes();
-    let dates = facts[at].count(Class::Date);
-    let values = facts[at].plain_count();
+    let facts = looked.examined.facts(at);
+    let shapes = facts.dates.shapes();
+    let dates = facts.count(Class::Date);
+    let values = facts.plain_count();
     console.say(format!(
         "{}  {}",
         paint(BOLD, safe(name)),
@@ -247,7 +247,7 @@ fn of_column(
         let rows = shapes.iter().map(|shape| shape_row(shape, survey)).collect();
         console.say(render(console, &headings, rows, true))?;
     }
-    let findings = find_dates(survey, &facts, at, &looked.settings.rules());
+    let findings = looked.examined.dates(at);
     match &findings {
         DateFindings::Patterns(decision) => {
             console.say("")?;
@@ -261,7 +261,7 @@ fn of_column(
                 ))?;
             }
             for clause in decision.evidence.iter().chain(&decision.notes) {
-                console.say(format!("  {}", paint(DIM, safe(clause))))?;
+                console.say(format!("  {}", paint(DIM, safe(&clause.to_string()))))?;
             }
         }
         DateFindings::Asked(question) => {
@@ -276,12 +276,16 @@ fn of_column(
         }
         DateFindings::None(reason) if dates > 0 => {
             console.say("")?;
-            console.say(format!("  {} {}", paint(WARN, "no patterns:"), safe(reason)))?;
+            console.say(format!(
+                "  {} {}",
+                paint(WARN, "no patterns:"),
+                safe(&reason.to_string())
+            ))?;
         }
         DateFindings::None(_) => {}
     }
     let others: Vec<Class> = CLASSES.into_iter().filter(|class| *class != Class::Date).collect();
-    let unread = facts[at].tally(&others);
+    let unread = facts.tally(&others);
     if unread.count > 0 {
         console.say("")?;
         console.say(format!(

@@ -1,6 +1,6 @@
 //! `typhos draft`: a schema from all rows, with its evidence.
 
-use typhos_core::infer::{Wanted, counted, draft};
+use typhos_core::infer::{Examined, Wanted, counted, draft};
 
 use super::keep;
 use super::look::{Looked, look};
@@ -8,7 +8,6 @@ use crate::args::{Common, Draft};
 use crate::console::{self, Console, GOOD, WARN, paint};
 use crate::diagnose;
 use crate::outcome::{Failure, Outcome};
-use crate::report::{draft_notes, input_notes};
 
 pub fn run(args: &Draft, common: &Common, console: &mut Console) -> Result<Outcome, Failure> {
     if let Some(path) = &args.output {
@@ -18,7 +17,8 @@ pub fn run(args: &Draft, common: &Common, console: &mut Console) -> Result<Outco
     let under = kept.as_ref().map(|(schema, _)| schema);
     let looked =
         look(&args.inputs, &args.input, &args.rules, under, args.output.as_deref(), common)?;
-    let Looked { survey, settings, decisions, columns, .. } = &looked;
+    let Looked { examined, settings, columns, .. } = &looked;
+    let Examined { survey, decisions, .. } = examined;
     let files = survey.source.files.iter().map(|file| &file.name[..]);
     let wanted = Wanted {
         table: args.table.clone().unwrap_or_else(|| super::table_name(files)),
@@ -26,7 +26,7 @@ pub fn run(args: &Draft, common: &Common, console: &mut Console) -> Result<Outco
         columns: Some(columns.clone()),
     };
     let mut drafted = draft(survey, decisions, &wanted);
-    drafted.heading.extend(looked.input.iter().flat_map(draft_notes));
+    drafted.heading.extend(looked.report().draft_notes());
     let mut changes = Vec::new();
     let text = match &kept {
         None => drafted.to_toml(),
@@ -57,7 +57,7 @@ pub fn run(args: &Draft, common: &Common, console: &mut Console) -> Result<Outco
             ))?;
         }
     }
-    for note in looked.input.iter().flat_map(input_notes) {
+    for note in looked.report().notes() {
         console.note(paint(WARN, note))?;
     }
     for change in &changes {

@@ -18,7 +18,7 @@ use crate::console::{self, BOLD, Console, DIM, GOOD, WARN, paint, safe};
 use crate::outcome::{Failure, Outcome};
 use crate::progress::Progress;
 use crate::report::{
-    UNDECLARED_HELP, account_json, account_line, changed_lines, input_json, misfit_line,
+    InputReport, UNDECLARED_HELP, account_json, account_line, changed_lines, misfit_line,
     stopped_by, undeclared, undeclared_json,
 };
 use crate::targets::kinds;
@@ -108,7 +108,7 @@ fn tell(
         let mut json = json!({
             "typhos": 1,
             "schema": args.schema.display().to_string(),
-            "input": input_json(input),
+            "input": InputReport::of(input).json(),
             "undeclared": undeclared_json(plan, input),
             "target": report.plan.target,
             "table": report.plan.table,

@@ -5,7 +5,7 @@ use std::fs::File;
 use std::io::Read;
 use std::path::{Path, PathBuf};
 
-use typhos_core::infer::{Decision, decide};
+use typhos_core::infer::Examined;
 use typhos_core::schema::Schema;
 use typhos_core::survey::{Absent, ColumnFacts, Survey, SurveyOptions, is_survey};
 use typhos_core::text::{Input, InputChoice};
@@ -14,17 +14,27 @@ use typhos_load::{Named, keep_apart};
 
 use crate::args::{Common, InputArgs, RuleArgs};
 use crate::outcome::Failure;
+use crate::report::InputReport;
 use crate::settings::Settings;
 
-/// A survey and what was decided about its columns.
+/// A survey, examined under the rules of the house.
 pub struct Looked {
-    pub survey: Survey,
+    pub examined: Examined,
     /// The input; `None` where the survey was saved.
     pub input: Option<Input>,
     pub settings: Settings,
-    pub decisions: Vec<Decision>,
     /// The columns that are wanted, by their position.
     pub columns: Vec<usize>,
+}
+
+impl Looked {
+    /// What reports tell of the input, be it at hand or what a saved survey was of.
+    pub fn report(&self) -> InputReport {
+        match &self.input {
+            Some(input) => InputReport::of(input),
+            None => InputReport::of_saved(&self.examined.survey.source),
+        }
+    }
 }
 
 /// Surveys an input, or reads surveys of one. What a schema that is to be kept says of its input holds
@@ -79,9 +89,9 @@ pub fn look(
     for (name, _) in &rules_of_house.date_orders {
         find(name, &survey)?;
     }
-    let decisions = decide(&survey, &rules_of_house);
     let columns = wanted(&survey, rules)?;
-    Ok(Looked { survey, input, settings, decisions, columns })
+    let examined = Examined::of(survey, rules_of_house);
+    Ok(Looked { examined, input, settings, columns })
 }
 
 /// Whether values are not valid in the encoding that was read.

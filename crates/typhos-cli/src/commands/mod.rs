@@ -30,7 +30,7 @@ use crate::console::{Console, DIM, FOUND, Tone, WARN, paint, safe};
 use crate::diagnose;
 use crate::outcome::{Failure, Outcome};
 use crate::progress::Progress;
-use crate::report::{UNDECLARED_HELP, input_notes, undeclared, undeclared_note};
+use crate::report::{InputReport, UNDECLARED_HELP, undeclared, undeclared_note};
 use crate::settings::Settings;
 
 /// Runs the command line of the process.
@@ -146,7 +146,7 @@ fn plan(
         }
     }
     let plan = Plan::new(schema, &input).map_err(wrong)?;
-    for note in input_notes(&input) {
+    for note in InputReport::of(&input).notes() {
         console.note(paint(DIM, note))?;
     }
     for note in undeclared_note(&plan, &input) {

@@ -72,7 +72,7 @@ fn settled(
         return Ok(column);
     }
     let name = &declared.name;
-    let why = || decision.evidence.first().cloned().unwrap_or_default();
+    let why = || decision.evidence.first().map(ToString::to_string).unwrap_or_default();
     if decision.question.is_some() {
         let message = format!("the data does not tell what '{name}' is: {}", why());
         return Err((message, "declare one of these in place of type = \"auto\"".into()));
@@ -134,7 +134,7 @@ fn bounds(declared: &ColumnDecl, decision: &Decision, rules: &Rules) -> Option<(
         return None;
     }
     let (least, most) = decision.range.as_ref()?;
-    let (least, most) = (least.parse::<i128>().ok()?, most.parse::<i128>().ok()?);
+    let (least, most) = (least.integer()?, most.integer()?);
     let low = low.unwrap_or(if least < 0 { rules.stretch(least) } else { 0 });
     let high = high.unwrap_or(rules.stretch(most));
     (low <= high).then_some((low, high))

@@ -5,14 +5,14 @@
 
 use std::collections::BTreeMap;
 
-use super::{About, Choice, Decision, Question, Rules, number, shown};
+use super::{About, Choice, Cited, Clause, Decision, Extreme, Line, Question, Rules, number};
 use crate::dates::{
     DAY_NANOS, DEFAULT_LOCALE, Form, Named, Order, Separator, Shape, Wording, ZoneShape,
-    civil_from_days, form_of, format_days, format_nanos, language_of,
+    civil_from_days, form_of, language_of,
 };
 use crate::readings::Mark;
 use crate::schema::{Scalar, TimeUnit};
-use crate::survey::{Class, Example, Facts, ShapeFacts, Survey, Tally};
+use crate::survey::{Class, Example, Facts, ShapeFacts, Tally};
 use crate::text::LineRef;
 
 /// Why a column of date shapes is not a date column.
@@ -21,7 +21,7 @@ pub(super) enum NoDate {
     /// More than one order reads every value.
     Ambiguous(Question),
     /// No type holds all of them, for this reason.
-    Unfit(String),
+    Unfit(Clause),
 }
 
 /// Shapes that differ only in how many digits a day, month or hour has: one pattern reads them all.
@@ -123,7 +123,7 @@ impl Style<'_> {
     }
 
     /// The clause that says which value proves the order.
-    fn proof(&self, order: Order, context: &Context<'_>) -> Option<String> {
+    fn proof(&self, order: Order, context: &Context) -> Option<Clause> {
         let refused = self.shapes.iter().flat_map(|shape| {
             Order::ALL
                 .into_iter()
@@ -131,7 +131,7 @@ impl Style<'_> {
                 .filter_map(|other| shape.orders[other as usize].refused.examples.first())
         });
         let example = refused.min_by_key(|example| example.place)?;
-        Some(format!("{}: {}", order.words(), context.example(example)))
+        Some(Clause::OrderProven { order, by: context.cite(example) })
     }
 }
 
@@ -164,9 +164,10 @@ type Hand = (Separator, bool);
 
 /// What the whole input has to say to a column: its files, and what other columns prove about how dates
 /// are written.
-pub(super) struct Context<'s> {
-    /// The files, where there are several.
-    files: &'s [String],
+#[derive(Debug)]
+pub(super) struct Context {
+    /// The names of the files.
+    files: Vec<String>,
     by_hand: BTreeMap<Hand, Vec<(Order, String)>>,
     /// Columns that only one decimal mark reads.
     by_mark: Vec<(Mark, String)>,
@@ -182,13 +183,13 @@ pub(super) enum Marks<'c> {
     Both,
 }
 
-impl<'s> Context<'s> {
+impl Context {
     pub fn collect(
-        files: &'s [String],
+        files: Vec<String>,
         names: &[String],
         columns: impl IntoIterator<Item = impl std::borrow::Borrow<Facts>>,
         rules: &Rules,
-    ) -> Context<'s> {
+    ) -> Context {
         let mut by_hand: BTreeMap<_, Vec<(Order, String)>> = BTreeMap::new();
         let mut by_mark = Vec::new();
         for (name, facts) in names.iter().zip(columns) {
@@ -237,14 +238,19 @@ impl<'s> Context<'s> {
         }
     }
 
-    /// An example and where it stands: "'n/k' in line 7".
-    pub fn example(&self, example: &Example) -> String {
-        format!("{} in {}", shown(&example.text()), self.line(example.place))
+    /// The files, for clauses that name lines.
+    pub fn files(&self) -> &[String] {
+        &self.files
+    }
+
+    /// An example and where it stands.
+    pub fn cite(&self, example: &Example) -> Cited {
+        Cited::of(example, &self.files)
     }
 
     /// A line, and the file it is of where there are several.
-    pub fn line(&self, place: LineRef) -> String {
-        super::line_of(place, self.files)
+    pub fn line(&self, place: LineRef) -> Line {
+        Line::of(place, &self.files)
     }
 
     /// The order that all proofs of a hand agree on, and the first column that shows it.
@@ -263,27 +269,11 @@ pub enum DateFindings {
     /// More than one order reads all of them.
     Asked(Question),
     /// No type holds all of them, for this reason.
-    None(String),
-}
-
-/// Finds the patterns of the dates of the column at a place of a survey; `facts` are those of all its
-/// columns.
-pub fn find_dates(survey: &Survey, facts: &[Facts], at: usize, rules: &Rules) -> DateFindings {
-    let files = survey.files();
-    let context = Context::collect(&files, &survey.source.names, facts, rules);
-    match decide(&facts[at], &rules.of(&survey.source.names[at]), &context) {
-        Ok(decision) => DateFindings::Patterns(Box::new(decision)),
-        Err(NoDate::Ambiguous(question)) => DateFindings::Asked(question),
-        Err(NoDate::Unfit(reason)) => DateFindings::None(reason),
-    }
+    None(Clause),
 }
 
 /// The date type of a column whose values all have date shapes.
-pub(super) fn decide(
-    facts: &Facts,
-    rules: &Rules,
-    context: &Context<'_>,
-) -> Result<Decision, NoDate> {
+pub(super) fn decide(facts: &Facts, rules: &Rules, context: &Context) -> Result<Decision, NoDate> {
     let styles = styles_of(facts).map_err(NoDate::Unfit)?;
     let mut evidence = Vec::new();
     let mut chosen = Vec::new();
@@ -301,11 +291,11 @@ pub(super) fn decide(
             }
             _ => match (rules.date_order, context.of(style.hand())) {
                 (Some(order), _) if orders.contains(&order) => {
-                    evidence.push(format!("{}, as said", order.words()));
+                    evidence.push(Clause::OrderSaid(order));
                     chosen.push(order);
                 }
                 (_, Some((order, name))) if orders.contains(&order) => {
-                    evidence.push(format!("{}, as column '{name}' proves", order.words()));
+                    evidence.push(Clause::OrderOfColumn { order, column: name.to_owned() });
                     chosen.push(order);
                 }
                 _ => open = orders,
@@ -332,9 +322,7 @@ pub(super) fn decide(
     let mut decision = Decision::new(ty);
     decision.evidence = evidence;
     decision.range = Some(range);
-    if said.is_some() {
-        decision.notes.push(format!("names in the language '{locale}'"));
-    }
+    decision.notes.extend(said.clone().map(Clause::Language));
     let has_short_years =
         |style: &&Style<'_>| style.look().date.is_some_and(|d| !d.digits.contains(&4));
     if styles.iter().any(|style| has_short_years(&style)) {
@@ -367,11 +355,11 @@ pub(super) fn refused_in(facts: &Facts, order: Order) -> Tally {
 }
 
 /// The type of the values that an order reads, where it reads more than any other.
-pub(super) fn decide_in(facts: &Facts, order: Order) -> Result<Decision, String> {
+pub(super) fn decide_in(facts: &Facts, order: Order) -> Result<Decision, Clause> {
     let read = read_in(facts, order);
     let others = Order::ALL.into_iter().filter(|other| *other != order);
     if others.into_iter().any(|other| read_in(facts, other) >= read) {
-        return Err("another order reads as many, or more".into());
+        return Err(Clause::OtherOrder);
     }
     let styles = styles_of(facts)?;
     let own = |style: &Style<'_>| style.orders().first().copied().unwrap_or(order);
@@ -379,12 +367,12 @@ pub(super) fn decide_in(facts: &Facts, order: Order) -> Result<Decision, String>
     let locale = language(&styles)?;
     let (ty, range, _) = type_of(&styles, &chosen).map_err(|reason| match reason {
         NoDate::Unfit(reason) => reason,
-        NoDate::Ambiguous(_) => "more than one order reads them".into(),
+        NoDate::Ambiguous(_) => Clause::ManyOrders,
     })?;
     let mut decision = Decision::new(ty);
     decision.range = Some(range);
     decision.locale = (locale != DEFAULT_LOCALE).then(|| locale.to_owned());
-    decision.evidence.push(order.words().to_owned());
+    decision.evidence.push(Clause::DateOrder(order));
     for (style, order) in styles.iter().zip(&chosen) {
         let mut patterns = style.patterns(*order, locale);
         if let Some((_, count)) = patterns.first_mut() {
@@ -397,38 +385,33 @@ pub(super) fn decide_in(facts: &Facts, order: Order) -> Result<Decision, String>
 }
 
 /// The styles of a column that can be told apart.
-fn styles_of(facts: &Facts) -> Result<Vec<Style<'_>>, String> {
+fn styles_of(facts: &Facts) -> Result<Vec<Style<'_>>, Clause> {
     if facts.dates.too_many {
-        return Err("too many ways of writing a date".into());
+        return Err(Clause::TooManyShapes);
     }
     Ok(Style::of(facts))
 }
 
 /// The language that has all names of a column.
-fn language(styles: &[Style<'_>]) -> Result<&'static str, String> {
+fn language(styles: &[Style<'_>]) -> Result<&'static str, Clause> {
     let shapes = || styles.iter().flat_map(|style| &style.shapes);
     let months = shapes().flat_map(|shape| shape.months.keys()).map(String::as_str);
     let weekdays = shapes().flat_map(|shape| shape.weekdays.keys()).map(String::as_str);
-    let locale =
-        language_of(months, weekdays).ok_or("no language has all the names in its dates")?;
+    let locale = language_of(months, weekdays).ok_or(Clause::NoLanguage)?;
     if styles.iter().any(|style| style.mixes_weekdays(locale)) {
-        return Err("some weekdays are abbreviated and some written out".into());
+        return Err(Clause::MixedWeekdays);
     }
     Ok(locale)
 }
 
 /// What to know where years of two digits end in the future.
-fn still_to_come(latest: i32, rules: &Rules) -> Option<String> {
+fn still_to_come(latest: i32, rules: &Rules) -> Option<Clause> {
     let today = rules.today.filter(|today| latest > *today)?;
     let (this_year, ..) = civil_from_days(today);
-    let pivot = this_year - 99;
-    Some(format!(
-        "two-digit years reach {}, which is still to come; pivot = {pivot} makes of them years from {pivot} to {this_year}",
-        format_days(latest)
-    ))
+    Some(Clause::StillToCome { latest, this_year, pivot: this_year - 99 })
 }
 
-fn no_order(style: &Style<'_>, context: &Context<'_>) -> String {
+fn no_order(style: &Style<'_>, context: &Context) -> Clause {
     let mut refused: Vec<_> = style
         .shapes
         .iter()
@@ -441,10 +424,10 @@ fn no_order(style: &Style<'_>, context: &Context<'_>) -> String {
         .collect();
     refused.sort_by_key(|example| example.place);
     refused.dedup_by_key(|example| example.place);
-    let examples: Vec<_> = refused.iter().take(2).map(|example| context.example(example)).collect();
-    match examples.len() {
-        1 => format!("dates but for days that do not exist: {}", examples[0]),
-        _ => format!("dates, but no order of day and month reads all: {}", examples.join(", ")),
+    let mut cited: Vec<_> = refused.iter().take(2).map(|example| context.cite(example)).collect();
+    match cited.len() {
+        1 => Clause::NoSuchDay(cited.remove(0)),
+        _ => Clause::NoOrder(cited),
     }
 }
 
@@ -452,8 +435,8 @@ fn no_order(style: &Style<'_>, context: &Context<'_>) -> String {
 fn type_of(
     styles: &[Style<'_>],
     orders: &[Order],
-) -> Result<(Scalar, (String, String), i32), NoDate> {
-    let unfit = |reason: &str| Err(NoDate::Unfit(reason.into()));
+) -> Result<(Scalar, (Extreme, Extreme), i32), NoDate> {
+    let unfit = |reason: Clause| Err(NoDate::Unfit(reason));
     let all = |test: &dyn Fn(Shape) -> bool| styles.iter().all(|style| test(style.look()));
     let any = |test: &dyn Fn(Shape) -> bool| styles.iter().any(|style| test(style.look()));
     let digits = styles
@@ -466,31 +449,30 @@ fn type_of(
     let mut ranges = styles.iter().zip(orders).flat_map(|(style, order)| {
         style.shapes.iter().filter_map(|shape| shape.orders[*order as usize].range)
     });
-    let Some(first) = ranges.next() else { return unfit("no values") };
+    let Some(first) = ranges.next() else { return unfit(Clause::NoDates) };
     let (low, high) = ranges.fold(first, |(low, high), (a, b)| (low.min(a), high.max(b)));
     let day = i128::from(DAY_NANOS);
     let latest = high.div_euclid(day) as i32;
-    let date = |nanos: i128| format_days(nanos.div_euclid(day) as i32);
-    let time = |nanos: i128| format_nanos(nanos.rem_euclid(day) as i64);
+    let date = |nanos: i128| Extreme::Date(nanos.div_euclid(day) as i32);
+    let time = |nanos: i128| Extreme::Time(nanos.rem_euclid(day) as i64);
     if all(&|shape| shape.date.is_none()) {
         return Ok((Scalar::Time(unit), (time(low), time(high)), 0));
     }
     if any(&|shape| shape.date.is_none()) {
-        return unfit("dates and times of day are mixed");
+        return unfit(Clause::DatesAndTimes);
     }
     if all(&|shape| shape.time.is_none()) {
         return Ok((Scalar::Date, (date(low), date(high)), latest));
     }
     let utc = all(&|shape| shape.zone.is_some());
     if !utc && any(&|shape| shape.zone.is_some()) {
-        return unfit("some of the times have an offset and some have none");
+        return unfit(Clause::SomeOffsets);
     }
     if unit == TimeUnit::Nano && (i64::try_from(low).is_err() || i64::try_from(high).is_err()) {
-        return unfit("nanoseconds do not reach these years");
+        return unfit(Clause::BeyondNanoseconds);
     }
-    let zone = if utc { "Z" } else { "" };
-    let text = |nanos: i128| format!("{} {}{zone}", date(nanos), time(nanos));
-    Ok((Scalar::Timestamp { unit, utc }, (text(low), text(high)), latest))
+    let instant = |nanos: i128| Extreme::Instant { nanos, utc };
+    Ok((Scalar::Timestamp { unit, utc }, (instant(low), instant(high)), latest))
 }
 
 impl Shape {

@@ -1,6 +1,6 @@
 //! Facts → types, with evidence and blockers; a survey becomes a draft.
 //!
-//! [`decide`] looks at the [facts](crate::survey) of all columns and says for each which type holds
+//! An [`Examined`] survey holds the [facts](crate::survey) of all columns and says for each which type holds
 //! every value, why, and what stands in the way of a narrower one. It never looks at the data again.
 //! [`draft`] turns the decisions into a [`Schema`](crate::schema::Schema) with comments.
 //!
@@ -9,8 +9,11 @@
 //! text, and is named as its blocker.
 
 mod auto;
+mod clause;
 mod dates;
 mod draft;
+mod examined;
+mod extreme;
 mod house;
 mod ladders;
 mod number;
@@ -26,17 +29,20 @@ use std::collections::HashSet;
 use crate::dates::Order;
 use crate::readings::{BOOL_PAIRS, Mark, NumberStyle, TOKENS, token, trim};
 use crate::schema::{Misfit, Scalar};
-use crate::survey::{ColumnFacts, DistinctCount, ESTIMATE_ERROR, Example, Facts, Survey};
+use crate::survey::{ColumnFacts, DistinctCount, ESTIMATE_ERROR, Example, Facts};
 use crate::text::LineRef;
 
 pub use crate::wording::{counted, grouped, shown};
 pub use auto::{settle, survey_for};
-pub use dates::{DateFindings, find_dates};
+pub use clause::{Asked, Cited, Clause, Line};
+pub use dates::DateFindings;
 pub(crate) use draft::declare;
 pub use draft::{Draft, Naming, Wanted, draft, snake_case};
+pub use examined::{Examined, decide};
+pub use extreme::Extreme;
 pub use house::{HOUSE_KEYS, House, Orders, parse_headroom, parse_quoted, parse_share, share_name};
 pub use outgrown::outgrown;
-pub use profile::{Bin, Profile, ReadingFacts, profile};
+pub use profile::{Bin, Profile, ReadingFacts};
 pub use rules::{DEFAULT_HEADROOM, Fractions, Never, Rules};
 
 /// Share of values that must allow a narrower type before the others are called blockers.
@@ -130,8 +136,8 @@ pub struct Decision {
     pub absent_tokens: Vec<(String, u64)>,
     /// Distinct values that are not absent.
     pub distinct: DistinctCount,
-    /// Smallest and largest value, as a person would write them.
-    pub range: Option<(String, String)>,
+    /// Smallest and largest value.
+    pub range: Option<(Extreme, Extreme)>,
     /// Most characters of a value.
     pub max_chars: u64,
     /// Patterns that together read every value, with how many each reads.
@@ -144,12 +150,12 @@ pub struct Decision {
     pub misfit: Misfit,
     /// The values of a category.
     pub values: Vec<String>,
-    /// Why this type, in short clauses; the first says the most.
-    pub evidence: Vec<String>,
+    /// Why this type; the first clause says the most.
+    pub evidence: Vec<Clause>,
     /// What rules out narrower types.
     pub blockers: Vec<Blocker>,
     /// Things to know that decide nothing.
-    pub notes: Vec<String>,
+    pub notes: Vec<Clause>,
     /// What only a person can say.
     pub question: Option<Question>,
 }
@@ -181,14 +187,9 @@ impl Decision {
     /// Smallest and largest value for a person: integers with their thousands apart.
     pub fn shown_range(&self) -> Option<(String, String)> {
         let (low, high) = self.range.as_ref()?;
-        // Four digits are often years, and read well without a comma.
-        let text = |value: &str| match (self.ty, value.parse::<i64>()) {
-            (Scalar::Int(_), Ok(number)) if number.unsigned_abs() < 10_000 => value.to_owned(),
-            (Scalar::Int(_), Ok(number)) if number < 0 => {
-                format!("-{}", grouped(number.unsigned_abs()))
-            }
-            (Scalar::Int(_), Ok(number)) => grouped(number.unsigned_abs()),
-            _ => value.to_owned(),
+        let text = |value: &Extreme| match self.ty {
+            Scalar::Int(_) => value.shown(),
+            _ => value.to_string(),
         };
         Some((text(low), text(high)))
     }
@@ -214,55 +215,19 @@ impl Decision {
 
     /// All there is to say in short clauses: range, evidence, notes.
     pub fn clauses(&self) -> Vec<String> {
-        let evidence = self
-            .evidence
-            .iter()
-            .chain(&self.absent_clause())
-            .chain(&self.notes)
-            .cloned()
-            .collect::<Vec<_>>();
-        self.range_clause().into_iter().chain(evidence).collect()
+        let evidence = self.evidence.iter().map(Clause::to_string);
+        let notes = self.notes.iter().map(Clause::to_string);
+        let all = self.range_clause().into_iter().chain(evidence);
+        all.chain(self.absent_clause()).chain(notes).collect()
     }
 }
-
-/// Decides about every column of a survey.
-pub fn decide(survey: &Survey, rules: &Rules) -> Vec<Decision> {
-    if survey.columns.len() > MOST_HELD {
-        // Facts are larger than what they are worked out from, where columns are many and have few values.
-        return decide_one_by_one(survey, rules);
-    }
-    let facts: Vec<Facts> = survey.columns.iter().map(ColumnFacts::facts).collect();
-    // What one column proves about the order of its dates holds for the others of the same style.
-    let files = survey.files();
-    let context = dates::Context::collect(&files, &survey.source.names, facts.iter(), rules);
-    let columns = survey.columns.iter().zip(&facts).zip(&survey.source.names);
-    let decided = columns.map(|((column, facts), name)| {
-        one(column, facts, survey.records, &rules.of(name), &context)
-    });
-    decided.collect()
-}
-
-/// As [`decide`], with the facts of one column at a time, each worked out twice.
-fn decide_one_by_one(survey: &Survey, rules: &Rules) -> Vec<Decision> {
-    let files = survey.files();
-    let facts = survey.columns.iter().map(ColumnFacts::facts);
-    let context = dates::Context::collect(&files, &survey.source.names, facts, rules);
-    let columns = survey.columns.iter().zip(&survey.source.names);
-    let decided = columns.map(|(column, name)| {
-        one(column, &column.facts(), survey.records, &rules.of(name), &context)
-    });
-    decided.collect()
-}
-
-/// Columns whose facts are held all at once.
-const MOST_HELD: usize = 2_000;
 
 fn one(
     column: &ColumnFacts,
     facts: &Facts,
     records: u64,
     rules: &Rules,
-    context: &dates::Context<'_>,
+    context: &dates::Context,
 ) -> Decision {
     let mut decision = readings::decide(column, facts, rules, context)
         .unwrap_or_else(|| text::decide(column, facts, records, rules, context));
@@ -272,17 +237,15 @@ fn one(
     let present = records - decision.absent.min(records);
     match decision.distinct {
         DistinctCount { count: 1, .. } if present > 1 => {
-            decision.evidence.push("always the same".into())
+            decision.evidence.push(Clause::AlwaysTheSame)
         }
         DistinctCount { count, is_exact: true } if count == present && present > 1 => {
-            decision.evidence.push("all distinct".into())
+            decision.evidence.push(Clause::AllDistinct)
         }
         _ => {}
     }
     if facts.text.padded > 0 {
-        decision
-            .notes
-            .push(format!("{} with white space around", counted(facts.text.padded, "value")));
+        decision.notes.push(Clause::Padded(facts.text.padded));
     }
     decision
 }
@@ -304,8 +267,7 @@ fn absent(decision: &mut Decision, column: &ColumnFacts, facts: &Facts, records:
     }
     for (token, count) in TOKENS.iter().zip(facts.tokens).filter(|(_, count)| *count > 0) {
         if decision.ty.is_text() {
-            let times = counted(count, "time");
-            decision.notes.push(format!("'{token}' ({times}) is a value here, not absent"));
+            decision.notes.push(Clause::TokenIsValue { token, count });
         } else {
             note(token, count, decision);
         }
@@ -346,14 +308,7 @@ pub fn estimate_error_percent() -> f64 {
 
 /// A line for a person, and its file where there are several: "line 59 of 2024-01.csv".
 pub fn line_of(place: LineRef, files: &[String]) -> String {
-    let line = format!("line {}", grouped(place.line));
-    match files.get(place.part as usize) {
-        Some(file) if files.len() > 1 => {
-            let name = file.rsplit(['/', '\\']).next().unwrap_or(file);
-            format!("{line} of {name}")
-        }
-        _ => line,
-    }
+    Line::of(place, files).to_string()
 }
 
 #[cfg(test)]

@@ -2,7 +2,8 @@
 
 use std::collections::BTreeSet;
 
-use super::{Blocker, Decision, Fractions, Rules, counted, grouped, shown};
+use super::{Blocker, Clause, Decision, Extreme, Fractions, Rules};
+use crate::dates::{DAY_NANOS, days_from_civil};
 use crate::readings::{Decimal, Grouping, Mark, NumberStyle, Side};
 use crate::schema::{IntType, MAX_PRECISION, Scalar, TimeUnit};
 use crate::survey::{
@@ -103,10 +104,10 @@ pub(super) fn integers(
     column: &ColumnFacts,
     facts: &Facts,
     rules: &Rules,
-) -> Result<Decision, String> {
+) -> Result<Decision, Clause> {
     // A plus on every value is how codes are written (calling codes, for one).
     if facts.count(Class::Signed) > 0 && facts.count(Class::Integer) == 0 {
-        return Err("digits, all with a plus".into());
+        return Err(Clause::AllWithPlus);
     }
     let numbers = Numbers::plain(facts);
     match compact_days(column, facts, &numbers, rules) {
@@ -119,13 +120,13 @@ pub(super) fn integers(
 }
 
 /// The type of all plain numbers of a column, whatever else is in it.
-pub(super) fn plain(facts: &Facts, rules: &Rules) -> Result<Decision, String> {
+pub(super) fn plain(facts: &Facts, rules: &Rules) -> Result<Decision, Clause> {
     if facts.count(Class::Signed) == facts.plain_count() {
-        return Err("digits, all with a plus".into());
+        return Err(Clause::AllWithPlus);
     }
     let fractions = [Class::Decimal, Class::Exponent, Class::Infinite];
     if fractions.iter().all(|class| facts.count(*class) == 0) {
-        return Err("all are integers".into());
+        return Err(Clause::AllIntegers);
     }
     fraction(&Numbers::plain(facts), rules)
 }
@@ -151,7 +152,7 @@ pub(super) fn may_be_groups(facts: &Facts) -> bool {
 }
 
 /// Why numbers that are written in other ways than plainly are not read by a mark, or how they are.
-pub(super) fn written(facts: &Facts, mark: Mark, rules: &Rules) -> Result<Decision, String> {
+pub(super) fn written(facts: &Facts, mark: Mark, rules: &Rules) -> Result<Decision, Clause> {
     let none;
     let written = match &facts.written {
         Some(written) => written,
@@ -159,7 +160,7 @@ pub(super) fn written(facts: &Facts, mark: Mark, rules: &Rules) -> Result<Decisi
             none = WrittenFacts::default();
             &none
         }
-        None => return Err("all are written plainly".into()),
+        None => return Err(Clause::AllPlain),
     };
     let view = &written.views[mark as usize];
     let mut style = style(facts, written, view, mark)?;
@@ -176,26 +177,25 @@ pub(super) fn written(facts: &Facts, mark: Mark, rules: &Rules) -> Result<Decisi
         && (signed && numbers.scales.is_empty() && fewest == most && most >= MIN_CODE_DIGITS)
         && view.read == facts.plain_count()
     {
-        return Err(format!("digits in groups, all of {most}: numbers, or codes?"));
+        return Err(Clause::GroupsOfOneLength(most));
     }
     let mut decision =
         if numbers.marked { fraction(&numbers, rules)? } else { integer(&numbers, rules)? };
     let mut how = Vec::new();
     if !style.strip.is_empty() {
-        how.push(format!("{} around every value", shown(&style.strip[0])));
+        how.push(Clause::SignAround(style.strip[0].clone()));
     }
     if let Some(grouping) = style.grouping {
-        how.push(format!("digits in groups by '{}'", grouping.letter()));
+        how.push(Clause::GroupedBy(grouping));
     }
     if mark == Mark::Comma && numbers.marked {
-        how.push("decimal commas".into());
+        how.push(Clause::DecimalCommas);
     }
     if style.accounting {
-        how.push(format!("{} negative as in accounts", grouped(written.accounting)));
+        how.push(Clause::AccountingNegatives(written.accounting));
     }
     if let Some(side) = style.negative {
-        let count = grouped(written.sides[side as usize]);
-        how.push(format!("{count} marked {} and negative, as said", side.name()));
+        how.push(Clause::NegativeSide { count: written.sides[side as usize], side });
     }
     decision.evidence.splice(0..0, how);
     decision.style = style;
@@ -213,27 +213,22 @@ fn style(
     written: &WrittenFacts,
     view: &ViewFacts,
     mark: Mark,
-) -> Result<NumberStyle, String> {
+) -> Result<NumberStyle, Clause> {
     let plain = [Class::Integer, Class::Signed, Class::Decimal];
     let plain: u64 = plain.iter().map(|class| facts.count(*class)).sum();
     let mut signs = written.signs.keys();
     let strip = match (signs.next(), signs.next()) {
-        _ if written.many_signs => return Err("many kinds of signs around the numbers".into()),
+        _ if written.many_signs => return Err(Clause::TooManySigns),
         (None, _) => Vec::new(),
         (Some(sign), None) if sign.is_empty() => Vec::new(),
         (Some(sign), None) if plain == 0 => vec![String::from_utf8_lossy(sign).into_owned()],
         (Some(sign), None) => {
-            let sign = String::from_utf8_lossy(sign);
-            return Err(format!("'{sign}' stands around some numbers, and not around others"));
+            return Err(Clause::SignAroundSome(String::from_utf8_lossy(sign).into_owned()));
         }
         _ => {
-            let named = written.signs.iter().map(|(sign, count)| {
-                let sign = String::from_utf8_lossy(sign);
-                let what = if sign.is_empty() { "nothing".into() } else { format!("'{sign}'") };
-                format!("{what} {}", counted(*count, "time"))
-            });
-            let named: Vec<_> = named.collect();
-            return Err(format!("not one sign around every number: {}", named.join(", ")));
+            let signs = written.signs.iter();
+            let signs = signs.map(|(sign, n)| (String::from_utf8_lossy(sign).into_owned(), *n));
+            return Err(Clause::ManySigns(signs.collect()));
         }
     };
     let mut groupings = view.groupings;
@@ -243,9 +238,9 @@ fn style(
     let mut used = Grouping::ALL.into_iter().filter(|grouping| groupings[*grouping as usize] > 0);
     match (used.next(), used.next()) {
         (Some(Grouping::Comma), None) if written.in_twos > 0 && written.in_threes > 0 => {
-            Err("digits are grouped by threes and by twos".into())
+            Err(Clause::GroupsOfTwoAndThree)
         }
-        (Some(_), Some(_)) => Err("digits are grouped in more than one way".into()),
+        (Some(_), Some(_)) => Err(Clause::ManyGroupings),
         (grouping, _) => {
             let has_fraction = view.scales.keys().any(|scale| *scale > 0);
             // Where there is no fraction the mark says nothing, unless it is the other one that groups.
@@ -301,27 +296,26 @@ fn compact_days(
     }
     let mut decision = Decision::new(ty);
     decision.patterns.push((pattern.into(), count));
-    let iso = |number: i128| {
+    let moment = |number: i128| {
+        let is_day = ty == Scalar::Date;
         let (day, time) =
-            if ty == Scalar::Date { (number, 0) } else { (number / 1_000_000, number % 1_000_000) };
-        let days = format!("{:04}-{:02}-{:02}", day / 10_000, day / 100 % 100, day % 100);
-        match ty {
-            Scalar::Date => days,
-            _ => format!("{days} {:02}:{:02}:{:02}", time / 10_000, time / 100 % 100, time % 100),
-        }
+            if is_day { (number, 0) } else { (number / 1_000_000, number % 1_000_000) };
+        let days =
+            days_from_civil((day / 10_000) as i32, (day / 100 % 100) as u32, (day % 100) as u32);
+        let seconds = time / 10_000 * 3600 + time / 100 % 100 * 60 + time % 100;
+        let nanos = i128::from(days) * i128::from(DAY_NANOS) + seconds * 1_000_000_000;
+        if is_day { Extreme::Date(days) } else { Extreme::Instant { nanos, utc: false } }
     };
-    decision.range = Some((iso(low.mantissa), iso(high.mantissa)));
-    let digits = if ty == Scalar::Date {
-        "all are days in eight digits"
-    } else {
-        "all are days and times in fourteen digits"
-    };
-    decision.evidence.push(digits.into());
+    decision.range = Some((moment(low.mantissa), moment(high.mantissa)));
+    decision.evidence.push(match ty {
+        Scalar::Date => Clause::CompactDays,
+        _ => Clause::CompactTimes,
+    });
     Some(decision)
 }
 
-fn integer(numbers: &Numbers<'_>, rules: &Rules) -> Result<Decision, String> {
-    let (low, high) = numbers.exact.ok_or("no integers")?;
+fn integer(numbers: &Numbers<'_>, rules: &Rules) -> Result<Decision, Clause> {
+    let (low, high) = numbers.exact.ok_or(Clause::NoIntegers)?;
     let (least, most) = (low.mantissa, high.mantissa);
     let seen = rules.narrowest(least, most);
     let stretched = rules.narrowest(rules.stretch(least).min(least), rules.stretch(most).max(most));
@@ -331,25 +325,23 @@ fn integer(numbers: &Numbers<'_>, rules: &Rules) -> Result<Decision, String> {
     let mut decision = match int {
         Some(int) => Decision::new(Scalar::Int(int)),
         None if rules.never.allows(decimal) => Decision::new(decimal),
-        None => return Err("no type that may be drafted holds the integers".into()),
+        None => return Err(Clause::NoIntegerType),
     };
     if int.is_none() {
-        decision.evidence.push("more than 64 bits".into());
+        decision.evidence.push(Clause::Over64Bits);
     }
     if let (Some(int), Some(seen)) = (int, seen)
         && bytes(seen) < bytes(int)
     {
-        decision.notes.push(format!("would fit {} without the headroom", seen.name()));
+        decision.notes.push(Clause::FitsWithoutHeadroom(seen));
     }
-    decision.range = Some((low.to_string(), high.to_string()));
+    decision.range = Some((Extreme::Number(low), Extreme::Number(high)));
     if (least, most) == (0, 1) {
-        decision.notes.push("only 0 and 1: could be bool".into());
+        decision.notes.push(Clause::OnlyZeroAndOne);
     }
-    for (scale, unit, word) in [(1, "seconds", "epoch-s"), (1000, "milliseconds", "epoch-ms")] {
+    for (scale, unit, pattern) in [(1, "seconds", "epoch-s"), (1000, "milliseconds", "epoch-ms")] {
         if least >= EPOCH_SECONDS.0 * scale && most <= EPOCH_SECONDS.1 * scale {
-            decision.notes.push(format!(
-                "could be {unit} since 1970: patterns = [\"{word}\"] would read them"
-            ));
+            decision.notes.push(Clause::Epoch { unit, pattern });
         }
     }
     Ok(decision)
@@ -379,7 +371,7 @@ fn decimal(low: Decimal, high: Decimal, scale: u8, rules: &Rules) -> Option<Scal
     rules.never.allows(ty).then_some(ty)
 }
 
-fn fraction(numbers: &Numbers<'_>, rules: &Rules) -> Result<Decision, String> {
+fn fraction(numbers: &Numbers<'_>, rules: &Rules) -> Result<Decision, Clause> {
     let is_exact = numbers.exponents + numbers.infinities == 0;
     let longest = numbers.scales.last().copied().unwrap_or(0);
     let exact = || {
@@ -389,10 +381,10 @@ fn fraction(numbers: &Numbers<'_>, rules: &Rules) -> Result<Decision, String> {
     let is_even = numbers.scales.len() <= 1 && longest <= MAX_DECIMAL_SCALE;
     let is_short = longest <= MAX_SHORT_SCALE
         && matches!(exact(), Some(Scalar::Decimal { precision, .. }) if precision <= MAX_SHORT_PRECISION);
-    let would_not = |example: Option<&Example>, float: &str| {
-        example.map(|e| format!("{} would not survive {float}", shown(&e.text())))
+    let would_not = |example: Option<&Example>, ty: Scalar| {
+        example.map(|e| Clause::WouldNotSurvive { value: e.text(), ty })
     };
-    let as_decimal = |clause: Option<String>| {
+    let as_decimal = |clause: Option<Clause>| {
         let mut decision = Decision::new(exact()?);
         decision.evidence.extend(clause);
         Some(decision)
@@ -402,24 +394,23 @@ fn fraction(numbers: &Numbers<'_>, rules: &Rules) -> Result<Decision, String> {
             [(Scalar::Float32, numbers.float32_loses), (Scalar::Float64, numbers.float64_loses)];
         let ty = fits.iter().find(|(ty, loses)| loses.is_none() && rules.never.allows(*ty))?.0;
         let mut decision = Decision::new(ty);
-        decision.evidence.push(match would_not(numbers.float32_loses, "float32") {
+        decision.evidence.push(match would_not(numbers.float32_loses, Scalar::Float32) {
             Some(clause) => clause,
-            None if ty == Scalar::Float32 => "every value survives float32".into(),
-            None => "every value survives float64".into(),
+            None => Clause::Survives(ty),
         });
         Some(decision)
     };
     let even = || {
         Some(match longest {
-            0 => "a mark and no fraction".into(),
-            _ => format!("all fractions have {}", counted(longest.into(), "digit")),
+            0 => Clause::MarkWithoutFraction,
+            _ => Clause::FractionsOf(longest),
         })
     };
-    let uneven = || would_not(numbers.float64_loses, "float64");
+    let uneven = || would_not(numbers.float64_loses, Scalar::Float64);
     let clause = || if is_even { even() } else { uneven() };
     let lengths = || match is_even {
         true => even(),
-        false => Some(format!("fractions of up to {}", counted(longest.into(), "digit"))),
+        false => Some(Clause::FractionsUpTo(longest)),
     };
     let found = match rules.fractions {
         Fractions::Usual if is_even || is_short => as_decimal(lengths()).or_else(as_float),
@@ -429,29 +420,29 @@ fn fraction(numbers: &Numbers<'_>, rules: &Rules) -> Result<Decision, String> {
     let Some(mut decision) = found else {
         return Err(match uneven() {
             Some(clause) => clause,
-            None => "no type that may be drafted holds the numbers".into(),
+            None => Clause::NoNumberType,
         });
     };
     if numbers.infinities > 0 {
-        decision.notes.push(counted(numbers.infinities, "value is infinite"));
+        decision.notes.push(Clause::Infinite(numbers.infinities));
     }
     decision.range = range(numbers);
     Ok(decision)
 }
 
 /// Smallest and largest number; exact unless numbers with an exponent are the extremes.
-fn range(numbers: &Numbers<'_>) -> Option<(String, String)> {
+fn range(numbers: &Numbers<'_>) -> Option<(Extreme, Extreme)> {
     let exact = numbers.exact;
     let Some((float_low, float_high)) = numbers.floats else {
-        return exact.map(|(low, high)| (low.to_string(), high.to_string()));
+        return exact.map(|(low, high)| (Extreme::Number(low), Extreme::Number(high)));
     };
-    let (mut low, mut high) = (float_low.to_string(), float_high.to_string());
+    let (mut low, mut high) = (Extreme::Float(float_low), Extreme::Float(float_high));
     if let Some((exact_low, exact_high)) = exact {
         if exact_low.to_f64() < float_low {
-            low = exact_low.to_string();
+            low = Extreme::Number(exact_low);
         }
         if exact_high.to_f64() > float_high {
-            high = exact_high.to_string();
+            high = Extreme::Number(exact_high);
         }
     }
     Some((low, high))

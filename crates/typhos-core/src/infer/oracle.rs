@@ -8,7 +8,7 @@ use proptest::prelude::*;
 use super::*;
 use crate::run::{NoMonitor, RunOptions};
 use crate::schema::IntType;
-use crate::survey::SurveyOptions;
+use crate::survey::{Survey, SurveyOptions};
 use crate::text::{Dialect, Input};
 
 fn decide_column(values: &[String]) -> Decision {
@@ -151,7 +151,7 @@ proptest! {
         values.rotate_left(third);
         let found = decide_column(&values);
         prop_assert_eq!(found.ty, expected.ty, "{:?}", found);
-        prop_assert_eq!(found.range.clone().unwrap(), expected.range.clone(), "{:?}", found);
+        prop_assert_eq!(super::tests::range(&found).unwrap(), expected.range.clone(), "{:?}", found);
         prop_assert_eq!(found.absent, (blanks + tokens) as u64);
         let distinct: BTreeSet<_> = expected.values.iter().collect();
         prop_assert_eq!(found.distinct, DistinctCount { count: distinct.len() as u64, is_exact: true });

@@ -1,7 +1,7 @@
 //! What a declaration no longer holds: values of a category that are not listed, and extremes beyond its type
 //! or its bounds.
 
-use super::{Decision, counted, grouped, shown};
+use super::{Decision, Extreme, counted, grouped, shown};
 use crate::columns::PlainValues;
 use crate::readings::{NumberStyle, token, trim};
 use crate::schema::{ColumnDecl, ReadValues, Scalar, iso_8601};
@@ -78,8 +78,9 @@ fn beyond(declared: &ColumnDecl, decision: &Decision) -> Option<String> {
     if declared.scalar().takes_patterns() {
         plain.patterns = iso_8601(declared.scalar(), false);
     }
-    let refused = |value: &String| {
-        PlainValues.is_value(&plain, value).err().map(|why| format!("{} {why}", shown(value)))
+    let refused = |value: &Extreme| {
+        let value = value.to_string();
+        PlainValues.is_value(&plain, &value).err().map(|why| format!("{} {why}", shown(&value)))
     };
     refused(low).or_else(|| refused(high))
 }

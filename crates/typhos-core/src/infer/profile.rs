@@ -2,10 +2,10 @@
 
 use super::dates::Context;
 use super::readings::{Outcome, READINGS, Reading};
-use super::{Choice, Decision, Rules};
+use super::{Choice, Clause, Decision, Rules};
 use crate::readings::Mark;
 use crate::schema::Scalar;
-use crate::survey::{Cell, Class, ColumnFacts, Example, Facts, Spread, Survey, Tally, Trend};
+use crate::survey::{Cell, Class, ColumnFacts, Example, Facts, Spread, Tally, Trend};
 
 /// What became of a reading.
 #[derive(Debug, Clone, PartialEq)]
@@ -21,7 +21,7 @@ pub struct ReadingFacts {
     /// The type that holds the values it takes.
     pub ty: Option<Scalar>,
     /// Why there is no such type.
-    pub reason: Option<String>,
+    pub reason: Option<Clause>,
 }
 
 impl ReadingFacts {
@@ -67,19 +67,19 @@ const SHARES: [f64; 7] = [0.0, 0.05, 0.25, 0.5, 0.75, 0.95, 1.0];
 /// Bins of a histogram.
 const BINS: usize = 12;
 
-/// Works out everything about the column at a place of a survey.
-pub fn profile(survey: &Survey, at: usize, decision: &Decision, rules: &Rules) -> Profile {
-    let facts: Vec<Facts> = survey.columns.iter().map(ColumnFacts::facts).collect();
-    let files = survey.files();
-    let context = Context::collect(&files, &survey.source.names, &facts, rules);
-    let rules = &rules.of(&survey.source.names[at]);
-    let column = &survey.columns[at];
+/// Works out everything about a column.
+pub(super) fn profile(
+    column: &ColumnFacts,
+    decision: &Decision,
+    rules: &Rules,
+    context: &Context,
+) -> Profile {
     let facts = &column.facts_with_spread();
     let spread = spread_of(facts, decision);
     let mut cells = spread.map(Spread::cells).unwrap_or_default();
     // The extremes are known, whatever the cells are.
     if let Some((low, high)) = &decision.range
-        && let (Ok(low), Ok(high)) = (low.parse::<f64>(), high.parse::<f64>())
+        && let (Some(low), Some(high)) = (low.to_f64(), high.to_f64())
     {
         cells.iter_mut().for_each(|cell| {
             (cell.low, cell.high) = (cell.low.max(low), cell.high.min(high));
@@ -87,7 +87,7 @@ pub fn profile(survey: &Survey, at: usize, decision: &Decision, rules: &Rules) -
     }
     let text = &facts.text;
     Profile {
-        readings: readings(column, facts, rules, &context),
+        readings: readings(column, facts, rules, context),
         quantiles: quantiles(&cells),
         is_exact: spread.is_none_or(Spread::is_exact),
         histogram: histogram(&cells, matches!(decision.ty, Scalar::Int(_))),
@@ -101,7 +101,7 @@ fn readings(
     column: &ColumnFacts,
     facts: &Facts,
     rules: &Rules,
-    context: &Context<'_>,
+    context: &Context,
 ) -> Vec<ReadingFacts> {
     // A wider reading that reads no more says nothing new: numbers where there are no fractions, numbers
     // in any clothes where all wear the usual ones.
@@ -117,8 +117,8 @@ fn readings(
             Outcome::Type(decision) => (Some(decision.ty), None),
             Outcome::None(reason) => (None, Some(reason)),
             Outcome::Asked(question) => {
-                let ways: Vec<_> = question.choices.iter().map(Choice::line).collect();
-                (None, Some(format!("more than one way: {}", ways.join(" or "))))
+                let ways = question.choices.iter().map(Choice::line).collect();
+                (None, Some(Clause::ManyWays(ways)))
             }
         };
         let Tally { count, examples } = reading.refused(facts);

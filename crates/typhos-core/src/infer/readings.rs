@@ -6,11 +6,11 @@
 
 use super::dates::{self, Context, Marks, NoDate};
 use super::{
-    About, BOOL_PAIRS, Blocker, Choice, Decision, Fractions, Misfit, Question, Rules, counted,
-    grouped, number, same,
+    About, BOOL_PAIRS, Blocker, Choice, Clause, Decision, Extreme, Fractions, Misfit, Question,
+    Rules, number, same,
 };
 use crate::dates::{Order, Separator, Shape, TimeShape};
-use crate::readings::{Length, Mark, NumberStyle, Side, length_text};
+use crate::readings::{Length, Mark, NumberStyle, Side};
 use crate::schema::{Scalar, TimeUnit};
 use crate::survey::{CLASSES, Class, ColumnFacts, Facts, Tally};
 
@@ -57,7 +57,7 @@ pub(super) enum Outcome {
     /// A type.
     Type(Box<Decision>),
     /// None, for this reason.
-    None(String),
+    None(Clause),
     /// More than one, and nothing tells which.
     Asked(Question),
 }
@@ -158,29 +158,28 @@ impl Reading {
         column: &ColumnFacts,
         facts: &Facts,
         rules: &Rules,
-        context: &Context<'_>,
+        context: &Context,
     ) -> Outcome {
-        let form = |ty: Scalar, clause: &str| {
+        let form = |ty: Scalar| {
             let mut decision = Decision::new(ty);
             decision.range = text_range(column, facts);
-            decision.evidence.push(clause.into());
+            decision.evidence.push(Clause::AllAre(ty));
             Ok(decision)
         };
         let is_number = matches!(self, Reading::Integer | Reading::Number | Reading::Written(_));
         let codes = facts.count(Class::Code);
         let found = match self {
             _ if is_number && codes > 0 => Err(if codes == facts.plain_count() {
-                "digits, all start with 0".into()
+                Clause::AllLeadingZeros
             } else {
-                let first = &facts.tally(&[Class::Code]).examples[0];
-                let start = if codes == 1 { "starts" } else { "start" };
-                format!("digits, but {} {start} with 0: {}", grouped(codes), context.example(first))
+                let first = context.cite(&facts.tally(&[Class::Code]).examples[0]);
+                Clause::LeadingZeros { count: codes, first }
             }),
             Reading::Bool => boolean(facts),
             Reading::Integer => number::integers(column, facts, rules),
             Reading::Number => return numbers(column, facts, rules, context),
             Reading::Written(_) if Reading::Ip.read(facts) == facts.plain_count() => {
-                Err("all are network addresses".into())
+                Err(Clause::AllAre(Scalar::Ip))
             }
             Reading::Written(mark) => return by_mark(mark, facts, rules, context),
             Reading::Date => match dates::decide(facts, rules, context) {
@@ -193,13 +192,12 @@ impl Reading {
             Reading::Uuid
                 if facts.bare_uuids > 0 && column.distinct().count < FEWEST_BARE_UUIDS =>
             {
-                Err("32 hexadecimal digits: checksums, or UUIDs? type = \"uuid\" would read them"
-                    .into())
+                Err(Clause::ChecksumsOrUuids)
             }
-            Reading::Uuid => form(Scalar::Uuid, "all are UUIDs"),
-            Reading::Ip => form(Scalar::Ip, "all are network addresses"),
-            Reading::Geopoint => form(Scalar::Geopoint, "all are latitude and longitude"),
-            Reading::Json => form(Scalar::Json, "all are JSON objects or arrays"),
+            Reading::Uuid => form(Scalar::Uuid),
+            Reading::Ip => form(Scalar::Ip),
+            Reading::Geopoint => form(Scalar::Geopoint),
+            Reading::Json => form(Scalar::Json),
         };
         match found {
             Ok(decision) => allowed(decision, rules),
@@ -222,12 +220,10 @@ fn is_clock(shape: &Shape) -> bool {
 }
 
 /// Lengths of time, in the coarsest unit that keeps all their digits.
-fn lengths(facts: &Facts) -> Result<Decision, String> {
+fn lengths(facts: &Facts) -> Result<Decision, Clause> {
     let found = &facts.lengths;
     if found.unfixed > 0 {
-        return Err(
-            "lengths of time, some of them in years or months, which have no fixed length".into()
-        );
+        return Err(Clause::UnfixedLengths);
     }
     let shapes = facts.dates.shapes();
     let clocks = || shapes.iter().filter(|facts| is_clock(&facts.shape));
@@ -239,12 +235,12 @@ fn lengths(facts: &Facts) -> Result<Decision, String> {
     let unit = TimeUnit::for_digits(digits);
     let fits = |nanos: i128| i64::try_from(nanos / i128::from(unit.nanos())).is_ok();
     if !fits(low) || !fits(high) {
-        return Err(format!("lengths of time that no duration({}) holds", unit.name()));
+        return Err(Clause::LengthsBeyond(unit));
     }
     let mut decision = Decision::new(Scalar::Duration(unit));
-    decision.range = Some((length_text(low), length_text(high)));
+    decision.range = Some((Extreme::Length(low), Extreme::Length(high)));
     let kinds = Length::ALL.into_iter().filter(|kind| found.kinds[*kind as usize] > 0);
-    decision.evidence.push(kinds.map(Length::words).collect::<Vec<_>>().join(", "));
+    decision.evidence.push(Clause::Lengths { kinds: kinds.collect(), others: 0, first: None });
     Ok(decision)
 }
 
@@ -253,17 +249,14 @@ const FEWEST_BARE_UUIDS: u64 = 4;
 
 /// Numbers that are written plainly. It is a question if different texts of them are one number, as `2.1`
 /// and `2.10` are, which are two versions.
-fn numbers(column: &ColumnFacts, facts: &Facts, rules: &Rules, context: &Context<'_>) -> Outcome {
+fn numbers(column: &ColumnFacts, facts: &Facts, rules: &Rules, context: &Context) -> Outcome {
     let decision = match number::plain(facts, rules) {
         Ok(decision) => decision,
         Err(reason) => return Outcome::None(reason),
     };
     if let Some(code) = number::exponent_code(facts) {
-        return Outcome::None(format!(
-            "digits, an E and digits: codes? type = \"{}\" would read them as numbers: {}",
-            decision.ty,
-            context.example(&code)
-        ));
+        let first = context.cite(&code);
+        return Outcome::None(Clause::ExponentCodes { ty: decision.ty, first });
     }
     if facts.written.is_none() && number::may_be_groups(facts) {
         return of_marks(Mark::Point, decision, facts, rules, context);
@@ -278,7 +271,7 @@ fn numbers(column: &ColumnFacts, facts: &Facts, rules: &Rules, context: &Context
 }
 
 /// Numbers in any clothes. It is a question if the two sides of an account are marked.
-fn by_mark(mark: Mark, facts: &Facts, rules: &Rules, context: &Context<'_>) -> Outcome {
+fn by_mark(mark: Mark, facts: &Facts, rules: &Rules, context: &Context) -> Outcome {
     let decision = match number::written(facts, mark, rules) {
         Ok(decision) => decision,
         Err(reason) => return Outcome::None(reason),
@@ -303,7 +296,7 @@ fn of_marks(
     decision: Decision,
     facts: &Facts,
     rules: &Rules,
-    context: &Context<'_>,
+    context: &Context,
 ) -> Outcome {
     let plain = facts.plain_count();
     let is_open = number::marks_differ(facts)
@@ -317,29 +310,24 @@ fn of_marks(
         Ok(otherwise) if is_open => otherwise,
         _ => return allowed(decision, rules),
     };
-    let letter = mark.letter();
     match (rules.decimal_mark, context.mark()) {
         (Some(said), _) if said == mark => allowed(decision, rules),
-        (Some(said), _) => {
-            Outcome::None(format!("the decimal mark is '{}', as said", said.letter()))
-        }
+        (Some(said), _) => Outcome::None(Clause::MarkSaid(said)),
         (None, Marks::Proven(proven, name)) if proven == mark => {
             let mut decision = decision;
             // A point goes without saying where all is written plainly.
             if facts.written.is_some() || mark == Mark::Comma {
-                let clause = format!("the decimal mark is '{letter}', as column '{name}' proves");
-                decision.evidence.push(clause);
+                decision.evidence.push(Clause::MarkProven { mark, column: name.to_owned() });
             }
             allowed(decision, rules)
         }
-        (None, Marks::Proven(proven, name)) => Outcome::None(format!(
-            "the decimal mark is '{}', as column '{name}' proves",
-            proven.letter()
-        )),
+        (None, Marks::Proven(mark, name)) => {
+            Outcome::None(Clause::MarkProven { mark, column: name.to_owned() })
+        }
         // Nothing but plain numbers, and no comma in sight.
         (None, Marks::Unknown) if facts.written.is_none() => match mark {
             Mark::Point => allowed(decision, rules),
-            Mark::Comma => Outcome::None("nothing says that the decimal mark is a comma".into()),
+            Mark::Comma => Outcome::None(Clause::NoComma),
         },
         (None, Marks::Unknown | Marks::Both) => {
             let of = |decision: Decision| Choice::Numbers(decision.style, decision.ty);
@@ -354,13 +342,13 @@ fn of_marks(
 }
 
 /// Smallest and largest value as texts, what is absent left out; `None` where that is not known.
-fn text_range(column: &ColumnFacts, facts: &Facts) -> Option<(String, String)> {
+fn text_range(column: &ColumnFacts, facts: &Facts) -> Option<(Extreme, Extreme)> {
     let is_absent = |value: &[u8]| {
         let value = crate::readings::trim(value);
         crate::readings::token(value).is_some()
             || facts.said.iter().any(|(text, _)| text.as_bytes() == value)
     };
-    let text = |value: &[u8]| crate::lossless(value);
+    let text = |value: &[u8]| Extreme::Text(crate::lossless(value));
     if facts.count(Class::Token) == 0 {
         return Some((text(&facts.text.min), text(&facts.text.max)));
     }
@@ -373,7 +361,7 @@ fn allowed(decision: Decision, rules: &Rules) -> Outcome {
     if rules.never.allows(decision.ty) {
         Outcome::Type(Box::new(decision))
     } else {
-        Outcome::None(format!("{} is excluded by --never", decision.ty))
+        Outcome::None(Clause::Excluded(decision.ty))
     }
 }
 
@@ -383,7 +371,7 @@ pub(super) fn decide(
     column: &ColumnFacts,
     facts: &Facts,
     rules: &Rules,
-    context: &Context<'_>,
+    context: &Context,
 ) -> Option<Decision> {
     let plain = facts.plain_count();
     if plain == 0 || is_quoted_text(column, rules) {
@@ -397,8 +385,8 @@ pub(super) fn decide(
             if decision.ty.is_number()
                 && let Some(pair) = same::pair(column, facts)
             {
-                let [one, other] = pair.map(|example| context.example(&example));
-                decision.notes.push(format!("two texts, one number: {one} and {other}"));
+                let pair = pair.map(|example| context.cite(&example));
+                decision.notes.push(Clause::OneNumber(pair));
             }
             for blocker in blockers.iter().filter(|blocker| blocker.is_few()) {
                 decision.notes.push(blocker.clause(context));
@@ -421,7 +409,7 @@ fn wider(
     column: &ColumnFacts,
     facts: &Facts,
     rules: &Rules,
-    context: &Context<'_>,
+    context: &Context,
 ) -> Vec<Blocker> {
     let narrower = READINGS.into_iter().take_while(|reading| *reading != chosen);
     narrower.filter_map(|reading| blocker(reading, column, facts, rules, context)).collect()
@@ -433,7 +421,7 @@ pub(super) fn blocker(
     column: &ColumnFacts,
     facts: &Facts,
     rules: &Rules,
-    context: &Context<'_>,
+    context: &Context,
 ) -> Option<Blocker> {
     let (read, plain) = (reading.read(facts), facts.plain_count());
     if read == 0 || read == plain || !super::is_blocked(plain - read, facts) {
@@ -457,7 +445,7 @@ fn tolerated(
     column: &ColumnFacts,
     facts: &Facts,
     rules: &Rules,
-    context: &Context<'_>,
+    context: &Context,
 ) -> Option<Decision> {
     let plain = facts.plain_count();
     let most = (plain as f64 * rules.tolerate + 1e-9).floor() as u64;
@@ -472,10 +460,8 @@ fn tolerated(
         if let Outcome::Type(decision) = reading.outcome(column, facts, rules, context) {
             let mut decision = *decision;
             let Tally { count, examples } = reading.refused(facts);
-            let first = examples.first().map(|e| format!(": {}", context.example(e)));
-            let clause =
-                format!("{} tolerated{}", counted(count, "misfit"), first.unwrap_or_default());
-            decision.evidence.insert(0, clause);
+            let first = examples.first().map(|example| context.cite(example));
+            decision.evidence.insert(0, Clause::Tolerated { count, first });
             decision.blockers.push(Blocker { ty: decision.ty, count, examples });
             decision.misfit = Misfit::Reject;
             return Some(decision);
@@ -486,22 +472,18 @@ fn tolerated(
 
 /// One pair of words in the whole column. A pair of single letters must show both, since a column of
 /// nothing but `t` is more likely a code.
-fn boolean(facts: &Facts) -> Result<Decision, String> {
+fn boolean(facts: &Facts) -> Result<Decision, Clause> {
     let used: Vec<_> =
         facts.bools.iter().zip(&BOOL_PAIRS).filter(|([no, yes], _)| no + yes > 0).collect();
     let [([no, yes], pair)] = used[..] else {
-        let pairs: Vec<_> =
-            used.iter().map(|(_, pair)| format!("{}/{}", pair.yes, pair.no)).collect();
-        return Err(format!("words of more than one pair: {}", pairs.join(", ")));
+        return Err(Clause::ManyBoolPairs(used.iter().map(|(_, pair)| *pair).collect()));
     };
     if pair.yes.len() == 1 && (*no == 0 || *yes == 0) {
-        return Err(format!("only one of {}/{}", pair.yes, pair.no));
+        return Err(Clause::HalfOfPair(pair));
     }
     let mut decision = Decision::new(Scalar::Bool);
-    decision.evidence.push(format!("{} {}, {} {}", grouped(*yes), pair.yes, grouped(*no), pair.no));
-    let (low, high) =
-        (if *no > 0 { "false" } else { "true" }, if *yes > 0 { "true" } else { "false" });
-    decision.range = Some((low.into(), high.into()));
+    decision.evidence.push(Clause::BoolCounts { pair, yes: *yes, no: *no });
+    decision.range = Some((Extreme::Bool(*no == 0), Extreme::Bool(*yes > 0)));
     Ok(decision)
 }
 
@@ -514,9 +496,8 @@ impl Blocker {
     }
 
     /// What it is, as a clause.
-    pub(super) fn clause(&self, context: &Context<'_>) -> String {
-        let first = self.examples.first();
-        let example = first.map(|e| format!(": {}", context.example(e))).unwrap_or_default();
-        format!("would be {} but for {}{example}", self.ty, counted(self.count, "value"))
+    pub(super) fn clause(&self, context: &Context) -> Clause {
+        let first = self.examples.first().map(|example| context.cite(example));
+        Clause::ButFor { ty: self.ty, count: self.count, first }
     }
 }

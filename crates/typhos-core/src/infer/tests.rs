@@ -3,7 +3,7 @@
 use super::*;
 use crate::laws::{quoted, value};
 use crate::run::{NoMonitor, RunOptions};
-use crate::survey::SurveyOptions;
+use crate::survey::{Survey, SurveyOptions};
 use crate::text::{Dialect, Input};
 use proptest::prelude::*;
 use std::num::NonZeroUsize;
@@ -20,6 +20,16 @@ fn decide_column(values: &[&str], headroom: f64) -> Decision {
         std::iter::once(&"c").chain(values).map(|value| format!("{value},.\n")).collect();
     let survey = survey_of(&text, 1, 1 << 20);
     decide(&survey, &Rules { headroom, ..Rules::default() }).remove(0)
+}
+
+/// What clauses say.
+pub(super) fn words(clauses: &[Clause]) -> Vec<String> {
+    clauses.iter().map(Clause::to_string).collect()
+}
+
+/// The range as people read it.
+pub(super) fn range(decision: &Decision) -> Option<(String, String)> {
+    decision.range.as_ref().map(|(low, high)| (low.to_string(), high.to_string()))
 }
 
 fn type_of(values: &[&str]) -> String {
@@ -120,26 +130,31 @@ fn reasons_name_values_and_lines() {
     values[17] = "n/k";
     let decision = decide_column(&values, 1.0);
     assert!(
-        decision.evidence[0].contains("would be uint8 but for 1 value: 'n/k' in line 19"),
+        decision.evidence[0]
+            .to_string()
+            .contains("would be uint8 but for 1 value: 'n/k' in line 19"),
         "{decision:?}"
     );
     assert_eq!(decision.blockers[0].count, 1);
 
     let decision = decide_column(&["01234", "51234"], 1.0);
     assert!(
-        decision.evidence[0].contains("digits, but 1 starts with 0: '01234' in line 2"),
+        decision.evidence[0].to_string().contains("digits, but 1 starts with 0: '01234' in line 2"),
         "{decision:?}"
     );
 
     let decision = decide_column(&["01/02/24", "03/31/24"], 1.0);
     assert!(
-        decision.evidence.iter().any(|clause| clause == "month first: '03/31/24' in line 3"),
+        decision
+            .evidence
+            .iter()
+            .any(|clause| clause.to_string() == "month first: '03/31/24' in line 3"),
         "{decision:?}"
     );
     assert_eq!(decision.patterns, [("MM/dd/yy".to_owned(), 2)]);
 
     let decision = decide_column(&["NA", "x"], 1.0);
-    assert_eq!(decision.notes, ["'NA' (1 time) is a value here, not absent"]);
+    assert_eq!(words(&decision.notes), ["'NA' (1 time) is a value here, not absent"]);
     assert_eq!((decision.absent, decision.required), (0, true));
 
     let decision = decide_column(&["NA", "", "5"], 1.0);
@@ -166,8 +181,8 @@ fn lengths_of_time_are_durations() {
         assert_eq!(type_of(&refs), want, "{values:?}");
     }
     let decision = decide_column(&["7:10:00", "25:51:00"], 1.0);
-    assert_eq!(decision.range, Some(("7:10:00".into(), "25:51:00".into())));
-    assert_eq!(decision.evidence[0], "lengths of time, beyond the 24 hours of a day");
+    assert_eq!(range(&decision), Some(("7:10:00".into(), "25:51:00".into())));
+    assert_eq!(decision.evidence[0].to_string(), "lengths of time, beyond the 24 hours of a day");
 }
 
 #[test]
@@ -181,10 +196,10 @@ fn what_no_type_holds_says_what_it_is() {
     ] {
         let rows: Vec<String> = values.iter().map(|value| format!("\"{value}\"")).collect();
         let refs: Vec<&str> = rows.iter().map(String::as_str).collect();
-        assert_eq!(decide_column(&refs, 1.0).evidence[0], want);
+        assert_eq!(decide_column(&refs, 1.0).evidence[0].to_string(), want);
     }
     let giant = "9".repeat(39);
-    let found = decide_column(&[&giant, "5"], 1.0).evidence.remove(0);
+    let found = decide_column(&[&giant, "5"], 1.0).evidence.remove(0).to_string();
     assert!(
         found.starts_with("numbers, 1 of more than 38 digits, which no number type holds"),
         "{found}"
@@ -192,11 +207,11 @@ fn what_no_type_holds_says_what_it_is() {
     // Nearly all of them is said too.
     let mut most = vec!["25:51:00"; 20];
     most.push("late");
-    let found = decide_column(&most, 1.0).evidence.remove(0);
+    let found = decide_column(&most, 1.0).evidence.remove(0).to_string();
     assert!(found.contains("of a day but for 1 value"), "{found}");
     // Where two texts are one number and it is not a question, it is told.
     let noted = decide_column(&["5", "5.0", "2.5"], 1.0);
-    assert_eq!(noted.notes, ["two texts, one number: '5' in line 2 and '5.0' in line 3"]);
+    assert_eq!(words(&noted.notes), ["two texts, one number: '5' in line 2 and '5.0' in line 3"]);
 }
 
 #[test]
@@ -220,7 +235,9 @@ fn an_ambiguous_order_is_a_question_unless_another_column_proves_it() {
     let survey = survey_of(text, 1, 1 << 20);
     let decisions = decide(&survey, &Rules::default());
     assert_eq!(decisions[0].ty, Scalar::Date);
-    assert!(decisions[0].evidence.contains(&"month first, as column 'b' proves".to_owned()));
+    assert!(
+        words(&decisions[0].evidence).contains(&"month first, as column 'b' proves".to_owned())
+    );
 }
 
 #[test]
@@ -262,7 +279,8 @@ fn the_trap_of_small_tables_is_refused_with_figures() {
     assert_eq!(decision.ty.to_string(), "text(36)");
     let (text, codes) = (names.concat().len() + 4 * 12, 12 + names.concat().len() + 4 * 12);
     assert!(
-        decision.evidence.contains(&format!("{codes} bytes as codes, {text} bytes as text")),
+        words(&decision.evidence)
+            .contains(&format!("{codes} bytes as codes, {text} bytes as text")),
         "{:?}",
         decision.evidence
     );
@@ -274,15 +292,14 @@ fn known_ladders_are_proposed_and_not_taken_for_granted() {
     let decision = decide_column(&values, 2.0);
     assert_eq!((decision.ty, &decision.values[0]), (Scalar::Category, &"high".to_owned()));
     let note = "a ladder? ranked = true, values = [\"low\", \"medium\", \"high\"]";
-    assert!(decision.notes.contains(&note.to_owned()), "{:?}", decision.notes);
+    assert!(words(&decision.notes).contains(&note.to_owned()), "{:?}", decision.notes);
 }
 
 /// Everything a decision says, as text.
 fn summary(survey: &Survey) -> String {
-    let rules = Rules::default();
-    let decisions = decide(survey, &rules);
-    let columns = decisions.iter().enumerate();
-    let profiles: Vec<_> = columns.map(|(at, told)| profile(survey, at, told, &rules)).collect();
+    let examined = Examined::of(survey.clone(), Rules::default());
+    let decisions = &examined.decisions;
+    let profiles: Vec<_> = (0..decisions.len()).map(|at| examined.profile(at)).collect();
     let (records, broken) = (survey.records, survey.broken);
     format!("{records} {broken} {:?} {decisions:#?} {profiles:#?}", survey.broken_examples)
 }
@@ -316,7 +333,7 @@ proptest! {
         if decision.ty != Scalar::Date {
             let want = crate::schema::IntType::narrowest(low.into(), high.into()).unwrap();
             prop_assert_eq!(decision.ty, Scalar::Int(want));
-            prop_assert_eq!(decision.range, Some((low.to_string(), high.to_string())));
+            prop_assert_eq!(range(&decision), Some((low.to_string(), high.to_string())));
         }
         let distinct: std::collections::HashSet<_> = values.iter().collect();
         prop_assert_eq!(decision.distinct.count, distinct.len() as u64);
@@ -358,7 +375,7 @@ fn dates_with_names_are_read_in_one_language() {
     ] {
         assert_eq!(patterns(values), want, "{values:?}");
     }
-    let evidence = decide_column(&["Mon 03/04/24", "Tue 03/05/24"], 1.0).evidence;
+    let evidence = words(&decide_column(&["Mon 03/04/24", "Tue 03/05/24"], 1.0).evidence);
     assert!(evidence.contains(&"month first: 'Mon 03/04/24' in line 2".to_owned()), "{evidence:?}");
 }
 
@@ -366,7 +383,8 @@ fn dates_with_names_are_read_in_one_language() {
 fn years_still_to_come_are_pointed_out() {
     let survey = survey_of("a\n01/31/60\n02/14/24\n", 1, 1 << 20);
     let today = crate::dates::days_from_civil(2026, 11, 23);
-    let notes = |today| decide(&survey, &Rules { today, ..Rules::default() }).remove(0).notes;
+    let decided = |today| decide(&survey, &Rules { today, ..Rules::default() }).remove(0);
+    let notes = |today| words(&decided(today).notes);
     assert!(
         notes(Some(today))[0].contains("reach 2060-01-31, which is still to come; pivot = 1927")
     );

@@ -2,7 +2,7 @@
 
 use super::dates::Context;
 use super::readings::{self, Outcome, READINGS, Reading};
-use super::{About, Choice, Decision, Rules, counted, grouped};
+use super::{Clause, Decision, Extreme, Rules};
 use crate::dates::Order;
 use crate::readings::Length;
 use crate::schema::Scalar;
@@ -27,25 +27,21 @@ pub(super) fn decide(
     facts: &Facts,
     records: u64,
     rules: &Rules,
-    context: &Context<'_>,
+    context: &Context,
 ) -> Decision {
     let mut decision = by_bytes(column, facts, records, rules);
     if facts.text.count > 0 {
-        decision.range = Some((crate::lossless(&facts.text.min), crate::lossless(&facts.text.max)));
+        let text = |bytes: &[u8]| Extreme::Text(crate::lossless(bytes));
+        decision.range = Some((text(&facts.text.min), text(&facts.text.max)));
     }
     let malformed = facts.count(Class::Malformed);
     if malformed > 0 {
-        let first = &facts.tally(&[Class::Malformed]).examples[0];
-        let note = format!(
-            "{} not valid UTF-8, first in {}",
-            counted(malformed, "value"),
-            context.line(first.place)
-        );
-        decision.evidence.insert(0, note);
+        let first = context.line(facts.tally(&[Class::Malformed]).examples[0].place);
+        decision.evidence.insert(0, Clause::NotUtf8 { count: malformed, first });
     }
     if facts.plain_count() == 0 {
         if facts.text.count == 0 && records > 0 {
-            decision.evidence.insert(0, "never a value".into());
+            decision.evidence.insert(0, Clause::NeverAValue);
         }
         return decision;
     }
@@ -58,7 +54,7 @@ fn by_bytes(column: &ColumnFacts, facts: &Facts, records: u64, rules: &Rules) ->
     let longest = facts.text.max_chars;
     // A code has one length; of other texts the next month's may be longer.
     let fixed = facts.text.bytes_range == Some((longest, longest)) && facts.text.count > 1;
-    let plain = |clause: Vec<String>| {
+    let plain = |clause: Vec<Clause>| {
         let most = if fixed { longest.into() } else { rules.stretch(longest.into()) };
         let most = u32::try_from(most).ok().filter(|most| *most > 0);
         let mut decision = Decision::new(Scalar::Text { most });
@@ -68,8 +64,7 @@ fn by_bytes(column: &ColumnFacts, facts: &Facts, records: u64, rules: &Rules) ->
     if facts.text.count == 0 {
         return Decision::new(Scalar::Text { most: None });
     }
-    let length =
-        format!("{} {}", if fixed { "all have" } else { "longest" }, counted(longest, "character"));
+    let length = if fixed { Clause::OneLength(longest) } else { Clause::Longest(longest) };
     let Some(bytes) = column.distinct_bytes() else { return plain(vec![length]) };
     let distinct = column.distinct().count;
     if facts.count(Class::Malformed) > 0 || distinct > MAX_DISTINCT as u64 {
@@ -80,17 +75,13 @@ fn by_bytes(column: &ColumnFacts, facts: &Facts, records: u64, rules: &Rules) ->
     let coded_cost = code * records + bytes + TEXT_OVERHEAD * distinct;
     if distinct * 2 > facts.text.count || coded_cost * 100 > text_cost * (100 - MIN_SAVING_PERCENT)
     {
-        let figures = format!(
-            "{} as codes, {} as text",
-            counted(coded_cost, "byte"),
-            counted(text_cost, "byte")
-        );
+        let figures = Clause::CodesAgainstText { codes: coded_cost, text: text_cost };
         let is_small = (2..SMALL_TABLE).contains(&facts.text.count);
         let is_trap = coded_cost >= text_cost && is_small;
         return plain(std::iter::once(length).chain(is_trap.then_some(figures)).collect());
     }
     let factor = text_cost as f64 / coded_cost as f64;
-    let clause = format!("{}; {factor:.1}x smaller than text", counted(distinct, "value"));
+    let clause = Clause::Saving { distinct, factor };
     if distinct <= MAX_CATEGORY
         && longest <= MAX_CATEGORY_CHARS
         && records >= distinct * MIN_CATEGORY_ROWS
@@ -105,10 +96,7 @@ fn by_bytes(column: &ColumnFacts, facts: &Facts, records: u64, rules: &Rules) ->
         decision.values.sort();
         decision.evidence.push(clause);
         if let Some(ladder) = super::ladders::ladder(&decision.values) {
-            let values: Vec<_> = ladder.iter().map(|value| crate::schema::quoted(value)).collect();
-            decision
-                .notes
-                .push(format!("a ladder? ranked = true, values = [{}]", values.join(", ")));
+            decision.notes.push(Clause::Ladder(ladder));
         }
         return decision;
     }
@@ -121,17 +109,14 @@ fn by_bytes(column: &ColumnFacts, facts: &Facts, records: u64, rules: &Rules) ->
 }
 
 /// Values that are something, all of them, and that no type holds.
-fn unheld(facts: &Facts, context: &Context<'_>) -> Option<String> {
+fn unheld(facts: &Facts, context: &Context) -> Option<Clause> {
     let plain = facts.plain_count();
     let of = |classes: &[Class]| classes.iter().map(|class| facts.count(*class)).sum::<u64>();
     let giants = facts.giants.count;
     if giants > 0 && giants + of(&[Class::Integer, Class::Signed, Class::Decimal]) == plain {
         let first = facts.giants.examples.first()?;
-        let of = if giants == plain { "all".into() } else { grouped(giants) };
-        return Some(format!(
-            "numbers, {of} of more than 38 digits, which no number type holds: {}",
-            context.example(first)
-        ));
+        let count = Some(giants).filter(|giants| *giants < plain);
+        return Some(Clause::Giants { count, first: context.cite(first) });
     }
     let lengths = of(&[Class::Length]);
     let is_time = facts.dates.shapes().iter().all(|shape| shape.shape.date.is_none());
@@ -141,11 +126,11 @@ fn unheld(facts: &Facts, context: &Context<'_>) -> Option<String> {
     }
     let first = facts.tally(&[Class::Length]).examples.into_iter().next()?;
     let kinds = Length::ALL.into_iter().filter(|kind| facts.lengths.kinds[*kind as usize] > 0);
-    let kinds: Vec<_> = kinds.map(Length::words).collect();
-    let others = plain - lengths - times;
-    let others =
-        if others > 0 { format!(" but for {}", counted(others, "value")) } else { String::new() };
-    Some(format!("{}{others}: {}", kinds.join(", "), context.example(&first)))
+    Some(Clause::Lengths {
+        kinds: kinds.collect(),
+        others: plain - lengths - times,
+        first: Some(context.cite(&first)),
+    })
 }
 
 /// Says what kept the column from a narrower type, where most of its values allow one.
@@ -153,15 +138,13 @@ fn why_not_narrower(
     column: &ColumnFacts,
     facts: &Facts,
     rules: &Rules,
-    context: &Context<'_>,
+    context: &Context,
     decision: &mut Decision,
 ) {
     if readings::is_quoted_text(column, rules) {
         let quoted = column.quoted();
-        let first = quoted.examples.first().map(|e| format!(": {}", context.example(e)));
-        let clause =
-            format!("{} in quotes{}", counted(quoted.count, "value"), first.unwrap_or_default());
-        return decision.evidence.insert(0, clause);
+        let first = quoted.examples.first().map(|example| context.cite(example));
+        return decision.evidence.insert(0, Clause::Quoted { count: quoted.count, first });
     }
     if let Some(reason) = unheld(facts, context) {
         return decision.evidence.insert(0, reason);
@@ -194,17 +177,8 @@ fn why_not_narrower(
                 return;
             }
             Outcome::Asked(question) => {
-                let lines: Vec<_> = question.choices.iter().map(Choice::line).collect();
-                let what = match &question.about {
-                    About::Dates => "a date, but which?".to_owned(),
-                    About::Marks => "a number, but which?".to_owned(),
-                    About::Sides => "amounts on two sides, but which one is negative?".to_owned(),
-                    About::SameNumber(pair) => {
-                        let [one, other] = pair.each_ref().map(|example| context.example(example));
-                        format!("{one} and {other} are one number, or two versions?")
-                    }
-                };
-                decision.evidence.insert(0, format!("{what} {}", lines.join(" or ")));
+                let clause = Clause::asked(&question.about, &question.choices, context.files());
+                decision.evidence.insert(0, clause);
                 decision.question = Some(question);
                 return;
             }

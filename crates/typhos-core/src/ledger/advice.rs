@@ -4,9 +4,8 @@
 use super::ColumnBytes;
 use super::measure::{bits, code_bytes, text_bytes};
 use crate::columns::PlainValues;
-use crate::infer::{Decision, counted, declare, grouped, shown};
+use crate::infer::{Decision, Examined, counted, declare, grouped, shown};
 use crate::schema::{ColumnDecl, From, ReadValues, Rounding, Scalar, Schema, Source, column_line};
-use crate::survey::Survey;
 
 /// A change to one column that saves memory.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -27,14 +26,12 @@ pub struct Advice {
 
 /// What would make columns smaller, the largest saving first.
 ///
-/// `sources` says of which column of the survey each declared column is made, `decisions` what was decided
-/// about those, and `weights` what the declared columns take of `rows` rows. No rows are no reason for
+/// `sources` says of which column of the survey each declared column is made, and `weights` what the declared columns take of `rows` rows. No rows are no reason for
 /// anything.
 pub fn advise(
     schema: &Schema,
     sources: &[Source],
-    survey: &Survey,
-    decisions: &[Decision],
+    examined: &Examined,
     weights: &[ColumnBytes],
     rows: u64,
 ) -> Vec<Advice> {
@@ -45,7 +42,8 @@ pub fn advise(
     for ((column, source), weight) in schema.columns.iter().zip(sources).zip(weights) {
         // What is made of several columns, or of none, was not looked at.
         let Some(source) = source.column() else { continue };
-        let known = Known { column, decision: &decisions[source], survey, source, rows };
+        let decision = &examined.decisions[source];
+        let known = Known { column, decision, examined, source, rows };
         all.extend(known.advise(*weight));
     }
     all.sort_by(|a, b| b.saves.cmp(&a.saves).then_with(|| a.column.cmp(&b.column)));
@@ -56,7 +54,7 @@ pub fn advise(
 struct Known<'k> {
     column: &'k ColumnDecl,
     decision: &'k Decision,
-    survey: &'k Survey,
+    examined: &'k Examined,
     source: usize,
     rows: u64,
 }
@@ -64,13 +62,14 @@ struct Known<'k> {
 impl Known<'_> {
     fn advise(&self, weight: ColumnBytes) -> Option<Advice> {
         let (column, decision) = (self.column, self.decision);
-        let present = self.survey.records - decision.absent.min(self.survey.records);
+        let records = self.examined.survey.records;
+        let present = records - decision.absent.min(records);
         if present == 0
             || decision.distinct.is_exact && decision.distinct.count == 1 && decision.absent == 0
         {
             let risk = match (present, &decision.range) {
                 (0, _) => "it has no value at all".to_owned(),
-                (_, Some((value, _))) => format!("every value is {}", shown(value)),
+                (_, Some((value, _))) => format!("every value is {}", shown(&value.to_string())),
                 _ => "every value is the same".to_owned(),
             };
             return Some(Advice {
@@ -101,7 +100,7 @@ impl Known<'_> {
         if decision.ty == column.scalar() || decision.question.is_some() {
             return None;
         }
-        let drafted = declare(column.name.clone(), decision, &self.survey.absent);
+        let drafted = declare(column.name.clone(), decision, &self.examined.survey.absent);
         let scalar = drafted.scalar();
         let mut changed = ColumnDecl {
             ty: drafted.ty,
@@ -133,7 +132,7 @@ impl Known<'_> {
         if !is_both(Scalar::Float64) {
             return None;
         }
-        let facts = self.survey.columns[self.source].facts();
+        let facts = self.examined.facts(self.source);
         let losses = facts.numbers.float32_losses.count.max(1);
         let changed = ColumnDecl {
             ty: Scalar::Float32.into(),
@@ -153,6 +152,7 @@ impl Known<'_> {
     fn risk(&self, ty: Scalar) -> String {
         let decision = self.decision;
         let range = decision.shown_range();
+        let is_negative = decision.range.as_ref().is_some_and(|(low, _)| low.is_negative());
         match ty {
             Scalar::Category => {
                 format!(
@@ -165,7 +165,7 @@ impl Known<'_> {
                 counted(decision.distinct.count, "value")
             ),
             _ if ty.is_number() => match range {
-                Some((low, high)) if low.starts_with('-') => {
+                Some((low, high)) if is_negative => {
                     format!("values seen from {low} to {high}")
                 }
                 Some((_, high)) => format!("largest value seen {high}"),
@@ -186,7 +186,7 @@ impl Known<'_> {
 
     /// Bytes of the values of a column as it is declared; `None` where that takes counting again.
     fn values(&self, column: &ColumnDecl) -> Option<u64> {
-        let facts = &self.survey.columns[self.source];
+        let facts = &self.examined.survey.columns[self.source];
         Some(match column.scalar() {
             Scalar::Lowcard | Scalar::Category => {
                 let bytes = facts.distinct_bytes()?;
@@ -194,7 +194,7 @@ impl Known<'_> {
                 code_bytes(count) * self.rows + text_bytes(count, bytes)
             }
             Scalar::Text { .. } | Scalar::Ip | Scalar::Json => {
-                text_bytes(self.rows, facts.facts().text.bytes)
+                text_bytes(self.rows, self.examined.facts(self.source).text.bytes)
             }
             ty => (bits(&ty.arrow(0)) * self.rows).div_ceil(8),
         })

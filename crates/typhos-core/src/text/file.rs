@@ -255,7 +255,8 @@ impl InputFile {
             self.end = sniff::find_end(&tail, &self.layout.dialect, self.layout.fields);
         }
         let (_, why) = self.encoding();
-        let mut finding = Finding { encoding: why, ..found.finding };
+        let is_likely_encoding = self.sure() == Sure::Likely;
+        let mut finding = Finding { encoding: why, is_likely_encoding, ..found.finding };
         if self.unnamed > 0 {
             let columns = self.names.len();
             let named = columns - self.unnamed;

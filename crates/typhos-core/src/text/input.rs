@@ -95,7 +95,7 @@ impl Input {
         let origins = self.files.iter().map(|file| file.origin().clone()).collect();
         let choice = InputChoice { encoding: Some(guess.charset), ..self.choice.clone() };
         let mut input = Self::of(origins, self.notes.clone(), &choice)?;
-        input.finding.encoding = guess.why();
+        (input.finding.encoding, input.finding.is_likely_encoding) = (guess.why(), true);
         Ok(Some(input))
     }
 
@@ -243,7 +243,7 @@ fn one_encoding(
             file.look(&InputChoice { encoding: Some(charset), ..choice.clone() })?;
         }
     }
-    finding.encoding = why;
+    (finding.encoding, finding.is_likely_encoding) = (why, true);
     Ok(())
 }
 

@@ -3,7 +3,7 @@
 use typhos_core::columns::{Float32Change, float32_change};
 use typhos_core::infer::{
     Bin, Blocker, Decision, Profile, ReadingFacts, Wanted, counted, distinct_clause, draft,
-    estimate_error_percent, grouped, line_of, profile, shown,
+    estimate_error_percent, grouped, line_of, shown,
 };
 use typhos_core::schema::Scalar;
 use typhos_core::survey::{Survey, Trend};
@@ -30,7 +30,7 @@ pub fn float32(
     let Some(input) = looked.input.as_ref().filter(|input| !input.is_stream()) else {
         return Ok(None);
     };
-    let (survey, decisions) = (&looked.survey, &looked.decisions);
+    let (survey, decisions) = (&looked.examined.survey, &looked.examined.decisions);
     if decisions[at].ty != Scalar::Float64 || survey.is_sample {
         return Ok(None);
     }
@@ -47,8 +47,8 @@ pub fn show(
     float32: Option<Float32Change>,
     console: &mut Console,
 ) -> std::io::Result<()> {
-    let (survey, decision) = (&looked.survey, &looked.decisions[at]);
-    let profile = profile(survey, at, decision, &looked.settings.rules());
+    let (survey, decision) = (&looked.examined.survey, &looked.examined.decisions[at]);
+    let profile = looked.examined.profile(at);
     let name = &survey.source.names[at];
     let look = if decision.question.is_some() { WARN } else { FOUND };
     console.say(
@@ -205,7 +205,7 @@ fn readings(survey: &Survey, profile: &Profile, console: &mut Console) -> std::i
             (None, _) => ("none".to_owned(), Look::Dim),
         };
         let why = match (&reading.reason, example) {
-            (Some(reason), _) => reason.clone(),
+            (Some(reason), _) => reason.to_string(),
             (None, Some(example)) => format!("ruled out first by {example}"),
             (None, None) => "reads every value".to_owned(),
         };

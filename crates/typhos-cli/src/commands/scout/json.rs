@@ -3,24 +3,19 @@
 
 use serde_json::{Map, Value, json};
 use typhos_core::infer::{
-    About, Blocker, Choice, Decision, Profile, Question, estimate_error_percent, profile,
+    About, Blocker, Choice, Clause, Decision, Profile, Question, estimate_error_percent,
 };
 use typhos_core::readings::Side;
 use typhos_core::survey::{Example, Survey};
 
 use super::super::look::Looked;
-use crate::report::{input_json, saved_input_json};
 
 /// The whole report, or that of one column, which has its profile too: all but the columns, and those, one by one.
 pub fn report(
     looked: &Looked,
     one: Option<usize>,
 ) -> (Value, impl Iterator<Item = Value> + use<'_>) {
-    let survey = &looked.survey;
-    let input = match &looked.input {
-        Some(input) => input_json(input),
-        None => saved_input_json(&survey.source),
-    };
+    let survey = &looked.examined.survey;
     let broken = survey.broken_examples.iter().map(|broken| {
         let file = &survey.source.files[broken.place.part as usize].name;
         json!({ "file": file, "line": broken.place.line, "reason": broken.reason })
@@ -30,17 +25,15 @@ pub fn report(
         None => looked.columns.clone(),
     };
     let columns = columns.into_iter().map(move |at| {
-        let mut entry = column(survey, at, &looked.decisions[at]);
+        let mut entry = column(survey, at, &looked.examined.decisions[at]);
         if one.is_some() {
-            let rules = looked.settings.rules();
-            let profile = profile(survey, at, &looked.decisions[at], &rules);
-            entry["profile"] = profile_json(survey, at, &profile);
+            entry["profile"] = profile_json(survey, at, &looked.examined.profile(at));
         }
         entry
     });
     let head = json!({
         "typhos": 1,
-        "input": input,
+        "input": looked.report().json(),
         "sample": survey.is_sample,
         "records": survey.records,
         "broken_records": { "count": survey.broken, "examples": broken.collect::<Vec<_>>() },
@@ -66,17 +59,21 @@ fn column(survey: &Survey, at: usize, decision: &Decision) -> Value {
         "distinct": distinct.count,
         "distinct_exact": distinct.is_exact,
         "distinct_error_percent": if distinct.is_exact { 0.0 } else { estimate_error_percent() },
-        "min": decision.range.as_ref().map(|(low, _)| low),
-        "max": decision.range.as_ref().map(|(_, high)| high),
+        "min": decision.range.as_ref().map(|(low, _)| low.to_string()),
+        "max": decision.range.as_ref().map(|(_, high)| high.to_string()),
         "max_chars": decision.max_chars,
         "patterns": patterns.collect::<Vec<_>>(),
         "locale": decision.locale,
         "values": decision.values,
-        "evidence": decision.evidence,
+        "evidence": words(&decision.evidence),
         "blockers": blockers.collect::<Vec<_>>(),
-        "notes": decision.notes,
+        "notes": words(&decision.notes),
         "question": decision.question.as_ref().map(question_json),
     })
+}
+
+fn words(clauses: &[Clause]) -> Vec<String> {
+    clauses.iter().map(Clause::to_string).collect()
 }
 
 fn question_json(question: &Question) -> Value {
@@ -130,7 +127,7 @@ fn profile_json(survey: &Survey, at: usize, profile: &Profile) -> Value {
             "reads": reading.read,
             "does_not_read": reading.refused,
             "type": reading.ty.map(|ty| ty.to_string()),
-            "reason": reading.reason,
+            "reason": reading.reason.as_ref().map(Clause::to_string),
             "examples": examples_json(&reading.examples, survey),
         })
     });

@@ -84,8 +84,8 @@ pub fn look(looked: &Looked, names: &[String], common: &Common) -> Result<Found,
     };
     let (mut schema, mut absent) = (Schema::default(), 0);
     for name in names {
-        let at = find(name, &looked.survey)?;
-        let decision = &looked.decisions[at];
+        let at = find(name, &looked.examined.survey)?;
+        let decision = &looked.examined.decisions[at];
         let mut column = ColumnDecl::new(name, Scalar::Text { most: None });
         column.from = Some(From::Position(at + 1));
         column.absent =

@@ -14,9 +14,8 @@ use typhos_core::survey::Survey;
 
 use super::look::{Looked, find, look};
 use crate::args::{Common, Scout};
-use crate::console::{self, BOLD, Console, DIM, GOOD, WARN, bytes, paint, safe};
+use crate::console::{self, BOLD, Console, DIM, GOOD, WARN, paint, safe};
 use crate::outcome::{Failure, Outcome};
-use crate::report::{input_line, layout_lines, saved_layout_lines};
 use crate::table::{Heading, Look, render};
 
 /// Rows of a table before its headings come again.
@@ -30,7 +29,7 @@ pub fn run(args: &Scout, common: &Common, console: &mut Console) -> Result<Outco
         typhos_load::refuse_existing(path, args.replace)?;
     }
     let looked = look(&args.inputs, &args.input, &args.rules, None, args.save.as_deref(), common)?;
-    let survey = &looked.survey;
+    let survey = &looked.examined.survey;
     let one = args.column.as_ref().map(|name| find(name, survey)).transpose()?;
     let key = match args.key.is_empty() {
         true => None,
@@ -68,27 +67,8 @@ pub fn save(survey: &Survey, path: &Path, replace: bool) -> Result<(), Failure> 
 
 /// What the survey is of, in a few words.
 pub fn source_line(looked: &Looked) -> String {
-    let survey = &looked.survey;
-    let what = match &looked.input {
-        Some(input) => input_line(input),
-        None => {
-            let files = &survey.source.files;
-            let size: u64 = files.iter().map(|file| file.bytes).sum();
-            let name = match &files[..] {
-                [one] => one.name.clone(),
-                [first, .., last] => {
-                    format!("{} … {} ({} files)", first.name, last.name, files.len())
-                }
-                [] => String::new(),
-            };
-            let how = if size > 0 {
-                format!("{}, surveyed before", bytes(size))
-            } else {
-                "surveyed before".into()
-            };
-            format!("{}  {}", paint(BOLD, safe(&name)), paint(DIM, how))
-        }
-    };
+    let survey = &looked.examined.survey;
+    let what = looked.report().line();
     let records = counted(survey.records, "record");
     let records = if survey.is_sample {
         format!("{} {}", paint(BOLD, records), paint(WARN, "a sample: the first ones only"))
@@ -100,11 +80,7 @@ pub fn source_line(looked: &Looked) -> String {
 
 fn whole(looked: &Looked, common: &Common, console: &mut Console) -> std::io::Result<()> {
     console.say(source_line(looked))?;
-    let layout = match &looked.input {
-        Some(input) => layout_lines(input),
-        None => saved_layout_lines(&looked.survey.source),
-    };
-    for line in layout {
+    for line in looked.report().layout_lines() {
         console.say(line)?;
     }
     if common.verbose {
@@ -137,8 +113,8 @@ fn whole(looked: &Looked, common: &Common, console: &mut Console) -> std::io::Re
 
 /// The line of one column.
 fn row(looked: &Looked, at: usize, wide: bool) -> Vec<(String, Look)> {
-    let decision = &looked.decisions[at];
-    let header = &looked.survey.source.names[at];
+    let decision = &looked.examined.decisions[at];
+    let header = &looked.examined.survey.source.names[at];
     let name = match looked.settings.house.naming {
         Some(Naming::Snake) => snake_case(header),
         _ => header.clone(),
@@ -157,7 +133,8 @@ fn row(looked: &Looked, at: usize, wide: bool) -> Vec<(String, Look)> {
             chars => (grouped(chars), Look::Plain),
         };
         row.extend([(low, Look::Plain), (high, Look::Plain), longest]);
-        decision.evidence.iter().chain(&decision.notes).cloned().collect::<Vec<_>>()
+        let clauses = decision.evidence.iter().chain(&decision.notes);
+        clauses.map(ToString::to_string).collect::<Vec<_>>()
     } else {
         decision.clauses()
     };
@@ -180,7 +157,7 @@ fn absent(decision: &Decision) -> (String, Look) {
 
 /// What has to be looked at: broken records, and questions.
 fn closing(looked: &Looked, console: &mut Console) -> std::io::Result<()> {
-    let survey = &looked.survey;
+    let survey = &looked.examined.survey;
     if survey.broken > 0 {
         console.say("")?;
         console.say(paint(
@@ -196,7 +173,7 @@ fn closing(looked: &Looked, console: &mut Console) -> std::io::Result<()> {
             ))?;
         }
     }
-    let is_estimate = |at: &usize| !looked.decisions[*at].distinct.is_exact;
+    let is_estimate = |at: &usize| !looked.examined.decisions[*at].distinct.is_exact;
     if looked.columns.iter().any(is_estimate) {
         let most = grouped(typhos_core::survey::MAX_DISTINCT as u64);
         let error = estimate_error_percent();
@@ -218,10 +195,10 @@ fn closing(looked: &Looked, console: &mut Console) -> std::io::Result<()> {
 /// A sentence for each column whose values could be read in more than one way.
 pub fn questions(looked: &Looked) -> Vec<String> {
     let asked = looked.columns.iter().filter_map(|at| {
-        let question = looked.decisions[*at].question.as_ref()?;
-        Some((&looked.survey.source.names[*at], question))
+        let question = looked.examined.decisions[*at].question.as_ref()?;
+        Some((&looked.examined.survey.source.names[*at], question))
     });
-    let files = looked.survey.files();
+    let files = looked.examined.survey.files();
     asked.map(|(name, question)| asking(name, question, &files)).collect()
 }
 

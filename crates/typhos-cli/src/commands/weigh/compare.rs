@@ -10,7 +10,7 @@ use super::{change, filter, matching, title, weigh, weighing};
 use crate::args::{Common, Weigh};
 use crate::console::{BOLD, Console, DIM, FOUND, GOOD, WARN, paint, safe};
 use crate::outcome::Failure;
-use crate::report::{account_json, input_json};
+use crate::report::{InputReport, account_json};
 use crate::table::{Heading, Look, render};
 
 /// One of the two.
@@ -66,7 +66,7 @@ pub fn run(args: &Weigh, common: &Common, console: &mut Console) -> Result<u64, 
         };
         console.json(&json!({
             "typhos": 1,
-            "input": input_json(&input),
+            "input": InputReport::of(&input).json(),
             "where": args.filter,
             "old": side(&old),
             "new": side(&new),

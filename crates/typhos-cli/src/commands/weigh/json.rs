@@ -6,7 +6,7 @@ use typhos_files::parquet::Footprint;
 use super::Ledger;
 use super::ledger::{lines, steps, totals};
 use crate::args::Weigh;
-use crate::report::{account_json, input_json};
+use crate::report::{InputReport, account_json};
 
 /// The ledger of one declaration.
 pub fn one(ledger: &Ledger, args: &Weigh) -> Value {
@@ -29,7 +29,7 @@ pub fn one(ledger: &Ledger, args: &Weigh) -> Value {
     let mut report = json!({
         "typhos": 1,
         "schema": args.schema.display().to_string(),
-        "input": input_json(&ledger.input),
+        "input": InputReport::of(&ledger.input).json(),
         "rows": weighed.account.loaded,
         "columns": columns.collect::<Vec<_>>(),
         "memory": figures(memory),

@@ -9,11 +9,10 @@ use std::path::Path;
 
 use typhos_core::columns::Plan;
 use typhos_core::filter::Filter;
-use typhos_core::infer::{Decision, counted, decide, grouped, survey_for};
+use typhos_core::infer::{Examined, counted, grouped, survey_for};
 use typhos_core::ledger::{Advice, Faces, advise, faces};
 use typhos_core::schema::Schema;
 use typhos_core::sorting::DEFAULT_SORT_MEMORY;
-use typhos_core::survey::Survey;
 use typhos_core::text::Input;
 use typhos_files::{Wanted, Weighed, Weighing};
 use typhos_load::{DEFAULT_MEMORY, LoadError};
@@ -23,7 +22,7 @@ use crate::console::{BOLD, Console, DIM, WARN, paint, safe};
 use crate::diagnose;
 use crate::outcome::{Failure, Outcome};
 use crate::progress::Progress;
-use crate::report::input_line;
+use crate::report::InputReport;
 use crate::settings::Settings;
 
 pub fn run(args: &Weigh, common: &Common, console: &mut Console) -> Result<Outcome, Failure> {
@@ -85,14 +84,14 @@ fn one(args: &Weigh, common: &Common, console: &mut Console) -> Result<u64, Fail
     } else {
         None
     };
-    let decisions = looked.as_ref().map(|(_, decisions)| &decisions[..]);
+    let decisions = looked.as_ref().map(|examined| &examined.decisions[..]);
     let faces = faces(schema, plan.sources(), input.names(), decisions);
     let others = [&faces.text, &faces.wide].map(|face| bind(face.clone(), &input));
     let what = weighing(args, &plan, &others, filter.as_ref(), common, &input, Wanted::Ledger);
     let weighed = weigh(&what, common, "weighing")?;
-    let advice = looked.as_ref().filter(|_| args.advice).map(|(survey, decisions)| {
+    let advice = looked.as_ref().filter(|_| args.advice).map(|examined| {
         let rows = weighed.account.loaded;
-        advise(schema, plan.sources(), survey, decisions, &weighed.declared.memory, rows)
+        advise(schema, plan.sources(), examined, &weighed.declared.memory, rows)
     });
     let misfits = weighed.account.misfits();
     let ledger = Ledger { plan, input, faces, weighed, advice };
@@ -105,17 +104,12 @@ fn one(args: &Weigh, common: &Common, console: &mut Console) -> Result<u64, Fail
 }
 
 /// Surveys the input under what the declaration says of absent values, and decides about its columns.
-fn look(
-    plan: &Plan,
-    input: &Input,
-    args: &Weigh,
-    common: &Common,
-) -> Result<(Survey, Vec<Decision>), Failure> {
+fn look(plan: &Plan, input: &Input, args: &Weigh, common: &Common) -> Result<Examined, Failure> {
     let options = survey_for(plan.schema(), plan.sources(), input.names().len());
     let survey = super::survey(input, &options, common)?;
     let first = args.inputs.first().map(AsRef::as_ref);
-    let decisions = decide(&survey, &Settings::gather(&RuleArgs::default(), first)?.rules());
-    Ok((survey, decisions))
+    let rules = Settings::gather(&RuleArgs::default(), first)?.rules();
+    Ok(Examined::of(survey, rules))
 }
 
 /// Binds a schema whose columns are said by their place in the input.
@@ -179,7 +173,7 @@ fn matching(rows: u64) -> String {
 
 /// The input and its declaration, above every report.
 fn title(input: &Input, under: &str) -> String {
-    format!("{}  {}", input_line(input), paint(DIM, format!("under {}", safe(under))))
+    format!("{}  {}", InputReport::of(input).line(), paint(DIM, format!("under {}", safe(under))))
 }
 
 /// How much of a file a question reads, in a line.

@@ -12,7 +12,7 @@ use super::{bind, factor, filter, matching, title, weigh, weighing};
 use crate::args::{Common, Weigh};
 use crate::console::{BOLD, Console, DIM, FOUND, GOOD, paint, safe};
 use crate::outcome::Failure;
-use crate::report::input_json;
+use crate::report::InputReport;
 use crate::table::{Heading, Look, render};
 
 /// Lists of keys of a question of more columns than this are of two at most: there are too many others.
@@ -80,7 +80,7 @@ pub fn run(args: &Weigh, common: &Common, console: &mut Console) -> Result<u64, 
         console.json(&json!({
             "typhos": 1,
             "schema": args.schema.display().to_string(),
-            "input": input_json(&input),
+            "input": InputReport::of(&input).json(),
             "where": args.filter,
             "rows": matched,
             "tried": tried.collect::<Vec<_>>(),

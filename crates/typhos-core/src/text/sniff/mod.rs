@@ -48,6 +48,8 @@ pub struct Finding {
     pub header: String,
     /// Why this encoding.
     pub encoding: String,
+    /// Whether the encoding is only likely: judged by the words it makes.
+    pub is_likely_encoding: bool,
 }
 
 /// What was found of a text.
