@@ -7,8 +7,9 @@ use std::num::NonZeroUsize;
 use std::path::Path;
 use std::process::ExitCode;
 
+use typhos_core::records::{Records, Split};
 use typhos_core::run::{NoMonitor, RunOptions, fold_blocks};
-use typhos_core::text::{InputChoice, Records, Splitter};
+use typhos_core::text::{InputChoice, Splitter, TextRecords};
 
 /// Records a slice, as the survey takes them.
 const SLICE: usize = 2048;
@@ -36,11 +37,11 @@ fn main() -> ExitCode {
         &input,
         &options,
         &NoMonitor,
-        || (Records::default(), 0u64),
+        || (TextRecords::default(), 0u64),
         |(records, count), block| {
             let layout = input.files()[block.file as usize].layout();
             let mut splitter = Splitter::new(block, &layout.dialect, layout.fields);
-            while splitter.fill(records, SLICE) {
+            while splitter.refill(records, SLICE) {
                 *count += (records.len() + records.broken().len()) as u64;
             }
         },

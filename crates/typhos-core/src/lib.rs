@@ -2,6 +2,7 @@
 //!
 //! The rooms follow the flow of the data. Each depends only on the ones above it:
 //!
+//! * [`records`]: records of any format: where their leaves stand, and what a format says of them.
 //! * [`text`]: bytes → blocks → records → fields. Dialects, and nothing about what a field means.
 //! * [`readings`]: one field → what it can be read as (number, word, absent token).
 //! * [`dates`]: date patterns: the language, its compiled form, and the shapes dates are found by.
@@ -27,6 +28,7 @@ pub mod infer;
 mod intern;
 pub mod ledger;
 pub mod readings;
+pub mod records;
 pub mod remedy;
 pub mod run;
 pub mod schema;

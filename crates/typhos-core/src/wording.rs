@@ -18,6 +18,16 @@ pub fn counted(number: u64, noun: &str) -> String {
     format!("{} {noun}{}", grouped(number), if number == 1 { "" } else { "s" })
 }
 
+/// A number of bytes with its unit: `16 MiB`.
+pub fn size_name(bytes: usize) -> String {
+    for (unit, shift) in [("GiB", 30), ("MiB", 20), ("KiB", 10)] {
+        if bytes >= 1 << shift && bytes.is_multiple_of(1 << shift) {
+            return format!("{} {unit}", bytes >> shift);
+        }
+    }
+    format!("{bytes} bytes")
+}
+
 /// A value for a message: in quotes, control characters escaped, cut where it is long.
 pub fn shown(value: &str) -> String {
     const MOST: usize = 40;

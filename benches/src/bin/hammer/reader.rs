@@ -5,11 +5,12 @@
 use std::num::NonZeroUsize;
 
 use typhos_core::infer::{Rules, Wanted, decide, draft};
+use typhos_core::records::{Records, Split};
 use typhos_core::run::{NoMonitor, RunOptions};
 use typhos_core::survey::{Survey, SurveyOptions};
 use typhos_core::text::{
     Block, BlockReader, BrokenKind, Charset, ColumnsDiffer, Escape, Input, InputChoice, LineEnds,
-    PlainRecord, PlainRecords, QuotedEmpty, Records, ShortRecords, Splitter,
+    PlainRecord, PlainRecords, QuotedEmpty, ShortRecords, Splitter, TextRecords,
 };
 
 use crate::Dice;
@@ -107,10 +108,10 @@ type Found = Vec<(u64, Vec<u8>, Option<String>)>;
 fn through_blocks(input: &Input, block_bytes: usize, most: usize) -> Found {
     let layout = input.files()[0].layout();
     let mut reader = BlockReader::new(input, block_bytes);
-    let (mut block, mut records, mut all) = (Block::default(), Records::default(), Vec::new());
+    let (mut block, mut records, mut all) = (Block::default(), TextRecords::default(), Vec::new());
     while reader.next(&mut block).expect("bytes in memory can be read") {
         let mut splitter = Splitter::new(&block, &layout.dialect, layout.fields);
-        while splitter.fill(&mut records, most) {
+        while splitter.refill(&mut records, most) {
             let whole =
                 (0..records.len()).map(|row| (records.line(row), records.record(row), None));
             let broken = records.broken().iter().map(|broken| {

@@ -4,14 +4,17 @@
 //! out of the slice and the slice is converted again: misfits are rare, and so no column ever has to
 //! take back what it has appended.
 
+use std::marker::PhantomData;
+
 use arrow_array::{ArrayRef, RecordBatch, RecordBatchOptions};
 
 use super::Plan;
 use super::cells::with_cells;
 use super::fill::{Absent, FillColumn, MakeColumn, Rows, Slice, number};
 use super::reason::{Account, MisfitValue, Reason, SetAside};
+use crate::records::{Records, Split};
 use crate::schema::Misfit;
-use crate::text::{Block, Records, Splitter};
+use crate::text::{Block, Splitter, TextRecords};
 
 /// Records of a batch: enough to make arrays worth their while, few enough that they stay in cache.
 pub const DEFAULT_BATCH_RECORDS: usize = 8192;
@@ -35,12 +38,12 @@ pub struct BlockReport {
 }
 
 /// Converts the blocks of one thread.
-pub struct Converter<'p> {
+pub struct Converter<'p, R = TextRecords> {
     plan: &'p Plan,
     mode: OnMisfit,
-    columns: Vec<Box<dyn FillColumn>>,
-    beside: Vec<(&'p Plan, Vec<Box<dyn FillColumn>>)>,
-    records: Records,
+    columns: Vec<Box<dyn FillColumn<R>>>,
+    beside: Vec<(&'p Plan, Vec<Box<dyn FillColumn<R>>>)>,
+    records: R,
     misfits: Vec<RowMisfit>,
     /// The number in the input of each record, where somebody wants it.
     numbers: Option<Vec<u64>>,
@@ -57,15 +60,14 @@ struct RowMisfit {
     reason: Reason,
 }
 
-impl<'p> Converter<'p> {
-    /// A converter for one thread.
-    pub fn new(plan: &'p Plan, mode: OnMisfit) -> Converter<'p> {
+impl<'p, R: Records + 'static> Converter<'p, R> {
+    fn of(plan: &'p Plan, mode: OnMisfit) -> Converter<'p, R> {
         Converter {
             plan,
             mode,
             columns: columns_of(plan),
             beside: Vec::new(),
-            records: Records::default(),
+            records: R::default(),
             misfits: Vec::new(),
             numbers: plan.numbers_records().then(Vec::new),
             lines: Vec::new(),
@@ -87,50 +89,11 @@ impl<'p> Converter<'p> {
         self
     }
 
-    /// Converts a block and hands each batch to `each`.
-    ///
-    /// # Errors
-    /// The first misfit in the block that the declaration says to stop at, as `Err` of the misfit; and
-    /// whatever `each` returns.
-    pub fn convert<E: From<MisfitValue>>(
+    /// Converts the records of a block that a splitter makes of it.
+    fn convert_records<E: From<MisfitValue>>(
         &mut self,
         block: &Block,
-        mut each: impl FnMut(RecordBatch) -> Result<(), E>,
-    ) -> Result<BlockReport, E> {
-        self.convert_all(block, |batches| batches.into_iter().try_for_each(&mut each))
-    }
-
-    /// As [`convert`](Self::convert), and with each batch hands over the lines of the file on which its
-    /// records start.
-    ///
-    /// # Errors
-    /// The same.
-    pub fn convert_with_lines<E: From<MisfitValue>>(
-        &mut self,
-        block: &Block,
-        mut each: impl FnMut(RecordBatch, &[u64]) -> Result<(), E>,
-    ) -> Result<BlockReport, E> {
-        self.convert_slices(block, |batches, lines| {
-            batches.into_iter().try_for_each(|batch| each(batch, lines))
-        })
-    }
-
-    /// As [`convert`](Self::convert), and with each batch hands over the same records as the plans
-    /// [beside](Self::beside) make them.
-    ///
-    /// # Errors
-    /// The same.
-    pub fn convert_all<E: From<MisfitValue>>(
-        &mut self,
-        block: &Block,
-        mut each: impl FnMut(Vec<RecordBatch>) -> Result<(), E>,
-    ) -> Result<BlockReport, E> {
-        self.convert_slices(block, |batches, _| each(batches))
-    }
-
-    fn convert_slices<E: From<MisfitValue>>(
-        &mut self,
-        block: &Block,
+        mut splitter: impl Split<Records = R>,
         mut each: impl FnMut(Vec<RecordBatch>, &[u64]) -> Result<(), E>,
     ) -> Result<BlockReport, E> {
         let plan = self.plan;
@@ -140,8 +103,7 @@ impl<'p> Converter<'p> {
         let is_utf8 = simdutf8::basic::from_utf8(block.text()).is_ok();
         let others = self.beside.iter_mut().flat_map(|(_, columns)| columns);
         self.columns.iter_mut().chain(others).for_each(|column| column.reset());
-        let mut splitter = Splitter::new(block, &layout.dialect, layout.fields);
-        while splitter.fill(&mut self.records, self.batch_records) {
+        while splitter.refill(&mut self.records, self.batch_records) {
             let (files, keeps_empty) = (plan.files(), plan.keeps_empty());
             let slice = Slice { block, layout, files, keeps_empty, is_utf8 };
             let aside_before = report.set_aside.len();
@@ -293,7 +255,7 @@ impl<'p> Converter<'p> {
         let text = slice.block.text();
         if slice.layout.is_in_order() {
             let (start, end) = self.records.record(row);
-            return (text[start..end].to_vec(), self.records.missing(row));
+            return (text[start..end].to_vec(), self.records.left_out(row));
         }
         let mut record = Vec::new();
         for column in 0..self.plan.source_columns() {
@@ -301,29 +263,88 @@ impl<'p> Converter<'p> {
                 record.push(slice.layout.dialect.delimiter);
             }
             if let Some(field) = slice.layout.place(column) {
-                let (start, end) = self.records.bounds(row, field);
-                record.extend_from_slice(&text[start..end]);
+                let (start, end) = self.records.leaf(row, field).bounds;
+                record.extend_from_slice(&text[start as usize..end as usize]);
             }
         }
         (record, 0)
     }
 }
 
-fn columns_of(plan: &Plan) -> Vec<Box<dyn FillColumn>> {
+impl<'p> Converter<'p> {
+    /// A converter of delimited text, for one thread.
+    pub fn new(plan: &'p Plan, mode: OnMisfit) -> Converter<'p> {
+        Converter::of(plan, mode)
+    }
+
+    /// Converts a block and hands each batch to `each`.
+    ///
+    /// # Errors
+    /// The first misfit in the block that the declaration says to stop at, as `Err` of the misfit; and
+    /// whatever `each` returns.
+    pub fn convert<E: From<MisfitValue>>(
+        &mut self,
+        block: &Block,
+        mut each: impl FnMut(RecordBatch) -> Result<(), E>,
+    ) -> Result<BlockReport, E> {
+        self.convert_all(block, |batches| batches.into_iter().try_for_each(&mut each))
+    }
+
+    /// As [`convert`](Self::convert), and with each batch hands over the lines of the file on which its
+    /// records start.
+    ///
+    /// # Errors
+    /// The same.
+    pub fn convert_with_lines<E: From<MisfitValue>>(
+        &mut self,
+        block: &Block,
+        mut each: impl FnMut(RecordBatch, &[u64]) -> Result<(), E>,
+    ) -> Result<BlockReport, E> {
+        self.convert_slices(block, |batches, lines| {
+            batches.into_iter().try_for_each(|batch| each(batch, lines))
+        })
+    }
+
+    /// As [`convert`](Self::convert), and with each batch hands over the same records as the plans
+    /// [beside](Self::beside) make them.
+    ///
+    /// # Errors
+    /// The same.
+    pub fn convert_all<E: From<MisfitValue>>(
+        &mut self,
+        block: &Block,
+        mut each: impl FnMut(Vec<RecordBatch>) -> Result<(), E>,
+    ) -> Result<BlockReport, E> {
+        self.convert_slices(block, |batches, _| each(batches))
+    }
+
+    fn convert_slices<E: From<MisfitValue>>(
+        &mut self,
+        block: &Block,
+        each: impl FnMut(Vec<RecordBatch>, &[u64]) -> Result<(), E>,
+    ) -> Result<BlockReport, E> {
+        let layout = self.plan.layout(block.file);
+        let splitter = Splitter::new(block, &layout.dialect, layout.fields);
+        self.convert_records(block, splitter, each)
+    }
+}
+
+fn columns_of<R: Records + 'static>(plan: &Plan) -> Vec<Box<dyn FillColumn<R>>> {
     let schema = plan.schema();
     let columns = schema.columns.iter().map(|column| {
         let absent = Absent::new(&schema.absent_of(column));
-        let visitor = MakeColumn { absent, column, glue: plan.glue_of(column) };
+        let visitor =
+            MakeColumn { records: PhantomData, absent, column, glue: plan.glue_of(column) };
         with_cells(column, visitor).expect("bounds were parsed when the schema was read")
     });
     columns.collect()
 }
 
 /// Fills all columns of a plan; what does not fit is null, and noted with its row and column.
-fn fill(
+fn fill<R: Records>(
     plan: &Plan,
-    columns: &mut [Box<dyn FillColumn>],
-    rows: Rows<'_>,
+    columns: &mut [Box<dyn FillColumn<R>>],
+    rows: Rows<'_, R>,
     scratch: &mut Vec<u8>,
     note: &mut dyn FnMut(usize, usize, Reason),
 ) -> Vec<ArrayRef> {

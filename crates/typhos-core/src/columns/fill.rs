@@ -2,14 +2,16 @@
 //! from a default, from the numbers of records. What happens to records that do not fit is decided in
 //! [`convert`](super::convert).
 
+use std::marker::PhantomData;
+
 use arrow_array::ArrayRef;
 
 use super::cells::{Cells, Visit};
 use super::reason::Reason;
 use crate::readings::trim;
+use crate::records::{LineRef, Records, Values};
 use crate::schema::{ColumnDecl, GlueAbsent, Source};
-use crate::text::LineRef;
-use crate::text::{Block, Dialect, Escape, FileLayout, Records};
+use crate::text::{Block, Dialect, Escape, FileLayout};
 
 /// What a column needs to know of the block it is filled from.
 #[derive(Clone, Copy)]
@@ -30,22 +32,32 @@ impl Slice<'_> {
 }
 
 /// The records of a slice that columns are filled from.
-#[derive(Clone, Copy)]
-pub(super) struct Rows<'r> {
+pub(super) struct Rows<'r, R> {
     pub slice: Slice<'r>,
-    pub records: &'r Records,
+    pub records: &'r R,
     pub numbers: Option<&'r [u64]>,
 }
 
-impl<'r> Rows<'r> {
+impl<R> Clone for Rows<'_, R> {
+    fn clone(&self) -> Self {
+        *self
+    }
+}
+
+impl<R> Copy for Rows<'_, R> {}
+
+impl<'r, R: Records> Rows<'r, R> {
     /// A field as it was meant; nothing where the file lacks it.
     fn field<'s>(&self, row: usize, column: usize, scratch: &'s mut Vec<u8>) -> &'s [u8]
     where
         'r: 's,
     {
         let Some(field) = self.slice.layout.place(column) else { return &[] };
-        let (start, end) = self.records.bounds(row, field);
-        self.slice.layout.dialect.value(&self.slice.block.text()[start..end], scratch)
+        let (start, end) = self.records.leaf(row, field).bounds;
+        self.slice
+            .layout
+            .dialect
+            .value(&self.slice.block.text()[start as usize..end as usize], scratch)
     }
 
     /// What a column is made of in a row, for messages.
@@ -85,7 +97,7 @@ fn row_number(start: i64, before: u64) -> i128 {
 }
 
 /// Numbers the records of a slice; those that could not be split count too.
-pub(super) fn number(records: &Records, before: u64, numbers: &mut Vec<u64>) {
+pub(super) fn number(records: &impl Records, before: u64, numbers: &mut Vec<u64>) {
     let mut broken = records.broken().iter().peekable();
     let mut next = before;
     numbers.clear();
@@ -99,10 +111,10 @@ pub(super) fn number(records: &Records, before: u64, numbers: &mut Vec<u64>) {
 }
 
 /// A column of any type: one call a slice, so that the loop inside knows its type.
-pub(super) trait FillColumn: Send {
+pub(super) trait FillColumn<R>: Send {
     fn fill(
         &mut self,
-        rows: Rows<'_>,
+        rows: Rows<'_, R>,
         source: &Source,
         scratch: &mut Vec<u8>,
         note: &mut dyn FnMut(usize, Reason),
@@ -114,14 +126,16 @@ pub(super) trait FillColumn: Send {
     fn reset(&mut self);
 }
 
-pub(super) struct MakeColumn<'s> {
+pub(super) struct MakeColumn<'s, R> {
+    /// What it is filled from.
+    pub records: PhantomData<R>,
     pub absent: Absent,
     pub column: &'s ColumnDecl,
     pub glue: &'s str,
 }
 
-impl Visit for MakeColumn<'_> {
-    type Out = Box<dyn FillColumn>;
+impl<R: Records> Visit for MakeColumn<'_, R> {
+    type Out = Box<dyn FillColumn<R>>;
 
     fn visit<C: Cells + 'static>(self, cells: C) -> Self::Out {
         Box::new(Column {
@@ -157,7 +171,11 @@ struct Column<C> {
 impl<C: Cells> Column<C> {
     /// Fills in what a file does not have.
     #[cold]
-    fn fill_lacking(&mut self, records: &Records, note: &mut dyn FnMut(usize, Reason)) -> ArrayRef {
+    fn fill_lacking(
+        &mut self,
+        records: &impl Records,
+        note: &mut dyn FnMut(usize, Reason),
+    ) -> ArrayRef {
         for row in 0..records.len() {
             let result = self.absent();
             self.take(row, result, note);
@@ -195,7 +213,7 @@ impl<C: Cells> Column<C> {
     /// Fills in what does not come from the input.
     fn fill_generated(
         &mut self,
-        rows: Rows<'_>,
+        rows: Rows<'_, impl Records>,
         source: &Source,
         note: &mut dyn FnMut(usize, Reason),
     ) -> ArrayRef {
@@ -211,7 +229,7 @@ impl<C: Cells> Column<C> {
     /// are, the declaration says what it is.
     fn fill_joined(
         &mut self,
-        rows: Rows<'_>,
+        rows: Rows<'_, impl Records>,
         sources: &[usize],
         scratch: &mut Vec<u8>,
         note: &mut dyn FnMut(usize, Reason),
@@ -252,10 +270,10 @@ impl<C: Cells> Column<C> {
     }
 }
 
-impl<C: Cells> FillColumn for Column<C> {
+impl<R: Records, C: Cells> FillColumn<R> for Column<C> {
     fn fill(
         &mut self,
-        rows: Rows<'_>,
+        rows: Rows<'_, R>,
         source: &Source,
         scratch: &mut Vec<u8>,
         note: &mut dyn FnMut(usize, Reason),

@@ -7,13 +7,13 @@ use super::order::{Adding, BlockRun, Runs};
 use super::{BrokenRecord, ColumnFacts, MAX_BROKEN_EXAMPLES, Shared, Survey};
 use crate::intern::{Counter, Interner};
 use crate::readings::trim;
-use crate::text::LineRef;
-use crate::text::{Block, Bounds, Dialect, Escape, QuotedEmpty, Records, Splitter};
+use crate::records::{Bounds, LineRef, Records, Split, Values};
+use crate::text::{Block, FileLayout, QuotedEmpty, Splitter, TextRecords};
 
 /// What one thread keeps while it surveys block after block.
-pub(super) struct Watcher {
+pub(super) struct Watcher<R = TextRecords> {
     pub survey: Survey,
-    records: Records,
+    records: R,
     scratch: Vec<u8>,
     /// Where the values of the column at hand stand.
     bounds: Vec<Bounds>,
@@ -25,30 +25,23 @@ pub(super) struct Watcher {
 /// and bounds stay in the second level of cache.
 const SLICE_RECORDS: usize = 1024;
 
-impl Watcher {
-    pub fn new(shared: &Shared<'_>) -> Watcher {
-        let columns = shared.input.names().len();
-        Watcher {
-            survey: Survey::new(columns, shared.options),
-            records: Records::default(),
-            scratch: Vec::new(),
-            bounds: Vec::new(),
-            runs: Vec::new(),
-        }
-    }
-
-    /// Looks at a block, or at its first `most` records.
-    pub fn watch(&mut self, block: &Block, shared: &Shared<'_>, mut most: u64) {
+impl<R: Records> Watcher<R> {
+    /// Looks at the records of a block, or at the first `most` of them; `splitter` splits it, `values` says how a
+    /// leaf becomes its value.
+    fn watch_records(
+        &mut self,
+        block: &Block,
+        (mut splitter, values, layout): (impl Split<Records = R>, &impl Values, &FileLayout),
+        shared: &Shared<'_>,
+        mut most: u64,
+    ) {
         let input = shared.input;
-        let layout = input.files()[block.file as usize].layout();
         let file = shared.ranks[block.file as usize];
-        let dialect = layout.dialect;
         let keeps_empty = input.quoted_empty() == QuotedEmpty::Text;
-        let mut splitter = Splitter::new(block, &dialect, layout.fields);
         let is_utf8 = simdutf8::basic::from_utf8(block.text()).is_ok();
-        let context = Context::new(block.text(), &dialect, keeps_empty, is_utf8);
+        let context = Context::new(block.text(), values, keeps_empty, is_utf8);
         self.begin_runs(shared);
-        while splitter.fill(&mut self.records, most.clamp(1, SLICE_RECORDS as u64) as usize) {
+        while splitter.refill(&mut self.records, most.clamp(1, SLICE_RECORDS as u64) as usize) {
             if most == 0 {
                 self.survey.is_sample = true;
                 break;
@@ -116,10 +109,32 @@ impl Watcher {
     }
 }
 
+impl Watcher {
+    /// A watcher of delimited text.
+    pub fn new(shared: &Shared<'_>) -> Watcher {
+        let columns = shared.input.names().len();
+        Watcher {
+            survey: Survey::new(columns, shared.options),
+            records: TextRecords::default(),
+            scratch: Vec::new(),
+            bounds: Vec::new(),
+            runs: Vec::new(),
+        }
+    }
+
+    /// Looks at a block of delimited text, or at its first `most` records.
+    pub fn watch(&mut self, block: &Block, shared: &Shared<'_>, most: u64) {
+        let layout = shared.input.files()[block.file as usize].layout();
+        let splitter = Splitter::new(block, &layout.dialect, layout.fields);
+        self.watch_records(block, (splitter, &layout.dialect, layout), shared, most);
+    }
+}
+
 /// What has to be known of a block to look at its values.
-struct Context<'b> {
+struct Context<'b, V> {
     text: &'b [u8],
-    dialect: &'b Dialect,
+    /// How a leaf becomes its value.
+    values: &'b V,
     /// Whether a blank field in quotes is a text.
     keeps_empty: bool,
     /// Whether the whole text is valid.
@@ -138,13 +153,12 @@ enum Then {
     End,
 }
 
-impl<'b> Context<'b> {
-    fn new(text: &'b [u8], dialect: &'b Dialect, keeps_empty: bool, is_utf8: bool) -> Context<'b> {
+impl<'b, V: Values> Context<'b, V> {
+    fn new(text: &'b [u8], values: &'b V, keeps_empty: bool, is_utf8: bool) -> Context<'b, V> {
         // Where a blank text may be in a table, a blank field must not be taken for it.
-        let is_simple = is_utf8 && dialect.escape == Escape::Doubled && !keeps_empty;
-        let mut odd = [!is_simple; 256];
-        dialect.quote.iter().for_each(|quote| odd[usize::from(*quote)] = true);
-        Context { text, dialect, keeps_empty, is_utf8, odd }
+        let is_simple = is_utf8 && !keeps_empty;
+        let odd = if is_simple { values.odd_starts() } else { [true; 256] };
+        Context { text, values, keeps_empty, is_utf8, odd }
     }
 
     /// Takes note of the values of one column; `place` says where the record of a row stands. Those of a
@@ -195,7 +209,7 @@ impl<'b> Context<'b> {
                     self.observe_closely(facts, start, end, place(row), scratch);
                     // A value that does not stand in the text as it is goes by itself.
                     drop(adding);
-                    let value = self.dialect.value(&text[start..end], scratch);
+                    let value = self.values.value(&text[start..end], scratch);
                     Adding::to(run).push(value);
                     adding = Adding::to(run);
                 }
@@ -245,7 +259,7 @@ impl<'b> Context<'b> {
                 None => {
                     // A value that does not stand in the text as it is goes by itself.
                     drop(adding);
-                    let value = self.dialect.value(&self.text[start..end], scratch);
+                    let value = self.values.value(&self.text[start..end], scratch);
                     let goes_on = Adding::to(run).push(value);
                     adding = Adding::to(run);
                     goes_on
@@ -267,8 +281,8 @@ impl<'b> Context<'b> {
     ) {
         for (row, (start, end)) in (0..).zip(values) {
             let raw = &self.text[*start as usize..*end as usize];
-            if self.dialect.is_quoted(raw) {
-                let value = self.dialect.value(raw, scratch);
+            if self.values.is_quoted(raw) {
+                let value = self.values.value(raw, scratch);
                 if !trim(value).is_empty() {
                     facts.quoted.add(value, 1, place(row));
                 }
@@ -287,8 +301,8 @@ impl<'b> Context<'b> {
         scratch: &mut Vec<u8>,
     ) {
         let raw = &self.text[start..end];
-        let value = self.dialect.value(raw, scratch);
-        if self.keeps_empty && trim(value).is_empty() && self.dialect.is_quoted(raw) {
+        let value = self.values.value(raw, scratch);
+        if self.keeps_empty && trim(value).is_empty() && self.values.is_quoted(raw) {
             facts.observe_text(value, place);
         } else {
             facts.observe(value, self.is_utf8, place);
@@ -300,7 +314,7 @@ impl<'b> Context<'b> {
     #[inline]
     fn plain(&self, start: usize, end: usize) -> Option<(usize, usize)> {
         let raw = &self.text[start..end];
-        if self.is_utf8 && self.dialect.is_plain(raw) {
+        if self.is_utf8 && self.values.is_plain(raw) {
             if !self.keeps_empty {
                 return Some((start, end));
             }
@@ -312,13 +326,8 @@ impl<'b> Context<'b> {
     /// Where the value of a field stands in the text that is quoted and has nothing escaped in it.
     #[inline(never)]
     fn inner(&self, start: usize, end: usize) -> Option<(usize, usize)> {
-        let quote = self.dialect.quote?;
-        let inner = self.text[start..end].strip_prefix(&[quote])?.strip_suffix(&[quote])?;
-        let is_simple = self.is_utf8
-            && self.dialect.escape == Escape::Doubled
-            && !trim(inner).is_empty()
-            && memchr::memchr(quote, inner).is_none();
-        is_simple.then_some((start + 1, end - 1))
+        let inner = self.values.inner(&self.text[start..end])?;
+        (self.is_utf8 && !trim(inner).is_empty()).then_some((start + 1, end - 1))
     }
 }
 

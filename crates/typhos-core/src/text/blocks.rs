@@ -9,10 +9,11 @@ use std::sync::atomic::Ordering;
 
 use super::cut::Cutter;
 use super::format::Opened;
-use super::records::Records;
 use super::split::Splitter;
+use super::text_records::TextRecords;
 use super::unclosed::{Unclosed, unclosed};
 use super::{BrokenKind, Dialect, Input, InputError, InputFile, PlainRecords};
+use crate::records::{Records, Split};
 
 /// Bytes read at a time: large enough that locks and system calls do not show, small enough that a block
 /// is still in the cache of its core when it is split.
@@ -55,10 +56,10 @@ impl Block {
 
 /// How many records a block has, those included that cannot be split.
 fn count_records(block: &Block, dialect: &Dialect, fields: usize) -> u64 {
-    let mut records = Records::default();
+    let mut records = TextRecords::default();
     let mut splitter = Splitter::new(block, dialect, fields);
     let mut count = 0;
-    while splitter.fill(&mut records, COUNTED_RECORDS) {
+    while splitter.refill(&mut records, COUNTED_RECORDS) {
         count += (records.len() + records.broken().len()) as u64;
     }
     count
@@ -299,7 +300,7 @@ pub fn mean_record_bytes(input: &Input) -> Result<Option<f64>, InputError> {
 mod tests {
     use super::super::testing::dialect_and_text;
     use super::super::unclosed::{swallowed, without_line_end};
-    use super::super::{Charset, InputChoice, Records, Splitter};
+    use super::super::{Charset, InputChoice, Splitter, TextRecords};
     use super::*;
     use proptest::prelude::*;
 
@@ -318,10 +319,11 @@ mod tests {
             return Vec::new();
         };
         let mut reader = BlockReader::new(&input, block_bytes);
-        let (mut block, mut records, mut all) = (Block::default(), Records::default(), Vec::new());
+        let (mut block, mut records, mut all) =
+            (Block::default(), TextRecords::default(), Vec::new());
         while reader.next(&mut block).unwrap() {
             let mut splitter = Splitter::new(&block, &dialect, columns);
-            while splitter.fill(&mut records, 3) {
+            while splitter.refill(&mut records, 3) {
                 let text = block.text();
                 let mut found: Vec<_> = (0..records.len())
                     .map(|row| (records.line(row), records.record(row), None))

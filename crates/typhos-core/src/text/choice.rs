@@ -251,19 +251,10 @@ pub fn parse_record_limit(word: &str) -> Result<usize, String> {
     })
 }
 
-/// A number of bytes as [`parse_size`] reads it: `16 MiB`.
-pub fn size_name(bytes: usize) -> String {
-    for (unit, shift) in [("GiB", 30), ("MiB", 20), ("KiB", 10)] {
-        if bytes >= 1 << shift && bytes.is_multiple_of(1 << shift) {
-            return format!("{} {unit}", bytes >> shift);
-        }
-    }
-    format!("{bytes} bytes")
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::wording::size_name;
 
     #[test]
     fn what_was_said_first_wins() {

@@ -2,6 +2,8 @@
 //!
 //! The words are the same on the command line and in the `[input]` table of a schema file.
 
+use crate::records::Values;
+
 /// How the text of a file is laid out. All of it is known; see [`InputChoice`](super::InputChoice) for
 /// what a person said of it before the rest was found from the data.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -28,6 +30,38 @@ pub struct Dialect {
     pub short_records: bool,
 }
 
+impl Values for Dialect {
+    #[inline]
+    fn value<'a>(&self, raw: &'a [u8], scratch: &'a mut Vec<u8>) -> &'a [u8] {
+        if self.is_plain(raw) { raw } else { self.value_of_quoted(raw, scratch) }
+    }
+
+    #[inline]
+    fn is_plain(&self, raw: &[u8]) -> bool {
+        match self.escape {
+            Escape::Doubled => raw.is_empty() || raw.first().copied() != self.quote,
+            Escape::Backslash => !self.is_quoted(raw) && memchr::memchr(b'\\', raw).is_none(),
+        }
+    }
+
+    #[inline]
+    fn is_quoted(&self, raw: &[u8]) -> bool {
+        self.quote.is_some() && raw.first().copied() == self.quote
+    }
+
+    fn odd_starts(&self) -> [bool; 256] {
+        let mut odd = [self.escape != Escape::Doubled; 256];
+        self.quote.iter().for_each(|quote| odd[usize::from(*quote)] = true);
+        odd
+    }
+
+    fn inner<'a>(&self, raw: &'a [u8]) -> Option<&'a [u8]> {
+        let quote = self.quote.filter(|_| self.escape == Escape::Doubled)?;
+        let inner = raw.strip_prefix(&[quote])?.strip_suffix(&[quote])?;
+        memchr::memchr(quote, inner).is_none().then_some(inner)
+    }
+}
+
 impl Dialect {
     /// Comma, double quote and a header: the layout of RFC 4180.
     pub const RFC_4180: Dialect = Dialect {
@@ -42,30 +76,6 @@ impl Dialect {
         skip_below: 0,
         short_records: false,
     };
-
-    /// The value of a field: without its quotes, what was escaped in it as it is meant.
-    ///
-    /// `raw` is the field as it stands in the text. Borrows from `raw` where nothing has to change, and
-    /// from `scratch` where it does.
-    #[inline]
-    pub fn value<'a>(&self, raw: &'a [u8], scratch: &'a mut Vec<u8>) -> &'a [u8] {
-        if self.is_plain(raw) { raw } else { self.value_of_quoted(raw, scratch) }
-    }
-
-    /// Whether the value of a field is the field as it stands.
-    #[inline]
-    pub fn is_plain(&self, raw: &[u8]) -> bool {
-        match self.escape {
-            Escape::Doubled => raw.is_empty() || raw.first().copied() != self.quote,
-            Escape::Backslash => !self.is_quoted(raw) && memchr::memchr(b'\\', raw).is_none(),
-        }
-    }
-
-    /// Whether a field stands in quotes.
-    #[inline]
-    pub fn is_quoted(&self, raw: &[u8]) -> bool {
-        self.quote.is_some() && raw.first().copied() == self.quote
-    }
 
     /// Whether a backslash takes away what `byte`, right behind it, would mean.
     pub(super) fn is_escapable(&self, byte: u8) -> bool {

@@ -23,7 +23,6 @@
 //! The result does not depend on the block size, the slice size or the number of threads.
 
 mod blocks;
-mod broken;
 mod charset;
 mod choice;
 mod cut;
@@ -35,27 +34,25 @@ mod guess;
 mod held_back;
 mod input;
 mod input_error;
-mod line_ref;
 mod matching;
 mod origin;
 mod other_formats;
 mod plain;
-mod records;
 mod scanner;
 pub mod sniff;
 mod split;
 #[cfg(test)]
 mod testing;
+mod text_records;
 mod transcode;
 mod unclosed;
 mod walk;
 
 pub use blocks::{Block, BlockReader, DEFAULT_BLOCK_BYTES, mean_record_bytes};
-pub use broken::{Broken, BrokenKind};
 pub use charset::Charset;
 pub use choice::{
     ColumnsDiffer, DEFAULT_RECORD_LIMIT, InputChoice, MOST_SKIPPED, QuotedEmpty, ShortRecords,
-    Undeclared, parse_lines, parse_record_limit, parse_size, size_name,
+    Undeclared, parse_lines, parse_record_limit, parse_size,
 };
 pub use dialect::{
     Dialect, Escape, LineEnds, delimiter_name, delimiter_word, parse_comment, parse_delimiter,
@@ -66,9 +63,11 @@ pub use file_layout::FileLayout;
 pub use format::Packing;
 pub use input::Input;
 pub use input_error::InputError;
-pub use line_ref::LineRef;
 pub use matching::Difference;
 pub use origin::{Bytes, Memory, Origin, Stamp};
 pub use plain::{PlainRecord, PlainRecords};
-pub use records::{Bounds, Records};
 pub use split::Splitter;
+pub use text_records::TextRecords;
+
+pub use crate::records::{Broken, BrokenKind, LineRef};
+pub use crate::wording::size_name;

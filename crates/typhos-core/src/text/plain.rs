@@ -5,6 +5,7 @@
 
 use super::{BrokenKind, Dialect, Escape};
 use crate::readings::trim;
+use crate::records::Values;
 
 /// One record as the plain splitter finds it.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -3,12 +3,13 @@
 //! What separates is found by the [walk](super::walk); here it becomes records. It is held against
 //! [`PlainRecords`](super::PlainRecords) by a property test.
 
-use super::broken::{Broken, BrokenKind};
-use super::records::Records;
+use super::text_records::TextRecords;
 use super::unclosed::{swallowed, without_line_end};
 use super::walk::{Events, Walk};
 use super::{Block, Dialect, PlainRecord, PlainRecords};
+use super::{Broken, BrokenKind};
 use crate::readings::trim;
+use crate::records::{Records, Split};
 
 /// Splits one block, slice after slice.
 #[derive(Debug)]
@@ -52,7 +53,7 @@ impl State {
 
 /// Makes records of what the walk finds.
 struct Filler<'f> {
-    records: &'f mut Records,
+    records: &'f mut TextRecords,
     state: &'f mut State,
 }
 
@@ -219,9 +220,36 @@ impl<'b> Splitter<'b> {
         }
     }
 
-    /// Replaces `records` by the next ones of the block: at least `most`, unless the block ends
-    /// first. Returns `false` where nothing was left.
-    pub fn fill(&mut self, records: &mut Records, most: usize) -> bool {
+    /// The last record, where no line end ends it.
+    fn finish(&mut self, records: &mut TextRecords) {
+        self.finished = true;
+        let (text, start) = (self.text, self.state.record as usize);
+        if start >= text.len() || self.walk.is_comment(text) {
+            return;
+        }
+        let is_quoted = self.walk.is_quoted();
+        let mut filler = Filler { records, state: &mut self.state };
+        if !is_quoted {
+            return filler.end_record(text, text.len(), text.len());
+        }
+        let whole = filler.records.starts.len() * filler.state.columns;
+        filler.records.ends.truncate(whole);
+        // The walk does not keep where a quote was opened: it is asked once, here.
+        let broken = PlainRecords::new(&text[start..], self.dialect).next().and_then(|r| r.broken);
+        let opened = match broken {
+            Some(BrokenKind::NeverClosed { lines_before, .. }) => lines_before,
+            _ => 0,
+        };
+        let lines_before = filler.state.record_line + opened;
+        let lines = self.dialect.line_ends.count(&text[start..]) as u32 + 1;
+        filler.broken(text.len(), BrokenKind::NeverClosed { lines_before, lines, next: None });
+    }
+}
+
+impl Split for Splitter<'_> {
+    type Records = TextRecords;
+
+    fn refill(&mut self, records: &mut TextRecords, most: usize) -> bool {
         records.clear(self.state.columns);
         if self.finished {
             return false;
@@ -250,31 +278,6 @@ impl<'b> Splitter<'b> {
         }
         true
     }
-
-    /// The last record, where no line end ends it.
-    fn finish(&mut self, records: &mut Records) {
-        self.finished = true;
-        let (text, start) = (self.text, self.state.record as usize);
-        if start >= text.len() || self.walk.is_comment(text) {
-            return;
-        }
-        let is_quoted = self.walk.is_quoted();
-        let mut filler = Filler { records, state: &mut self.state };
-        if !is_quoted {
-            return filler.end_record(text, text.len(), text.len());
-        }
-        let whole = filler.records.starts.len() * filler.state.columns;
-        filler.records.ends.truncate(whole);
-        // The walk does not keep where a quote was opened: it is asked once, here.
-        let broken = PlainRecords::new(&text[start..], self.dialect).next().and_then(|r| r.broken);
-        let opened = match broken {
-            Some(BrokenKind::NeverClosed { lines_before, .. }) => lines_before,
-            _ => 0,
-        };
-        let lines_before = filler.state.record_line + opened;
-        let lines = self.dialect.line_ends.count(&text[start..]) as u32 + 1;
-        filler.broken(text.len(), BrokenKind::NeverClosed { lines_before, lines, next: None });
-    }
 }
 
 #[cfg(test)]
@@ -282,16 +285,17 @@ mod tests {
     use super::super::testing::dialect_and_text;
     use super::super::walk::STRIDE;
     use super::*;
+    use crate::records::{Split, Values};
     use proptest::prelude::*;
 
     /// What both splitters are asked for: values and line of whole records, and the broken ones.
-    type Split = (Vec<(Vec<Vec<u8>>, u32)>, Vec<(u32, u32, u32, BrokenKind)>);
+    type WholeAndBroken = (Vec<(Vec<Vec<u8>>, u32)>, Vec<(u32, u32, u32, BrokenKind)>);
 
-    fn fast(text: &[u8], dialect: &Dialect, columns: usize, most: usize) -> Split {
+    fn fast(text: &[u8], dialect: &Dialect, columns: usize, most: usize) -> WholeAndBroken {
         let mut splitter = Splitter::of_text(text, dialect, columns);
         let (mut whole, mut broken) = (Vec::new(), Vec::new());
-        let (mut records, mut scratch) = (Records::default(), Vec::new());
-        while splitter.fill(&mut records, most) {
+        let (mut records, mut scratch) = (TextRecords::default(), Vec::new());
+        while splitter.refill(&mut records, most) {
             for row in 0..records.len() {
                 let value = |column| {
                     let (start, end) = records.bounds(row, column);
@@ -304,7 +308,7 @@ mod tests {
         (whole, broken)
     }
 
-    fn plain(text: &[u8], dialect: &Dialect, columns: usize) -> Split {
+    fn plain(text: &[u8], dialect: &Dialect, columns: usize) -> WholeAndBroken {
         let (mut whole, mut broken) = (Vec::new(), Vec::new());
         let mut scratch = Vec::new();
         for mut record in PlainRecords::new(text, *dialect) {
@@ -409,8 +413,8 @@ mod tests {
     fn retain_keeps_the_records_asked_for() {
         let text = b"a,b\nc,d\ne,f\n";
         let mut splitter = Splitter::of_text(text, &Dialect::RFC_4180, 2);
-        let mut records = Records::default();
-        splitter.fill(&mut records, 10);
+        let mut records = TextRecords::default();
+        splitter.refill(&mut records, 10);
         records.retain(|row| row != 1);
         assert_eq!(records.len(), 2);
         let (start, end) = records.record(1);

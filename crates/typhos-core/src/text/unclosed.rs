@@ -6,6 +6,7 @@
 //! of that kind can stand, since a lone one would have closed the first.
 
 use super::{BrokenKind, Dialect, Escape, PlainRecord, PlainRecords};
+use crate::records::Values;
 
 /// A record whose quote is never closed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

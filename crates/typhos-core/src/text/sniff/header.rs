@@ -7,6 +7,7 @@
 use std::collections::HashSet;
 
 use super::{Finding, Glance, SAID, Sample};
+use crate::records::Values;
 use crate::text::{Dialect, InputChoice};
 
 /// Records that the first is compared with.

@@ -10,6 +10,7 @@ use std::collections::HashMap;
 use super::{Finding, Glance, SAID, Sample, delimiter_name};
 use crate::dates::read_shape;
 use crate::readings::trim;
+use crate::records::Values;
 use crate::text::{Dialect, Escape, InputChoice, LineEnds, PlainRecord, ShortRecords};
 use crate::wording::counted;
 

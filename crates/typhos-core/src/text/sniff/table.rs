@@ -3,6 +3,7 @@
 use std::collections::HashSet;
 
 use super::{Finding, Glance, SAID, Sample};
+use crate::records::Values;
 use crate::text::{Dialect, InputChoice, LineEnds, PlainRecord, PlainRecords};
 use crate::wording::{counted, shown};
 

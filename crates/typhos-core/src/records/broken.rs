@@ -2,7 +2,7 @@
 
 use std::borrow::Cow;
 
-use super::size_name;
+use crate::wording::size_name;
 
 /// What is wrong with a record that could not be split into the columns expected.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -40,7 +40,7 @@ pub enum BrokenKind {
 }
 
 impl BrokenKind {
-    pub(super) fn is_never_closed(self) -> bool {
+    pub(crate) fn is_never_closed(self) -> bool {
         matches!(self, BrokenKind::NeverClosed { .. })
     }
 

@@ -1,0 +1,113 @@
+//! Records of any format: blocks of them, whose leaves are presence, kind and bounds.
+//!
+//! A format splits a block of text into records a slice at a time ([`Split`]) and says where the leaves of each
+//! record stand in it ([`Records`]); how the bytes of a leaf become its value is the third thing it knows
+//! ([`Values`]). Survey and conversion work on these three and know no format. [`text`](crate::text) is the
+//! first of them.
+//!
+//! Nothing here says what a value means: whether a blank text is absent is decided by the survey and the
+//! declaration. What a format itself tells apart (no such leaf, a null, a text, a number) is kept apart here.
+
+mod broken;
+mod line_ref;
+
+pub use broken::{Broken, BrokenKind};
+pub use line_ref::LineRef;
+
+/// Where a leaf starts and ends in its block.
+pub type Bounds = (u32, u32);
+
+/// Whether a record has a leaf.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Presence {
+    /// The record has no such leaf: fields left out at its end, or a key that is not there.
+    Missing,
+    /// The format says that there is no value.
+    Null,
+    /// There is one.
+    Value,
+}
+
+/// What a format says that the value of a leaf is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Kind {
+    /// A field of delimited text, quotes included: anything.
+    Field,
+}
+
+/// A leaf of one record.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Leaf {
+    /// Whether it is there.
+    pub presence: Presence,
+    /// What kind of value it has; that of nothing where there is none.
+    pub kind: Kind,
+    /// Where it stands in the block; both ends are the same where it is not there.
+    pub bounds: Bounds,
+}
+
+/// A slice of records of one block.
+pub trait Records: Default + Send {
+    /// How many whole records there are.
+    fn len(&self) -> usize;
+
+    /// Whether there is no whole record.
+    fn is_empty(&self) -> bool {
+        self.len() == 0
+    }
+
+    /// Line ends between the start of the block and the record.
+    fn line(&self, row: usize) -> u32;
+
+    /// Start and end of a whole record in the block, its line end not included.
+    fn record(&self, row: usize) -> (usize, usize);
+
+    /// A leaf of a record.
+    fn leaf(&self, row: usize, field: usize) -> Leaf;
+
+    /// Leaves that a record leaves out at its end, where leaves have an order.
+    fn left_out(&self, row: usize) -> usize;
+
+    /// Adds the bounds of a leaf in every record to `bounds`, in the order of the records.
+    fn column_into(&self, field: usize, bounds: &mut Vec<Bounds>);
+
+    /// Start and end of a leaf in every record, in their order.
+    fn column(&self, field: usize) -> impl Iterator<Item = (usize, usize)> + Clone;
+
+    /// The records that could not be split, in order.
+    fn broken(&self) -> &[Broken];
+
+    /// Drops the records for which `keep` says no, given their row.
+    fn retain(&mut self, keep: impl Fn(usize) -> bool);
+}
+
+/// What splits a block into records.
+pub trait Split {
+    /// What it fills.
+    type Records: Records;
+
+    /// Replaces `records` by the next ones of the block: at least `most`, unless the block ends first. Returns
+    /// `false` where nothing was left.
+    fn refill(&mut self, records: &mut Self::Records, most: usize) -> bool;
+}
+
+/// How the bytes of a leaf become its value.
+pub trait Values {
+    /// The value of a leaf, what was escaped in it as it is meant.
+    ///
+    /// Borrows from `raw` where nothing has to change, and from `scratch` where it does.
+    fn value<'a>(&self, raw: &'a [u8], scratch: &'a mut Vec<u8>) -> &'a [u8];
+
+    /// Whether the value of a leaf is the leaf as it stands.
+    fn is_plain(&self, raw: &[u8]) -> bool;
+
+    /// Whether a leaf stands in quotes.
+    fn is_quoted(&self, raw: &[u8]) -> bool;
+
+    /// For each byte, whether a leaf that starts with it may not be its value as it stands.
+    fn odd_starts(&self) -> [bool; 256];
+
+    /// The value of a leaf that has quotes around it and nothing escaped in it.
+    fn inner<'a>(&self, raw: &'a [u8]) -> Option<&'a [u8]>;
+}
