@@ -5,6 +5,7 @@ use std::process::ExitCode;
 
 use thiserror::Error;
 use typhos_core::run::RunError;
+use typhos_core::table::TableError;
 use typhos_core::text::InputError;
 use typhos_load::{LoadPlan, TargetError};
 
@@ -93,6 +94,18 @@ impl From<RunError> for Failure {
         match error {
             RunError::Interrupted => Failure::Interrupted,
             RunError::Input(error) => error.into(),
+        }
+    }
+}
+
+impl From<TableError> for Failure {
+    fn from(error: TableError) -> Self {
+        match error {
+            TableError::Input(error) => error.into(),
+            TableError::Source(source) => match source.downcast::<TargetError>() {
+                Ok(error) => (*error).into(),
+                Err(other) => Failure::Machine(other.to_string()),
+            },
         }
     }
 }

@@ -12,6 +12,7 @@
 //! * [`columns`]: text → typed Arrow arrays under a declaration, with every misfit named.
 //! * [`sorting`]: typed rows in an order, in little memory.
 //! * [`filter`]: a question such as `route = 'Holm'`, answered by rows and by statistics.
+//! * [`table`]: typed rows, wherever they are, with the columns and rows that are wanted of them.
 //! * [`ledger`]: bytes per column, before and after, and what would save more.
 //! * [`spilling`]: what does not fit into memory, put aside and read again in order.
 //! * [`remedy`]: what to do about a problem, for the program to word.
@@ -35,6 +36,7 @@ pub mod schema;
 pub mod sorting;
 pub mod spilling;
 pub mod survey;
+pub mod table;
 pub mod text;
 pub mod wording;
 

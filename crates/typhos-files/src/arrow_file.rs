@@ -19,7 +19,6 @@ use arrow_schema::{ArrowError, DataType, Schema as ArrowSchema, SchemaRef};
 use typhos_core::run::{Monitor, RunOptions};
 use typhos_core::schema::{Scalar, Schema};
 
-use crate::damaged::{guarded, verify_arrow};
 use typhos_load::budget::threads_within;
 use typhos_load::proof::{Facts, Proof};
 use typhos_load::whole::WholeFile;
@@ -342,36 +341,3 @@ impl Sink for ArrowSink {
         Ok(Done { proof, moved, files, note })
     }
 }
-
-/// The first rows of a file, and how many there are where those are all.
-///
-/// # Errors
-/// A file that cannot be read or is none of Arrow's.
-pub fn head(path: &Path, rows: usize) -> Result<Head, TargetError> {
-    verify_arrow(path)?;
-    guarded(path, || first_rows(path, rows))
-}
-
-fn first_rows(path: &Path, rows: usize) -> Result<Head, TargetError> {
-    let failed = |source: ArrowError| TargetError::Format {
-        path: path.to_path_buf(),
-        source: source.into(),
-    };
-    let file = File::open(path).map_err(TargetError::io(path))?;
-    let mut reader = FileReader::try_new_buffered(file, None).map_err(failed)?;
-    let schema = reader.schema();
-    let (mut batches, mut known, mut missing) = (Vec::new(), 0, rows);
-    while missing > 0 {
-        let Some(batch) = reader.next() else { break };
-        let batch = batch.map_err(failed)?;
-        known += batch.num_rows() as u64;
-        let shown = batch.num_rows().min(missing);
-        missing -= shown;
-        batches.push(batch.slice(0, shown));
-    }
-    let total = reader.next().is_none().then_some(known);
-    Ok((schema, batches, total))
-}
-
-/// A schema, the first batches, and how many rows there are, where that is known.
-pub type Head = (SchemaRef, Vec<RecordBatch>, Option<u64>);

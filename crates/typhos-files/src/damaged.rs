@@ -9,7 +9,7 @@ use std::path::Path;
 use ::parquet::errors::ParquetError;
 use ::parquet::file::reader::{ChunkReader, Length};
 use arrow_ipc::reader::read_footer_length;
-use arrow_ipc::root_as_footer;
+use arrow_ipc::{root_as_footer, root_as_message};
 
 use typhos_load::TargetError;
 
@@ -75,7 +75,7 @@ const MOST_FOOTER: usize = 64 << 20;
 ///
 /// # Errors
 /// A file that says otherwise.
-pub fn verify_arrow(path: &Path) -> Result<(), TargetError> {
+pub fn verify_arrow(path: &Path) -> Result<u64, TargetError> {
     let mut file = File::open(path).map_err(TargetError::io(path))?;
     let bytes = file.metadata().map_err(TargetError::io(path))?.len();
     let mut tail = [0; 10];
@@ -98,5 +98,21 @@ pub fn verify_arrow(path: &Path) -> Result<(), TargetError> {
             end = end.checked_add(part).filter(|end| *end <= start).ok_or_else(|| damaged(path))?;
         }
     }
-    Ok(())
+    let batches = footer.recordBatches().into_iter().flatten();
+    batches
+        .map(|block| batch_rows(&mut file, block.offset(), block.metaDataLength()))
+        .sum::<Option<u64>>()
+        .ok_or_else(|| damaged(path))
+}
+
+/// Rows of a batch, as its message says.
+fn batch_rows(file: &mut File, offset: i64, length: i32) -> Option<u64> {
+    let length = usize::try_from(length).ok().filter(|length| *length <= MOST_FOOTER)?;
+    file.seek(SeekFrom::Start(u64::try_from(offset).ok()?)).ok()?;
+    let mut message = vec![0; length];
+    file.read_exact(&mut message).ok()?;
+    // Four bytes that say that the length follows, and the length; older files have the length only.
+    let start = if message.starts_with(&[0xff; 4]) { 8 } else { 4 };
+    let message = root_as_message(message.get(start..)?).ok()?;
+    u64::try_from(message.header_as_record_batch()?.length()).ok()
 }

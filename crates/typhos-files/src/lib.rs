@@ -1,5 +1,5 @@
 //! Files that rows are loaded into and that are read back: Parquet, Arrow's IPC format, tables of SQLite; and what a
-//! table would take in one.
+//! table would take in one; and such files as [tables] to look at.
 //!
 //! Each has a module and a [`TargetKind`] in [`KINDS`]. Files of delimited text are [origins].
 #![warn(missing_docs)]
@@ -9,6 +9,7 @@ mod damaged;
 pub mod origins;
 pub mod parquet;
 pub mod sqlite;
+pub mod tables;
 mod weigh;
 
 use typhos_load::{Address, Destination, KindError, Kinds, TargetKind};

@@ -1,5 +1,6 @@
 //! Files that other programs wrote: every type is shown, and damage is an error.
 
+use std::error::Error;
 use std::fs::File;
 use std::path::Path;
 use std::sync::Arc;
@@ -11,7 +12,8 @@ use arrow_ipc::writer::FileWriter;
 use arrow_schema::{DataType, Field, Schema};
 use parquet::arrow::ArrowWriter;
 use typhos_core::columns::cell_text;
-use typhos_files::{arrow_file, parquet as parquet_file};
+use typhos_core::table::{Selection, Table, selected_rows};
+use typhos_files::tables::{ArrowTable, ParquetTable};
 
 /// A batch of types that no column of ours has.
 fn batch() -> RecordBatch {
@@ -70,8 +72,9 @@ fn files_of_others_are_shown_whatever_their_types() {
     let whole = batch();
     let path = folder.path().join("a.arrow");
     write_arrow(&path, &whole);
-    let (_, batches, total) = arrow_file::head(&path, 1).unwrap();
-    assert_eq!(total, Some(2));
+    let mut table = ArrowTable::open(&path).unwrap();
+    assert_eq!(table.rows(), Some(2));
+    let (batches, _) = selected_rows(&mut table, &Selection::first(1)).unwrap();
     let cells = shown(&batches);
     let want = ["x", "a text that is longer than a view", "0x00ff", "[a]", "7", "25:01:01"];
     assert_eq!(cells[..6].iter().flatten().collect::<Vec<_>>(), want);
@@ -84,8 +87,17 @@ fn files_of_others_are_shown_whatever_their_types() {
         .collect();
     let path = folder.path().join("a.parquet");
     write_parquet(&path, &whole.project(&kept).unwrap());
-    let (_, batches, total) = parquet_file::head(&path, 1).unwrap();
-    assert_eq!((total, shown(&batches)[3].as_deref()), (2, Some("[a]")));
+    let mut table = ParquetTable::open(&path).unwrap();
+    let (batches, _) = selected_rows(&mut table, &Selection::first(1)).unwrap();
+    assert_eq!((table.rows(), shown(&batches)[3].as_deref()), (Some(2), Some("[a]")));
+}
+
+fn arrow_rows(path: &Path) -> Result<Vec<RecordBatch>, Box<dyn Error>> {
+    Ok(selected_rows(&mut ArrowTable::open(path)?, &Selection::first(5))?.0)
+}
+
+fn parquet_rows(path: &Path) -> Result<Vec<RecordBatch>, Box<dyn Error>> {
+    Ok(selected_rows(&mut ParquetTable::open(path)?, &Selection::first(5))?.0)
 }
 
 /// Each byte of small files turned over, one after the other: an answer or an error, and no panic.
@@ -109,11 +121,7 @@ fn damaged_files_are_errors() {
                 let mut bytes = sound.clone();
                 bytes[at] ^= bit;
                 std::fs::write(&damaged, &bytes).unwrap();
-                let batches = if path == &arrow {
-                    arrow_file::head(&damaged, 5).map(|(_, batches, _)| batches)
-                } else {
-                    parquet_file::head(&damaged, 5).map(|(_, batches, _)| batches)
-                };
+                let batches = if path == &arrow { arrow_rows } else { parquet_rows }(&damaged);
                 match batches {
                     Ok(batches) => batches.iter().for_each(|batch| {
                         for row in 0..batch.num_rows().min(5) {
@@ -131,9 +139,7 @@ fn damaged_files_are_errors() {
         // And cut off anywhere.
         for end in 0..sound.len() {
             std::fs::write(&damaged, &sound[..end]).unwrap();
-            assert!(
-                arrow_file::head(&damaged, 5).is_err() && parquet_file::head(&damaged, 5).is_err()
-            );
+            assert!(arrow_rows(&damaged).is_err() && parquet_rows(&damaged).is_err());
         }
     }
 }

@@ -5,8 +5,10 @@ use std::path::Path;
 use typhos_core::columns::{Plan, cell_text};
 use typhos_core::read_schema as read;
 use typhos_core::run::{Monitor, NoMonitor};
+use typhos_core::table::{Selection, Table, selected_rows};
 use typhos_core::text::{Dialect, Input, InputChoice};
 use typhos_files::sqlite;
+use typhos_files::tables::{ParquetTable, SqliteTable};
 use typhos_load::{
     Address, Destination, LoadError, LoadOptions, LoadReport, Parts, Proof, load, plan as plan_load,
 };
@@ -30,11 +32,7 @@ const COLUMNS: [Case; 36] = [
     ("type = 'uint16'", ["0", "65535"], None),
     ("type = 'uint32'", ["0", "4294967295"], None),
     ("type = 'uint64'", ["0", "18446744073709551615"], None),
-    (
-        "type = 'float32'",
-        ["0.1", "340282350000000000000000000000000000000"],
-        Some(["0.1", "3.4028235e38"]),
-    ),
+    ("type = 'float32'", ["0.1", "3.4028235e38"], None),
     ("type = 'float64'", ["0.1", "-0.0000001"], Some(["0.1", "-1e-7"])),
     ("type = 'decimal(9,0)'", ["-999999999", "999999999"], None),
     ("type = 'decimal(18,4)'", ["-99999999999999.9999", "99999999999999.9999"], None),
@@ -141,8 +139,9 @@ fn parquet_gives_back_what_it_was_given() {
         let report = load_into(&*destination, &plan, &input, folder.path()).unwrap();
         assert_eq!((report.account.read, report.account.loaded), (3, 3));
         assert!(matches!(report.done.proof, Proof::Proven { rows: 3, .. }), "{:?}", report.done);
-        let (_, batches, total) = typhos_files::parquet::head(&path, 10).unwrap();
-        assert_eq!(total, 3);
+        let mut table = ParquetTable::open(&path).unwrap();
+        assert_eq!(table.rows(), Some(3));
+        let (batches, _) = selected_rows(&mut table, &Selection::first(10)).unwrap();
         for (at, (ty, [first, last], stored)) in COLUMNS.iter().enumerate() {
             let column: Vec<_> = batches
                 .iter()
@@ -244,10 +243,11 @@ fn sqlite_gives_back_what_it_was_given() {
     let destination = into(&path, "odd \"name\"", None);
     load_into(&*destination, &plan, &input, folder.path()).unwrap();
     assert_eq!(sqlite::tables(&path).unwrap(), ["odd \"name\""]);
-    let head = sqlite::head(&path, "odd \"name\"", 10).unwrap();
-    assert_eq!(head.total, 3);
+    let mut table = SqliteTable::open(&path, "odd \"name\"").unwrap();
+    assert_eq!(table.rows(), Some(3));
+    let (batches, _) = selected_rows(&mut table, &Selection::first(10)).unwrap();
     for (at, (ty, values, stored)) in COLUMNS.iter().enumerate() {
-        let column: Vec<_> = head.rows.iter().map(|row| row[at].clone()).collect();
+        let column: Vec<_> = (0..3).map(|row| cell_text(batches[0].column(at), row)).collect();
         let [first, last] = stored.unwrap_or(*values);
         assert_eq!(column, [Some(first.to_owned()), None, Some(last.to_owned())], "{ty}");
     }

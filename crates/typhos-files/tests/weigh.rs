@@ -15,8 +15,10 @@ use typhos_core::ledger::faces;
 use typhos_core::read_schema as read;
 use typhos_core::run::{NoMonitor, RunOptions};
 use typhos_core::sorting::DEFAULT_SORT_MEMORY;
+use typhos_core::table::{Selection, Table, selected_rows};
 use typhos_core::text::{Block, BlockReader, Dialect, Input};
 use typhos_files::parquet::SORT_KEY;
+use typhos_files::tables::ParquetTable;
 use typhos_files::{Wanted, Weighed, Weighing, weigh};
 use typhos_load::{Address, Destination, LoadOptions, Parts, load};
 
@@ -193,7 +195,9 @@ fn codes_are_as_narrow_as_the_values_allow() {
         );
         let path = folder.path().join("t.parquet");
         load_into(&path, &plan, &input);
-        let (schema, batches, total) = typhos_files::parquet::head(&path, lines.len()).unwrap();
+        let mut table = ParquetTable::open(&path).unwrap();
+        let (schema, total) = (table.schema(), table.rows().unwrap());
+        let (batches, _) = selected_rows(&mut table, &Selection::first(lines.len())).unwrap();
         let DataType::Dictionary(codes, _) = schema.field(0).data_type() else {
             panic!("{schema}")
         };
@@ -275,7 +279,8 @@ fn sorted_files_hold_the_same_rows() {
     let of = |layout: &str| {
         let (plan, input) = bound(&format!("{COLUMNS}{layout}"), &rows);
         load_into(&path, &plan, &input);
-        let (_, batches, _) = typhos_files::parquet::head(&path, 5000).unwrap();
+        let mut table = ParquetTable::open(&path).unwrap();
+        let (batches, _) = selected_rows(&mut table, &Selection::first(5000)).unwrap();
         let row = |batch: &RecordBatch, at: usize| {
             batch.columns().iter().map(|column| cell_text(column, at)).collect::<Vec<_>>()
         };

@@ -5,8 +5,9 @@ use std::path::{Path, PathBuf};
 use typhos_core::columns::{Plan, cell_text};
 use typhos_core::read_schema as read;
 use typhos_core::run::{NoMonitor, RunOptions};
+use typhos_core::table::{Selection, Table, selected_rows};
 use typhos_core::text::{Input, InputChoice};
-use typhos_files::{arrow_file, parquet};
+use typhos_files::tables::{ArrowTable, ParquetTable};
 use typhos_load::{Address, LoadOptions, load};
 
 use crate::Dice;
@@ -81,22 +82,23 @@ impl Files {
 
     pub fn parquet(&self, number: u64) {
         let path = self.damaged(number, &self.parquet);
-        if let Ok((_, batches, _)) = parquet::head(&path, ROWS) {
-            look(&batches);
+        if let Ok(mut table) = ParquetTable::open(&path) {
+            look(&mut table);
         }
         seal(&path);
     }
 
     pub fn arrow(&self, number: u64) {
         let path = self.damaged(number, &self.arrow);
-        if let Ok((_, batches, _)) = arrow_file::head(&path, ROWS) {
-            look(&batches);
+        if let Ok(mut table) = ArrowTable::open(&path) {
+            look(&mut table);
         }
         seal(&path);
     }
 }
 
-fn look(batches: &[arrow_array::RecordBatch]) {
+fn look(table: &mut dyn Table) {
+    let Ok((batches, _)) = selected_rows(table, &Selection::first(ROWS)) else { return };
     for batch in batches {
         for row in 0..batch.num_rows().min(ROWS) {
             batch.columns().iter().for_each(|column| _ = cell_text(column, row));

@@ -1,16 +1,14 @@
 //! `typhos peek`: the first typed rows.
 
-use std::io::Read;
 use std::path::Path;
 
-use arrow_array::RecordBatch;
-use arrow_schema::{DataType, Field, Schema as ArrowSchema, TimeUnit};
+use arrow_schema::{DataType, Field, TimeUnit};
 use serde_json::{Value, json};
-use typhos_core::columns::{Converter, MisfitValue, OnMisfit, TYPE_KEY, cell_text};
+use typhos_core::columns::{TYPE_KEY, cell_text};
 use typhos_core::infer::{counted, grouped};
-use typhos_core::run::RunOptions;
-use typhos_core::text::{Block, BlockReader};
-use typhos_files::{arrow_file, parquet, sqlite};
+use typhos_core::table::{InputTable, Selection, Table, selected_rows};
+use typhos_files::sqlite;
+use typhos_files::tables::{ArrowTable, Form, ParquetTable, SqliteTable};
 
 use crate::args::{Common, Peek};
 use crate::console::{BOLD, Console, DIM, WARN, paint, safe};
@@ -62,80 +60,41 @@ fn look(args: &Peek, common: &Common, console: &mut Console) -> Result<Shown, Fa
         );
         return Err(Failure::Usage(message));
     }
-    match kind(first)? {
-        Kind::Parquet => {
-            let (schema, batches, total) = parquet::head(first, args.rows)?;
-            Ok(Shown {
-                total: Some(total),
-                ..of_batches(first.display().to_string(), &schema, &batches)
-            })
+    let path = first.display();
+    match Form::of(first)? {
+        Some(Form::Parquet) => of_table(path.to_string(), &mut ParquetTable::open(first)?, args),
+        Some(Form::Arrow) => of_table(path.to_string(), &mut ArrowTable::open(first)?, args),
+        Some(Form::Sqlite) => {
+            let name = chosen(first, args.table.as_deref())?;
+            let title = format!("{path} table {name}");
+            of_table(title, &mut SqliteTable::open(first, &name)?, args)
         }
-        Kind::Arrow => {
-            let (schema, batches, total) = arrow_file::head(first, args.rows)?;
-            Ok(Shown { total, ..of_batches(first.display().to_string(), &schema, &batches) })
-        }
-        Kind::Sqlite => of_database(first, args),
-        Kind::Other => Err(Failure::Usage(format!(
-            "{} is not a Parquet or Arrow file, nor a SQLite database. To see delimited text with types, give its schema first: \
-             typhos peek SCHEMA {}; to see how it is laid out: typhos scout {}",
-            first.display(),
-            first.display(),
-            first.display()
+        None => Err(Failure::Usage(format!(
+            "{path} is not a Parquet or Arrow file, nor a SQLite database. To see delimited text with types, give its \
+             schema first: typhos peek SCHEMA {path}; to see how it is laid out: typhos scout {path}"
         ))),
     }
 }
 
-enum Kind {
-    Parquet,
-    Arrow,
-    Sqlite,
-    Other,
-}
-
-/// What a path holds, by its first bytes.
-fn kind(path: &Path) -> Result<Kind, Failure> {
-    if path.is_dir() {
-        return Ok(Kind::Parquet);
-    }
-    let mut head = Vec::new();
-    std::fs::File::open(path)
-        .and_then(|file| file.take(16).read_to_end(&mut head))
-        .map_err(|error| Failure::Machine(format!("{}: {error}", path.display())))?;
-    Ok(match &head[..] {
-        [b'P', b'A', b'R', b'1', ..] => Kind::Parquet,
-        [b'A', b'R', b'R', b'O', b'W', b'1', ..] => Kind::Arrow,
-        b"SQLite format 3\0" => Kind::Sqlite,
-        _ => Kind::Other,
-    })
-}
-
-fn of_database(path: &Path, args: &Peek) -> Result<Shown, Failure> {
+/// The table of a database that is meant.
+fn chosen(path: &Path, wanted: Option<&str>) -> Result<String, Failure> {
     let tables = sqlite::tables(path)?;
-    let table = match (&args.table, &tables[..]) {
-        (Some(table), _) if tables.contains(table) => table,
-        (None, [only]) => only,
-        (None, []) => return Err(Failure::Usage(format!("{} has no tables", path.display()))),
+    match (wanted, &tables[..]) {
+        (Some(wanted), _) if tables.iter().any(|table| table == wanted) => Ok(wanted.to_owned()),
+        (None, [only]) => Ok(only.clone()),
+        (None, []) => Err(Failure::Usage(format!("{} has no tables", path.display()))),
         (wanted, _) => {
             let list = tables.join(", ");
-            let missing =
-                wanted.as_ref().map_or(String::new(), |table| format!("no table '{table}', but "));
-            return Err(Failure::Usage(format!(
+            let missing = wanted.map_or(String::new(), |table| format!("no table '{table}', but "));
+            Err(Failure::Usage(format!(
                 "{} has {missing}the tables {list}; pass --table NAME",
                 path.display()
-            )));
+            )))
         }
-    };
-    let head = sqlite::head(path, table, args.rows)?;
-    Ok(Shown {
-        title: format!("{} table {table}", path.display()),
-        columns: head.columns,
-        rows: head.rows,
-        total: Some(head.total),
-        misfits: 0,
-    })
+    }
 }
 
-/// Reads no more blocks than the rows need.
+/// An input under a schema, of which no more is read than the rows need.
 fn under_schema(args: &Peek, common: &Common, console: &mut Console) -> Result<Shown, Failure> {
     let [schema, inputs @ ..] = &args.what[..] else { unreachable!("clap asks for one at least") };
     if inputs.is_empty() {
@@ -145,46 +104,30 @@ fn under_schema(args: &Peek, common: &Common, console: &mut Console) -> Result<S
         )));
     }
     let (plan, input) = super::plan(schema, inputs, &args.input, common, console)?;
-    let mut reader = BlockReader::new(&input, RunOptions::default().block_bytes);
-    let mut converter = Converter::new(&plan, OnMisfit::NoteAll);
-    let (mut block, mut batches, mut rows, mut misfits) = (Block::default(), Vec::new(), 0, 0);
-    while rows < args.rows && reader.next(&mut block)? {
-        let report = converter.convert::<MisfitFailure>(&block, |batch: RecordBatch| {
-            if rows < args.rows {
-                let batch = batch.slice(0, batch.num_rows().min(args.rows - rows));
-                rows += batch.num_rows();
-                batches.push(batch);
-            }
-            Ok(())
-        });
-        misfits +=
-            report.map_err(|MisfitFailure(reason)| Failure::Machine(reason))?.account.misfits();
-    }
     let title = format!("{} under {}", input.files()[0].name(), schema.display());
-    Ok(Shown { misfits, ..of_batches(title, &plan.arrow(), &batches) })
+    of_table(title, &mut InputTable::new(&input, &plan), args)
 }
 
-/// Under [`OnMisfit::NoteAll`] no misfit ends a conversion; the type only says what one would be.
-struct MisfitFailure(String);
-
-impl From<MisfitValue> for MisfitFailure {
-    fn from(misfit: MisfitValue) -> Self {
-        MisfitFailure(misfit.reason.to_string())
-    }
-}
-
-fn of_batches(title: String, schema: &ArrowSchema, batches: &[RecordBatch]) -> Shown {
+/// The first rows of a table.
+fn of_table(title: String, table: &mut dyn Table, args: &Peek) -> Result<Shown, Failure> {
+    let (batches, passed) = selected_rows(table, &Selection::first(args.rows))?;
     let declared = |field: &Field| match field.metadata().get(TYPE_KEY) {
         Some(spelling) => spelling.clone(),
         None => type_name(field.data_type()),
     };
-    let columns =
-        schema.fields().iter().map(|field| (field.name().clone(), declared(field))).collect();
+    let schema = table.schema();
+    let columns = schema.fields().iter().map(|field| (field.name().clone(), declared(field)));
     let rows = batches.iter().flat_map(|batch| {
         (0..batch.num_rows())
             .map(|row| batch.columns().iter().map(|column| cell_text(column, row)).collect())
     });
-    Shown { title, columns, rows: rows.collect(), total: None, misfits: 0 }
+    Ok(Shown {
+        title,
+        columns: columns.collect(),
+        rows: rows.collect(),
+        total: table.rows(),
+        misfits: passed.misfits,
+    })
 }
 
 /// An Arrow type in the words of the schema file, for files that other programs wrote.

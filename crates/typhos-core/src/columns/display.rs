@@ -33,8 +33,8 @@ pub fn cell_text(array: &dyn Array, row: usize) -> Option<String> {
         DataType::UInt16 => number::<UInt16Type>(array, row),
         DataType::UInt32 => number::<UInt32Type>(array, row),
         DataType::UInt64 => number::<UInt64Type>(array, row),
-        DataType::Float32 => number::<Float32Type>(array, row),
-        DataType::Float64 => number::<Float64Type>(array, row),
+        DataType::Float32 => float_text(array.as_primitive::<Float32Type>().value(row)),
+        DataType::Float64 => float_text(array.as_primitive::<Float64Type>().value(row)),
         DataType::Decimal32(_, scale) => {
             decimal(array.as_primitive::<Decimal32Type>().value(row).into(), *scale)
         }
@@ -120,6 +120,12 @@ pub fn cell_text(array: &dyn Array, row: usize) -> Option<String> {
         }
         _ => return foreign_text(array, row, cell_text),
     })
+}
+
+/// A float with as many digits as tell it apart, and an exponent where it is very large or very small.
+fn float_text<F: std::fmt::Display + std::fmt::Debug>(float: F) -> String {
+    let text = format!("{float:?}");
+    if text.contains('e') { text } else { float.to_string() }
 }
 
 /// Whether a struct is a point on the earth, as our columns hold it.

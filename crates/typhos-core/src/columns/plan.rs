@@ -57,6 +57,18 @@ impl Plan {
         })
     }
 
+    /// The same plan with some of its columns only, by their position, in this order.
+    ///
+    /// # Panics
+    /// If it has no such column.
+    pub fn of_columns(&self, columns: &[usize]) -> Plan {
+        let of = |at: &usize| (self.schema.columns[*at].clone(), self.sources[*at].clone());
+        let (declared, sources) = columns.iter().map(of).unzip();
+        let schema = Schema { columns: declared, ..self.schema.clone() };
+        let arrow = Arc::new(self.arrow.project(columns).expect("columns of the plan"));
+        Plan { schema, sources, arrow, ..self.clone() }
+    }
+
     /// Whether a column wants the numbers of records.
     pub(super) fn numbers_records(&self) -> bool {
         self.sources.iter().any(|source| matches!(source, Source::RowNumber(_)))

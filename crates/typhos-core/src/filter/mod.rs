@@ -105,6 +105,23 @@ impl Filter {
     }
 }
 
+impl Filter {
+    /// The same question about rows whose columns stand elsewhere, as `place` says.
+    pub fn of_columns(&self, place: &dyn Fn(&usize) -> usize) -> Filter {
+        fn moved(node: &Node, place: &dyn Fn(&usize) -> usize) -> Node {
+            let all = |parts: &[Node]| parts.iter().map(|part| moved(part, place)).collect();
+            match node {
+                Node::All(parts) => Node::All(all(parts)),
+                Node::Any(parts) => Node::Any(all(parts)),
+                Node::Test(test) => {
+                    Node::Test(Test { column: place(&test.column), fits: test.fits.clone() })
+                }
+            }
+        }
+        Filter { root: moved(&self.root, place) }
+    }
+}
+
 /// Makes a node of a part that is meant as it stands, or turned around.
 fn node(
     expr: &Expr,

@@ -20,5 +20,5 @@ pub(crate) use counted::{Counted, nowhere};
 pub use encoder::{ParquetEncoder, RowGroupUnit, RowGroups};
 pub use footprint::Footprint;
 pub use form::{Form, RANKED_KEY, SORT_KEY, fidelity_notes};
-pub use read::{files, head};
+pub use read::files;
 pub use target::KIND;

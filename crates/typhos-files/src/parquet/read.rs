@@ -1,17 +1,8 @@
-//! What was written to Parquet, read back: the files at a path, and their first rows.
+//! The Parquet files at a path.
 
 use std::path::{Path, PathBuf};
 
-use ::parquet::arrow::arrow_reader::{ParquetRecordBatchReader, ParquetRecordBatchReaderBuilder};
-use ::parquet::errors::ParquetError;
-use arrow_array::RecordBatch;
-use arrow_schema::SchemaRef;
-
-use crate::damaged::{Bounded, guarded};
 use typhos_load::TargetError;
-
-/// Rows that are read at once.
-const MOST_BATCH: usize = 1024;
 
 /// The Parquet files at a path: the file itself, or all parts in a directory, in order.
 ///
@@ -44,40 +35,4 @@ fn collect(directory: &Path, files: &mut Vec<PathBuf>) -> Result<(), TargetError
         }
     }
     Ok(())
-}
-
-/// The first rows of what was loaded, and how many there are.
-///
-/// # Errors
-/// Files that cannot be read or are no Parquet.
-pub fn head(path: &Path, rows: usize) -> Result<(SchemaRef, Vec<RecordBatch>, u64), TargetError> {
-    guarded(path, || first_rows(path, rows))
-}
-
-fn first_rows(path: &Path, rows: usize) -> Result<(SchemaRef, Vec<RecordBatch>, u64), TargetError> {
-    let mut total = 0;
-    let mut batches: Vec<RecordBatch> = Vec::new();
-    let mut schema = None;
-    let mut missing = rows;
-    for file in files(path)? {
-        let failed = |source: ParquetError| TargetError::Format {
-            path: file.clone(),
-            source: source.into(),
-        };
-        let open = Bounded::open(&file)?;
-        let builder = ParquetRecordBatchReaderBuilder::try_new(open).map_err(failed)?;
-        total += builder.metadata().file_metadata().num_rows().unsigned_abs();
-        schema.get_or_insert_with(|| builder.schema().clone());
-        if missing > 0 {
-            let batch = missing.clamp(1, MOST_BATCH);
-            let reader: ParquetRecordBatchReader =
-                builder.with_limit(missing).with_batch_size(batch).build().map_err(failed)?;
-            for batch in reader {
-                let batch = batch.map_err(|error| failed(error.into()))?;
-                missing = missing.saturating_sub(batch.num_rows());
-                batches.push(batch);
-            }
-        }
-    }
-    Ok((schema.expect("there is at least one file"), batches, total))
 }

@@ -16,7 +16,8 @@ use typhos_load::{
     TargetKind, plain_name, plan_of, rejects_beside,
 };
 
-pub use read::{TableHead, head, tables};
+pub use read::tables;
+pub(crate) use read::{identifier, open_existing};
 use read::{recovered_transactions, transactions};
 use session::SqliteSession;
 

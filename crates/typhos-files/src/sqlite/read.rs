@@ -1,17 +1,17 @@
-//! What is read of a database: its tables, their first rows, how many transactions were finished.
+//! What is read of a database: its tables, how many transactions were finished.
 
 use std::path::Path;
 use std::sync::atomic::AtomicBool;
 
 use rusqlite::types::Value;
-use rusqlite::{Connection, OpenFlags, params_from_iter};
+use rusqlite::{Connection, OpenFlags};
 use typhos_load::TargetError;
 use typhos_sql::{Definitions, Sqlite};
 
 use super::busy::{BUSY_STEP, patiently};
 
 /// A name as SQL: in quotes, so that no name can be anything else.
-pub(super) fn identifier(name: &str) -> String {
+pub(crate) fn identifier(name: &str) -> String {
     Sqlite.identifier(name)
 }
 
@@ -26,7 +26,7 @@ pub(super) fn shown(value: Value) -> Option<String> {
     }
 }
 
-pub(super) fn open_existing(path: &Path) -> Result<Connection, TargetError> {
+pub(crate) fn open_existing(path: &Path) -> Result<Connection, TargetError> {
     let failed = |source: rusqlite::Error| TargetError::Format {
         path: path.to_path_buf(),
         source: source.into(),
@@ -79,49 +79,4 @@ pub fn tables(path: &Path) -> Result<Vec<String>, TargetError> {
     let mut statement = connection.prepare(sql).map_err(failed)?;
     let names = statement.query_map([], |row| row.get(0)).map_err(failed)?;
     names.collect::<Result<_, _>>().map_err(failed)
-}
-
-/// The head of a table: column names and types, rows, and how many rows there are.
-#[derive(Debug, Clone, PartialEq)]
-pub struct TableHead {
-    /// Names and declared types of the columns.
-    pub columns: Vec<(String, String)>,
-    /// The first rows; `None` is null.
-    pub rows: Vec<Vec<Option<String>>>,
-    /// Rows of the whole table.
-    pub total: u64,
-}
-
-/// Reads the first rows of a table.
-///
-/// # Errors
-/// A table that is not there, a file that is not a database.
-pub fn head(path: &Path, table: &str, rows: usize) -> Result<TableHead, TargetError> {
-    let failed = |source: rusqlite::Error| TargetError::Format {
-        path: path.to_path_buf(),
-        source: source.into(),
-    };
-    let connection = open_existing(path)?;
-    let mut statement =
-        connection.prepare("SELECT name, type FROM pragma_table_info(?1)").map_err(failed)?;
-    let columns =
-        statement.query_map([table], |row| Ok((row.get(0)?, row.get(1)?))).map_err(failed)?;
-    let columns: Vec<(String, String)> = columns.collect::<Result<_, _>>().map_err(failed)?;
-    if columns.is_empty() {
-        let what = format!("has no table '{table}'");
-        return Err(TargetError::NotThat { path: path.to_path_buf(), what });
-    }
-    let name = identifier(table);
-    let total: i64 = connection
-        .query_row(&format!("SELECT count(*) FROM {name}"), [], |row| row.get(0))
-        .map_err(failed)?;
-    let mut statement =
-        connection.prepare(&format!("SELECT * FROM {name} LIMIT ?1")).map_err(failed)?;
-    let limit = i64::try_from(rows).unwrap_or(i64::MAX);
-    let read = statement.query_map(params_from_iter([limit]), |row| {
-        (0..columns.len()).map(|at| Ok(shown(row.get(at)?))).collect()
-    });
-    let rows = read.map_err(failed)?.collect::<Result<_, _>>().map_err(failed)?;
-    drop(statement);
-    Ok(TableHead { columns, rows, total: total.unsigned_abs() })
 }

@@ -1,0 +1,93 @@
+//! Typed rows, wherever they are: one door for everything that looks at them.
+//!
+//! A [`Table`] has a schema and hands out batches; a [`Selection`] says which columns and rows are wanted, and a table
+//! reads no more than it has to for them. An input under a schema is one ([`InputTable`]); files of typed rows are
+//! others, elsewhere. What is done with the rows (shown, counted, drawn) is not known here.
+
+mod input;
+mod sieve;
+
+use std::error::Error;
+use std::ops::ControlFlow;
+
+use arrow_array::RecordBatch;
+use arrow_schema::SchemaRef;
+use thiserror::Error;
+
+use crate::filter::Filter;
+use crate::text::InputError;
+
+pub use input::InputTable;
+pub use sieve::Sieve;
+
+/// Rows of a table that are wanted.
+#[derive(Debug, Clone, Default)]
+pub struct Selection {
+    /// The columns, by their position in the schema, in the order they are wanted; all, where nothing is said.
+    pub columns: Option<Vec<usize>>,
+    /// Which rows; its columns are those of the schema.
+    pub filter: Option<Filter>,
+    /// How many rows at most.
+    pub limit: Option<u64>,
+}
+
+/// What became of a reading.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Passed {
+    /// Values and records that did not fit and are not among the rows, in as much as was read.
+    pub misfits: u64,
+}
+
+/// Typed rows.
+pub trait Table {
+    /// The columns.
+    fn schema(&self) -> SchemaRef;
+
+    /// How many rows there are, where that is known without reading them.
+    fn rows(&self) -> Option<u64>;
+
+    /// Hands the wanted rows to `each`, in their order, until it says that it has seen enough. The columns of the
+    /// batches are those of the selection, in its order.
+    ///
+    /// # Errors
+    /// Rows that cannot be read.
+    fn read(
+        &mut self,
+        selection: &Selection,
+        each: &mut dyn FnMut(RecordBatch) -> ControlFlow<()>,
+    ) -> Result<Passed, TableError>;
+}
+
+impl Selection {
+    /// The first rows, with all columns.
+    pub fn first(rows: usize) -> Selection {
+        Selection { limit: Some(rows as u64), ..Selection::default() }
+    }
+}
+
+/// All wanted rows of a table at once: for selections with a limit.
+///
+/// # Errors
+/// Rows that cannot be read.
+pub fn selected_rows(
+    table: &mut dyn Table,
+    selection: &Selection,
+) -> Result<(Vec<RecordBatch>, Passed), TableError> {
+    let mut batches = Vec::new();
+    let passed = table.read(selection, &mut |batch| {
+        batches.push(batch);
+        ControlFlow::Continue(())
+    })?;
+    Ok((batches, passed))
+}
+
+/// Why rows cannot be read.
+#[derive(Debug, Error)]
+pub enum TableError {
+    /// The input cannot be read.
+    #[error(transparent)]
+    Input(#[from] InputError),
+    /// A table that is somewhere else cannot be read, for the reason given there.
+    #[error(transparent)]
+    Source(Box<dyn Error + Send + Sync>),
+}
