@@ -41,8 +41,8 @@ pub struct BlockReport {
 pub struct Converter<'p, R = TextRecords> {
     plan: &'p Plan,
     mode: OnMisfit,
-    columns: Vec<Box<dyn FillColumn<R>>>,
-    beside: Vec<(&'p Plan, Vec<Box<dyn FillColumn<R>>>)>,
+    columns: Columns<R>,
+    beside: Vec<(&'p Plan, Columns<R>)>,
     records: R,
     misfits: Vec<RowMisfit>,
     /// The number in the input of each record, where somebody wants it.
@@ -52,6 +52,9 @@ pub struct Converter<'p, R = TextRecords> {
     scratch: Vec<u8>,
     batch_records: usize,
 }
+
+/// Columns that are being filled.
+type Columns<R> = Vec<Box<dyn FillColumn<R>>>;
 
 /// A misfit in a slice, before anything is done about it.
 struct RowMisfit {
@@ -329,7 +332,7 @@ impl<'p> Converter<'p> {
     }
 }
 
-fn columns_of<R: Records + 'static>(plan: &Plan) -> Vec<Box<dyn FillColumn<R>>> {
+fn columns_of<R: Records + 'static>(plan: &Plan) -> Columns<R> {
     let schema = plan.schema();
     let columns = schema.columns.iter().map(|column| {
         let absent = Absent::new(&schema.absent_of(column));

@@ -386,7 +386,7 @@ pub(super) fn decide(
                 && let Some(pair) = same::pair(column, facts)
             {
                 let pair = pair.map(|example| context.cite(&example));
-                decision.notes.push(Clause::OneNumber(pair));
+                decision.notes.push(Clause::OneNumber(Box::new(pair)));
             }
             for blocker in blockers.iter().filter(|blocker| blocker.is_few()) {
                 decision.notes.push(blocker.clause(context));

@@ -199,7 +199,7 @@ pub enum Clause {
     /// So many values are infinite.
     Infinite(u64),
     /// Two texts that are one number.
-    OneNumber([Cited; 2]),
+    OneNumber(Box<[Cited; 2]>),
 
     /// The decimal mark that a person said.
     MarkSaid(Mark),
@@ -335,7 +335,7 @@ pub enum Asked {
     /// Which side of an account is negative.
     Sides,
     /// Whether two texts are one number.
-    SameNumber([Cited; 2]),
+    SameNumber(Box<[Cited; 2]>),
 }
 
 impl Clause {
@@ -345,9 +345,9 @@ impl Clause {
             About::Dates => Asked::Dates,
             About::Marks => Asked::Marks,
             About::Sides => Asked::Sides,
-            About::SameNumber(pair) => {
-                Asked::SameNumber(pair.each_ref().map(|example| Cited::of(example, files)))
-            }
+            About::SameNumber(pair) => Asked::SameNumber(Box::new(
+                pair.each_ref().map(|example| Cited::of(example, files)),
+            )),
         };
         Clause::Asked { about, lines: choices.iter().map(Choice::line).collect() }
     }

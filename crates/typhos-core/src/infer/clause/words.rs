@@ -135,7 +135,8 @@ impl Display for Clause {
                 write!(f, "fractions of up to {}", counted((*digits).into(), "digit"))
             }
             Clause::Infinite(count) => f.write_str(&counted(*count, "value is infinite")),
-            Clause::OneNumber([one, other]) => {
+            Clause::OneNumber(pair) => {
+                let [one, other] = &**pair;
                 write!(f, "two texts, one number: {one} and {other}")
             }
             Clause::MarkSaid(mark) => write!(f, "the decimal mark is '{}', as said", mark.letter()),
@@ -221,7 +222,8 @@ impl Display for Asked {
             Asked::Dates => f.write_str("a date, but which?"),
             Asked::Marks => f.write_str("a number, but which?"),
             Asked::Sides => f.write_str("amounts on two sides, but which one is negative?"),
-            Asked::SameNumber([one, other]) => {
+            Asked::SameNumber(pair) => {
+                let [one, other] = &**pair;
                 write!(f, "{one} and {other} are one number, or two versions?")
             }
         }
