@@ -265,14 +265,25 @@ impl ColumnFacts {
         self.merge(other);
     }
 
-    /// Gives the files of all places other numbers.
+    /// Adds the facts of the next stretch of the same file, whose places are moved already.
+    pub(super) fn follow(&mut self, next: ColumnFacts) {
+        self.sequence.follow(next.sequence.clone());
+        self.merge(next);
+    }
+
+    /// Gives the files other numbers.
     pub(super) fn renumber(&mut self, new: &dyn Fn(u32) -> u32) {
-        if let Some(direct) = &mut self.direct.made {
-            direct.renumber(new);
-        }
-        self.table.iter_mut().for_each(|table| table.renumber(new));
-        self.quoted.renumber(new);
+        self.move_places(&|place| LineRef { part: new(place.part), ..place });
         self.sequence.renumber(new);
+    }
+
+    /// Gives all values other places.
+    pub(super) fn move_places(&mut self, new: &dyn Fn(LineRef) -> LineRef) {
+        if let Some(direct) = &mut self.direct.made {
+            direct.move_places(new);
+        }
+        self.table.iter_mut().for_each(|table| table.move_places(new));
+        self.quoted.move_places(new);
     }
 
     /// The facts of all values but how they are spread. Worked out from the distinct values where those

@@ -145,11 +145,11 @@ impl DateFacts {
         self.shapes.iter().flat_map(move |shape| of(shape).into_iter().chain(names(shape)))
     }
 
-    pub(super) fn renumber(&mut self, new: &dyn Fn(u32) -> u32) {
+    pub(super) fn move_places(&mut self, new: &dyn Fn(LineRef) -> LineRef) {
         for shape in &mut self.shapes {
             let refused = shape.orders.iter_mut().map(|order| &mut order.refused);
-            refused.for_each(|tally| tally.renumber(new));
-            shape.first.iter_mut().for_each(|example| example.renumber(new));
+            refused.for_each(|tally| tally.move_places(new));
+            shape.first.iter_mut().for_each(|example| example.move_places(new));
         }
     }
 

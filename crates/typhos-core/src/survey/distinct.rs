@@ -91,8 +91,8 @@ impl DistinctTable {
     }
 
     /// Gives the files of all places other numbers.
-    pub fn renumber(&mut self, new: &dyn Fn(u32) -> u32) {
-        self.firsts.iter_mut().for_each(|place| place.part = new(place.part));
+    pub fn move_places(&mut self, new: &dyn Fn(LineRef) -> LineRef) {
+        self.firsts.iter_mut().for_each(|place| *place = new(*place));
     }
 
     /// All values, in the order they were first added.

@@ -27,8 +27,8 @@ impl Example {
         Example { place, value: value[..value.len().min(MAX_EXAMPLE_BYTES)].to_vec() }
     }
 
-    pub(super) fn renumber(&mut self, new: &dyn Fn(u32) -> u32) {
-        self.place.part = new(self.place.part);
+    pub(super) fn move_places(&mut self, new: &dyn Fn(LineRef) -> LineRef) {
+        self.place = new(self.place);
     }
 
     /// The value for a person.
@@ -83,8 +83,8 @@ impl Tally {
         self.examples.truncate(MAX_EXAMPLES);
     }
 
-    pub(super) fn renumber(&mut self, new: &dyn Fn(u32) -> u32) {
-        self.examples.iter_mut().for_each(|example| example.renumber(new));
+    pub(super) fn move_places(&mut self, new: &dyn Fn(LineRef) -> LineRef) {
+        self.examples.iter_mut().for_each(|example| example.move_places(new));
     }
 
     pub(super) fn merge(&mut self, other: Tally) {

@@ -390,12 +390,12 @@ impl Facts {
     }
 
     /// Gives the files of all places other numbers.
-    pub(super) fn renumber(&mut self, new: &dyn Fn(u32) -> u32) {
-        self.tallies.iter_mut().for_each(|tally| tally.renumber(new));
-        self.dates.renumber(new);
-        self.numbers.renumber(new);
-        self.written.iter_mut().for_each(|written| written.renumber(new));
-        self.giants.renumber(new);
+    pub(super) fn move_places(&mut self, new: &dyn Fn(LineRef) -> LineRef) {
+        self.tallies.iter_mut().for_each(|tally| tally.move_places(new));
+        self.dates.move_places(new);
+        self.numbers.move_places(new);
+        self.written.iter_mut().for_each(|written| written.move_places(new));
+        self.giants.move_places(new);
     }
 
     /// All values and blanks counted; `None` where that is more than there can be.

@@ -13,8 +13,9 @@ use serde::{Deserialize, Deserializer, Serialize};
 use thiserror::Error;
 
 use super::saved::SavedColumn;
-use super::{BrokenRecord, ColumnFacts, Source, SourceFile, Survey};
+use super::{BrokenRecord, ColumnFacts, Source, SourceFile, Stretch, Survey};
 use crate::schema::{InputDecl, Schema, read_input, write_input};
+use crate::text::LineRef;
 use crate::wording::listed;
 
 /// The version of the format that is written and read.
@@ -98,6 +99,9 @@ struct SavedSurvey {
     broken_examples: Vec<BrokenRecord>,
     sample: bool,
     quoted: bool,
+    /// Of a stretch of a file only.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    stretch: Option<Stretch>,
     #[serde(deserialize_with = "at_most::<MOST_WORDS, _, _>")]
     absent: Vec<String>,
     #[serde(deserialize_with = "at_most::<MOST_COLUMNS, _, _>")]
@@ -162,6 +166,7 @@ impl Survey {
             broken_examples: self.broken_examples.clone(),
             sample: self.is_sample,
             quoted: self.quoted,
+            stretch: self.stretch,
             absent: self.absent.clone(),
             columns: self.columns.iter().map(ColumnFacts::save).collect(),
         };
@@ -229,6 +234,7 @@ impl Survey {
             broken_examples: saved.broken_examples,
             is_sample: saved.sample,
             quoted: saved.quoted,
+            stretch: saved.stretch,
             absent: saved.absent,
             columns: restored,
         })
@@ -249,11 +255,12 @@ impl Survey {
         rest.try_fold(first, Survey::pooled_with)
     }
 
-    fn pooled_with(mut self, mut other: Survey) -> Result<Survey, PoolError> {
+    /// For each column, its place in the other survey, which was taken with the same settings.
+    pub(super) fn same_columns(&self, other: &Survey) -> Result<Vec<usize>, PoolError> {
         let name = |survey: &Survey| {
             survey.source.files.first().map_or("a survey".into(), |file| file.name.clone())
         };
-        let (one, two) = (name(&self), name(&other));
+        let (one, two) = (name(self), name(other));
         let settings = |what| PoolError::Settings { one: one.clone(), other: two.clone(), what };
         if self.absent != other.absent {
             return Err(settings("which texts mean that a value is absent"));
@@ -261,16 +268,19 @@ impl Survey {
         if self.quoted != other.quoted {
             return Err(settings("whether values in quotes are text"));
         }
-        let order = match_names(&self.source, &other.source).map_err(|how| PoolError::Columns {
-            one: one.clone(),
-            other: two.clone(),
-            how,
-        })?;
+        let how = match_names(&self.source, &other.source);
+        how.map_err(|how| PoolError::Columns { one: one.clone(), other: two.clone(), how })
+    }
+
+    fn pooled_with(mut self, mut other: Survey) -> Result<Survey, PoolError> {
+        let order = self.same_columns(&other)?;
         let ours = std::mem::take(&mut self.source.files);
         let (files, [of_ours, of_theirs]) =
             interleave(ours, std::mem::take(&mut other.source.files));
         self.source.files = files;
         self.source.layout = self.source.layout.shared(&other.source.layout);
+        // What is of several files is no stretch of one.
+        self.stretch = None;
         self.renumber(&of_ours);
         other.renumber(&of_theirs);
         self.add_records(&mut other);
@@ -279,6 +289,12 @@ impl Survey {
             column.pool(theirs[at].take().expect("every column is matched once"));
         }
         Ok(self)
+    }
+
+    /// Gives all values other places in the same files.
+    pub(super) fn move_places(&mut self, new: &dyn Fn(LineRef) -> LineRef) {
+        self.broken_examples.iter_mut().for_each(|broken| broken.place = new(broken.place));
+        self.columns.iter_mut().for_each(|column| column.move_places(new));
     }
 
     fn renumber(&mut self, new: &[u32]) {

@@ -30,6 +30,7 @@ mod saved;
 mod saved_column;
 mod source;
 mod spread;
+mod stretch;
 mod text;
 mod watch;
 mod written;
@@ -52,6 +53,7 @@ use order::Runs;
 pub use order::{Sequence, Trend};
 pub use source::{Source, SourceFile};
 pub use spread::{Cell, Spread};
+pub use stretch::{FollowError, Quoting, Stretch};
 pub use text::TextFacts;
 use watch::Watcher;
 pub use written::{ViewFacts, WrittenFacts};
@@ -79,6 +81,8 @@ pub struct SurveyOptions {
     pub absent: Absent,
     /// Whether to look for values in quotes.
     pub quoted: bool,
+    /// Whether the input is a stretch of a file, behind which others come.
+    pub is_stretch: bool,
     /// The most records to look at, from the start: a sample.
     pub rows: Option<u64>,
 }
@@ -127,6 +131,8 @@ pub struct Survey {
     pub is_sample: bool,
     /// Whether values in quotes were looked for.
     pub quoted: bool,
+    /// What has to be known to put another survey behind it, where it is of a stretch of a file.
+    pub stretch: Option<Stretch>,
     /// Texts that were said to mean "no value" in every column.
     pub absent: Vec<String>,
     /// Facts per column, in the order of the input.
@@ -153,6 +159,7 @@ impl Survey {
             broken_examples: Vec::new(),
             is_sample: false,
             quoted: options.quoted,
+            stretch: options.is_stretch.then(Stretch::default),
             absent: match &options.absent {
                 Absent::Everywhere(texts) => texts.clone(),
                 Absent::ByColumn(_) => Vec::new(),
@@ -196,6 +203,10 @@ impl Survey {
         });
         let mut survey = whole.unwrap_or_else(|| Survey::new(input.names().len(), options));
         survey.source = source;
+        if let (Some(stretch), Some(file)) = (&mut survey.stretch, input.files().first()) {
+            // Without a record there are still the lines before the first.
+            stretch.lines = stretch.lines.max(file.first_line - 1);
+        }
         let orders = shared.orders.into_inner().unwrap_or_else(PoisonError::into_inner);
         for (column, runs) in survey.columns.iter_mut().zip(orders) {
             column.settle();
@@ -208,6 +219,7 @@ impl Survey {
     fn merge(&mut self, mut other: Survey) {
         assert_eq!(self.columns.len(), other.columns.len(), "surveys of the same columns");
         self.add_records(&mut other);
+        self.stretch = self.stretch.zip(other.stretch).map(|(ours, theirs)| ours.and(theirs));
         for (ours, theirs) in self.columns.iter_mut().zip(other.columns) {
             ours.merge(theirs);
         }

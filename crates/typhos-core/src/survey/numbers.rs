@@ -244,11 +244,11 @@ impl NumberFacts {
         join(self.numbers, self.small_range(), |(a, b), (c, d)| (a.min(c), b.max(d)))
     }
 
-    pub(super) fn renumber(&mut self, new: &dyn Fn(u32) -> u32) {
-        self.scales.values_mut().for_each(|tally| tally.renumber(new));
-        self.float32_losses.renumber(new);
+    pub(super) fn move_places(&mut self, new: &dyn Fn(LineRef) -> LineRef) {
+        self.scales.values_mut().for_each(|tally| tally.move_places(new));
+        self.float32_losses.move_places(new);
         let kept = [&mut self.float32_loses, &mut self.float64_loses];
-        kept.into_iter().flatten().for_each(|example| example.renumber(new));
+        kept.into_iter().flatten().for_each(|example| example.move_places(new));
     }
 
     pub(super) fn merge(&mut self, other: NumberFacts) {

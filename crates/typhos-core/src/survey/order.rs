@@ -408,6 +408,16 @@ impl Sequence {
         });
     }
 
+    /// Adds that of the next stretch of the same file.
+    pub(super) fn follow(&mut self, next: Sequence) {
+        let both = self.runs.take().zip(next.runs);
+        self.runs = both.and_then(|(ours, theirs)| {
+            let run = |runs: Vec<(u32, Run)>| runs.into_iter().map(|(_, run)| run).next();
+            let joined = self::both(run(ours), run(theirs));
+            joined.iter().all(Run::is_any).then(|| joined.into_iter().map(|run| (0, run)).collect())
+        });
+    }
+
     /// Gives the files other numbers.
     pub(super) fn renumber(&mut self, new: &dyn Fn(u32) -> u32) {
         if let Some(runs) = self.runs.take() {

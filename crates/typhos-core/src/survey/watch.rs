@@ -4,7 +4,7 @@ use std::sync::PoisonError;
 
 use super::group::Group;
 use super::order::{Adding, BlockRun, Runs};
-use super::{BrokenRecord, ColumnFacts, MAX_BROKEN_EXAMPLES, Shared, Survey};
+use super::{BrokenRecord, ColumnFacts, MAX_BROKEN_EXAMPLES, Quoting, Shared, Stretch, Survey};
 use crate::intern::{Counter, Interner};
 use crate::readings::trim;
 use crate::records::{Bounds, LineRef, Records, Split, Values};
@@ -41,6 +41,7 @@ impl<R: Records> Watcher<R> {
         let is_utf8 = simdutf8::basic::from_utf8(block.text()).is_ok();
         let context = Context::new(block.text(), values, keeps_empty, is_utf8);
         self.begin_runs(shared);
+        let mut is_open = false;
         while splitter.refill(&mut self.records, most.clamp(1, SLICE_RECORDS as u64) as usize) {
             if most == 0 {
                 self.survey.is_sample = true;
@@ -58,6 +59,7 @@ impl<R: Records> Watcher<R> {
             let place =
                 |line: u32| LineRef { part: file, line: block.first_line + u64::from(line) };
             for broken in self.records.broken().iter().filter(|broken| broken.line < end_line) {
+                is_open |= broken.kind.is_open_at_end();
                 self.survey.broken += 1;
                 if self.survey.broken_examples.len() < MAX_BROKEN_EXAMPLES {
                     let reason = broken.kind.describe(block.first_line).into_owned();
@@ -91,6 +93,12 @@ impl<R: Records> Watcher<R> {
             }
         }
         self.end_runs(shared, block);
+        if let Some(stretch) = &mut self.survey.stretch {
+            // A quote that nothing closes is the last thing in a text, or ends before a line that looks like a record.
+            let ended = if is_open { Quoting::Inside } else { Quoting::Outside };
+            let lines = block.first_line - 1 + layout.dialect.line_ends.count(block.text()) as u64;
+            *stretch = stretch.and(Stretch { lines, ended, ..Stretch::default() });
+        }
     }
 
     /// Forgets how the values of the last block stood; columns in no order are not looked at again.

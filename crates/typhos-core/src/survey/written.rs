@@ -149,10 +149,10 @@ impl WrittenFacts {
         self.signs.values().copied().chain(own).chain(self.sides).chain(views)
     }
 
-    pub(super) fn renumber(&mut self, new: &dyn Fn(u32) -> u32) {
+    pub(super) fn move_places(&mut self, new: &dyn Fn(LineRef) -> LineRef) {
         for view in &mut self.views {
             let kept = [&mut view.refused, &mut view.float32_loses, &mut view.float64_loses];
-            kept.into_iter().flatten().for_each(|example| example.renumber(new));
+            kept.into_iter().flatten().for_each(|example| example.move_places(new));
         }
     }
 

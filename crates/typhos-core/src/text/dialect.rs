@@ -191,7 +191,7 @@ impl LineEnds {
     }
 
     /// How many line ends there are in a text.
-    pub(super) fn count(self, text: &[u8]) -> usize {
+    pub(crate) fn count(self, text: &[u8]) -> usize {
         let feeds = memchr::memchr_iter(b'\n', text).count();
         if !self.has_cr() {
             return feeds;
