@@ -6,8 +6,8 @@ use std::sync::Arc;
 use proptest::prelude::*;
 
 use crate::columns::{Converter, MisfitValue, OnMisfit, Plan, Reason, cell_text};
-use crate::dates::Order;
-use crate::infer::{Rules, Wanted, decide, draft};
+use crate::dates::DateOrder;
+use crate::infer::{DraftOptions, Rules, decide, draft};
 use crate::read_schema as read;
 use crate::readings::{Decimal, parse_number};
 use crate::run::{NoMonitor, RunOptions};
@@ -55,7 +55,7 @@ proptest! {
     fn pooled_surveys_are_the_survey_of_all(
         kinds in proptest::collection::vec(value(), 1..6),
         files in proptest::collection::vec(proptest::collection::vec(0usize..6, 1..40), 1..6),
-        groups in proptest::collection::vec(0usize..3, 6), turn in 0usize..6, order in proptest::option::of(Just(Order::Dmy)),
+        groups in proptest::collection::vec(0usize..3, 6), turn in 0usize..6, order in proptest::option::of(Just(DateOrder::Dmy)),
     ) {
         let choice = InputChoice { names: Some(vec!["c".into(), "d".into()]), header: Some(false), ..Dialect::RFC_4180.into() };
         let origins: Vec<Arc<dyn Origin>> = files.iter().enumerate().map(|(at, picks)| {
@@ -70,7 +70,7 @@ proptest! {
         let rules = Rules { date_order: order, ..Rules::default() };
         let told = |survey: &Survey| {
             let decisions = decide(survey, &rules);
-            (draft(survey, &decisions, &Wanted::default()).to_toml(), format!("{decisions:#?}"))
+            (draft(survey, &decisions, &DraftOptions::default()).to_toml(), format!("{decisions:#?}"))
         };
         let mut parts = Vec::new();
         for group in 0..3 {
@@ -98,7 +98,7 @@ proptest! {
         kinds in proptest::collection::vec(value(), 1..6),
         picks in proptest::collection::vec(0usize..6, 1..60),
         headroom in prop_oneof![Just(1.0), Just(2.0)],
-        order in proptest::option::of(prop_oneof![Just(Order::Dmy), Just(Order::Mdy), Just(Order::Ymd)]),
+        order in proptest::option::of(prop_oneof![Just(DateOrder::Dmy), Just(DateOrder::Mdy), Just(DateOrder::Ymd)]),
     ) {
         let rows: String = picks.iter().map(|at| format!("{},x\n", quoted(&kinds[at % kinds.len()]))).collect();
         let text = format!("c,d\n{rows}");
@@ -106,7 +106,7 @@ proptest! {
         let survey = Survey::take(&input, &SurveyOptions::default(), &RunOptions::default(), &NoMonitor).unwrap();
         let rules = Rules { headroom, date_order: order, ..Rules::default() };
         let decisions = decide(&survey, &rules);
-        let drafted = draft(&survey, &decisions, &Wanted::default()).to_toml();
+        let drafted = draft(&survey, &decisions, &DraftOptions::default()).to_toml();
         let schema = read(&drafted).unwrap_or_else(|wrong| panic!("{drafted}\n{wrong:?}"));
         let plan = Plan::new(schema, &input).unwrap();
         let mut reader = BlockReader::new(&input, 1 << 20);
@@ -153,13 +153,13 @@ proptest! {
         let options = RunOptions { threads: NonZeroUsize::new(threads).unwrap(), block_bytes };
         let survey = Survey::take(&input, &SurveyOptions::default(), &options, &NoMonitor).unwrap();
         let decisions = decide(&survey, &Rules::default());
-        let drafted = draft(&survey, &decisions, &Wanted::default()).to_toml();
+        let drafted = draft(&survey, &decisions, &DraftOptions::default()).to_toml();
         let schema = read(&drafted).unwrap_or_else(|wrong| panic!("{drafted}\n{wrong:?}"));
         // Neither threads nor blocks change what is found.
         let alone = RunOptions { threads: NonZeroUsize::MIN, block_bytes: 1 << 20 };
         let survey_alone = Survey::take(&input, &SurveyOptions::default(), &alone, &NoMonitor).unwrap();
         let decisions = decide(&survey_alone, &Rules::default());
-        prop_assert_eq!(&draft(&survey_alone, &decisions, &Wanted::default()).to_toml(), &drafted);
+        prop_assert_eq!(&draft(&survey_alone, &decisions, &DraftOptions::default()).to_toml(), &drafted);
         prop_assert_eq!(survey_alone.broken_examples, survey.broken_examples);
         // The draft says how the file is laid out, so that it is found the same way again.
         let again = Input::of(vec![origin], Vec::new(), &schema.input_choice());

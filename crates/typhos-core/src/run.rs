@@ -132,7 +132,7 @@ pub fn map_items<I: Default, S, T: Send, E: Send + From<RunError>>(
     sink: impl FnMut(T) -> Result<(), E> + Send,
 ) -> Result<(), E> {
     let source = Mutex::new((0, next));
-    let order = Order {
+    let order = InOrder {
         state: Mutex::new(OrderState {
             next: 0,
             waiting: BTreeMap::new(),
@@ -189,13 +189,13 @@ impl<T, F, E> OrderState<T, F, E> {
     }
 }
 
-struct Order<T, F, E> {
+struct InOrder<T, F, E> {
     state: Mutex<OrderState<T, F, E>>,
     moved: Condvar,
     ahead: u64,
 }
 
-impl<T, F: FnMut(T) -> Result<(), E>, E> Order<T, F, E> {
+impl<T, F: FnMut(T) -> Result<(), E>, E> InOrder<T, F, E> {
     /// Takes the result of a block; passes on what is next in order. `false` once anything failed.
     fn hand_in(&self, sequence: u64, result: Result<T, E>) -> bool {
         let mut state = lock(&self.state);
@@ -224,7 +224,7 @@ impl<T, F: FnMut(T) -> Result<(), E>, E> Order<T, F, E> {
 }
 
 /// Lets the other threads end when one panics, instead of waiting for a block that never comes.
-struct ReleaseOnPanic<'o, T, F, E>(&'o Order<T, F, E>);
+struct ReleaseOnPanic<'o, T, F, E>(&'o InOrder<T, F, E>);
 
 impl<T, F, E> Drop for ReleaseOnPanic<'_, T, F, E> {
     fn drop(&mut self) {

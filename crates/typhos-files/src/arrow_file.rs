@@ -20,7 +20,7 @@ use typhos_core::run::{Monitor, RunOptions};
 use typhos_core::schema::{Scalar, Schema};
 
 use typhos_load::budget::threads_within;
-use typhos_load::proof::{Facts, Proof};
+use typhos_load::proof::{Proof, SentFacts};
 use typhos_load::whole::WholeFile;
 use typhos_load::witness::{Witness, prove_file};
 use typhos_load::{
@@ -125,7 +125,7 @@ impl Target for ArrowTarget {
             path: self.path,
             open_sets: schema.columns.iter().map(|c| c.scalar() == Scalar::Lowcard).collect(),
             words: open_sets.map(|(at, _)| (at, Words::default())).collect(),
-            sent: Facts::new(schema.columns.len()),
+            sent: SentFacts::new(schema.columns.len()),
             schema: job.is_proven.then(|| schema.clone()),
             gate: job.gate.clone(),
         };
@@ -215,7 +215,7 @@ pub struct ArrowSink {
     words: Vec<(usize, Words)>,
     /// Which columns are declared with an open set of values.
     open_sets: Vec<bool>,
-    sent: Facts,
+    sent: SentFacts,
     schema: Option<Schema>,
     gate: Arc<Gate>,
 }
@@ -268,7 +268,7 @@ impl ArrowSink {
 }
 
 impl Sink for ArrowSink {
-    type Encoded = (Vec<RecordBatch>, Facts);
+    type Encoded = (Vec<RecordBatch>, SentFacts);
 
     fn append(
         &mut self,
@@ -309,7 +309,7 @@ impl Sink for ArrowSink {
                     File::open(self.side.side_path()).map_err(TargetError::io(&self.path))?;
                 let reader =
                     FileReader::try_new_buffered(open, None).map_err(|e| self.failed(e))?;
-                let mut found = Facts::new(schema.columns.len());
+                let mut found = SentFacts::new(schema.columns.len());
                 for batch in reader {
                     if monitor.stopped() {
                         return Err(TargetError::Interrupted);

@@ -14,7 +14,7 @@ mod weigh;
 
 use typhos_load::{Address, Destination, KindError, Kinds, TargetKind};
 
-pub use weigh::{Wanted, Weighed, Weighing, Weight, weigh};
+pub use weigh::{WeighAs, Weighed, Weighing, Weight, weigh};
 
 /// The kinds of files that can be loaded into.
 pub static KINDS: [TargetKind; 3] = [parquet::KIND, arrow_file::KIND, sqlite::KIND];

@@ -38,12 +38,12 @@ pub struct Weighing<'w> {
     /// Where temporary files may be.
     pub folder: PathBuf,
     /// What is to be found out.
-    pub wanted: Wanted,
+    pub wanted: WeighAs,
 }
 
 /// What weighing is to find out.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Wanted {
+pub enum WeighAs {
     /// Memory and file of all ways.
     Ledger,
     /// That, and how long a load takes: it is done by itself for that.
@@ -93,9 +93,9 @@ pub fn weigh(weighing: &Weighing<'_>, monitor: &dyn Monitor) -> Result<Weighed, 
 fn weigh_all(weighing: &Weighing<'_>, monitor: &dyn Monitor) -> Result<Weighed, LoadError> {
     sweep(&weighing.folder, &[&PROBE]);
     let is_sorted = !weighing.plan.schema().layout.sort.is_empty();
-    let apart = is_sorted || weighing.wanted != Wanted::Ledger;
+    let apart = is_sorted || weighing.wanted != WeighAs::Ledger;
     let measured = match weighing.wanted {
-        Wanted::File => None,
+        WeighAs::File => None,
         _ => Some(weighing.measure(!apart, monitor)?),
     };
     if !apart && let Some(measured) = measured {

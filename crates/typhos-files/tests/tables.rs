@@ -12,7 +12,7 @@ use typhos_core::read_schema;
 use typhos_core::run::NoMonitor;
 use typhos_core::table::{InputTable, Passed, Selection, Table, selected_rows};
 use typhos_core::text::{Dialect, Input};
-use typhos_files::tables::{ArrowTable, Form, ParquetTable, SqliteTable};
+use typhos_files::tables::{ArrowTable, FileForm, ParquetTable, SqliteTable};
 use typhos_load::{Address, LoadOptions, load};
 
 const SCHEMA: &str = r#"typhos = 1
@@ -133,14 +133,14 @@ fn what_a_file_is_its_first_bytes_say() {
     let folder = tempfile::tempdir().unwrap();
     let (plan, input) = world();
     loaded(folder.path(), &plan, &input);
-    let of = |name: &str| Form::of(&folder.path().join(name)).unwrap();
-    assert_eq!(of("t.parquet"), Some(Form::Parquet));
-    assert_eq!(of("t.arrow"), Some(Form::Arrow));
-    assert_eq!(of("t.sqlite"), Some(Form::Sqlite));
+    let of = |name: &str| FileForm::of(&folder.path().join(name)).unwrap();
+    assert_eq!(of("t.parquet"), Some(FileForm::Parquet));
+    assert_eq!(of("t.arrow"), Some(FileForm::Arrow));
+    assert_eq!(of("t.sqlite"), Some(FileForm::Sqlite));
     std::fs::write(folder.path().join("t.csv"), "a,b\n").unwrap();
     assert_eq!(of("t.csv"), None);
-    assert_eq!(Form::of(folder.path()).unwrap(), Some(Form::Parquet));
-    assert!(Form::of(&folder.path().join("lost")).is_err());
+    assert_eq!(FileForm::of(folder.path()).unwrap(), Some(FileForm::Parquet));
+    assert!(FileForm::of(&folder.path().join("lost")).is_err());
 }
 
 #[test]

@@ -19,7 +19,7 @@ use typhos_core::table::{Selection, Table, selected_rows};
 use typhos_core::text::{Block, BlockReader, Dialect, Input};
 use typhos_files::parquet::SORT_KEY;
 use typhos_files::tables::ParquetTable;
-use typhos_files::{Wanted, Weighed, Weighing, weigh};
+use typhos_files::{WeighAs, Weighed, Weighing, weigh};
 use typhos_load::{Address, Destination, LoadOptions, Parts, load};
 
 /// A file or directory as a destination.
@@ -85,7 +85,7 @@ fn weighed(
         memory: typhos_load::DEFAULT_MEMORY,
         sort_memory: DEFAULT_SORT_MEMORY,
         folder: folder.path().to_path_buf(),
-        wanted: Wanted::Ledger,
+        wanted: WeighAs::Ledger,
     };
     weigh(&weighing, &NoMonitor).unwrap()
 }

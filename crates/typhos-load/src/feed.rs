@@ -19,20 +19,20 @@ use typhos_core::run::Monitor;
 use crate::contract::{Done, EncodeUnit, Encoder, Sink};
 use crate::error::TargetError;
 use crate::gate::Gate;
-use crate::proof::{Facts, Proof};
+use crate::proof::{Proof, SentFacts};
 
 /// Blocks that wait: two for each of the ends.
 const WAITING: usize = 4;
 
 enum Message<B> {
     Block(B),
-    End(Box<Facts>),
+    End(Box<SentFacts>),
 }
 
 /// The end of the queue that the session reads.
 pub struct Feed<B> {
     receiver: Receiver<Message<B>>,
-    sent: Option<Facts>,
+    sent: Option<SentFacts>,
 }
 
 /// The load was given up: nobody will send the rest.
@@ -62,7 +62,7 @@ impl<B> Feed<B> {
     ///
     /// # Errors
     /// A feed that has not come to its end.
-    pub fn into_sent(self) -> Result<Facts, TargetError> {
+    pub fn into_sent(self) -> Result<SentFacts, TargetError> {
         self.sent.ok_or(TargetError::GivenUp)
     }
 }
@@ -90,7 +90,7 @@ impl SharedFeed {
     ///
     /// # Errors
     /// A feed that has not come to its end.
-    pub fn sent(&self) -> Result<Facts, TargetError> {
+    pub fn sent(&self) -> Result<SentFacts, TargetError> {
         let feed = self.0.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
         feed.sent.clone().ok_or(TargetError::GivenUp)
     }
@@ -202,7 +202,7 @@ pub struct FeedSink<B> {
     proven: Receiver<Proof>,
     go: Option<Sender<()>>,
     session: Option<JoinHandle<Result<Done, TargetError>>>,
-    sent: Facts,
+    sent: SentFacts,
     gate: Arc<Gate>,
     cancel: Canceller,
     _undoing: Undoing,
@@ -230,7 +230,7 @@ impl<B: Send + 'static> FeedSink<B> {
             proven,
             go: Some(release),
             session: Some(session),
-            sent: Facts::new(columns),
+            sent: SentFacts::new(columns),
             gate,
             cancel,
             _undoing: Undoing::begin(),
@@ -285,7 +285,7 @@ fn call_off<T>(session: &JoinHandle<T>, gate: &Gate, cancel: &Canceller) {
 }
 
 impl<B: Send + 'static> Sink for FeedSink<B> {
-    type Encoded = (B, Facts);
+    type Encoded = (B, SentFacts);
 
     fn append(
         &mut self,

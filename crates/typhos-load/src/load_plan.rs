@@ -4,7 +4,7 @@
 use typhos_core::columns::Plan;
 use typhos_core::infer::counted;
 use typhos_core::remedy::Remedy;
-use typhos_core::schema::{ColumnDecl, From, Generate, Schema};
+use typhos_core::schema::{ColumnDecl, ColumnFrom, Generate, Schema};
 
 /// What would happen to a table.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -115,7 +115,7 @@ pub fn source_words(column: &ColumnDecl, at: usize, plan: &Plan, names: &[String
     let name = |at: &usize| names.get(*at).cloned().unwrap_or_else(|| format!("column {}", at + 1));
     let sources: Vec<String> = plan.sources()[at].columns().iter().map(name).collect();
     match &column.from {
-        Some(From::Several(_)) => {
+        Some(ColumnFrom::Several(_)) => {
             let glue =
                 column.glue.as_deref().map(|glue| format!(" '{glue}' ")).unwrap_or(", ".into());
             sources.join(&glue)

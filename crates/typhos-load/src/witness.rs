@@ -4,7 +4,7 @@ use arrow_array::RecordBatch;
 
 use crate::contract::{EncodeUnit, Encoder};
 use crate::error::TargetError;
-use crate::proof::{Facts, Proof};
+use crate::proof::{Proof, SentFacts};
 use typhos_core::schema::Schema;
 use typhos_core::sorting::Grouping;
 
@@ -21,12 +21,12 @@ pub struct Witness<E> {
 /// A block of another encoder.
 pub struct WitnessUnit<U> {
     unit: U,
-    facts: Facts,
+    facts: SentFacts,
     keeps_facts: bool,
 }
 
 impl<E: Encoder> Encoder for Witness<E> {
-    type Encoded = (E::Encoded, Facts);
+    type Encoded = (E::Encoded, SentFacts);
     type Unit<'e>
         = WitnessUnit<E::Unit<'e>>
     where
@@ -35,7 +35,7 @@ impl<E: Encoder> Encoder for Witness<E> {
     fn begin(&self, share: f64) -> Result<Self::Unit<'_>, TargetError> {
         Ok(WitnessUnit {
             unit: self.encoder.begin(share)?,
-            facts: Facts::new(self.columns),
+            facts: SentFacts::new(self.columns),
             keeps_facts: self.keeps_facts,
         })
     }
@@ -50,7 +50,7 @@ impl<E: Encoder> Encoder for Witness<E> {
 }
 
 impl<U: EncodeUnit> EncodeUnit for WitnessUnit<U> {
-    type Encoded = (U::Encoded, Facts);
+    type Encoded = (U::Encoded, SentFacts);
 
     fn push(&mut self, batch: RecordBatch) -> Result<(), TargetError> {
         if self.keeps_facts {
@@ -73,8 +73,8 @@ impl<U: EncodeUnit> EncodeUnit for WitnessUnit<U> {
 pub fn prove_file(
     target: String,
     schema: &Schema,
-    sent: &Facts,
-    found: &Facts,
+    sent: &SentFacts,
+    found: &SentFacts,
 ) -> Result<Proof, TargetError> {
     let mut facts = 1;
     let mut wrong = Vec::new();

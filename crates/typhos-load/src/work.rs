@@ -8,7 +8,7 @@ use arrow_schema::DataType;
 use arrow_select::concat::concat_batches;
 use typhos_core::columns::{BlockReport, Converter, OnMisfit, Plan};
 use typhos_core::run::{self, Monitor, RunOptions};
-use typhos_core::sorting::{Runs, SortOrder};
+use typhos_core::sorting::{SortOrder, SortedRuns};
 use typhos_core::spilling::Scratch;
 use typhos_core::text::{Block, Input};
 
@@ -130,13 +130,14 @@ impl Sorted<'_> {
         &self,
         monitor: &dyn Monitor,
         mut note: impl FnMut(BlockReport) -> Result<(), LoadError> + Send,
-    ) -> Result<Runs, LoadError> {
+    ) -> Result<SortedRuns, LoadError> {
         // A thread has a block, its arrays, the same in order, their keys, and results that wait.
         let Work { input, plan, mode, run, sort_memory, ref scratch, .. } = *self.work;
         let (least, most) = BLOCK_BYTES;
         let block_bytes = (sort_memory / run.threads.get() / 32).clamp(least, most);
         let run = RunOptions { block_bytes, ..run };
-        let mut runs = Runs::new(self.order.clone(), plan.arrow(), sort_memory, scratch.clone());
+        let mut runs =
+            SortedRuns::new(self.order.clone(), plan.arrow(), sort_memory, scratch.clone());
         run::map_blocks::<_, _, LoadError>(
             input,
             &run,
@@ -166,7 +167,7 @@ impl Sorted<'_> {
     /// Merges runs and encodes them in order.
     fn merge<E: Encoder>(
         &self,
-        runs: Runs,
+        runs: SortedRuns,
         encoder: &E,
         monitor: &dyn Monitor,
         mut append: impl FnMut(E::Encoded) -> Result<(), TargetError> + Send,

@@ -2,7 +2,7 @@
 
 use typhos_core::schema::{ColumnDecl, IntType, Scalar, TimeUnit};
 
-use super::definitions::{Definitions, Order, Stored, carried};
+use super::definitions::{Definitions, Stored, TableOrder, carried};
 use super::held::ExistingColumn;
 use super::movements::Movements;
 use super::questions::{Asked, Of, Questions, carried_asked};
@@ -209,7 +209,7 @@ impl Definitions for ClickHouse {
         true
     }
 
-    fn tail(&self, order: &Order) -> String {
+    fn tail(&self, order: &TableOrder) -> String {
         let columns = if order.sort.is_empty() { &order.key } else { &order.sort };
         if columns.is_empty() {
             " ENGINE = MergeTree() ORDER BY tuple()".into()

@@ -3,7 +3,7 @@
 use typhos_core::columns::plain_text;
 use typhos_core::schema::{ColumnDecl, Schema};
 
-use super::definitions::{Definitions, NamedType, Order};
+use super::definitions::{Definitions, NamedType, TableOrder};
 
 /// The statements that make a table.
 #[derive(Debug, Clone, Default)]
@@ -60,7 +60,7 @@ pub fn define(language: &dyn Definitions, schema: &Schema, name: &str, table: &s
         let statement = |comment| language.comment_statement(name, &quoted, comment);
         definition.comments.extend(comment.and_then(statement));
     }
-    let order = Order::of(schema, language);
+    let order = TableOrder::of(schema, language);
     if !order.key.is_empty() {
         lines.extend(language.key(&order.key).map(|key| format!("  {key}")));
     }

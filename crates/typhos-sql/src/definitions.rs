@@ -118,7 +118,7 @@ pub trait Definitions: Send + Sync {
     }
 
     /// What stands behind the columns of a definition.
-    fn tail(&self, _order: &Order) -> String {
+    fn tail(&self, _order: &TableOrder) -> String {
         String::new()
     }
 
@@ -130,16 +130,16 @@ pub trait Definitions: Send + Sync {
 
 /// By what rows are ordered and found.
 #[derive(Debug, Clone, Default)]
-pub struct Order {
+pub struct TableOrder {
     /// The key, as it is [indexed](Definitions::indexed).
     pub key: Vec<String>,
     /// Columns that rows are sorted by, as long as they are ascending and never null.
     pub sort: Vec<String>,
 }
 
-impl Order {
+impl TableOrder {
     /// The order a schema declares.
-    pub fn of(schema: &Schema, language: &dyn Definitions) -> Order {
+    pub fn of(schema: &Schema, language: &dyn Definitions) -> TableOrder {
         let layout = &schema.layout;
         let is_plain = |key: &&SortKey| {
             let column = schema.columns.iter().find(|column| column.name == key.column);
@@ -149,7 +149,7 @@ impl Order {
             Some(column) => language.indexed(column).name,
             None => language.identifier(name),
         };
-        Order {
+        TableOrder {
             key: layout.key.iter().map(indexed).collect(),
             sort: layout.sort.iter().take_while(is_plain).map(|key| indexed(&key.column)).collect(),
         }

@@ -26,7 +26,7 @@ mod units;
 
 pub use clickhouse::ClickHouse;
 pub use define::{Definition, define, notes, qualified};
-pub use definitions::{Definitions, Indexed, NamedType, Order, Stored};
+pub use definitions::{Definitions, Indexed, NamedType, Stored, TableOrder};
 pub use languages::{LANGUAGES, language};
 pub use mariadb::Mariadb;
 pub use movements::Movements;

@@ -2,7 +2,7 @@
 
 use typhos_core::schema::{ColumnDecl, IntType, Scalar, TimeUnit};
 
-use super::definitions::{Definitions, Indexed, Order, Stored, carried};
+use super::definitions::{Definitions, Indexed, Stored, TableOrder, carried};
 use super::held::ExistingColumn;
 use super::movements::{Movements, each_is};
 use super::questions::{Asked, Of, Questions, carried_asked};
@@ -148,7 +148,7 @@ impl Definitions for Mariadb {
         false
     }
 
-    fn tail(&self, _order: &Order) -> String {
+    fn tail(&self, _order: &TableOrder) -> String {
         // Texts are told apart by every byte, as in the file.
         " ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_nopad_bin".into()
     }

@@ -2,7 +2,7 @@
 
 use typhos_core::schema::{ColumnDecl, IntType, Scalar, TimeUnit};
 
-use super::definitions::{Definitions, Order, Stored, carried};
+use super::definitions::{Definitions, Stored, TableOrder, carried};
 use super::movements::Movements;
 use super::questions::{Asked, PART, Questions, carried_asked};
 use super::quoting::{doubled, list_check, range_check};
@@ -72,7 +72,7 @@ impl Definitions for Sqlite {
         }
     }
 
-    fn tail(&self, _order: &Order) -> String {
+    fn tail(&self, _order: &TableOrder) -> String {
         " STRICT".into()
     }
 }

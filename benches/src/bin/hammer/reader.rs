@@ -4,7 +4,7 @@
 
 use std::num::NonZeroUsize;
 
-use typhos_core::infer::{Rules, Wanted, decide, draft};
+use typhos_core::infer::{DraftOptions, Rules, decide, draft};
 use typhos_core::records::{Records, Split};
 use typhos_core::run::{NoMonitor, RunOptions};
 use typhos_core::survey::{Survey, SurveyOptions};
@@ -200,7 +200,7 @@ pub fn case(number: u64) {
             .expect("nothing stops it");
         assert_eq!(survey.records + survey.broken, whole.len() as u64, "the account");
         let decisions = decide(&survey, &Rules::default());
-        let drafted = draft(&survey, &decisions, &Wanted::default()).to_toml();
+        let drafted = draft(&survey, &decisions, &DraftOptions::default()).to_toml();
         if let Err(wrong) = typhos_core::read_schema(&drafted) {
             panic!("the draft does not read back: {wrong:?}\n{drafted}");
         }

@@ -3,8 +3,8 @@
 use std::path::Path;
 
 use typhos_core::dates::{
-    COUNTS, DEFAULT_LOCALE, DEFAULT_PIVOT, Misread, Moment, Order, Pattern, ReadOptions, SYMBOLS,
-    deciders, format_days, format_nanos, no_such_day, ways, weekday_name,
+    COUNTS, DEFAULT_LOCALE, DEFAULT_PIVOT, DateOrder, Misread, Moment, Pattern, ReadOptions,
+    SYMBOLS, deciders, format_days, format_nanos, no_such_day, ways, weekday_name,
 };
 use typhos_core::infer::{DateFindings, counted, grouped, line_of, shown};
 use typhos_core::schema::Diagnostic;
@@ -59,7 +59,7 @@ fn by_any(values: &[String], console: &mut Console) -> Result<Outcome, Failure> 
         if at > 0 {
             console.say("")?;
         }
-        let orders: Vec<Order> = found.iter().filter_map(|way| way.order).collect();
+        let orders: Vec<DateOrder> = found.iter().filter_map(|way| way.order).collect();
         let summary = match (found.len(), orders.len() > 1) {
             (0, _) => paint(
                 WARN,
@@ -79,7 +79,7 @@ fn by_any(values: &[String], console: &mut Console) -> Result<Outcome, Failure> 
             found.iter().map(|way| told(&way.pattern, &way.moment).len()).max().unwrap_or(0);
         for way in &found {
             let pad = " ".repeat(widest - way.pattern.source().width());
-            let order = way.order.filter(|_| orders.len() > 1).map_or("", Order::words);
+            let order = way.order.filter(|_| orders.len() > 1).map_or("", DateOrder::words);
             let locale =
                 way.locale.as_ref().map_or(String::new(), |tag| format!("locale = \"{tag}\""));
             let told = told(&way.pattern, &way.moment);
@@ -307,11 +307,11 @@ fn shape_row(shape: &ShapeFacts, survey: &Survey) -> Vec<(String, Look)> {
         (shown(&first.text()), line_of(first.place, &survey.files()))
     });
     // The orders that read the most first; of those that do not read all, by how many and why.
-    let mut orders: Vec<Order> =
-        Order::ALL.into_iter().filter(|order| shape.shape.allows(*order)).collect();
+    let mut orders: Vec<DateOrder> =
+        DateOrder::ALL.into_iter().filter(|order| shape.shape.allows(*order)).collect();
     orders.sort_by_key(|order| std::cmp::Reverse(shape.orders[*order as usize].valid));
-    let reads_all = |order: &Order| shape.orders[*order as usize].refused.count == 0;
-    let all: Vec<&str> = orders.iter().copied().filter(reads_all).map(Order::words).collect();
+    let reads_all = |order: &DateOrder| shape.orders[*order as usize].refused.count == 0;
+    let all: Vec<&str> = orders.iter().copied().filter(reads_all).map(DateOrder::words).collect();
     let some = orders.iter().filter(|order| !reads_all(order)).map(|order| {
         let facts = &shape.orders[*order as usize];
         let why = facts.refused.examples.first().map_or_else(String::new, |refused| {

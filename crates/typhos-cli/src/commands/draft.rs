@@ -1,6 +1,6 @@
 //! `typhos draft`: a schema from all rows, with its evidence.
 
-use typhos_core::infer::{Examined, Wanted, counted, draft};
+use typhos_core::infer::{DraftOptions, Examined, counted, draft};
 
 use super::keep;
 use super::look::{Looked, look};
@@ -20,7 +20,7 @@ pub fn run(args: &Draft, common: &Common, console: &mut Console) -> Result<Outco
     let Looked { examined, settings, columns, .. } = &looked;
     let Examined { survey, decisions, .. } = examined;
     let files = survey.source.files.iter().map(|file| &file.name[..]);
-    let wanted = Wanted {
+    let wanted = DraftOptions {
         table: args.table.clone().unwrap_or_else(|| super::table_name(files)),
         naming: settings.house.naming.unwrap_or_default(),
         columns: Some(columns.clone()),

@@ -75,6 +75,7 @@ pub fn look(
             absent: Absent::Everywhere(absent),
             quoted: settings.rules().quoted_text,
             rows: rules.rows,
+            ..SurveyOptions::default()
         };
         let mut survey = super::survey(&input, &options, common)?;
         if is_malformed(&survey)

@@ -8,7 +8,7 @@ use typhos_core::columns::{TYPE_KEY, cell_text};
 use typhos_core::infer::{counted, grouped};
 use typhos_core::table::{InputTable, Selection, Table, selected_rows};
 use typhos_files::sqlite;
-use typhos_files::tables::{ArrowTable, Form, ParquetTable, SqliteTable};
+use typhos_files::tables::{ArrowTable, FileForm, ParquetTable, SqliteTable};
 
 use crate::args::{Common, Peek};
 use crate::console::{BOLD, Console, DIM, WARN, paint, safe};
@@ -61,10 +61,12 @@ fn look(args: &Peek, common: &Common, console: &mut Console) -> Result<Shown, Fa
         return Err(Failure::Usage(message));
     }
     let path = first.display();
-    match Form::of(first)? {
-        Some(Form::Parquet) => of_table(path.to_string(), &mut ParquetTable::open(first)?, args),
-        Some(Form::Arrow) => of_table(path.to_string(), &mut ArrowTable::open(first)?, args),
-        Some(Form::Sqlite) => {
+    match FileForm::of(first)? {
+        Some(FileForm::Parquet) => {
+            of_table(path.to_string(), &mut ParquetTable::open(first)?, args)
+        }
+        Some(FileForm::Arrow) => of_table(path.to_string(), &mut ArrowTable::open(first)?, args),
+        Some(FileForm::Sqlite) => {
             let name = chosen(first, args.table.as_deref())?;
             let title = format!("{path} table {name}");
             of_table(title, &mut SqliteTable::open(first, &name)?, args)

@@ -5,7 +5,7 @@
 
 use serde_json::{Map, Value, json};
 use typhos_core::infer::{counted, grouped};
-use typhos_core::survey::Source;
+use typhos_core::survey::SurveySource;
 use typhos_core::text::sniff::Finding;
 use typhos_core::text::{
     Charset, Dialect, Difference, Escape, Input, InputFile, Packing, ShortRecords, delimiter_name,
@@ -75,7 +75,7 @@ impl InputReport {
     }
 
     /// The report of what a saved survey was of: the dialect as far as all its files share one.
-    pub fn of_saved(source: &Source) -> InputReport {
+    pub fn of_saved(source: &SurveySource) -> InputReport {
         let (said, usual) = (&source.layout, Dialect::RFC_4180);
         InputReport {
             files: source.files.iter().map(|file| file.name.clone()).collect(),

@@ -10,7 +10,7 @@ use super::cells::{Cells, Visit};
 use super::reason::Reason;
 use crate::readings::trim;
 use crate::records::{LineRef, Records, Values};
-use crate::schema::{ColumnDecl, GlueAbsent, Source};
+use crate::schema::{ColumnDecl, ColumnSource, GlueAbsent};
 use crate::text::{Block, Dialect, Escape, FileLayout};
 
 /// What a column needs to know of the block it is filled from.
@@ -61,7 +61,7 @@ impl<'r, R: Records> Rows<'r, R> {
     }
 
     /// What a column is made of in a row, for messages.
-    pub fn value(&self, source: &Source, glue: &str, row: usize) -> Vec<u8> {
+    pub fn value(&self, source: &ColumnSource, glue: &str, row: usize) -> Vec<u8> {
         if let Some(generated) = self.generated(source, row) {
             return generated.into_bytes();
         }
@@ -76,13 +76,13 @@ impl<'r, R: Records> Rows<'r, R> {
     }
 
     /// A value that does not come from the input.
-    fn generated(&self, source: &Source, row: usize) -> Option<String> {
+    fn generated(&self, source: &ColumnSource, row: usize) -> Option<String> {
         let slice = self.slice;
         Some(match source {
-            Source::RowNumber(start) => row_number(*start, self.number(row)).to_string(),
-            Source::File => slice.files[slice.block.file as usize].clone(),
-            Source::Line => slice.place(self.records.line(row)).line.to_string(),
-            Source::Column(_) | Source::Joined(_) => return None,
+            ColumnSource::RowNumber(start) => row_number(*start, self.number(row)).to_string(),
+            ColumnSource::File => slice.files[slice.block.file as usize].clone(),
+            ColumnSource::Line => slice.place(self.records.line(row)).line.to_string(),
+            ColumnSource::Column(_) | ColumnSource::Joined(_) => return None,
         })
     }
 
@@ -115,7 +115,7 @@ pub(super) trait FillColumn<R>: Send {
     fn fill(
         &mut self,
         rows: Rows<'_, R>,
-        source: &Source,
+        source: &ColumnSource,
         scratch: &mut Vec<u8>,
         note: &mut dyn FnMut(usize, Reason),
     ) -> ArrayRef;
@@ -214,7 +214,7 @@ impl<C: Cells> Column<C> {
     fn fill_generated(
         &mut self,
         rows: Rows<'_, impl Records>,
-        source: &Source,
+        source: &ColumnSource,
         note: &mut dyn FnMut(usize, Reason),
     ) -> ArrayRef {
         for row in 0..rows.records.len() {
@@ -274,15 +274,15 @@ impl<R: Records, C: Cells> FillColumn<R> for Column<C> {
     fn fill(
         &mut self,
         rows: Rows<'_, R>,
-        source: &Source,
+        source: &ColumnSource,
         scratch: &mut Vec<u8>,
         note: &mut dyn FnMut(usize, Reason),
     ) -> ArrayRef {
         let Rows { slice, records, .. } = rows;
         let column = match source {
-            Source::Column(column) => *column,
-            Source::Joined(columns) => return self.fill_joined(rows, columns, scratch, note),
-            Source::RowNumber(_) | Source::File | Source::Line => {
+            ColumnSource::Column(column) => *column,
+            ColumnSource::Joined(columns) => return self.fill_joined(rows, columns, scratch, note),
+            ColumnSource::RowNumber(_) | ColumnSource::File | ColumnSource::Line => {
                 return self.fill_generated(rows, source, note);
             }
         };

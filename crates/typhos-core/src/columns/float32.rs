@@ -56,7 +56,10 @@ pub fn float32_change(
     let both =
         [("wide", Scalar::Float64), ("narrow", Scalar::Float32)].map(|(name, ty)| ColumnDecl {
             name: name.to_owned(),
-            from: column.from.clone().or_else(|| Some(schema::From::Name(column.name.clone()))),
+            from: column
+                .from
+                .clone()
+                .or_else(|| Some(schema::ColumnFrom::Name(column.name.clone()))),
             ty: ty.into(),
             auto: false,
             rounding: Rounding::HalfEven,

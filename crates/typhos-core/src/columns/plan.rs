@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use arrow_schema::{DataType, Field, Schema as ArrowSchema, SchemaRef};
 
-use crate::schema::{ColumnDecl, Diagnostic, Scalar, Schema, Source, Type};
+use crate::schema::{ColumnDecl, ColumnSource, Diagnostic, Scalar, Schema, Type};
 use crate::text::{FileLayout, Input, InputFile, QuotedEmpty};
 
 /// The key under which an Arrow field says which type was declared: several types share an array.
@@ -19,7 +19,7 @@ pub const RANKED_KEY: &str = "typhos.ranked";
 pub struct Plan {
     schema: Schema,
     /// For each declared column, where it comes from.
-    sources: Vec<Source>,
+    sources: Vec<ColumnSource>,
     source_columns: usize,
     /// How each file of the input is laid out.
     layouts: Vec<FileLayout>,
@@ -40,7 +40,7 @@ impl Plan {
         let sources = schema.bind(input)?;
         let others = schema.undeclared(&sources, input.names());
         let undeclared = others.into_iter().map(|at| input.names()[at].clone()).collect();
-        if sources.iter().any(|source| matches!(source, Source::RowNumber(_))) {
+        if sources.iter().any(|source| matches!(source, ColumnSource::RowNumber(_))) {
             input.number_records();
         }
         let fields: Vec<Field> = schema.columns.iter().map(arrow_field).collect();
@@ -71,7 +71,7 @@ impl Plan {
 
     /// Whether a column wants the numbers of records.
     pub(super) fn numbers_records(&self) -> bool {
-        self.sources.iter().any(|source| matches!(source, Source::RowNumber(_)))
+        self.sources.iter().any(|source| matches!(source, ColumnSource::RowNumber(_)))
     }
 
     /// What stands between the values that a declared column is joined of.
@@ -123,7 +123,7 @@ impl Plan {
     }
 
     /// Where each declared column comes from.
-    pub fn sources(&self) -> &[Source] {
+    pub fn sources(&self) -> &[ColumnSource] {
         &self.sources
     }
 }

@@ -1,7 +1,7 @@
 //! Looking at a value as a date, a time, or both: from bytes to a [`Shaped`].
 
 use super::names::Named;
-use super::shape::{DateShape, Order, Separator, Shape, Shaped};
+use super::shape::{DateOrder, DateShape, Separator, Shape, Shaped};
 use super::words;
 
 /// What joins a date and a time, beside what separates any two fields.
@@ -64,7 +64,7 @@ impl<'v> Look<'v> {
     fn finish(self) -> Option<Shaped<'v>> {
         let is_date = |date: DateShape| {
             (!date.late_year || date.digits[2] == 4)
-                && Order::ALL.iter().any(|order| self.shaped.shape.allows(*order))
+                && DateOrder::ALL.iter().any(|order| self.shaped.shape.allows(*order))
         };
         let fits = self.rest.is_empty() && self.shaped.shape.date.is_none_or(is_date);
         fits.then_some(self.shaped)

@@ -36,7 +36,7 @@ pub use names::{DEFAULT_LOCALE, Form, Named, Names, names};
 pub use offsets::{Overlap, Zone};
 pub use pattern::Pattern;
 pub use read::{DEFAULT_PIVOT, ReadOptions};
-pub use shape::{DateShape, Order, Separator, Shape, Shaped, TimeShape, Wording, ZoneShape};
+pub use shape::{DateOrder, DateShape, Separator, Shape, Shaped, TimeShape, Wording, ZoneShape};
 pub use symbols::{COUNTS, SYMBOLS, Symbol};
 pub use token::PatternError;
 pub use ways::{Way, deciders, no_such_day, ways};

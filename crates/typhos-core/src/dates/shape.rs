@@ -10,7 +10,7 @@ use super::calendar::{days_from_civil, days_in_month, weekday};
 
 /// The order of the fields in a date.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub enum Order {
+pub enum DateOrder {
     /// Year, month, day.
     Ymd,
     /// Day, month, year.
@@ -19,16 +19,16 @@ pub enum Order {
     Mdy,
 }
 
-impl Order {
+impl DateOrder {
     /// All orders; facts per order are kept in this sequence.
-    pub const ALL: [Order; 3] = [Order::Ymd, Order::Dmy, Order::Mdy];
+    pub const ALL: [DateOrder; 3] = [DateOrder::Ymd, DateOrder::Dmy, DateOrder::Mdy];
 
     /// Its spelling on the command line.
     pub fn name(self) -> &'static str {
         match self {
-            Order::Ymd => "ymd",
-            Order::Dmy => "dmy",
-            Order::Mdy => "mdy",
+            DateOrder::Ymd => "ymd",
+            DateOrder::Dmy => "dmy",
+            DateOrder::Mdy => "mdy",
         }
     }
 
@@ -36,8 +36,8 @@ impl Order {
     ///
     /// # Errors
     /// A sentence that says what there is.
-    pub fn parse(word: &str) -> Result<Order, String> {
-        let found = Order::ALL.into_iter().find(|order| order.name() == word);
+    pub fn parse(word: &str) -> Result<DateOrder, String> {
+        let found = DateOrder::ALL.into_iter().find(|order| order.name() == word);
         found.ok_or_else(|| {
             format!("'{}' is not an order of dates: use ymd, dmy or mdy", word.escape_debug())
         })
@@ -46,18 +46,18 @@ impl Order {
     /// As a person says it.
     pub fn words(self) -> &'static str {
         match self {
-            Order::Ymd => "year first",
-            Order::Dmy => "day first",
-            Order::Mdy => "month first",
+            DateOrder::Ymd => "year first",
+            DateOrder::Dmy => "day first",
+            DateOrder::Mdy => "month first",
         }
     }
 
     /// Where year, month and day stand.
     pub(super) fn places(self) -> [usize; 3] {
         match self {
-            Order::Ymd => [0, 1, 2],
-            Order::Dmy => [2, 1, 0],
-            Order::Mdy => [2, 0, 1],
+            DateOrder::Ymd => [0, 1, 2],
+            DateOrder::Dmy => [2, 1, 0],
+            DateOrder::Mdy => [2, 0, 1],
         }
     }
 }
@@ -202,22 +202,22 @@ pub struct Wording {
 impl Shape {
     /// Whether the fields can stand in this order, judged by their number of digits. With the name of a
     /// month a year of two digits stands at the end.
-    pub fn allows(&self, order: Order) -> bool {
+    pub fn allows(&self, order: DateOrder) -> bool {
         let Some(date) = self.date else { return false };
         match (date.digits, order) {
-            ([_, 0, _], Order::Mdy) | ([0, _, _], Order::Ymd | Order::Dmy) => false,
-            ([4, _, _], Order::Ymd) | ([_, _, 4], Order::Dmy | Order::Mdy) => true,
+            ([_, 0, _], DateOrder::Mdy) | ([0, _, _], DateOrder::Ymd | DateOrder::Dmy) => false,
+            ([4, _, _], DateOrder::Ymd) | ([_, _, 4], DateOrder::Dmy | DateOrder::Mdy) => true,
             ([4, _, _], _) | ([_, _, 4], _) => false,
-            ([_, 0, 2], Order::Dmy) | ([0, _, 2], Order::Mdy) => true,
+            ([_, 0, 2], DateOrder::Dmy) | ([0, _, 2], DateOrder::Mdy) => true,
             ([_, 0, _] | [0, _, _], _) => false,
             ([2, 2, 2], _) => true,
-            ([_, _, 2], Order::Dmy | Order::Mdy) => true,
+            ([_, _, 2], DateOrder::Dmy | DateOrder::Mdy) => true,
             _ => false,
         }
     }
 
     /// The pattern that reads values of this shape in an order of the date fields.
-    pub fn pattern(&self, order: Order, wording: &Wording) -> String {
+    pub fn pattern(&self, order: DateOrder, wording: &Wording) -> String {
         let mut pattern = String::new();
         let mut late = String::new();
         if let Some(date) = self.date {
@@ -322,7 +322,7 @@ impl Shaped<'_> {
     /// Year, month and day in an order, if that day exists and is the weekday that is named. Two-digit
     /// years fall in the hundred years from `pivot` on.
     #[inline]
-    pub fn date(&self, order: Order, pivot: i32) -> Option<(i32, u32, u32)> {
+    pub fn date(&self, order: DateOrder, pivot: i32) -> Option<(i32, u32, u32)> {
         let shape = self.shape.date?;
         let [year_at, month_at, day_at] = order.places();
         let year = match shape.digits[year_at] {

@@ -6,7 +6,7 @@ use super::moment::Moment;
 use super::names::{DEFAULT_LOCALE, Form, Named};
 use super::pattern::Pattern;
 use super::read::ReadOptions;
-use super::shape::{Order, Shape, Shaped, Wording};
+use super::shape::{DateOrder, Shape, Shaped, Wording};
 use super::words::{form_of, language_of};
 
 /// One way to read a value.
@@ -17,7 +17,7 @@ pub struct Way {
     /// The language of its names, where it has names that are not English.
     pub locale: Option<String>,
     /// The order of the fields, where others are possible by their looks.
-    pub order: Option<Order>,
+    pub order: Option<DateOrder>,
     /// What it makes of the value.
     pub moment: Moment,
 }
@@ -55,7 +55,7 @@ pub fn ways(value: &str) -> Vec<Way> {
             ..wording(&shaped)
         };
         let orders: Vec<_> = match shaped.shape.date {
-            None => vec![Order::Ymd],
+            None => vec![DateOrder::Ymd],
             Some(_) => ORDERS.into_iter().filter(|order| shaped.shape.allows(*order)).collect(),
         };
         for order in &orders {
@@ -91,13 +91,13 @@ pub fn no_such_day(value: &str) -> Option<String> {
     let text = if is_compact { format!("{value}T0000") } else { value.to_owned() };
     let shaped = read_shape(text.as_bytes())?;
     let date = shaped.shape.date?;
-    let orders: Vec<Order> =
+    let orders: Vec<DateOrder> =
         ORDERS.into_iter().filter(|order| shaped.shape.allows(*order)).collect();
     let pivot = ReadOptions::default().pivot;
     if orders.iter().any(|order| shaped.date(*order, pivot).is_some()) {
         return None;
     }
-    let why = |order: &Order| {
+    let why = |order: &DateOrder| {
         let [year, month, day] = order.places().map(|at| u32::from(shaped.fields[at]));
         let short = date.digits[order.places()[0]] == 2;
         let year = year as i32;
@@ -119,7 +119,7 @@ pub fn no_such_day(value: &str) -> Option<String> {
 }
 
 /// As people write them most.
-const ORDERS: [Order; 3] = [Order::Dmy, Order::Mdy, Order::Ymd];
+const ORDERS: [DateOrder; 3] = [DateOrder::Dmy, DateOrder::Mdy, DateOrder::Ymd];
 
 fn wording(shaped: &Shaped<'_>) -> Wording {
     Wording {
@@ -133,7 +133,7 @@ fn wording(shaped: &Shaped<'_>) -> Wording {
 
 /// For each of the orders in which a value can be read, another one that looks the same and can be read in
 /// that order only. Empty where the value is read in one order.
-pub fn deciders(value: &str, orders: &[Order]) -> Vec<(Order, String)> {
+pub fn deciders(value: &str, orders: &[DateOrder]) -> Vec<(DateOrder, String)> {
     let Some(shaped) = read_shape(value.as_bytes()) else { return Vec::new() };
     let Some(date) = shaped.shape.date.filter(|date| date.weekday.is_none()) else {
         return Vec::new();
@@ -142,13 +142,13 @@ pub fn deciders(value: &str, orders: &[Order]) -> Vec<(Order, String)> {
     let wording = Wording { loose: false, ..wording(&shaped) };
     let length = date.digits.iter().map(|digits| usize::from(*digits)).sum::<usize>()
         + date.between.iter().map(|between| between.text().len()).sum::<usize>();
-    let decider = |order: &Order| {
+    let decider = |order: &DateOrder| {
         // A day above twelve and a year above 31 can stand in their own places only.
         let pattern = day.pattern(*order, &wording);
         let text = pattern.replace("yyyy", "1999").replace("yy", "99");
         let text = text.replace("MM", "12").replace("dd", "25") + value.get(length..).unwrap_or("");
         let other = read_shape(text.as_bytes())?;
-        let reads = |order: &Order| other.date(*order, ReadOptions::default().pivot).is_some();
+        let reads = |order: &DateOrder| other.date(*order, ReadOptions::default().pivot).is_some();
         let is_decided = orders.iter().all(|other| reads(other) == (other == order));
         is_decided.then_some((*order, text))
     };
@@ -225,12 +225,12 @@ mod tests {
 
     #[test]
     fn values_that_would_decide() {
-        let all = [Order::Dmy, Order::Mdy, Order::Ymd];
+        let all = [DateOrder::Dmy, DateOrder::Mdy, DateOrder::Ymd];
         let want = ["25/12/99 10:20", "12/25/99 10:20", "99/12/25 10:20"];
         let found = deciders("03/04/05 10:20", &all);
         assert_eq!(found.iter().map(|(_, text)| text.as_str()).collect::<Vec<_>>(), want);
-        let found = deciders("3/4/2024", &[Order::Dmy, Order::Mdy]);
-        assert_eq!(found[1], (Order::Mdy, "12/25/1999".into()));
-        assert_eq!(deciders("31/12/2024", &[Order::Dmy]), []);
+        let found = deciders("3/4/2024", &[DateOrder::Dmy, DateOrder::Mdy]);
+        assert_eq!(found[1], (DateOrder::Mdy, "12/25/1999".into()));
+        assert_eq!(deciders("31/12/2024", &[DateOrder::Dmy]), []);
     }
 }

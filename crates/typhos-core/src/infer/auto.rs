@@ -3,12 +3,12 @@
 use super::{Decision, Rules, decide, draft};
 use crate::dates::Pattern;
 use crate::readings::NumberStyle;
-use crate::schema::{ColumnDecl, Diagnostic, Scalar, Schema, Source, TimeUnit};
+use crate::schema::{ColumnDecl, ColumnSource, Diagnostic, Scalar, Schema, TimeUnit};
 use crate::survey::{Absent, Survey, SurveyOptions};
 
 /// What a survey has to know to decide about the columns of a schema whose types are left open.
 /// `sources` says which column of the input each of them is, of `columns` there.
-pub fn survey_for(schema: &Schema, sources: &[Source], columns: usize) -> SurveyOptions {
+pub fn survey_for(schema: &Schema, sources: &[ColumnSource], columns: usize) -> SurveyOptions {
     let mut lists = vec![None; columns];
     for (column, source) in schema.columns.iter().zip(sources) {
         let texts = column.absent.as_ref().or(schema.input.absent.as_ref());
@@ -25,7 +25,7 @@ pub fn survey_for(schema: &Schema, sources: &[Source], columns: usize) -> Survey
 /// Every column whose type the data does not tell, or tells otherwise than it is declared.
 pub fn settle(
     schema: &mut Schema,
-    sources: &[Source],
+    sources: &[ColumnSource],
     survey: &Survey,
     rules: &Rules,
 ) -> Result<Vec<(String, Decision)>, Vec<Diagnostic>> {

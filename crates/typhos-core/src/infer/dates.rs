@@ -7,7 +7,7 @@ use std::collections::BTreeMap;
 
 use super::{About, Choice, Cited, Clause, Decision, Extreme, Line, Question, Rules, number};
 use crate::dates::{
-    DAY_NANOS, DEFAULT_LOCALE, Form, Named, Order, Separator, Shape, Wording, ZoneShape,
+    DAY_NANOS, DEFAULT_LOCALE, DateOrder, Form, Named, Separator, Shape, Wording, ZoneShape,
     civil_from_days, form_of, language_of,
 };
 use crate::readings::Mark;
@@ -61,21 +61,21 @@ impl Style<'_> {
     }
 
     /// The orders in which every value is a day that exists.
-    fn orders(&self) -> Vec<Order> {
-        let reads_all = |order: &Order| {
+    fn orders(&self) -> Vec<DateOrder> {
+        let reads_all = |order: &DateOrder| {
             self.shapes.iter().all(|shape| {
                 shape.shape.allows(*order) && shape.orders[*order as usize].valid == shape.count
             })
         };
         if self.look().date.is_none() {
-            vec![Order::Ymd]
+            vec![DateOrder::Ymd]
         } else {
-            Order::ALL.into_iter().filter(reads_all).collect()
+            DateOrder::ALL.into_iter().filter(reads_all).collect()
         }
     }
 
     /// Values that are existing days in an order, or in the one that reads them all.
-    fn valid_in(&self, order: Order) -> u64 {
+    fn valid_in(&self, order: DateOrder) -> u64 {
         if self.orders().is_empty() {
             self.shapes.iter().map(|shape| shape.orders[order as usize].valid).sum()
         } else {
@@ -85,7 +85,7 @@ impl Style<'_> {
 
     /// The patterns that read its values in an order, with how many each: one, unless some names are
     /// abbreviated and others written out.
-    fn patterns(&self, order: Order, locale: &str) -> Vec<(String, u64)> {
+    fn patterns(&self, order: DateOrder, locale: &str) -> Vec<(String, u64)> {
         let months = Forms::of(locale, Named::Month, self.shapes.iter().map(|s| &s.months));
         let weekdays = Forms::of(locale, Named::Weekday, self.shapes.iter().map(|s| &s.weekdays));
         let wording = Wording {
@@ -123,9 +123,9 @@ impl Style<'_> {
     }
 
     /// The clause that says which value proves the order.
-    fn proof(&self, order: Order, context: &Context) -> Option<Clause> {
+    fn proof(&self, order: DateOrder, context: &Context) -> Option<Clause> {
         let refused = self.shapes.iter().flat_map(|shape| {
-            Order::ALL
+            DateOrder::ALL
                 .into_iter()
                 .filter(|other| *other != order)
                 .filter_map(|other| shape.orders[other as usize].refused.examples.first())
@@ -168,7 +168,7 @@ type Hand = (Separator, bool);
 pub(super) struct Context {
     /// The names of the files.
     files: Vec<String>,
-    by_hand: BTreeMap<Hand, Vec<(Order, String)>>,
+    by_hand: BTreeMap<Hand, Vec<(DateOrder, String)>>,
     /// Columns that only one decimal mark reads.
     by_mark: Vec<(Mark, String)>,
 }
@@ -190,7 +190,7 @@ impl Context {
         columns: impl IntoIterator<Item = impl std::borrow::Borrow<Facts>>,
         rules: &Rules,
     ) -> Context {
-        let mut by_hand: BTreeMap<_, Vec<(Order, String)>> = BTreeMap::new();
+        let mut by_hand: BTreeMap<_, Vec<(DateOrder, String)>> = BTreeMap::new();
         let mut by_mark = Vec::new();
         for (name, facts) in names.iter().zip(columns) {
             let facts: &Facts = facts.borrow();
@@ -254,7 +254,7 @@ impl Context {
     }
 
     /// The order that all proofs of a hand agree on, and the first column that shows it.
-    fn of(&self, hand: Option<Hand>) -> Option<(Order, &str)> {
+    fn of(&self, hand: Option<Hand>) -> Option<(DateOrder, &str)> {
         let proofs = self.by_hand.get(&hand?)?;
         let (order, name) = proofs.first()?;
         proofs.iter().all(|(other, _)| other == order).then_some((*order, name))
@@ -304,7 +304,7 @@ pub(super) fn decide(facts: &Facts, rules: &Rules, context: &Context) -> Result<
     }
     let said = (locale != DEFAULT_LOCALE).then(|| locale.to_owned());
     if !open.is_empty() {
-        let patterns = |order: Order| {
+        let patterns = |order: DateOrder| {
             // Those that are written in one order only keep it.
             let all = styles.iter().flat_map(|style| {
                 let own = style.orders();
@@ -338,7 +338,7 @@ pub(super) fn decide(facts: &Facts, rules: &Rules, context: &Context) -> Result<
 
 /// Values that are days if those dates that no one order reads are read in this one; 0 where orders that
 /// read all are there.
-pub(super) fn read_in(facts: &Facts, order: Order) -> u64 {
+pub(super) fn read_in(facts: &Facts, order: DateOrder) -> u64 {
     let styles = Style::of(facts);
     if styles.iter().all(|style| !style.orders().is_empty()) {
         return 0;
@@ -347,7 +347,7 @@ pub(super) fn read_in(facts: &Facts, order: Order) -> u64 {
 }
 
 /// The first values that are no days then.
-pub(super) fn refused_in(facts: &Facts, order: Order) -> Tally {
+pub(super) fn refused_in(facts: &Facts, order: DateOrder) -> Tally {
     let styles = Style::of(facts);
     let open = styles.iter().filter(|style| style.orders().is_empty());
     let shapes = open.flat_map(|style| &style.shapes);
@@ -355,15 +355,15 @@ pub(super) fn refused_in(facts: &Facts, order: Order) -> Tally {
 }
 
 /// The type of the values that an order reads, where it reads more than any other.
-pub(super) fn decide_in(facts: &Facts, order: Order) -> Result<Decision, Clause> {
+pub(super) fn decide_in(facts: &Facts, order: DateOrder) -> Result<Decision, Clause> {
     let read = read_in(facts, order);
-    let others = Order::ALL.into_iter().filter(|other| *other != order);
+    let others = DateOrder::ALL.into_iter().filter(|other| *other != order);
     if others.into_iter().any(|other| read_in(facts, other) >= read) {
         return Err(Clause::OtherOrder);
     }
     let styles = styles_of(facts)?;
     let own = |style: &Style<'_>| style.orders().first().copied().unwrap_or(order);
-    let chosen: Vec<Order> = styles.iter().map(own).collect();
+    let chosen: Vec<DateOrder> = styles.iter().map(own).collect();
     let locale = language(&styles)?;
     let (ty, range, _) = type_of(&styles, &chosen).map_err(|reason| match reason {
         NoDate::Unfit(reason) => reason,
@@ -416,7 +416,7 @@ fn no_order(style: &Style<'_>, context: &Context) -> Clause {
         .shapes
         .iter()
         .flat_map(|shape| {
-            Order::ALL
+            DateOrder::ALL
                 .into_iter()
                 .filter(|o| shape.shape.allows(*o))
                 .filter_map(|o| shape.orders[o as usize].refused.examples.first())
@@ -434,7 +434,7 @@ fn no_order(style: &Style<'_>, context: &Context) -> Clause {
 /// The type that holds the values, the smallest and largest of them, and the day of the largest.
 fn type_of(
     styles: &[Style<'_>],
-    orders: &[Order],
+    orders: &[DateOrder],
 ) -> Result<(Scalar, (Extreme, Extreme), i32), NoDate> {
     let unfit = |reason: Clause| Err(NoDate::Unfit(reason));
     let all = |test: &dyn Fn(Shape) -> bool| styles.iter().all(|style| test(style.look()));
@@ -478,6 +478,6 @@ fn type_of(
 impl Shape {
     /// Whether more than one order is possible by the lengths of the fields alone.
     fn allows_many(&self) -> bool {
-        Order::ALL.iter().filter(|order| self.allows(**order)).count() > 1
+        DateOrder::ALL.iter().filter(|order| self.allows(**order)).count() > 1
     }
 }

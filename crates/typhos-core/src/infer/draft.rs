@@ -4,7 +4,7 @@ use std::collections::{HashMap, HashSet};
 
 use super::{Decision, counted, line_of};
 use crate::dates::{DEFAULT_LOCALE, Pattern};
-use crate::schema::{ColumnDecl, From, Schema, write_with};
+use crate::schema::{ColumnDecl, ColumnFrom, Schema, write_with};
 use crate::survey::Survey;
 use crate::wording::listed;
 
@@ -42,7 +42,7 @@ impl Naming {
 
 /// What a draft is to be like.
 #[derive(Debug, Clone, Default)]
-pub struct Wanted {
+pub struct DraftOptions {
     /// The name of the table.
     pub table: String,
     /// What the columns are called.
@@ -74,7 +74,7 @@ impl Draft {
 }
 
 /// Drafts the schema of an input from what was decided about its columns.
-pub fn draft(survey: &Survey, decisions: &[Decision], wanted: &Wanted) -> Draft {
+pub fn draft(survey: &Survey, decisions: &[Decision], wanted: &DraftOptions) -> Draft {
     let source = &survey.source;
     let mut schema = Schema { table: Some(wanted.table.clone()), ..Schema::default() };
     schema.input.choice = source.layout.clone();
@@ -96,9 +96,9 @@ pub fn draft(survey: &Survey, decisions: &[Decision], wanted: &Wanted) -> Draft 
         let name = names.unused(&wished);
         let mut column = declare(name, decision, &survey.absent);
         if !source.is_named || repeated {
-            column.from = Some(From::Position(at + 1));
+            column.from = Some(ColumnFrom::Position(at + 1));
         } else if column.name != *header {
-            column.from = Some(From::Name(header.clone()));
+            column.from = Some(ColumnFrom::Name(header.clone()));
         }
         if columns.as_ref().is_some_and(|columns| !columns.contains(&at)) {
             // Of very many nobody reads who left them out.

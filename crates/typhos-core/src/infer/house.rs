@@ -13,7 +13,7 @@
 use toml::de::{DeTable, DeValue};
 
 use super::{DEFAULT_HEADROOM, Fractions, Naming, Never, Rules};
-use crate::dates::Order;
+use crate::dates::DateOrder;
 use crate::readings::{Mark, Side};
 use crate::schema::Diagnostic;
 use crate::schema::read::{Reader, Value};
@@ -61,9 +61,9 @@ pub struct House {
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct Orders {
     /// The order of columns that are not named.
-    pub everywhere: Option<Order>,
+    pub everywhere: Option<DateOrder>,
     /// The orders of those that are.
-    pub columns: Vec<(String, Order)>,
+    pub columns: Vec<(String, DateOrder)>,
 }
 
 impl Orders {
@@ -76,7 +76,7 @@ impl Orders {
             Some((column, order)) => (Some(column), order),
             None => (None, word),
         };
-        let order = Order::parse(order)?;
+        let order = DateOrder::parse(order)?;
         Ok(match column {
             Some(column) => Orders { everywhere: None, columns: vec![(column.to_owned(), order)] },
             None => Orders { everywhere: Some(order), columns: Vec::new() },
@@ -327,8 +327,8 @@ mod tests {
             said,
             ["1", "0.1%", orders, ",", "CR", "'n/k'", "exact", unsigned, "text", "snake"]
         );
-        assert_eq!(house.rules().of("a:b").date_order, Some(Order::Ymd));
-        assert_eq!(house.rules().of("a").date_order, Some(Order::Dmy));
+        assert_eq!(house.rules().of("a:b").date_order, Some(DateOrder::Ymd));
+        assert_eq!(house.rules().of("a").date_order, Some(DateOrder::Dmy));
         let typed = House { headroom: Some(3.0), ..House::default() };
         let both = typed.or(&house);
         assert_eq!((both.rules().headroom, both.rules().tolerate), (3.0, 0.001));

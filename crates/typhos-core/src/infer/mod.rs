@@ -26,7 +26,7 @@ mod text;
 
 use std::collections::HashSet;
 
-use crate::dates::Order;
+use crate::dates::DateOrder;
 use crate::readings::{BOOL_PAIRS, Mark, NumberStyle, TOKENS, token, trim};
 use crate::schema::{Misfit, Scalar};
 use crate::survey::{ColumnFacts, DistinctCount, ESTIMATE_ERROR, Example, Facts};
@@ -37,7 +37,7 @@ pub use auto::{settle, survey_for};
 pub use clause::{Asked, Cited, Clause, Line};
 pub use dates::DateFindings;
 pub(crate) use draft::declare;
-pub use draft::{Draft, Naming, Wanted, draft, snake_case};
+pub use draft::{Draft, DraftOptions, Naming, draft, snake_case};
 pub use examined::{Examined, decide};
 pub use extreme::Extreme;
 pub use house::{HOUSE_KEYS, House, Orders, parse_headroom, parse_quoted, parse_share, share_name};
@@ -90,7 +90,7 @@ pub enum About {
 #[derive(Debug, Clone, PartialEq)]
 pub enum Choice {
     /// As dates in an order, by these patterns, with names of this language where it is not English.
-    Dates(Order, Vec<String>, Option<String>),
+    Dates(DateOrder, Vec<String>, Option<String>),
     /// As numbers written like this, of this type.
     Numbers(NumberStyle, Scalar),
     /// As numbers, of this type.

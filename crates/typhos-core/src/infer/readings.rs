@@ -9,7 +9,7 @@ use super::{
     About, BOOL_PAIRS, Blocker, Choice, Clause, Decision, Extreme, Fractions, Misfit, Question,
     Rules, number, same,
 };
-use crate::dates::{Order, Separator, Shape, TimeShape};
+use crate::dates::{DateOrder, Separator, Shape, TimeShape};
 use crate::readings::{Length, Mark, NumberStyle, Side};
 use crate::schema::{Scalar, TimeUnit};
 use crate::survey::{CLASSES, Class, ColumnFacts, Facts, Tally};
@@ -26,7 +26,7 @@ pub(super) enum Reading {
     /// Lengths of time, some of which are no times of day.
     Length,
     /// Dates in this order, where no order reads all of them.
-    DateIn(Order),
+    DateIn(DateOrder),
     Uuid,
     Ip,
     Geopoint,
@@ -42,9 +42,9 @@ pub(super) const READINGS: [Reading; 14] = [
     Reading::Written(Mark::Comma),
     Reading::Date,
     Reading::Length,
-    Reading::DateIn(Order::Ymd),
-    Reading::DateIn(Order::Dmy),
-    Reading::DateIn(Order::Mdy),
+    Reading::DateIn(DateOrder::Ymd),
+    Reading::DateIn(DateOrder::Dmy),
+    Reading::DateIn(DateOrder::Mdy),
     Reading::Uuid,
     Reading::Ip,
     Reading::Geopoint,
@@ -73,9 +73,9 @@ impl Reading {
             Reading::Written(Mark::Comma) => "number with a decimal comma",
             Reading::Date => "date or time",
             Reading::Length => "length of time",
-            Reading::DateIn(Order::Ymd) => "date, year first",
-            Reading::DateIn(Order::Dmy) => "date, day first",
-            Reading::DateIn(Order::Mdy) => "date, month first",
+            Reading::DateIn(DateOrder::Ymd) => "date, year first",
+            Reading::DateIn(DateOrder::Dmy) => "date, day first",
+            Reading::DateIn(DateOrder::Mdy) => "date, month first",
             Reading::Uuid => "uuid",
             Reading::Ip => "ip",
             Reading::Geopoint => "geopoint",

@@ -2,7 +2,7 @@
 
 use std::borrow::Cow;
 
-use crate::dates::Order;
+use crate::dates::DateOrder;
 use crate::readings::{Mark, Side};
 use crate::schema::{IntType, Scalar, TYPE_NAMES};
 
@@ -113,9 +113,9 @@ pub struct Rules {
     /// be text otherwise.
     pub tolerate: f64,
     /// The order of dates that could be read in more than one.
-    pub date_order: Option<Order>,
+    pub date_order: Option<DateOrder>,
     /// The same for some columns, by their names; these win.
-    pub date_orders: Vec<(String, Order)>,
+    pub date_orders: Vec<(String, DateOrder)>,
     /// The mark of numbers that could be read with either.
     pub decimal_mark: Option<Mark>,
     /// The side of accounts whose amounts are negative.

@@ -226,9 +226,17 @@ fn an_ambiguous_order_is_a_question_unless_another_column_proves_it() {
     let survey = survey_of(text, 1, 1 << 20);
     let asked = decide(&survey, &Rules::default()).remove(0);
     let question = asked.question.expect("a question");
-    assert!(question.choices.contains(&Choice::Dates(Order::Dmy, vec!["dd/MM/yy".into()], None)));
-    assert!(question.choices.contains(&Choice::Dates(Order::Mdy, vec!["MM/dd/yy".into()], None)));
-    let said = Rules { date_order: Some(Order::Dmy), ..Rules::default() };
+    assert!(question.choices.contains(&Choice::Dates(
+        DateOrder::Dmy,
+        vec!["dd/MM/yy".into()],
+        None
+    )));
+    assert!(question.choices.contains(&Choice::Dates(
+        DateOrder::Mdy,
+        vec!["MM/dd/yy".into()],
+        None
+    )));
+    let said = Rules { date_order: Some(DateOrder::Dmy), ..Rules::default() };
     assert_eq!(decide(&survey, &said)[0].patterns[0].0, "dd/MM/yy");
 
     let text = "a,b\n03/04/24,03/31/24\n05/06/24,05/30/24\n";
@@ -430,7 +438,7 @@ proptest::proptest! {
     fn no_value_is_read_in_two_ways(
         styles in proptest::collection::vec(0usize..10, 1..4),
         picks in proptest::collection::vec((0usize..4, 1970i32..2069, 1u32..13, 1u32..29), 1..30),
-        order in proptest::option::of(proptest::sample::select(&[Order::Dmy, Order::Mdy][..])),
+        order in proptest::option::of(proptest::sample::select(&[DateOrder::Dmy, DateOrder::Mdy][..])),
     ) {
         let values: Vec<String> = picks.iter().map(|(at, year, month, day)| dated((styles[at % styles.len()], *year, *month, *day))).collect();
         let survey = survey_of(&format!("a\n{}\n", values.join("\n")), 1, 1 << 20);

@@ -3,7 +3,7 @@
 use super::dates::Context;
 use super::readings::{self, Outcome, READINGS, Reading};
 use super::{Clause, Decision, Extreme, Rules};
-use crate::dates::Order;
+use crate::dates::DateOrder;
 use crate::readings::Length;
 use crate::schema::Scalar;
 use crate::survey::{Class, ColumnFacts, Facts, MAX_DISTINCT};
@@ -168,7 +168,7 @@ fn why_not_narrower(
                 }
                 if reading == Reading::Date {
                     // Dates in one order, but for a few: it says more than that there is none.
-                    for order in Order::ALL.map(Reading::DateIn) {
+                    for order in DateOrder::ALL.map(Reading::DateIn) {
                         let blocker = readings::blocker(order, column, facts, rules, context);
                         decision.evidence.splice(0..0, blocker.iter().map(|b| b.clause(context)));
                         decision.blockers.extend(blocker);

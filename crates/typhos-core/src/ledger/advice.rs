@@ -5,7 +5,9 @@ use super::ColumnBytes;
 use super::measure::{bits, code_bytes, text_bytes};
 use crate::columns::PlainValues;
 use crate::infer::{Decision, Examined, counted, declare, grouped, shown};
-use crate::schema::{ColumnDecl, From, ReadValues, Rounding, Scalar, Schema, Source, column_line};
+use crate::schema::{
+    ColumnDecl, ColumnFrom, ColumnSource, ReadValues, Rounding, Scalar, Schema, column_line,
+};
 
 /// A change to one column that saves memory.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -30,7 +32,7 @@ pub struct Advice {
 /// anything.
 pub fn advise(
     schema: &Schema,
-    sources: &[Source],
+    sources: &[ColumnSource],
     examined: &Examined,
     weights: &[ColumnBytes],
     rows: u64,
@@ -144,7 +146,7 @@ impl Known<'_> {
 
     fn source_name(&self) -> &str {
         match &self.column.from {
-            Some(From::Name(name)) => name,
+            Some(ColumnFrom::Name(name)) => name,
             _ => &self.column.name,
         }
     }

@@ -2,7 +2,9 @@
 
 use crate::infer::Decision;
 use crate::readings::NumberStyle;
-use crate::schema::{ColumnDecl, From, Layout, Misfit, Rounding, Scalar, Schema, Source};
+use crate::schema::{
+    ColumnDecl, ColumnFrom, ColumnSource, Layout, Misfit, Rounding, Scalar, Schema,
+};
 
 /// Two schemas of the whole input, every column of it at its place.
 #[derive(Debug, Clone)]
@@ -21,7 +23,7 @@ pub struct Faces {
 /// what columns are that are not declared.
 pub fn faces(
     schema: &Schema,
-    sources: &[Source],
+    sources: &[ColumnSource],
     names: &[String],
     found: Option<&[Decision]>,
 ) -> Faces {
@@ -30,7 +32,7 @@ pub fn faces(
         .collect();
     let column = |at: usize, ty: Scalar, like: Option<&ColumnDecl>| {
         let mut column = ColumnDecl::new(&names[at], ty);
-        column.from = Some(From::Position(at + 1));
+        column.from = Some(ColumnFrom::Position(at + 1));
         column.misfit = Misfit::Null;
         column.absent = like.and_then(|like| like.absent.clone());
         if ty.is_number() {

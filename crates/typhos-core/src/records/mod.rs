@@ -31,7 +31,7 @@ pub enum Presence {
 /// What a format says that the value of a leaf is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 #[non_exhaustive]
-pub enum Kind {
+pub enum LeafKind {
     /// A field of delimited text, quotes included: anything.
     Field,
 }
@@ -42,7 +42,7 @@ pub struct Leaf {
     /// Whether it is there.
     pub presence: Presence,
     /// What kind of value it has; that of nothing where there is none.
-    pub kind: Kind,
+    pub kind: LeafKind,
     /// Where it stands in the block; both ends are the same where it is not there.
     pub bounds: Bounds,
 }

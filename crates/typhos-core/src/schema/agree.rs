@@ -3,7 +3,7 @@
 use std::ops::Range;
 
 use super::read::ReadValues;
-use super::{ColumnDecl, Diagnostic, From, Generate, GlueAbsent, Misfit, Rounding, Scalar};
+use super::{ColumnDecl, ColumnFrom, Diagnostic, Generate, GlueAbsent, Misfit, Rounding, Scalar};
 
 /// The mistakes of a column whose keys are sound one by one. `spans` says where each of them stands.
 pub(super) fn agree(
@@ -119,7 +119,7 @@ impl Agreement<'_> {
     fn source_agrees(&mut self, column: &ColumnDecl, at: &dyn Fn(&str) -> Option<Range<usize>>) {
         let is_point = column.scalar() == Scalar::Geopoint;
         let several = match &column.from {
-            Some(From::Several(several)) => several.len(),
+            Some(ColumnFrom::Several(several)) => several.len(),
             _ => 1,
         };
         if let (Some(span), true) = (at("glue"), several == 1) {

@@ -3,7 +3,7 @@
 use std::collections::{HashMap, HashSet};
 
 use super::keep::places;
-use super::{ColumnDecl, Diagnostic, From, Generate, Schema};
+use super::{ColumnDecl, ColumnFrom, Diagnostic, Generate, Schema};
 use crate::text::Input;
 use crate::wording::listed;
 
@@ -12,7 +12,7 @@ impl Schema {
     ///
     /// # Errors
     /// Every column whose source is not in the input, or is there more than once.
-    pub fn bind(&self, input: &Input) -> Result<Vec<Source>, Vec<Diagnostic>> {
+    pub fn bind(&self, input: &Input) -> Result<Vec<ColumnSource>, Vec<Diagnostic>> {
         let mut wrong = Vec::new();
         let mut sources = Vec::new();
         let mut headers: Places<'_> = HashMap::new();
@@ -23,7 +23,7 @@ impl Schema {
                 .or_insert((at, None));
         }
         for column in &self.columns {
-            let mut found = |from: Option<&From>| match find(column, from, input, &headers) {
+            let mut found = |from: Option<&ColumnFrom>| match find(column, from, input, &headers) {
                 Ok(at) => at,
                 Err(diagnostic) => {
                     wrong.push(diagnostic);
@@ -31,13 +31,13 @@ impl Schema {
                 }
             };
             sources.push(match (&column.generate, &column.from) {
-                (Some(Generate::RowNumber { start }), _) => Source::RowNumber(*start),
-                (Some(Generate::File), _) => Source::File,
-                (Some(Generate::Line), _) => Source::Line,
-                (None, Some(From::Several(several))) => {
-                    Source::Joined(several.iter().map(|one| found(Some(one))).collect())
+                (Some(Generate::RowNumber { start }), _) => ColumnSource::RowNumber(*start),
+                (Some(Generate::File), _) => ColumnSource::File,
+                (Some(Generate::Line), _) => ColumnSource::Line,
+                (None, Some(ColumnFrom::Several(several))) => {
+                    ColumnSource::Joined(several.iter().map(|one| found(Some(one))).collect())
                 }
-                (None, one) => Source::Column(found(one.as_ref())),
+                (None, one) => ColumnSource::Column(found(one.as_ref())),
             });
         }
         if wrong.is_empty() { Ok(sources) } else { Err(wrong) }
@@ -47,8 +47,9 @@ impl Schema {
 impl Schema {
     /// The places of the columns of an input, of which these are the names, that nothing is made of and that are not
     /// left out by a comment.
-    pub fn undeclared(&self, sources: &[Source], names: &[String]) -> Vec<usize> {
-        let mut used: HashSet<usize> = sources.iter().flat_map(Source::columns).copied().collect();
+    pub fn undeclared(&self, sources: &[ColumnSource], names: &[String]) -> Vec<usize> {
+        let mut used: HashSet<usize> =
+            sources.iter().flat_map(ColumnSource::columns).copied().collect();
         let left_out = self.left_out.iter().flat_map(|column| places(column, names));
         used.extend(left_out.flatten());
         // A file of rejected records is the input with these behind it.
@@ -64,7 +65,7 @@ pub const REJECTED_COLUMNS: [&str; 4] =
 
 /// Where the values of a declared column come from in an input; columns count from 0.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Source {
+pub enum ColumnSource {
     /// A column.
     Column(usize),
     /// Several columns, in the order their values are joined.
@@ -77,21 +78,24 @@ pub enum Source {
     Line,
 }
 
-impl Source {
+impl ColumnSource {
     /// The column, where there is exactly one.
     pub fn column(&self) -> Option<usize> {
         match self {
-            Source::Column(at) => Some(*at),
-            Source::Joined(_) | Source::RowNumber(_) | Source::File | Source::Line => None,
+            ColumnSource::Column(at) => Some(*at),
+            ColumnSource::Joined(_)
+            | ColumnSource::RowNumber(_)
+            | ColumnSource::File
+            | ColumnSource::Line => None,
         }
     }
 
     /// All columns that values come from.
     pub fn columns(&self) -> &[usize] {
         match self {
-            Source::Column(at) => std::slice::from_ref(at),
-            Source::Joined(several) => several,
-            Source::RowNumber(_) | Source::File | Source::Line => &[],
+            ColumnSource::Column(at) => std::slice::from_ref(at),
+            ColumnSource::Joined(several) => several,
+            ColumnSource::RowNumber(_) | ColumnSource::File | ColumnSource::Line => &[],
         }
     }
 }
@@ -104,7 +108,7 @@ const MOST_COMPARED: usize = 1_000;
 
 fn find(
     column: &ColumnDecl,
-    from: Option<&From>,
+    from: Option<&ColumnFrom>,
     input: &Input,
     places: &Places<'_>,
 ) -> Result<usize, Diagnostic> {
@@ -112,8 +116,8 @@ fn find(
     let names = input.names();
     let file = input.files().first().map_or(String::new(), |file| file.name());
     let wanted = match from {
-        Some(From::Several(_)) => unreachable!("sources are found one by one"),
-        Some(From::Position(position)) => {
+        Some(ColumnFrom::Several(_)) => unreachable!("sources are found one by one"),
+        Some(ColumnFrom::Position(position)) => {
             let message =
                 format!("column {position} does not exist: {file} has {} columns", names.len());
             return position
@@ -121,7 +125,7 @@ fn find(
                 .filter(|at| *at < names.len())
                 .ok_or_else(|| Diagnostic::new(span, message).help("positions count from 1"));
         }
-        Some(From::Name(name)) => name,
+        Some(ColumnFrom::Name(name)) => name,
         None => &column.name,
     };
     let Some((first, second)) = places.get(wanted.as_str()).copied() else {
@@ -156,7 +160,7 @@ fn find(
 
 #[cfg(test)]
 mod tests {
-    use super::Source;
+    use super::ColumnSource;
     use crate::read_schema as read;
     use crate::text::{Dialect, Input};
 
@@ -170,7 +174,8 @@ mod tests {
         let text = |wrong: super::Diagnostic| {
             format!("{} / {}", wrong.message, wrong.help.unwrap_or_default())
         };
-        let columns = |sources: Vec<Source>| sources.iter().filter_map(Source::column).collect();
+        let columns =
+            |sources: Vec<ColumnSource>| sources.iter().filter_map(ColumnSource::column).collect();
         schema.bind(&input).map(columns).map_err(|wrong| wrong.into_iter().map(text).collect())
     }
 
@@ -206,7 +211,7 @@ mod tests {
         let rejects = read("typhos = 1\n[columns]\na = { type = 'text' }").unwrap();
         let names: Vec<String> =
             ["a", "b"].iter().chain(&super::REJECTED_COLUMNS).map(|name| (*name).into()).collect();
-        assert_eq!(rejects.undeclared(&[Source::Column(0)], &names), [1]);
+        assert_eq!(rejects.undeclared(&[ColumnSource::Column(0)], &names), [1]);
     }
 
     #[test]

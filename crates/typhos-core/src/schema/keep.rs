@@ -6,7 +6,7 @@
 use std::collections::BTreeMap;
 
 use super::read::{ReadValues, commented_out};
-use super::{ColumnDecl, From, Schema, column_line, column_table};
+use super::{ColumnDecl, ColumnFrom, Schema, column_line, column_table};
 
 /// What a file and a draft make together.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -73,7 +73,7 @@ pub fn keep(
         }
         let mut column = column.clone();
         if taken.contains(&column.name) {
-            column.from.get_or_insert_with(|| From::Name(names[*position].clone()));
+            column.from.get_or_insert_with(|| ColumnFrom::Name(names[*position].clone()));
             let free = (2..).map(|n| format!("{}_{n}", column.name));
             let free = free.into_iter().find(|name| !taken.contains(name));
             column.name = free.expect("there are more numbers than names");
@@ -106,14 +106,14 @@ pub fn keep(
 /// The places among `names` of the columns that one is made of; `None` where there is no such column. Of several
 /// sources each is spoken of; a generated column speaks of none.
 pub(super) fn places(column: &ColumnDecl, names: &[String]) -> Vec<Option<usize>> {
-    let place_of = |from: &From| match from {
-        From::Position(position) => position.checked_sub(1).filter(|at| *at < names.len()),
-        From::Name(name) => names.iter().position(|known| known == name),
-        From::Several(_) => None,
+    let place_of = |from: &ColumnFrom| match from {
+        ColumnFrom::Position(position) => position.checked_sub(1).filter(|at| *at < names.len()),
+        ColumnFrom::Name(name) => names.iter().position(|known| known == name),
+        ColumnFrom::Several(_) => None,
     };
     match &column.from {
         _ if column.generate.is_some() => Vec::new(),
-        Some(From::Several(several)) => several.iter().map(place_of).collect(),
+        Some(ColumnFrom::Several(several)) => several.iter().map(place_of).collect(),
         Some(one) => vec![place_of(one)],
         None => vec![names.iter().position(|known| *known == column.name)],
     }

@@ -21,14 +21,14 @@ mod types;
 mod units;
 mod write;
 
-pub use bind::{REJECTED_COLUMNS, Source};
+pub use bind::{ColumnSource, REJECTED_COLUMNS};
 pub use difference::{Change, SchemaDifference, differences};
 pub use integers::IntType;
 pub use keep::{Kept, keep};
 pub(crate) use layout::unknown_column;
 pub use layout::{Compression, LAYOUT_KEYS, Layout, Partition, PartitionBy, SortKey};
 pub use model::{
-    ColumnDecl, Diagnostic, From, Generate, GlueAbsent, InputDecl, Misfit, Rounding, Schema,
+    ColumnDecl, ColumnFrom, Diagnostic, Generate, GlueAbsent, InputDecl, Misfit, Rounding, Schema,
 };
 pub use read::{ReadValues, read};
 pub use read_column::COLUMN_KEYS;

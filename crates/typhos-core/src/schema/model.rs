@@ -77,13 +77,13 @@ impl Rounding {
 
 /// Where a column comes from.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum From {
+pub enum ColumnFrom {
     /// The header of the source column.
     Name(String),
     /// Its position, from 1.
     Position(usize),
     /// Several columns, two at least and each of them one of the above, whose values are joined.
-    Several(Vec<From>),
+    Several(Vec<ColumnFrom>),
 }
 
 /// Where a column comes from that is not in the input.
@@ -169,7 +169,7 @@ pub struct ColumnDecl {
     /// Whether the type is to be decided from the data at hand.
     pub auto: bool,
     /// Where it comes from, where that is not its own name.
-    pub from: Option<From>,
+    pub from: Option<ColumnFrom>,
     /// What stands between the values of several sources.
     pub glue: Option<String>,
     /// What becomes of such a value where some of them are absent.

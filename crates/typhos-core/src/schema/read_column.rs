@@ -8,7 +8,9 @@ use toml::de::{DeTable, DeValue};
 
 use super::agree::agree;
 use super::read::{Reader, Value};
-use super::{ColumnDecl, Diagnostic, From, Generate, GlueAbsent, IntType, Rounding, Scalar, Type};
+use super::{
+    ColumnDecl, ColumnFrom, Diagnostic, Generate, GlueAbsent, IntType, Rounding, Scalar, Type,
+};
 use crate::dates::{DEFAULT_LOCALE, Form, Named, Overlap, Pattern, Zone, names};
 use crate::readings::{Grouping, Mark, Side};
 
@@ -197,21 +199,22 @@ impl Reader<'_> {
         }
     }
 
-    fn from(&mut self, value: &Value<'_>) -> Option<From> {
+    fn from(&mut self, value: &Value<'_>) -> Option<ColumnFrom> {
         if value.get_ref().is_integer() {
             return self
                 .integer(value, 1..=i64::from(u32::MAX), "from")
-                .map(|position| From::Position(position as usize));
+                .map(|position| ColumnFrom::Position(position as usize));
         }
         if let Some(several) = value.get_ref().as_array() {
-            let each: Option<Vec<From>> = several.iter().map(|one| self.one_source(one)).collect();
+            let each: Option<Vec<ColumnFrom>> =
+                several.iter().map(|one| self.one_source(one)).collect();
             let each = each?;
             if each.len() < 2 {
                 let help = "name two columns at least, or one without the brackets";
                 self.wrong(value.span(), "one column is not several", help);
                 return None;
             }
-            return Some(From::Several(each));
+            return Some(ColumnFrom::Several(each));
         }
         self.one_source(value)
     }
@@ -223,13 +226,13 @@ impl Reader<'_> {
         (!comment.is_empty()).then(|| comment.to_owned())
     }
 
-    fn one_source(&mut self, value: &Value<'_>) -> Option<From> {
+    fn one_source(&mut self, value: &Value<'_>) -> Option<ColumnFrom> {
         if value.get_ref().is_integer() {
             return self
                 .integer(value, 1..=i64::from(u32::MAX), "from")
-                .map(|position| From::Position(position as usize));
+                .map(|position| ColumnFrom::Position(position as usize));
         }
-        self.text(value, "a header, or a position from 1").map(From::Name)
+        self.text(value, "a header, or a position from 1").map(ColumnFrom::Name)
     }
 
     /// A language that there are names for.

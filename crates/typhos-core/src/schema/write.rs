@@ -1,7 +1,9 @@
 //! A schema as TOML, one line a column, with its evidence as comments.
 
 use super::layout::layout_table;
-use super::{ColumnDecl, FORMAT_VERSION, From, Generate, GlueAbsent, Misfit, Rounding, Schema};
+use super::{
+    ColumnDecl, ColumnFrom, FORMAT_VERSION, Generate, GlueAbsent, Misfit, Rounding, Schema,
+};
 use crate::dates::DEFAULT_PIVOT;
 use crate::readings::{Mark, NumberStyle};
 use crate::text::{delimiter_word, size_name};
@@ -122,13 +124,13 @@ fn parts(column: &ColumnDecl) -> Vec<String> {
     let ty = if column.auto { "auto".to_owned() } else { column.scalar().to_string() };
     let mut parts = vec![format!("type = {}", quoted(&ty))];
     match &column.from {
-        Some(From::Name(name)) => parts.push(format!("from = {}", quoted(name))),
-        Some(From::Position(position)) => parts.push(format!("from = {position}")),
-        Some(From::Several(several)) => {
+        Some(ColumnFrom::Name(name)) => parts.push(format!("from = {}", quoted(name))),
+        Some(ColumnFrom::Position(position)) => parts.push(format!("from = {position}")),
+        Some(ColumnFrom::Several(several)) => {
             let each = several.iter().map(|one| match one {
-                From::Name(name) => quoted(name),
-                From::Position(position) => position.to_string(),
-                From::Several(_) => unreachable!("sources are not nested"),
+                ColumnFrom::Name(name) => quoted(name),
+                ColumnFrom::Position(position) => position.to_string(),
+                ColumnFrom::Several(_) => unreachable!("sources are not nested"),
             });
             parts.push(format!("from = [{}]", each.collect::<Vec<_>>().join(", ")));
         }
@@ -287,7 +289,7 @@ mod tests {
         ticket.required = true;
         let mut sold = ColumnDecl::new("sold on", Scalar::Date);
         sold.patterns = vec![Pattern::compile("MM/dd/yy").unwrap()];
-        sold.from = Some(From::Name("Sold \"on\"".into()));
+        sold.from = Some(ColumnFrom::Name("Sold \"on\"".into()));
         schema.columns = vec![ticket, sold];
         let text = write(&schema, &["Drafted.".into()], &["1 to 9".into(), "a\nb".into()]);
         assert_eq!(
@@ -338,7 +340,7 @@ ticket_no = { type = "uint32", required = true }                              # 
             };
             for name in names {
                 let mut column = ColumnDecl::new(name, Scalar::Category);
-                column.from = from.clone().map(From::Name);
+                column.from = from.clone().map(ColumnFrom::Name);
                 column.required = required;
                 column.absent = absent.clone();
                 column.misfit = Misfit::ALL[misfit];

@@ -11,7 +11,7 @@ use arrow_buffer::ArrowNativeType;
 use arrow_schema::{ArrowError, DataType, SchemaRef};
 use arrow_select::interleave::interleave;
 
-use super::source::{Source, arrow_failed};
+use super::source::{RowSource, arrow_failed};
 use super::{SortError, SortOrder, SortedBatch};
 use crate::intern::Interner;
 
@@ -30,7 +30,7 @@ pub struct Merge {
 
 /// A place in a run.
 struct Cursor {
-    source: Source,
+    source: RowSource,
     stretch: SortedBatch,
     row: usize,
     /// The place of the stretch among those that rows are taken from.
@@ -41,7 +41,7 @@ impl Merge {
     pub(super) fn new(
         order: Arc<SortOrder>,
         schema: SchemaRef,
-        sources: Vec<Source>,
+        sources: Vec<RowSource>,
         place: String,
     ) -> Result<Merge, SortError> {
         let values = vec![None; schema.fields().len()];
@@ -91,7 +91,7 @@ impl Merge {
     fn refill(&mut self, at: usize, taken: &mut Vec<RecordBatch>) -> Result<(), SortError> {
         let mut source = std::mem::replace(
             &mut self.cursors[at].source,
-            Source::Memory(Box::new(std::iter::empty())),
+            RowSource::Memory(Box::new(std::iter::empty())),
         );
         let stretch = self.read(&mut source)?;
         self.cursors[at].source = source;
@@ -109,7 +109,7 @@ impl Merge {
         Ok(())
     }
 
-    fn read(&mut self, source: &mut Source) -> Result<Option<SortedBatch>, SortError> {
+    fn read(&mut self, source: &mut RowSource) -> Result<Option<SortedBatch>, SortError> {
         let Some(batch) = source.next() else { return Ok(None) };
         let batch = batch.map_err(|source| arrow_failed(&self.place, source))?;
         let batch = share_values(batch, &mut self.values);

@@ -1,7 +1,7 @@
 //! Typed rows in an order: what comes first, and how many rows are sorted in little memory.
 //!
 //! A [`SortOrder`] turns rows into keys that compare as bytes. Each block of the input is sorted on the
-//! thread that converted it and becomes a run; [`Runs`] holds runs in memory up to a limit and puts the
+//! thread that converted it and becomes a run; [`SortedRuns`] holds runs in memory up to a limit and puts the
 //! others aside; a [`Merge`] reads all of them at once, a stretch of each at a time, and
 //! gives the rows back in order. Rows with equal keys stay in the order of the input, so the result does
 //! not depend on threads, blocks or the limit.
@@ -21,7 +21,7 @@ use thiserror::Error;
 
 pub use merge::Merge;
 pub use order::{Grouping, SortOrder, SortedBatch};
-pub use runs::{DEFAULT_SORT_MEMORY, LEAST_SORT_MEMORY, Runs};
+pub use runs::{DEFAULT_SORT_MEMORY, LEAST_SORT_MEMORY, SortedRuns};
 
 /// Why rows could not be sorted.
 #[derive(Debug, Error)]

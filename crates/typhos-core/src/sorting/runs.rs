@@ -9,7 +9,7 @@ use arrow_ipc::writer::StreamWriter;
 use arrow_schema::SchemaRef;
 
 use super::merge::Merge;
-use super::source::{Source, arrow_failed};
+use super::source::{RowSource, arrow_failed};
 use super::{SortError, SortOrder};
 use crate::spilling::{FAN_IN, Scratch, Spilled};
 
@@ -25,10 +25,10 @@ const STRETCH_BYTES: usize = 1 << 20;
 
 /// Runs of rows, in the order in which they came.
 #[derive(Debug)]
-pub struct Runs {
+pub struct SortedRuns {
     order: Arc<SortOrder>,
     schema: SchemaRef,
-    runs: Vec<Run>,
+    runs: Vec<SortedRun>,
     /// Bytes that runs may take in memory, and how many they do.
     room: usize,
     held: usize,
@@ -37,12 +37,12 @@ pub struct Runs {
 }
 
 #[derive(Debug)]
-enum Run {
+enum SortedRun {
     Memory(RecordBatch),
     Spilled(Box<dyn Spilled>),
 }
 
-impl Runs {
+impl SortedRuns {
     /// No runs yet. Of `memory` bytes half are for runs, and the rest is left for the work around them; more runs
     /// are put into `scratch`.
     pub fn new(
@@ -50,8 +50,8 @@ impl Runs {
         schema: SchemaRef,
         memory: usize,
         scratch: Arc<dyn Scratch>,
-    ) -> Runs {
-        Runs { order, schema, runs: Vec::new(), room: memory / 2, held: 0, rows: 0, scratch }
+    ) -> SortedRuns {
+        SortedRuns { order, schema, runs: Vec::new(), room: memory / 2, held: 0, rows: 0, scratch }
     }
 
     /// Adds rows that are in order, behind all that came before.
@@ -66,7 +66,7 @@ impl Runs {
         let bytes = batch.get_array_memory_size();
         if self.held + bytes <= self.room {
             self.held += bytes;
-            self.runs.push(Run::Memory(batch));
+            self.runs.push(SortedRun::Memory(batch));
             return Ok(());
         }
         let spilled = self.write(stretches(batch).map(Ok))?;
@@ -90,7 +90,7 @@ impl Runs {
             let runs = std::mem::take(&mut self.runs);
             let mut runs = runs.into_iter().peekable();
             while runs.peek().is_some() {
-                let few: Vec<Run> = runs.by_ref().take(FAN_IN).collect();
+                let few: Vec<SortedRun> = runs.by_ref().take(FAN_IN).collect();
                 let merged = self.merge_few(few)?;
                 self.runs.push(merged);
             }
@@ -100,7 +100,7 @@ impl Runs {
         Merge::new(self.order, self.schema, sources, self.scratch.place())
     }
 
-    fn merge_few(&mut self, few: Vec<Run>) -> Result<Run, SortError> {
+    fn merge_few(&mut self, few: Vec<SortedRun>) -> Result<SortedRun, SortError> {
         let sources = few.into_iter().map(|run| self.open(run)).collect::<Result<_, _>>()?;
         let (order, schema) = (self.order.clone(), self.schema.clone());
         let mut merge = Merge::new(order, schema, sources, self.scratch.place())?;
@@ -110,7 +110,7 @@ impl Runs {
     fn write(
         &self,
         mut batches: impl Iterator<Item = Result<RecordBatch, SortError>>,
-    ) -> Result<Run, SortError> {
+    ) -> Result<SortedRun, SortError> {
         let mut failed = None;
         let written = self.scratch.write(&mut |to| match self.write_to(to, &mut batches) {
             Ok(()) => Ok(()),
@@ -121,7 +121,7 @@ impl Runs {
         });
         match (written, failed) {
             (_, Some(error)) => Err(error),
-            (Ok(spilled), None) => Ok(Run::Spilled(spilled)),
+            (Ok(spilled), None) => Ok(SortedRun::Spilled(spilled)),
             (Err(error), None) => Err(self.io(error)),
         }
     }
@@ -143,14 +143,14 @@ impl Runs {
         Ok(())
     }
 
-    fn open(&self, run: Run) -> Result<Source, SortError> {
+    fn open(&self, run: SortedRun) -> Result<RowSource, SortError> {
         Ok(match run {
-            Run::Memory(batch) => Source::Memory(Box::new(stretches(batch))),
-            Run::Spilled(spilled) => {
+            SortedRun::Memory(batch) => RowSource::Memory(Box::new(stretches(batch))),
+            SortedRun::Spilled(spilled) => {
                 let bytes = spilled.open().map_err(|error| self.io(error))?;
                 let reader = StreamReader::try_new(BufReader::new(bytes), None)
                     .map_err(|source| arrow_failed(&self.scratch.place(), source))?;
-                Source::Spilled { reader: Box::new(reader), _spilled: spilled }
+                RowSource::Spilled { reader: Box::new(reader), _spilled: spilled }
             }
         })
     }

@@ -19,7 +19,7 @@ pub(super) fn arrow_failed(place: &str, source: ArrowError) -> SortError {
 }
 
 /// A run that is being read, a stretch at a time.
-pub(super) enum Source {
+pub(super) enum RowSource {
     Memory(Box<dyn Iterator<Item = RecordBatch> + Send>),
     /// What was put aside; and that itself, as long as it is read.
     Spilled {
@@ -28,11 +28,11 @@ pub(super) enum Source {
     },
 }
 
-impl Source {
+impl RowSource {
     pub fn next(&mut self) -> Option<Result<RecordBatch, ArrowError>> {
         match self {
-            Source::Memory(stretches) => stretches.next().map(Ok),
-            Source::Spilled { reader, .. } => reader.next(),
+            RowSource::Memory(stretches) => stretches.next().map(Ok),
+            RowSource::Spilled { reader, .. } => reader.next(),
         }
     }
 }

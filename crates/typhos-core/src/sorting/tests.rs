@@ -46,7 +46,7 @@ fn sorted(plan: &Plan, batches: &[RecordBatch], memory: usize, stretch: usize) -
     let schema: SchemaRef = plan.arrow();
     let order = Arc::new(SortOrder::of(plan.schema(), &schema, None).unwrap());
     let scratch = Memory::default();
-    let mut runs = Runs::new(order.clone(), schema, memory, Arc::new(scratch.clone()));
+    let mut runs = SortedRuns::new(order.clone(), schema, memory, Arc::new(scratch.clone()));
     batches.iter().for_each(|batch| runs.push(order.sort(batch)).unwrap());
     let count = runs.rows();
     let mut merge = runs.merge().unwrap();

@@ -89,20 +89,20 @@ fn write_entry(to: &mut dyn Write, bytes: &[u8]) -> io::Result<()> {
 
 /// The strings of some runs, in ascending order.
 pub struct ByteMerge {
-    runs: Vec<Run>,
+    runs: Vec<SpilledRun>,
     /// The first string of each run that is not at its end, and which run it is of.
     heads: BinaryHeap<Reverse<(Vec<u8>, usize)>>,
     /// The run that the last string was of.
     last: Option<(Vec<u8>, usize)>,
 }
 
-struct Run {
+struct SpilledRun {
     reader: BufReader<Box<dyn Read + Send>>,
     /// As long as it is read.
     _spilled: Box<dyn Spilled>,
 }
 
-impl Run {
+impl SpilledRun {
     /// Reads the next string; `false` at the end.
     fn next(&mut self, into: &mut Vec<u8>) -> io::Result<bool> {
         let mut length = [0; 4];
@@ -122,7 +122,7 @@ impl ByteMerge {
         let mut merge = ByteMerge { runs: Vec::new(), heads: BinaryHeap::new(), last: None };
         for spilled in runs {
             let reader = BufReader::with_capacity(READ_AHEAD, spilled.open()?);
-            merge.runs.push(Run { reader, _spilled: spilled });
+            merge.runs.push(SpilledRun { reader, _spilled: spilled });
             merge.go_on((Vec::new(), merge.runs.len() - 1))?;
         }
         Ok(merge)

@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 use super::example::{earlier, join};
 use super::saved::ranges;
 use super::{Example, Tally};
-use crate::dates::{DAY_NANOS, DEFAULT_PIVOT, Order, Shape, Shaped, days_from_civil};
+use crate::dates::{DAY_NANOS, DEFAULT_PIVOT, DateOrder, Shape, Shaped, days_from_civil};
 use crate::text::LineRef;
 
 /// Shapes of one column that are told apart. A column of more is no date column.
@@ -86,7 +86,7 @@ impl DateFacts {
             facts.first = Some(Example::new(value, place));
         }
         facts.fraction_digits = facts.fraction_digits.max(shaped.fraction_digits);
-        for (order, known) in Order::ALL.into_iter().zip(&mut facts.orders) {
+        for (order, known) in DateOrder::ALL.into_iter().zip(&mut facts.orders) {
             let days = if shaped.shape.date.is_none() {
                 Some(0)
             } else {

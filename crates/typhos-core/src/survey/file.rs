@@ -13,7 +13,7 @@ use serde::{Deserialize, Deserializer, Serialize};
 use thiserror::Error;
 
 use super::saved::SavedColumn;
-use super::{BrokenRecord, ColumnFacts, Source, SourceFile, Stretch, Survey};
+use super::{BrokenRecord, ColumnFacts, SourceFile, Stretch, Survey, SurveySource};
 use crate::schema::{InputDecl, Schema, read_input, write_input};
 use crate::text::LineRef;
 use crate::wording::listed;
@@ -221,7 +221,7 @@ impl Survey {
             return Err("its files are not listed in order, or not all");
         }
         let files = saved.files.into_iter();
-        let source = Source {
+        let source = SurveySource {
             files: files.map(|file| SourceFile { name: file.name, bytes: file.bytes }).collect(),
             names: saved.names,
             is_named: saved.named,
@@ -305,13 +305,13 @@ impl Survey {
 }
 
 /// For each column of one survey, its place in the other.
-fn match_names(ours: &Source, theirs: &Source) -> Result<Vec<usize>, String> {
+fn match_names(ours: &SurveySource, theirs: &SurveySource) -> Result<Vec<usize>, String> {
     if ours.names.len() == theirs.names.len()
         && (ours.names == theirs.names || !ours.is_named || !theirs.is_named)
     {
         return Ok((0..ours.names.len()).collect());
     }
-    let lacking = |a: &Source, b: &Source| -> Vec<String> {
+    let lacking = |a: &SurveySource, b: &SurveySource| -> Vec<String> {
         a.names.iter().filter(|name| !b.names.contains(name)).cloned().collect()
     };
     let (only_ours, only_theirs) = (lacking(ours, theirs), lacking(theirs, ours));

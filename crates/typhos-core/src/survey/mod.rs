@@ -49,9 +49,9 @@ pub use facts::{CLASSES, Class, Facts};
 pub use file::{PoolError, SURVEY_VERSION, SurveyFileError, is_survey};
 pub use lengths::LengthFacts;
 pub use numbers::{NumberFacts, WIDTHS};
-use order::Runs;
+use order::OrderedRuns;
 pub use order::{Sequence, Trend};
-pub use source::{Source, SourceFile};
+pub use source::{SourceFile, SurveySource};
 pub use spread::{Cell, Spread};
 pub use stretch::{FollowError, Quoting, Stretch};
 pub use text::TextFacts;
@@ -120,7 +120,7 @@ impl Absent {
 #[derive(Debug, Clone)]
 pub struct Survey {
     /// What it is of: files, names, layout.
-    pub source: Source,
+    pub source: SurveySource,
     /// Records that could be split.
     pub records: u64,
     /// Records that could not.
@@ -153,7 +153,7 @@ impl Survey {
             ColumnFacts::new(columns, none.clone())
         };
         Survey {
-            source: Source::default(),
+            source: SurveySource::default(),
             records: 0,
             broken: 0,
             broken_examples: Vec::new(),
@@ -178,12 +178,12 @@ impl Survey {
         run: &RunOptions,
         monitor: &dyn Monitor,
     ) -> Result<Survey, RunError> {
-        let (source, ranks) = Source::of(input);
+        let (source, ranks) = SurveySource::of(input);
         let shared = Shared {
             input,
             options,
             ranks,
-            orders: Mutex::new(vec![Runs::default(); input.names().len()]),
+            orders: Mutex::new(vec![OrderedRuns::default(); input.names().len()]),
         };
         let parts = match options.rows {
             Some(rows) => vec![shared.sample(rows, run, monitor)?],
@@ -260,7 +260,7 @@ struct Shared<'s> {
     /// The place of each file of the input among those of the survey.
     ranks: Vec<u32>,
     /// How values stand, by column.
-    orders: Mutex<Vec<Runs>>,
+    orders: Mutex<Vec<OrderedRuns>>,
 }
 
 impl Shared<'_> {

@@ -1,7 +1,7 @@
 //! Whether the values of a column stand in order: rising or falling, as numbers or as texts.
 //!
 //! Order is a fact about neighbours, so unlike all others it cannot be learned from blocks in any
-//! order. Each block gives a [`Run`] for a column; the runs of one file are joined where they touch, and
+//! order. Each block gives a [`OrderedRun`] for a column; the runs of one file are joined where they touch, and
 //! whatever is no longer in any order is dropped, which is nearly every column after a few records. What
 //! is left at the end is one run a file, and those are joined in the order of the files.
 //!
@@ -77,20 +77,20 @@ impl Edge {
 /// Neighbouring values of one column.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub(super) struct Run {
+pub(super) struct OrderedRun {
     first: Edge,
     last: Edge,
     as_text: Trend,
     as_number: Trend,
 }
 
-impl Run {
+impl OrderedRun {
     /// A run of one value, which is not blank, where `open` says which orders there may still be.
-    fn of(value: &[u8], open: Open) -> Run {
+    fn of(value: &[u8], open: Open) -> OrderedRun {
         let number = Edge::number_of(value);
         let edge = Edge { text: value.to_vec(), number };
         let trend = |is: bool| Trend { rises: is, falls: is };
-        Run {
+        OrderedRun {
             first: edge.clone(),
             last: edge,
             as_text: trend(open.as_text),
@@ -103,7 +103,7 @@ impl Run {
     }
 
     /// Adds the run behind.
-    fn join(mut self, next: Run) -> Run {
+    fn join(mut self, next: OrderedRun) -> OrderedRun {
         let (text, number) = next.first.step_from(&self.last);
         self.as_text = self.as_text.and(next.as_text);
         self.as_text.step(text);
@@ -150,7 +150,7 @@ pub(super) struct Open {
 #[derive(Debug, Clone)]
 pub(super) enum BlockRun {
     Empty(Open),
-    Run(Box<Run>),
+    OrderedRun(Box<OrderedRun>),
     None,
 }
 
@@ -171,7 +171,7 @@ pub(super) struct Adding<'r, 't> {
 impl<'r, 't> Adding<'r, 't> {
     pub fn to(run: &'r mut BlockRun) -> Adding<'r, 't> {
         let before = match &*run {
-            BlockRun::Run(run) => Before::of(run.last.number),
+            BlockRun::OrderedRun(run) => Before::of(run.last.number),
             _ => Before::Other(None),
         };
         Adding { run, before, last: b"" }
@@ -195,7 +195,9 @@ impl<'r, 't> Adding<'r, 't> {
     #[inline(always)]
     pub fn push_integer(&mut self, value: &'t [u8], number: Option<i64>) -> bool {
         match (&mut *self.run, &mut self.before, number) {
-            (BlockRun::Run(run), Before::Small(last), Some(number)) if !run.as_text.is_any() => {
+            (BlockRun::OrderedRun(run), Before::Small(last), Some(number))
+                if !run.as_text.is_any() =>
+            {
                 run.as_number.step(Some(Ord::cmp(last, &number)));
                 (*last, self.last) = (number, value);
                 run.as_number.is_any() || !self.end()
@@ -219,15 +221,15 @@ impl<'r, 't> Adding<'r, 't> {
         match &mut *self.run {
             BlockRun::None => return false,
             BlockRun::Empty(open) => {
-                let run = Run::of(value, *open);
+                let run = OrderedRun::of(value, *open);
                 self.before = Before::of(run.last.number);
                 let is_any = run.is_any();
-                *self.run = BlockRun::Run(Box::new(run));
+                *self.run = BlockRun::OrderedRun(Box::new(run));
                 if !is_any {
                     return self.end();
                 }
             }
-            BlockRun::Run(run) => {
+            BlockRun::OrderedRun(run) => {
                 let last = if self.last.is_empty() { &run.last.text[..] } else { self.last };
                 if last == value {
                     return true;
@@ -249,7 +251,7 @@ impl<'r, 't> Adding<'r, 't> {
 
 impl Drop for Adding<'_, '_> {
     fn drop(&mut self) {
-        if let BlockRun::Run(run) = &mut *self.run
+        if let BlockRun::OrderedRun(run) = &mut *self.run
             && !self.last.is_empty()
         {
             run.last = Edge { text: self.last.to_vec(), number: self.before.number() };
@@ -259,7 +261,7 @@ impl Drop for Adding<'_, '_> {
 
 /// Runs of one column by file, and within a file by the blocks they are of: from one to before another.
 #[derive(Debug, Clone)]
-pub(super) struct Runs {
+pub(super) struct OrderedRuns {
     over: bool,
     open: Open,
     /// In the order of the blocks. Most of the time there is one stretch: a tree of them would take two KiB.
@@ -267,16 +269,16 @@ pub(super) struct Runs {
 }
 
 /// Blocks from one to before another, and their run.
-type Stretch = (u64, (u64, Option<Run>));
+type Stretch = (u64, (u64, Option<OrderedRun>));
 
-impl Default for Runs {
-    fn default() -> Runs {
+impl Default for OrderedRuns {
+    fn default() -> OrderedRuns {
         let open = Open { as_text: true, as_number: true };
-        Runs { over: false, open, by_file: BTreeMap::new() }
+        OrderedRuns { over: false, open, by_file: BTreeMap::new() }
     }
 }
 
-impl Runs {
+impl OrderedRuns {
     /// Where the next block starts.
     pub fn next(&self) -> BlockRun {
         if self.over { BlockRun::None } else { BlockRun::Empty(self.open) }
@@ -293,7 +295,7 @@ impl Runs {
             BlockRun::None => return self.end(),
             _ if self.over => return,
             BlockRun::Empty(_) => None,
-            BlockRun::Run(run) => Some(*run),
+            BlockRun::OrderedRun(run) => Some(*run),
         };
         let blocks = self.by_file.entry(file).or_default();
         let (mut start, mut end, mut run) = (sequence, sequence + 1, run);
@@ -312,7 +314,7 @@ impl Runs {
             self.open.as_text &= run.as_text.is_any();
             self.open.as_number &= run.as_number.is_any();
         }
-        let is_any = run.as_ref().is_none_or(Run::is_any);
+        let is_any = run.as_ref().is_none_or(OrderedRun::is_any);
         // There is one, nearly always.
         if blocks.is_empty() {
             blocks.reserve_exact(1);
@@ -337,7 +339,7 @@ impl Runs {
     }
 }
 
-fn both(a: Option<Run>, b: Option<Run>) -> Option<Run> {
+fn both(a: Option<OrderedRun>, b: Option<OrderedRun>) -> Option<OrderedRun> {
     match (a, b) {
         (Some(a), Some(b)) => Some(a.join(b)),
         (one, None) | (None, one) => one,
@@ -350,21 +352,22 @@ mod by_file {
 
     use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
-    use super::Run;
+    use super::OrderedRun;
 
     pub fn serialize<S: Serializer>(
-        runs: &Option<Vec<(u32, Run)>>,
+        runs: &Option<Vec<(u32, OrderedRun)>>,
         serializer: S,
     ) -> Result<S::Ok, S::Error> {
-        let by_file =
-            |runs: &Vec<(u32, Run)>| -> BTreeMap<u32, Run> { runs.iter().cloned().collect() };
+        let by_file = |runs: &Vec<(u32, OrderedRun)>| -> BTreeMap<u32, OrderedRun> {
+            runs.iter().cloned().collect()
+        };
         runs.as_ref().map(by_file).serialize(serializer)
     }
 
     pub fn deserialize<'d, D: Deserializer<'d>>(
         deserializer: D,
-    ) -> Result<Option<Vec<(u32, Run)>>, D::Error> {
-        let runs = Option::<BTreeMap<u32, Run>>::deserialize(deserializer)?;
+    ) -> Result<Option<Vec<(u32, OrderedRun)>>, D::Error> {
+        let runs = Option::<BTreeMap<u32, OrderedRun>>::deserialize(deserializer)?;
         Ok(runs.map(|runs| runs.into_iter().collect()))
     }
 }
@@ -375,7 +378,7 @@ mod by_file {
 pub struct Sequence {
     /// By file, in their order; nothing where there is no order. Most inputs have one file.
     #[serde(with = "by_file")]
-    runs: Option<Vec<(u32, Run)>>,
+    runs: Option<Vec<(u32, OrderedRun)>>,
 }
 
 impl Sequence {
@@ -388,7 +391,7 @@ impl Sequence {
     /// or no order.
     pub fn trends(&self) -> Option<(Trend, Trend)> {
         let runs = self.runs.as_ref()?.iter().map(|(_, run)| run.clone());
-        let whole = runs.reduce(Run::join)?;
+        let whole = runs.reduce(OrderedRun::join)?;
         let differ = whole.first.text != whole.last.text;
         (differ && whole.is_any()).then_some((whole.as_text, whole.as_number))
     }
@@ -412,16 +415,19 @@ impl Sequence {
     pub(super) fn follow(&mut self, next: Sequence) {
         let both = self.runs.take().zip(next.runs);
         self.runs = both.and_then(|(ours, theirs)| {
-            let run = |runs: Vec<(u32, Run)>| runs.into_iter().map(|(_, run)| run).next();
+            let run = |runs: Vec<(u32, OrderedRun)>| runs.into_iter().map(|(_, run)| run).next();
             let joined = self::both(run(ours), run(theirs));
-            joined.iter().all(Run::is_any).then(|| joined.into_iter().map(|run| (0, run)).collect())
+            joined
+                .iter()
+                .all(OrderedRun::is_any)
+                .then(|| joined.into_iter().map(|run| (0, run)).collect())
         });
     }
 
     /// Gives the files other numbers.
     pub(super) fn renumber(&mut self, new: &dyn Fn(u32) -> u32) {
         if let Some(runs) = self.runs.take() {
-            let by_file: BTreeMap<u32, Run> =
+            let by_file: BTreeMap<u32, OrderedRun> =
                 runs.into_iter().map(|(file, run)| (new(file), run)).collect();
             self.runs = Some(by_file.into_iter().collect());
         }
@@ -434,7 +440,7 @@ mod tests {
     use proptest::prelude::*;
 
     fn run_of(values: &[String]) -> BlockRun {
-        let mut run = Runs::default().next();
+        let mut run = OrderedRuns::default().next();
         // In two parts, as a block comes in slices.
         let (first, second) = values.split_at(values.len() / 2);
         for part in [first, second] {
@@ -467,7 +473,7 @@ mod tests {
             let length = blocks.len().max(1);
             blocks.rotate_left(seed % length);
             if seed % 2 == 0 { blocks.reverse(); }
-            let mut runs = Runs::default();
+            let mut runs = OrderedRuns::default();
             blocks.into_iter().for_each(|(file, sequence, run)| runs.add(file, sequence, run));
             let trend = |is: &dyn Fn(usize) -> Option<Ordering>| {
                 let steps: Vec<_> = (1..values.len()).map(is).collect();
@@ -490,7 +496,7 @@ mod tests {
     #[test]
     fn absent_values_are_passed_over_and_words_have_no_numbers() {
         let of = |values: &[&str]| {
-            let mut runs = Runs::default();
+            let mut runs = OrderedRuns::default();
             let values: Vec<String> = values.iter().map(|v| (*v).to_owned()).collect();
             runs.add(0, 0, run_of(&values));
             runs.finish().trends()

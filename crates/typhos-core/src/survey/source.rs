@@ -13,7 +13,7 @@ pub struct SourceFile {
 
 /// Where the facts of a survey come from.
 #[derive(Debug, Clone, Default, PartialEq)]
-pub struct Source {
+pub struct SurveySource {
     /// The files, ordered by their names: so that the order they were given in, or pooled in, changes
     /// nothing.
     pub files: Vec<SourceFile>,
@@ -25,9 +25,9 @@ pub struct Source {
     pub layout: InputChoice,
 }
 
-impl Source {
+impl SurveySource {
     /// The source that an input is, and the place of each of its files in it.
-    pub(super) fn of(input: &Input) -> (Source, Vec<u32>) {
+    pub(super) fn of(input: &Input) -> (SurveySource, Vec<u32>) {
         let files = input.files().iter();
         let files: Vec<_> =
             files.map(|file| SourceFile { name: file.name(), bytes: file.bytes() }).collect();
@@ -35,7 +35,7 @@ impl Source {
         order.sort_by(|a, b| files[*a].cmp(&files[*b]));
         let mut ranks = vec![0; files.len()];
         order.iter().enumerate().for_each(|(rank, file)| ranks[*file] = rank as u32);
-        let source = Source {
+        let source = SurveySource {
             files: order.into_iter().map(|file| files[file].clone()).collect(),
             names: input.names().to_vec(),
             is_named: input.is_named(),

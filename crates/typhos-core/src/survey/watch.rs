@@ -3,7 +3,7 @@
 use std::sync::PoisonError;
 
 use super::group::Group;
-use super::order::{Adding, BlockRun, Runs};
+use super::order::{Adding, BlockRun, OrderedRuns};
 use super::{BrokenRecord, ColumnFacts, MAX_BROKEN_EXAMPLES, Quoting, Shared, Stretch, Survey};
 use crate::intern::{Counter, Interner};
 use crate::readings::trim;
@@ -105,7 +105,7 @@ impl<R: Records> Watcher<R> {
     fn begin_runs(&mut self, shared: &Shared<'_>) {
         let orders = shared.orders.lock().unwrap_or_else(PoisonError::into_inner);
         self.runs.clear();
-        self.runs.extend(orders.iter().map(Runs::next));
+        self.runs.extend(orders.iter().map(OrderedRuns::next));
     }
 
     fn end_runs(&mut self, shared: &Shared<'_>, block: &Block) {

@@ -1,6 +1,6 @@
 //! Split records: the bounds of their fields, and nothing else.
 
-use crate::records::{Bounds, Broken, Kind, Leaf, Presence, Records};
+use crate::records::{Bounds, Broken, Leaf, LeafKind, Presence, Records};
 
 /// Some records of a block: the bounds of their fields, and nothing else.
 ///
@@ -58,7 +58,7 @@ impl Records for TextRecords {
         let is_left_out = field > 0 && self.ends[at] == self.ends[at - 1];
         let presence = if is_left_out { Presence::Missing } else { Presence::Value };
         let (start, end) = self.bounds(row, field);
-        Leaf { presence, kind: Kind::Field, bounds: (start as u32, end as u32) }
+        Leaf { presence, kind: LeafKind::Field, bounds: (start as u32, end as u32) }
     }
 
     fn left_out(&self, row: usize) -> usize {

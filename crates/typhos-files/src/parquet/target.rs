@@ -29,7 +29,7 @@ use super::read::files;
 use super::writers::{Writers, writers};
 use typhos_load::at_once::at_once;
 use typhos_load::budget::threads_within;
-use typhos_load::proof::{Facts, Proof};
+use typhos_load::proof::{Proof, SentFacts};
 use typhos_load::whole::{WholeDirectory, WholeFile};
 use typhos_load::witness::{Witness, prove_file};
 use typhos_load::{
@@ -147,7 +147,7 @@ impl Target for ParquetTarget {
             },
             is_partitioned: !schema.layout.partition.is_empty(),
             open: HashMap::new(),
-            sent: Facts::new(columns),
+            sent: SentFacts::new(columns),
             threads: run.threads.get(),
             schema: job.is_proven.then(|| (schema.clone(), rows)),
             gate: job.gate.clone(),
@@ -213,7 +213,7 @@ pub struct ParquetSink {
     part_bytes: Option<u64>,
     is_partitioned: bool,
     open: HashMap<String, Open>,
-    sent: Facts,
+    sent: SentFacts,
     /// Threads that read it back.
     threads: usize,
     /// What is written, where it is to be proven.
@@ -249,7 +249,11 @@ impl ParquetSink {
     }
 
     /// Reads back what was written.
-    fn read_back(&self, rows: &ArrowSchema, monitor: &dyn Monitor) -> Result<Facts, TargetError> {
+    fn read_back(
+        &self,
+        rows: &ArrowSchema,
+        monitor: &dyn Monitor,
+    ) -> Result<SentFacts, TargetError> {
         let files = match &self.output {
             Output::File(file) => vec![file.side_path().to_path_buf()],
             Output::Directory(directory) => files(directory.side_path())?,
@@ -289,7 +293,7 @@ impl ParquetSink {
                 .with_projection(mask)
                 .with_batch_size((*held).clamp(1, READ_ROWS));
             let rows = rows.project(&columns.clone().collect::<Vec<_>>()).expect("columns of it");
-            let mut found = Facts::new(columns.len());
+            let mut found = SentFacts::new(columns.len());
             for batch in builder.build().map_err(failed)? {
                 if monitor.stopped() {
                     return Err(TargetError::Interrupted);
@@ -300,15 +304,15 @@ impl ParquetSink {
             Ok((columns.start, found))
         };
         let next = AtomicUsize::new(0);
-        let work = || -> Result<Facts, TargetError> {
-            let mut found = Facts::new(rows.fields().len());
+        let work = || -> Result<SentFacts, TargetError> {
+            let mut found = SentFacts::new(rows.fields().len());
             while let Some(part) = parts.get(next.fetch_add(1, Ordering::Relaxed)) {
                 let (from, part) = read(part)?;
                 found.merge_columns(from, part);
             }
             Ok(found)
         };
-        let mut all = Facts::new(rows.fields().len());
+        let mut all = SentFacts::new(rows.fields().len());
         for facts in at_once((0..self.threads).map(|_| work)) {
             all.merge(facts?);
         }
@@ -317,7 +321,7 @@ impl ParquetSink {
 }
 
 impl Sink for ParquetSink {
-    type Encoded = (Partitioned, Facts);
+    type Encoded = (Partitioned, SentFacts);
 
     fn append(
         &mut self,

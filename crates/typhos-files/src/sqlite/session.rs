@@ -8,7 +8,7 @@ use rusqlite::Connection;
 use typhos_core::schema::Held;
 use typhos_core::schema::Schema;
 use typhos_load::feed::{Abandoned, Canceller, Feed};
-use typhos_load::proof::Facts;
+use typhos_load::proof::SentFacts;
 use typhos_load::table::{Answers, Ask, Define, Intent, MoveRows, Objections, UNFINISHED};
 use typhos_load::whole::WholeFile;
 use typhos_load::{Action, Problem, TargetError, goes_along};
@@ -228,7 +228,7 @@ impl MoveRows for SqliteSession {
         table: &str,
         schema: &Schema,
         mut feed: Feed<Vec<StoredBatch>>,
-    ) -> Result<Facts, TargetError> {
+    ) -> Result<SentFacts, TargetError> {
         let path = self.path.clone();
         let failed = |source: rusqlite::Error| TargetError::Format {
             path: path.clone(),

@@ -17,7 +17,7 @@ pub use sqlite::SqliteTable;
 
 /// What files of typed rows are.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Form {
+pub enum FileForm {
     /// A Parquet file, or a directory of them.
     Parquet,
     /// A file of Arrow's IPC format.
@@ -26,23 +26,23 @@ pub enum Form {
     Sqlite,
 }
 
-impl Form {
+impl FileForm {
     /// What a path holds, by its first bytes; `None` where it is none of these. A directory is one of Parquet files.
     ///
     /// # Errors
     /// A file that cannot be read.
-    pub fn of(path: &Path) -> Result<Option<Form>, TargetError> {
+    pub fn of(path: &Path) -> Result<Option<FileForm>, TargetError> {
         if path.is_dir() {
-            return Ok(Some(Form::Parquet));
+            return Ok(Some(FileForm::Parquet));
         }
         let mut head = Vec::new();
         File::open(path)
             .and_then(|file| file.take(16).read_to_end(&mut head))
             .map_err(TargetError::io(path))?;
         Ok(match &head[..] {
-            [b'P', b'A', b'R', b'1', ..] => Some(Form::Parquet),
-            [b'A', b'R', b'R', b'O', b'W', b'1', ..] => Some(Form::Arrow),
-            b"SQLite format 3\0" => Some(Form::Sqlite),
+            [b'P', b'A', b'R', b'1', ..] => Some(FileForm::Parquet),
+            [b'A', b'R', b'R', b'O', b'W', b'1', ..] => Some(FileForm::Arrow),
+            b"SQLite format 3\0" => Some(FileForm::Sqlite),
             _ => None,
         })
     }

@@ -66,18 +66,18 @@ pub struct Codes {
 
 /// What is known of rows.
 #[derive(Debug, Clone, Default, PartialEq)]
-pub struct Facts {
+pub struct SentFacts {
     /// How many there are.
     pub rows: u64,
     /// Their columns.
     pub columns: Vec<ColumnFacts>,
 }
 
-impl Facts {
+impl SentFacts {
     /// Facts about no rows.
-    pub fn new(columns: usize) -> Facts {
+    pub fn new(columns: usize) -> SentFacts {
         let none = ColumnFacts { sum: Some(0), ..ColumnFacts::default() };
-        Facts { rows: 0, columns: vec![none; columns] }
+        SentFacts { rows: 0, columns: vec![none; columns] }
     }
 
     /// Adds the rows of a batch.
@@ -94,7 +94,7 @@ impl Facts {
     }
 
     /// Adds what is known of other rows of some columns, from one on. How many rows there are is told with the first.
-    pub fn merge_columns(&mut self, from: usize, other: Facts) {
+    pub fn merge_columns(&mut self, from: usize, other: SentFacts) {
         if from == 0 {
             self.rows += other.rows;
         }
@@ -104,7 +104,7 @@ impl Facts {
     }
 
     /// Adds what is known of other rows of the same columns.
-    pub fn merge(&mut self, other: Facts) {
+    pub fn merge(&mut self, other: SentFacts) {
         self.rows += other.rows;
         for (ours, theirs) in self.columns.iter_mut().zip(other.columns) {
             ours.merge(theirs);
@@ -324,7 +324,7 @@ pub(super) mod tests {
 
     /// Facts about one column.
     pub fn facts(array: ArrayRef) -> ColumnFacts {
-        let mut facts = Facts::new(1).columns.remove(0);
+        let mut facts = SentFacts::new(1).columns.remove(0);
         facts.add(&array);
         facts
     }

@@ -12,7 +12,7 @@ use typhos_core::schema::{ColumnDecl, Scalar};
 use typhos_sql::{Asked, Of, PART};
 
 use facts::KEPT_BYTES;
-pub use facts::{ColumnFacts, End, Facts};
+pub use facts::{ColumnFacts, End, SentFacts};
 
 /// What became of the proof.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -9,7 +9,7 @@ use super::session::Session;
 use super::steps::Steps;
 use crate::contract::{Moved, Seen};
 use crate::error::TargetError;
-use crate::proof::Facts;
+use crate::proof::SentFacts;
 use typhos_sql::Language;
 
 /// Keys that are named where rows are there already.
@@ -58,7 +58,7 @@ impl Steps {
         stage: &str,
         table: &str,
         staged: &Schema,
-        sent: &Facts,
+        sent: &SentFacts,
     ) -> Result<(Moved, bool), TargetError> {
         let moves = self.moves(session.language());
         if !session.is_transactional() {

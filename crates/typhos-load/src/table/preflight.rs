@@ -15,7 +15,7 @@ use typhos_sql::held::{Existing, ExistingColumn, Filled};
 use typhos_sql::{self as sql, Language};
 
 /// A load into a table, as far as a plan needs to know it.
-pub struct Wanted<'w> {
+pub struct TableRequest<'w> {
     pub plan: &'w Plan,
     pub names: &'w [String],
     pub mode: Mode,
@@ -26,7 +26,7 @@ pub struct Wanted<'w> {
 
 /// Makes the plan of a load into a table of a database.
 pub fn plan_table(
-    wanted: &Wanted<'_>,
+    wanted: &TableRequest<'_>,
     language: &dyn Language,
     existing: Option<&Existing>,
     target: String,
@@ -65,7 +65,7 @@ pub fn plan_table(
     plan
 }
 
-fn create(wanted: &Wanted<'_>, language: &dyn Language, plan: &mut LoadPlan) {
+fn create(wanted: &TableRequest<'_>, language: &dyn Language, plan: &mut LoadPlan) {
     let schema = wanted.plan.schema();
     plan.notes = sql::notes(language, schema, wanted.table);
     let definition = sql::define(language, schema, &wanted.qualified, wanted.table);
@@ -84,7 +84,12 @@ fn create(wanted: &Wanted<'_>, language: &dyn Language, plan: &mut LoadPlan) {
     }
 }
 
-fn append(wanted: &Wanted<'_>, language: &dyn Language, existing: &Existing, plan: &mut LoadPlan) {
+fn append(
+    wanted: &TableRequest<'_>,
+    language: &dyn Language,
+    existing: &Existing,
+    plan: &mut LoadPlan,
+) {
     let schema = wanted.plan.schema();
     let names: Vec<&str> = existing.columns.iter().map(|column| column.name.as_str()).collect();
     for (at, column) in schema.columns.iter().enumerate() {

@@ -6,7 +6,7 @@ use typhos_core::schema::{ColumnDecl, Schema};
 use super::session::{Answers, Session};
 use super::steps::Steps;
 use crate::error::TargetError;
-use crate::proof::{ColumnFacts, Facts, Proof, compare};
+use crate::proof::{ColumnFacts, Proof, SentFacts, compare};
 use typhos_sql::{Asked, Language};
 
 /// Columns that are asked about at once.
@@ -79,7 +79,7 @@ impl Steps {
         session: &mut S,
         stage: &str,
         staged: &Schema,
-        sent: &Facts,
+        sent: &SentFacts,
     ) -> Result<Proof, TargetError> {
         if !self.is_proven {
             let count = session.one(&format!("SELECT count(*) FROM {stage}"))?;

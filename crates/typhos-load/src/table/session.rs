@@ -9,7 +9,7 @@ use crate::contract::Seen;
 use crate::error::TargetError;
 use crate::feed::{Canceller, Feed, RowEncoder};
 use crate::load_plan::{Action, Problem};
-use crate::proof::Facts;
+use crate::proof::SentFacts;
 
 /// What tables are called that are not finished, before letters of their own.
 pub const UNFINISHED: &str = "typhos_unfinished_";
@@ -174,7 +174,7 @@ pub trait MoveRows: Define + Sized {
         table: &str,
         schema: &Schema,
         feed: Feed<<Self::Rows as RowEncoder>::Block>,
-    ) -> Result<Facts, TargetError>;
+    ) -> Result<SentFacts, TargetError>;
 
     /// Adds the rows of a query to a table that exists, all or none; returns how many, where the server says
     /// so. `rows` of them are expected, and `adding` is what the catalog said of the table.

@@ -6,7 +6,7 @@ use typhos_core::schema::{Scalar, Schema};
 use typhos_sql as sql;
 use typhos_sql::held::{Existing, Filled};
 
-use super::preflight::{Wanted, plan_table};
+use super::preflight::{TableRequest, plan_table};
 use super::session::{Adding, Intent, MoveRows, Objections, Session};
 use super::steps::Steps;
 use crate::contract::{Done, Job, Moved, Seen, Target};
@@ -31,7 +31,7 @@ fn preflight<S: Session>(
 ) -> Result<Preflight, TargetError> {
     let existing = session.existing(table)?;
     let qualified = session.qualified(table);
-    let wanted = Wanted {
+    let wanted = TableRequest {
         plan: job.plan,
         names: job.input.names(),
         mode: job.mode,

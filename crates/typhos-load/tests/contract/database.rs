@@ -6,7 +6,7 @@ use std::sync::{Arc, Mutex};
 use arrow_array::RecordBatch;
 use typhos_core::schema::Schema;
 use typhos_load::feed::{Feed, RowEncoder};
-use typhos_load::proof::Facts;
+use typhos_load::proof::SentFacts;
 use typhos_load::table::{
     Answers, Ask, Define, Intent, MoveRows, Objections, TableTarget, UNFINISHED,
 };
@@ -192,7 +192,7 @@ impl MoveRows for Database {
         _table: &str,
         _schema: &Schema,
         mut feed: Feed<usize>,
-    ) -> Result<Facts, TargetError> {
+    ) -> Result<SentFacts, TargetError> {
         let mut rows = 0;
         while let Some(block) = feed.take().map_err(|_| TargetError::GivenUp)? {
             rows += block;

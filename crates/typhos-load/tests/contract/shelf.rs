@@ -7,7 +7,7 @@ use arrow_array::RecordBatch;
 use typhos_core::columns::cell_text;
 use typhos_core::run::{Monitor, RunOptions};
 use typhos_core::schema::Schema;
-use typhos_load::proof::Facts;
+use typhos_load::proof::SentFacts;
 use typhos_load::witness::{Witness, prove_file};
 use typhos_load::{
     Action, Awaited, Destination, Done, EncodeUnit, Encoder, Gate, Job, LoadError, LoadPlan,
@@ -139,8 +139,8 @@ impl Target for Shelf {
             shelf: self.clone(),
             schema: job.plan.schema().clone(),
             gate: job.gate.clone(),
-            sent: Facts::new(columns),
-            there: Facts::new(columns),
+            sent: SentFacts::new(columns),
+            there: SentFacts::new(columns),
             rows: Some(Vec::new()),
         };
         Ok((Witness { encoder: self, columns, keeps_facts: job.is_proven }, pile))
@@ -193,14 +193,14 @@ pub struct Pile {
     shelf: Shelf,
     schema: Schema,
     gate: Arc<Gate>,
-    sent: Facts,
-    there: Facts,
+    sent: SentFacts,
+    there: SentFacts,
     /// Gone once it is published.
     rows: Option<Vec<String>>,
 }
 
 impl Sink for Pile {
-    type Encoded = (Vec<RecordBatch>, Facts);
+    type Encoded = (Vec<RecordBatch>, SentFacts);
 
     fn append(
         &mut self,

@@ -21,7 +21,7 @@ use crate::server_table;
 use crate::server_url::ServerUrl;
 use typhos_load::at_once::at_once;
 use typhos_load::feed::{Canceller, Feed, SharedFeed};
-use typhos_load::proof::Facts;
+use typhos_load::proof::SentFacts;
 use typhos_load::table::{Adding, Answers, Ask, Define, Intent, MoveRows, Objections, UNFINISHED};
 use typhos_load::{TargetError, TargetKind};
 use typhos_sql::held::Existing;
@@ -172,7 +172,7 @@ impl ClickHouseSession {
         table: &str,
         schema: &Schema,
         feed: Feed<Vec<u8>>,
-    ) -> Result<Facts, TargetError> {
+    ) -> Result<SentFacts, TargetError> {
         let columns: Vec<_> =
             schema.columns.iter().map(|column| self.language.identifier(&column.name)).collect();
         let query = format!("INSERT INTO {table} ({}) FORMAT RowBinary", columns.join(", "));
@@ -359,7 +359,7 @@ impl MoveRows for ClickHouseSession {
         table: &str,
         schema: &Schema,
         feed: Feed<Vec<u8>>,
-    ) -> Result<Facts, TargetError> {
+    ) -> Result<SentFacts, TargetError> {
         let has_dictionary = schema.columns.iter().any(|column| column.scalar() == Scalar::Lowcard);
         if !has_dictionary || self.language.reads_dictionaries() {
             return self.send(table, schema, feed);

@@ -18,7 +18,7 @@ use crate::server_table;
 use crate::server_url::ServerUrl;
 use typhos_load::at_once::at_once;
 use typhos_load::feed::{Canceller, Feed, SharedFeed};
-use typhos_load::proof::Facts;
+use typhos_load::proof::SentFacts;
 use typhos_load::table::{Answers, Ask, Define, Intent, MoveRows, Objections, UNFINISHED};
 use typhos_load::{TargetError, TargetKind};
 use typhos_sql::held::Existing;
@@ -276,7 +276,7 @@ impl MoveRows for MariadbSession {
         table: &str,
         schema: &Schema,
         feed: Feed<Vec<u8>>,
-    ) -> Result<Facts, TargetError> {
+    ) -> Result<SentFacts, TargetError> {
         let mut columns = Vec::new();
         let mut set = Vec::new();
         for (at, column) in schema.columns.iter().enumerate() {

@@ -17,7 +17,7 @@ use typhos_core::schema::Schema;
 use crate::server_table;
 use crate::server_url::ServerUrl;
 use typhos_load::feed::{Abandoned, Canceller, Feed};
-use typhos_load::proof::Facts;
+use typhos_load::proof::SentFacts;
 use typhos_load::table::{Answers, Ask, Define, Intent, MoveRows, Objections, UNFINISHED};
 use typhos_load::{TargetError, TargetKind};
 use typhos_sql::held::Existing;
@@ -272,7 +272,7 @@ impl MoveRows for PostgresSession {
         table: &str,
         schema: &Schema,
         mut feed: Feed<Vec<u8>>,
-    ) -> Result<Facts, TargetError> {
+    ) -> Result<SentFacts, TargetError> {
         let columns: Vec<_> =
             schema.columns.iter().map(|column| Postgres.identifier(&column.name)).collect();
         // The table is one of this transaction, so its rows can be written as if they were old: nobody has to

@@ -2,7 +2,7 @@
 
 use typhos_core::columns::{Float32Change, float32_change};
 use typhos_core::infer::{
-    Bin, Blocker, Decision, Profile, ReadingFacts, Wanted, counted, distinct_clause, draft,
+    Bin, Blocker, Decision, DraftOptions, Profile, ReadingFacts, counted, distinct_clause, draft,
     estimate_error_percent, grouped, line_of, shown,
 };
 use typhos_core::schema::Scalar;
@@ -34,7 +34,7 @@ pub fn float32(
     if decisions[at].ty != Scalar::Float64 || survey.is_sample {
         return Ok(None);
     }
-    let wanted = Wanted { columns: Some(vec![at]), ..Wanted::default() };
+    let wanted = DraftOptions { columns: Some(vec![at]), ..DraftOptions::default() };
     let drafted = draft(survey, decisions, &wanted).schema;
     let progress = Progress::new("comparing floats", input.bytes(), common.quiet);
     let options = common.run_options();

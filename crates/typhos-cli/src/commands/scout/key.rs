@@ -3,7 +3,7 @@
 use serde_json::{Value, json};
 use typhos_core::columns::Plan;
 use typhos_core::infer::{counted, grouped};
-use typhos_core::schema::{ColumnDecl, From, Scalar, Schema};
+use typhos_core::schema::{ColumnDecl, ColumnFrom, Scalar, Schema};
 use typhos_core::wording::listed;
 use typhos_load::Repeats;
 
@@ -87,7 +87,7 @@ pub fn look(looked: &Looked, names: &[String], common: &Common) -> Result<Found,
         let at = find(name, &looked.examined.survey)?;
         let decision = &looked.examined.decisions[at];
         let mut column = ColumnDecl::new(name, Scalar::Text { most: None });
-        column.from = Some(From::Position(at + 1));
+        column.from = Some(ColumnFrom::Position(at + 1));
         column.absent =
             Some(decision.absent_tokens.iter().map(|(token, _)| token.clone()).collect());
         schema.columns.push(column);

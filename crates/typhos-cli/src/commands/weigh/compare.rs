@@ -3,7 +3,7 @@
 use serde_json::json;
 use typhos_core::columns::Plan;
 use typhos_core::infer::grouped;
-use typhos_files::{Wanted, Weighed};
+use typhos_files::{WeighAs, Weighed};
 
 use super::json::footprint_json;
 use super::{change, filter, matching, title, weigh, weighing};
@@ -34,7 +34,7 @@ pub fn run(args: &Weigh, common: &Common, console: &mut Console) -> Result<u64, 
             ));
         }
         let question = filter(args, &plan)?;
-        let what = weighing(args, &plan, &[], question.as_ref(), common, &input, Wanted::Time);
+        let what = weighing(args, &plan, &[], question.as_ref(), common, &input, WeighAs::Time);
         let weighed = weigh(&what, common, "weighing")?;
         sides.push(Side { name: schema.display().to_string(), plan, weighed });
         about.get_or_insert(input);

@@ -14,7 +14,7 @@ use typhos_core::ledger::{Advice, Faces, advise, faces};
 use typhos_core::schema::Schema;
 use typhos_core::sorting::DEFAULT_SORT_MEMORY;
 use typhos_core::text::Input;
-use typhos_files::{Wanted, Weighed, Weighing};
+use typhos_files::{WeighAs, Weighed, Weighing};
 use typhos_load::{DEFAULT_MEMORY, LoadError};
 
 use crate::args::{Common, RuleArgs, Weigh};
@@ -87,7 +87,7 @@ fn one(args: &Weigh, common: &Common, console: &mut Console) -> Result<u64, Fail
     let decisions = looked.as_ref().map(|examined| &examined.decisions[..]);
     let faces = faces(schema, plan.sources(), input.names(), decisions);
     let others = [&faces.text, &faces.wide].map(|face| bind(face.clone(), &input));
-    let what = weighing(args, &plan, &others, filter.as_ref(), common, &input, Wanted::Ledger);
+    let what = weighing(args, &plan, &others, filter.as_ref(), common, &input, WeighAs::Ledger);
     let weighed = weigh(&what, common, "weighing")?;
     let advice = looked.as_ref().filter(|_| args.advice).map(|examined| {
         let rows = weighed.account.loaded;
@@ -133,7 +133,7 @@ fn weighing<'w>(
     filter: Option<&'w Filter>,
     common: &Common,
     input: &'w Input,
-    wanted: Wanted,
+    wanted: WeighAs,
 ) -> Weighing<'w> {
     Weighing {
         input,
@@ -151,9 +151,9 @@ fn weighing<'w>(
 fn weigh(what: &Weighing<'_>, common: &Common, doing: &'static str) -> Result<Weighed, Failure> {
     let is_sorted = !what.plan.schema().layout.sort.is_empty();
     let passes = match what.wanted {
-        Wanted::Ledger => 1 + u64::from(is_sorted),
-        Wanted::Time => 2,
-        Wanted::File => 1,
+        WeighAs::Ledger => 1 + u64::from(is_sorted),
+        WeighAs::Time => 2,
+        WeighAs::File => 1,
     };
     let progress = Progress::new(doing, passes * what.input.bytes(), common.quiet);
     typhos_files::weigh(what, &progress).map_err(|error| match error {

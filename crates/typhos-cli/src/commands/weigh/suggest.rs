@@ -5,7 +5,7 @@ use typhos_core::columns::Plan;
 use typhos_core::filter::Filter;
 use typhos_core::infer::{counted, grouped};
 use typhos_core::schema::{Schema, SortKey};
-use typhos_files::{Wanted, Weighed};
+use typhos_files::{WeighAs, Weighed};
 
 use super::json::footprint_json;
 use super::{bind, factor, filter, matching, title, weigh, weighing};
@@ -60,7 +60,7 @@ pub fn run(args: &Weigh, common: &Common, console: &mut Console) -> Result<u64, 
     for sort in lists {
         let plan = with_sort(&plan, &input, sort.clone());
         // Which rows match, and what does not fit, is the same in any order.
-        let wanted = if trials.is_empty() { Wanted::Time } else { Wanted::File };
+        let wanted = if trials.is_empty() { WeighAs::Time } else { WeighAs::File };
         let what = weighing(args, &plan, &[], Some(&filter), common, &input, wanted);
         trials.push(Trial { sort, weighed: weigh(&what, common, "trying sort keys")? });
     }

@@ -7,7 +7,7 @@
 mod words;
 
 use super::{About, Choice};
-use crate::dates::Order;
+use crate::dates::DateOrder;
 use crate::readings::{BoolPair, Grouping, Length, Mark, Side};
 use crate::schema::{IntType, Scalar, TimeUnit};
 use crate::survey::Example;
@@ -239,20 +239,20 @@ pub enum Clause {
     },
 
     /// The order of a date's fields.
-    DateOrder(Order),
+    DateOrder(DateOrder),
     /// The order that a value proves.
     OrderProven {
         /// The order.
-        order: Order,
+        order: DateOrder,
         /// The value.
         by: Cited,
     },
     /// The order that a person said.
-    OrderSaid(Order),
+    OrderSaid(DateOrder),
     /// The order that another column proves.
     OrderOfColumn {
         /// The order.
-        order: Order,
+        order: DateOrder,
         /// The column.
         column: String,
     },
