@@ -10,7 +10,7 @@ use std::sync::{Condvar, Mutex, MutexGuard};
 
 use thiserror::Error;
 
-use crate::text::{Block, BlockReader, DEFAULT_BLOCK_BYTES, Input, InputError};
+use crate::text::{Block, BlockReader, Blocks, DEFAULT_BLOCK_BYTES, InputError};
 
 /// Told how the work goes, and asked whether to go on.
 pub trait Monitor: Sync {
@@ -66,14 +66,14 @@ pub enum RunError {
 ///
 /// # Errors
 /// The first error in reading, or [`RunError::Interrupted`].
-pub fn fold_blocks<S: Send>(
-    input: &Input,
+pub fn fold_blocks<'i, S: Send>(
+    blocks: impl Into<Blocks<'i>>,
     options: &RunOptions,
     monitor: &dyn Monitor,
     start: impl Fn() -> S + Sync,
     work: impl Fn(&mut S, &Block) + Sync,
 ) -> Result<Vec<S>, RunError> {
-    let reader = Mutex::new(BlockReader::new(input, options.block_bytes));
+    let reader = Mutex::new(BlockReader::new(blocks, options.block_bytes));
     let worker = || {
         let mut state = start();
         let mut block = Block::default();
@@ -97,15 +97,15 @@ pub fn fold_blocks<S: Send>(
 ///
 /// # Errors
 /// The first error of reading, of `work` or of `sink`, by the order of the input.
-pub fn map_blocks<S, T: Send, E: Send + From<RunError>>(
-    input: &Input,
+pub fn map_blocks<'i, S, T: Send, E: Send + From<RunError>>(
+    blocks: impl Into<Blocks<'i>>,
     options: &RunOptions,
     monitor: &dyn Monitor,
     start: impl Fn() -> S + Sync,
     work: impl Fn(&mut S, &Block) -> Result<T, E> + Sync,
     sink: impl FnMut(T) -> Result<(), E> + Send,
 ) -> Result<(), E> {
-    let mut reader = BlockReader::new(input, options.block_bytes);
+    let mut reader = BlockReader::new(blocks, options.block_bytes);
     let next = |block: &mut Block| Ok(reader.next(block).map_err(RunError::from)?);
     let work = |state: &mut S, block: &Block| {
         let result = work(state, block);
@@ -261,6 +261,7 @@ pub fn on_threads<T: Send>(threads: NonZeroUsize, work: impl Fn() -> T + Sync) -
 mod tests {
     use super::*;
     use crate::text::Dialect;
+    use crate::text::Input;
 
     fn input(lines: usize) -> Input {
         let text: String = (0..lines).map(|n| format!("{n},x\n")).collect();

@@ -182,7 +182,7 @@ impl Weighing<'_> {
         let mut account = Account::new(self.plan.schema().columns.len());
         let mut matched = 0;
         run::map_blocks::<_, _, LoadError>(
-            self.input,
+            self.plan.blocks(self.input),
             &run,
             monitor,
             || Converter::new(self.plan, OnMisfit::NoteAll).beside(others),

@@ -110,7 +110,7 @@ fn repeats(
     let watch = KeyWatch::new(plan, scratch).expect("a key is declared");
     monitor.begin("looking for duplicate keys", Some(input.bytes()));
     run::map_blocks::<_, _, LoadError>(
-        input,
+        plan.blocks(input),
         options,
         monitor,
         || Converter::new(plan, OnMisfit::AsDeclared),

@@ -75,7 +75,7 @@ impl Work<'_> {
         }
         let bytes = self.input.bytes().max(1) as f64;
         run::map_blocks::<_, _, LoadError>(
-            self.input,
+            self.plan.blocks(self.input),
             &self.run,
             monitor,
             || Converter::new(self.plan, self.mode),
@@ -139,7 +139,7 @@ impl Sorted<'_> {
         let mut runs =
             SortedRuns::new(self.order.clone(), plan.arrow(), sort_memory, scratch.clone());
         run::map_blocks::<_, _, LoadError>(
-            input,
+            plan.blocks(input),
             &run,
             monitor,
             || Converter::new(plan, mode).in_one_batch(),

@@ -72,7 +72,7 @@ pub fn account(plan: &Plan, input: &Input, common: &Common) -> Result<(Account, 
     let mut account = Account::new(plan.schema().columns.len());
     let keys = KeyWatch::new(plan, &TempFiles::inside(&std::env::temp_dir()));
     run::map_blocks::<_, _, Never>(
-        input,
+        plan.blocks(input),
         &common.run_options(),
         &progress,
         || Converter::new(plan, OnMisfit::NoteAll),

@@ -110,10 +110,11 @@ impl<'p, R: Records + 'static> Converter<'p, R> {
             let (files, keeps_empty) = (plan.files(), plan.keeps_empty());
             let slice = Slice { block, layout, files, keeps_empty, is_utf8 };
             let aside_before = report.set_aside.len();
-            let before = block.records_before + report.account.read;
+            let before = report.account.read;
             report.account.read += (self.records.len() + self.records.broken().len()) as u64;
             if let Some(numbers) = &mut self.numbers {
-                number(&self.records, before, numbers);
+                let records = block.records_before.expect("blocks of the plan count records");
+                number(&self.records, records + before, numbers);
             }
             let mut arrays = self.fill(slice);
             let stop = self.settle(slice, &mut report);

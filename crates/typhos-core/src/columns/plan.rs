@@ -6,7 +6,7 @@ use std::sync::Arc;
 use arrow_schema::{DataType, Field, Schema as ArrowSchema, SchemaRef};
 
 use crate::schema::{ColumnDecl, ColumnSource, Diagnostic, Scalar, Schema, Type};
-use crate::text::{FileLayout, Input, InputFile, QuotedEmpty};
+use crate::text::{Blocks, FileLayout, Input, InputFile, QuotedEmpty};
 
 /// The key under which an Arrow field says which type was declared: several types share an array.
 pub const TYPE_KEY: &str = "typhos.type";
@@ -40,9 +40,6 @@ impl Plan {
         let sources = schema.bind(input)?;
         let others = schema.undeclared(&sources, input.names());
         let undeclared = others.into_iter().map(|at| input.names()[at].clone()).collect();
-        if sources.iter().any(|source| matches!(source, ColumnSource::RowNumber(_))) {
-            input.number_records();
-        }
         let fields: Vec<Field> = schema.columns.iter().map(arrow_field).collect();
         let arrow = Arc::new(ArrowSchema::new(fields));
         Ok(Plan {
@@ -67,6 +64,11 @@ impl Plan {
         let schema = Schema { columns: declared, ..self.schema.clone() };
         let arrow = Arc::new(self.arrow.project(columns).expect("columns of the plan"));
         Plan { schema, sources, arrow, ..self.clone() }
+    }
+
+    /// The blocks of the input that the plan was made for, as its columns want them.
+    pub fn blocks<'i>(&self, input: &'i Input) -> Blocks<'i> {
+        if self.numbers_records() { Blocks::counted(input) } else { input.into() }
     }
 
     /// Whether a column wants the numbers of records.

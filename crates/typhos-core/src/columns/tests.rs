@@ -46,7 +46,7 @@ fn convert_with(
     let mut account = Account::new(plan.schema().columns.len());
     let mut aside = Vec::new();
     run::map_blocks::<_, _, Stopped>(
-        &input,
+        plan.blocks(&input),
         &options,
         &NoMonitor,
         || Converter::new(&plan, mode),

@@ -1,5 +1,7 @@
 //! A schema as TOML, one line a column, with its evidence as comments.
 
+use toml_writer::{ToTomlKey as _, ToTomlValue as _, TomlKeyBuilder, TomlStringBuilder};
+
 use super::layout::layout_table;
 use super::{
     ColumnDecl, ColumnFrom, FORMAT_VERSION, Generate, GlueAbsent, Misfit, Rounding, Schema,
@@ -233,30 +235,27 @@ fn list(texts: &[String]) -> String {
 
 /// A key as TOML: bare where that is allowed.
 fn key(name: &str) -> String {
-    let bare = !name.is_empty()
-        && name.bytes().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'_' | b'-'));
-    if bare { name.to_owned() } else { quoted(name) }
+    let key = TomlKeyBuilder::new(name);
+    let key = key.as_unquoted().unwrap_or_else(|| key.as_basic());
+    visible(key.to_toml_key())
 }
 
 /// A text as a basic string of TOML.
 pub fn quoted(text: &str) -> String {
-    let mut quoted = String::with_capacity(text.len() + 2);
-    quoted.push('"');
-    for letter in text.chars() {
-        match letter {
-            '"' => quoted.push_str("\\\""),
-            '\\' => quoted.push_str("\\\\"),
-            '\n' => quoted.push_str("\\n"),
-            '\r' => quoted.push_str("\\r"),
-            '\t' => quoted.push_str("\\t"),
-            control if control.is_control() => {
-                quoted.push_str(&format!("\\u{:04X}", control as u32))
-            }
-            other => quoted.push(other),
-        }
+    visible(TomlStringBuilder::new(text).as_basic().to_toml_value())
+}
+
+/// The same string with the control characters beyond ASCII escaped too: TOML lets them stand, and a terminal acts on
+/// some.
+fn visible(toml: String) -> String {
+    if !toml.contains(char::is_control) {
+        return toml;
     }
-    quoted.push('"');
-    quoted
+    let escaped = toml.chars().map(|letter| match letter.is_control() {
+        true => format!("\\u{:04X}", u32::from(letter)),
+        false => letter.to_string(),
+    });
+    escaped.collect()
 }
 
 /// A comment must not end before its time.

@@ -51,7 +51,8 @@ impl Table for InputTable<'_> {
         let mut sieve = Sieve::new(selection, self.plan.schema().columns.len());
         let plan = self.plan.of_columns(sieve.columns());
         let mut converter = Converter::new(&plan, OnMisfit::NoteAll);
-        let mut reader = BlockReader::new(self.input, RunOptions::default().block_bytes);
+        let mut reader =
+            BlockReader::new(plan.blocks(self.input), RunOptions::default().block_bytes);
         let (mut block, mut passed) = (Block::default(), Passed::default());
         while !sieve.is_done() && reader.next(&mut block)? {
             let report = converter.convert::<Enough>(&block, |batch| {

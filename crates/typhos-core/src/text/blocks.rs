@@ -37,8 +37,8 @@ pub struct Block {
     /// Bytes of the file, as it is stored, that were read for this block; those of headers and of what
     /// was read ahead are counted with it.
     pub bytes: u64,
-    /// Records of the input before the block, where they are [counted](Input::number_records); 0 elsewhere.
-    pub records_before: u64,
+    /// Records of the input before the block, where they are [counted](Blocks::counted).
+    pub records_before: Option<u64>,
     damage: Option<BrokenKind>,
 }
 
@@ -65,6 +65,26 @@ fn count_records(block: &Block, dialect: &Dialect, fields: usize) -> u64 {
     count
 }
 
+/// The blocks of an input, as they are to be read.
+#[derive(Debug, Clone, Copy)]
+pub struct Blocks<'i> {
+    input: &'i Input,
+    counts_records: bool,
+}
+
+impl<'i> Blocks<'i> {
+    /// The same blocks, each of which says how many records stand before it. That costs a second splitting, in turn.
+    pub fn counted(input: &'i Input) -> Blocks<'i> {
+        Blocks { input, counts_records: true }
+    }
+}
+
+impl<'i> From<&'i Input> for Blocks<'i> {
+    fn from(input: &'i Input) -> Blocks<'i> {
+        Blocks { input, counts_records: false }
+    }
+}
+
 /// Reads the blocks of an input, one after another.
 pub struct BlockReader<'i> {
     input: &'i Input,
@@ -82,12 +102,13 @@ pub struct BlockReader<'i> {
     /// Bytes of its text that were read.
     taken: u64,
     /// Records of the blocks so far, where they are counted.
-    records: u64,
+    records: Option<u64>,
 }
 
 impl<'i> BlockReader<'i> {
-    /// Reads `input` in blocks of about `block_bytes`, at most the record limit of the input.
-    pub fn new(input: &'i Input, block_bytes: usize) -> Self {
+    /// Reads blocks of about `block_bytes`, at most the record limit of the input.
+    pub fn new(blocks: impl Into<Blocks<'i>>, block_bytes: usize) -> Self {
+        let Blocks { input, counts_records } = blocks.into();
         BlockReader {
             input,
             block_bytes: block_bytes.clamp(1, input.record_limit()),
@@ -99,7 +120,7 @@ impl<'i> BlockReader<'i> {
             offset: 0,
             told: 0,
             taken: 0,
-            records: 0,
+            records: counts_records.then_some(0),
         }
     }
 
@@ -135,9 +156,9 @@ impl<'i> BlockReader<'i> {
                 self.offset += block.bytes;
                 self.line += lines;
                 block.records_before = self.records;
-                if input.is_numbered() {
+                if let Some(records) = &mut self.records {
                     let layout = file.layout();
-                    self.records += count_records(block, &layout.dialect, layout.fields);
+                    *records += count_records(block, &layout.dialect, layout.fields);
                 }
                 return Ok(true);
             }

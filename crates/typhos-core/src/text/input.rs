@@ -5,7 +5,6 @@
 //! are matched by the names in the headers. Nothing else is read until blocks are asked for.
 
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
 
 use super::format::{Sure, foreign_lines};
 use super::guess::guess;
@@ -25,8 +24,6 @@ pub struct Input {
     choice: InputChoice,
     /// What is to be known of the files that were given.
     notes: Vec<String>,
-    /// Whether blocks are told which records they have.
-    numbered: Arc<AtomicBool>,
 }
 
 impl Input {
@@ -60,7 +57,7 @@ impl Input {
             one_encoding(&mut files, choice, &alike, &mut finding)?;
         }
         let names = match_columns(&mut files, choice)?;
-        Ok(Input { files, names, finding, choice: choice.clone(), notes, numbered: Arc::default() })
+        Ok(Input { files, names, finding, choice: choice.clone(), notes })
     }
 
     /// An input of one file that is held in memory; of no file, where it cannot be read as one.
@@ -72,7 +69,6 @@ impl Input {
             finding: Finding::default(),
             choice: choice.clone(),
             notes: Vec::new(),
-            numbered: Arc::default(),
         })
     }
 
@@ -103,17 +99,6 @@ impl Input {
     pub fn notes(&self) -> &[String] {
         &self.notes
     }
-
-    /// Asks that from now on every block knows the number of its first record: records are then split once
-    /// more, to be counted.
-    pub fn number_records(&self) {
-        self.numbered.store(true, Ordering::Relaxed);
-    }
-
-    pub(super) fn is_numbered(&self) -> bool {
-        self.numbered.load(Ordering::Relaxed)
-    }
-
     /// The files, in the order they were given.
     pub fn files(&self) -> &[InputFile] {
         &self.files

@@ -48,7 +48,7 @@ mod transcode;
 mod unclosed;
 mod walk;
 
-pub use blocks::{Block, BlockReader, DEFAULT_BLOCK_BYTES, mean_record_bytes};
+pub use blocks::{Block, BlockReader, Blocks, DEFAULT_BLOCK_BYTES, mean_record_bytes};
 pub use charset::Charset;
 pub use choice::{
     ColumnsDiffer, DEFAULT_RECORD_LIMIT, InputChoice, MOST_SKIPPED, QuotedEmpty, ShortRecords,
