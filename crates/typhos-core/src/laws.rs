@@ -203,8 +203,46 @@ fn is_the_same(cell: &str, written: &str, column: &ColumnDecl) -> bool {
             written.trim().parse::<f64>().is_ok_and(|w| Ok(w) == cell.parse())
                 || plain(written).is_none()
         }
+        Scalar::Bool => {
+            let is_yes = ["true", "t", "yes", "y", "on"].contains(&&*written.trim().to_lowercase());
+            cell == if is_yes { "true" } else { "false" }
+        }
+        Scalar::Uuid => {
+            let digits = |text: &str| -> String {
+                let digits = text.chars().filter(char::is_ascii_hexdigit);
+                digits.map(|digit| digit.to_ascii_lowercase()).collect()
+            };
+            digits(cell) == digits(written)
+        }
+        Scalar::Date | Scalar::Timestamp { utc: false, .. } => is_the_day(cell, written),
         _ => true,
     }
+}
+
+/// Whether a day in ISO 8601, or the day of an instant, is made of the numbers and names that were written.
+fn is_the_day(cell: &str, written: &str) -> bool {
+    let day: Vec<u32> = cell[..10].split('-').map(|part| part.parse().unwrap()).collect();
+    let runs = written.split(|letter: char| !letter.is_ascii_digit());
+    let runs: Vec<&str> = runs.filter(|run| !run.is_empty()).collect();
+    if let Some(compact) = runs.first().filter(|run| run.len() >= 8) {
+        return compact.starts_with(&cell[..10].replace('-', ""));
+    }
+    let numbers: Vec<u32> = runs.iter().filter_map(|run| run.parse().ok()).collect();
+    let is_there = |number: u32| numbers.contains(&number);
+    // The names of months that values have.
+    let names: &[&str] = match day[1] {
+        1 => &["jan"],
+        3 => &["mar"],
+        4 => &["apr"],
+        5 => &["may", "mai"],
+        8 => &["août"],
+        10 => &["okt"],
+        12 => &["dez"],
+        _ => &[],
+    };
+    let text = written.to_lowercase();
+    let has_month = is_there(day[1]) || names.iter().any(|name| text.contains(name));
+    has_month && is_there(day[2]) && (is_there(day[0]) || is_there(day[0] % 100))
 }
 
 /// The narrowest integers, and texts of no more characters than there are.

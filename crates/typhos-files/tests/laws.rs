@@ -22,7 +22,7 @@ fn into(path: &Path, table: &str, parts: Option<Parts>) -> Box<dyn Destination> 
 fn passes(plan: &Plan, input: &Input) -> bool {
     let keys = KeyWatch::new(plan, &TempFiles::inside(&std::env::temp_dir()));
     let mut converter = Converter::new(plan, OnMisfit::NoteAll);
-    let mut reader = BlockReader::new(input, 64);
+    let mut reader = BlockReader::new(plan.blocks(input), 64);
     let (mut block, mut account) = (Block::default(), Account::new(plan.schema().columns.len()));
     while reader.next(&mut block).unwrap() {
         let report = converter.convert_with_lines::<MisfitValue>(&block, |batch, lines| {

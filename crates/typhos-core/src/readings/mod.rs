@@ -4,16 +4,17 @@
 //! and conversion uses the same ones, so that what was inferred is what will load. Dates have a room
 //! of their own: [`dates`](crate::dates).
 
+mod floats;
 mod lengths;
 mod number;
 mod special;
 mod words;
 mod written;
 
+pub use floats::{survives_float32, survives_float64};
 pub use lengths::{Length, LengthValue, NoLength, length, length_text, read_length};
 pub use number::{
     COMPACT_DAYS, Decimal, Number, POW10, eight_digits, is_giant, parse_integer, parse_number,
-    survives_float32, survives_float64,
 };
 pub use special::{infinity, is_bare_uuid, is_ip, is_json, point, uuid, uuid_text};
 pub use words::{BOOL_PAIRS, BoolPair, TOKENS, bool_word, token};

@@ -279,134 +279,10 @@ impl std::fmt::Display for Decimal {
     }
 }
 
-/// Significant digits of a number: trailing zeros not counted.
-fn significant_digits(mantissa: u128) -> u32 {
-    // Dividing 128 bits costs a call, and hardly any number needs it.
-    if let Ok(mut small) = u64::try_from(mantissa) {
-        while small != 0 && small.is_multiple_of(10) {
-            small /= 10;
-        }
-        return small.checked_ilog10().map_or(0, |log| log + 1);
-    }
-    let mut mantissa = mantissa;
-    while mantissa != 0 && mantissa.is_multiple_of(10) {
-        mantissa /= 10;
-    }
-    mantissa.checked_ilog10().map_or(0, |log| log + 1)
-}
-
-/// Whether a number, read as float32 and printed in its shortest form (or, in scientific notation, with as many
-/// digits), is still the number written.
-pub fn survives_float32(text: &str, number: &Number) -> bool {
-    survives(text, number, f32::DIGITS, 9, |text, digits| {
-        let float = text.parse::<f32>().ok().filter(|f| f.is_finite())?;
-        Some(digits.map_or_else(|| format!("{float:e}"), |digits| format!("{float:.digits$e}")))
-    })
-}
-
-/// Whether a number, read as float64 and printed in its shortest form (or, in scientific notation, with as many
-/// digits), is still the number written.
-pub fn survives_float64(text: &str, number: &Number) -> bool {
-    survives(text, number, f64::DIGITS, 17, |text, digits| {
-        let float = text.parse::<f64>().ok().filter(|f| f.is_finite())?;
-        Some(digits.map_or_else(|| format!("{float:e}"), |digits| format!("{float:.digits$e}")))
-    })
-}
-
-/// Up to `sure` digits every decimal survives (within the exponents of normal numbers), and no
-/// shortest form has more than `most` digits; only what lies between has to be printed to know.
-fn survives(
-    text: &str,
-    number: &Number,
-    sure: u32,
-    most: u32,
-    print: impl Fn(&str, Option<usize>) -> Option<String>,
-) -> bool {
-    let digits = significant_digits(number.mantissa.unsigned_abs());
-    if digits <= sure && number.exponent.is_none() && number.scale < 30 && number.whole_digits < 30
-    {
-        return true;
-    }
-    // A float in scientific notation may be written with more digits than it has: it is the number that was meant
-    // where it is printed alike with as many.
-    if number.exponent.is_some() && digits > sure {
-        let printed = print(text, Some(digits as usize - 1));
-        let printed = printed.and_then(|printed| parse_number(printed.as_bytes()));
-        if printed.is_some_and(|printed| same_worth(&printed, number)) {
-            return true;
-        }
-    }
-    if digits > most {
-        return false;
-    }
-    let parsed = |printed: Option<String>| parse_number(printed?.as_bytes());
-    let Some(printed) = parsed(print(text, None)) else { return false };
-    if same_worth(&printed, number) {
-        return true;
-    }
-    // A float may lie halfway between two numbers of its fewest digits: both are shortest forms then, and
-    // which of them is printed is a matter of taste. With one digit more it is printed exactly.
-    let digits = digits as usize;
-    if significant_digits(printed.mantissa.unsigned_abs()) as usize != digits {
-        return false;
-    }
-    let (one_more, many_more) =
-        (parsed(print(text, Some(digits))), parsed(print(text, Some(digits + 12))));
-    one_more.zip(many_more).is_some_and(|(exact, closer)| {
-        same_worth(&exact, &closer) && is_halfway(&exact, number, &printed)
-    })
-}
-
-/// Whether a number lies exactly between two others.
-fn is_halfway(middle: &Number, one: &Number, other: &Number) -> bool {
-    let power = |n: &Number| i64::from(n.exponent.unwrap_or(0)) - i64::from(n.scale);
-    let lowest = power(middle).min(power(one)).min(power(other));
-    let whole = |n: &Number| {
-        let shift = usize::try_from(power(n) - lowest).ok()?;
-        n.mantissa.checked_mul(*POW10.get(shift)?)
-    };
-    let all = whole(middle).zip(whole(one)).zip(whole(other));
-    all.is_some_and(|((middle, one), other)| {
-        one.checked_add(other).is_some_and(|sum| middle.checked_mul(2) == Some(sum))
-    })
-}
-
-/// Whether two numbers are equal: their digits without trailing zeros, and where the first stands.
-fn same_worth(a: &Number, b: &Number) -> bool {
-    fn bare(number: &Number) -> (i128, i64) {
-        let mut mantissa = number.mantissa;
-        let mut power = i64::from(number.exponent.unwrap_or(0)) - i64::from(number.scale);
-        if mantissa == 0 {
-            return (0, 0);
-        }
-        while mantissa % 10 == 0 {
-            mantissa /= 10;
-            power += 1;
-        }
-        (mantissa, power)
-    }
-    bare(a) == bare(b)
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
     use proptest::prelude::*;
-
-    #[test]
-    fn both_shortest_forms_of_a_float_survive() {
-        // The double lies at ….53125, halfway between these two.
-        for (text, survives) in [
-            ("0.7634353637695312", true),
-            ("0.7634353637695313", true),
-            ("-72.50234985351562", true),
-            ("0.1000000000000001", true),
-            ("0.51706942811097434", false),
-        ] {
-            let number = parse_number(text.as_bytes()).unwrap();
-            assert_eq!(survives_float64(text, &number), survives, "{text}");
-        }
-    }
 
     #[test]
     fn numbers_are_taken_apart() {
@@ -456,36 +332,6 @@ mod tests {
     }
 
     #[test]
-    fn floats_that_do_and_do_not_survive() {
-        for (text, float32, float64) in [
-            ("0.1", true, true),
-            ("16777216", true, true),
-            ("16777217", false, true),
-            ("1073741824", false, true),
-            ("0.3333333", true, true),
-            ("0.33333334", true, true),
-            ("0.333333333", false, true),
-            ("9007199254740993", false, false),
-            ("0.1000000000000000055", false, false),
-            ("1e39", false, true),
-            // As programs write doubles with all the digits that they were told to.
-            ("2.605097320000000050e+00", false, true),
-            ("1.000000014901161194e-01", true, true),
-            ("-6.853069999999999995e-01", false, true),
-            ("2.605097320000000051e+00", false, false),
-            ("1.0000000000000000000001e5", false, false),
-            ("1e400", false, false),
-            ("1e-46", false, true),
-            ("3.4028235e38", true, true),
-            ("100000000000000000000", true, true),
-        ] {
-            let number = parse_number(text.as_bytes()).unwrap();
-            assert_eq!(survives_float32(text, &number), float32, "{text} as float32");
-            assert_eq!(survives_float64(text, &number), float64, "{text} as float64");
-        }
-    }
-
-    #[test]
     fn eight_digits_are_told_from_anything_else() {
         assert_eq!(eight_digits(*b"01234567"), Some(1_234_567));
         assert_eq!(eight_digits(*b"99999999"), Some(99_999_999));
@@ -528,30 +374,6 @@ mod tests {
             let (x, y) = (Decimal { mantissa: a, scale: s }, Decimal { mantissa: b, scale: t });
             let want = (a * POW10[usize::from(6 - s)]).cmp(&(b * POW10[usize::from(6 - t)]));
             prop_assert_eq!(x.cmp(&y), want);
-        }
-
-        /// The sure-digits rule against printing, which is its definition.
-        #[test]
-        fn surviving_is_what_printing_says(mantissa in 0i128..10_000_000_000, scale in 0u8..9) {
-            let text = Decimal { mantissa, scale }.to_string();
-            let number = parse_number(text.as_bytes()).unwrap();
-            let float = text.parse::<f32>().unwrap();
-            let printed = format!("{float:e}");
-            let shortest = parse_number(printed.as_bytes()).unwrap();
-            // Exactly halfway between two numbers of as few digits, a float may be printed as either: twice
-            // the float is their sum, all of them as integers.
-            let (bits, digits) = (float.to_bits(), significant_digits(mantissa.unsigned_abs()));
-            let exponent = (bits >> 23).max(1) as i32 - 150;
-            let fraction = i128::from(bits & 0x7f_ffff | if bits >> 23 > 0 { 1 << 23 } else { 0 });
-            let (up, down) = (1i128 << exponent.max(0), 1i128 << (-exponent).clamp(0, 60));
-            let at = |n: &Number| Decimal { mantissa: n.mantissa, scale: 0 }
-                .at_scale(18)
-                .map(|m| m / POW10[(i32::from(n.scale) - n.exponent.unwrap_or(0)).clamp(0, 38) as usize]
-                    * POW10[(n.exponent.unwrap_or(0) - i32::from(n.scale)).clamp(0, 38) as usize]);
-            let is_tie = significant_digits(shortest.mantissa.unsigned_abs()) == digits
-                && at(&shortest).zip(at(&number)).is_some_and(|(x, y)| 2 * fraction * up * POW10[18] == (x + y) * down);
-            let survived = same_worth(&shortest, &number) || is_tie;
-            prop_assert_eq!(survives_float32(&text, &number), survived, "{}", text);
         }
     }
 }

@@ -1,0 +1,344 @@
+//! Whether a number survives a float: read as one and printed in its shortest form, it is still the number that was
+//! written.
+//!
+//! For nearly every number arithmetic tells: up to as many digits as a float is sure of it does, with more than any
+//! shortest form has it does not. Between those the nearest float is one division of two exact doubles, and its shortest
+//! form is printed into a buffer on the stack. What remains (exponents, extreme sizes, ties) is told by the long
+//! way, which is the definition, and against which the short one is tested.
+
+use super::number::{Number, POW10, parse_number};
+
+/// Whether a number, read as float32 and printed in its shortest form (or, in scientific notation, with as many
+/// digits), is still the number written.
+pub fn survives_float32(text: &str, number: &Number) -> bool {
+    quick::<f32>(text, number).unwrap_or_else(|| printed_survives_float32(text, number))
+}
+
+/// Whether a number, read as float64 and printed in its shortest form (or, in scientific notation, with as many
+/// digits), is still the number written.
+pub fn survives_float64(text: &str, number: &Number) -> bool {
+    quick::<f64>(text, number).unwrap_or_else(|| printed_survives_float64(text, number))
+}
+
+/// Powers of ten that a double has exactly.
+const EXACT_POW10: [f64; 23] = [
+    1e0, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9, 1e10, 1e11, 1e12, 1e13, 1e14, 1e15, 1e16,
+    1e17, 1e18, 1e19, 1e20, 1e21, 1e22,
+];
+
+/// Integers up to here are exact in a double.
+const EXACT_INTEGERS: u64 = 1 << 53;
+
+/// A float of one width.
+trait Width: zmij::Float + Copy {
+    /// Every number of so many digits survives, within the exponents of normal floats.
+    const SURE: u32;
+    /// No shortest form has more digits.
+    const MOST: u32;
+    /// The float nearest to `digits × 10^-scale`, which `text` says too; `None` where it takes more to know.
+    fn nearest(text: &str, digits: u64, scale: u8) -> Option<Self>;
+}
+
+/// The double nearest to `digits × 10^-scale`, where both are exact: a division rounds but once.
+fn divided(digits: u64, scale: u8) -> Option<f64> {
+    let power = EXACT_POW10.get(usize::from(scale))?;
+    (digits <= EXACT_INTEGERS).then(|| digits as f64 / power)
+}
+
+impl Width for f32 {
+    const SURE: u32 = f32::DIGITS;
+    const MOST: u32 = 9;
+
+    fn nearest(_: &str, digits: u64, scale: u8) -> Option<f32> {
+        let double = divided(digits, scale)?;
+        // Rounding twice is rounding once, unless the first rounding ended where the second has a choice.
+        const BELOW: u64 = (1 << 29) - 1;
+        let is_tie = double.to_bits() & BELOW == 1 << 28;
+        let is_normal = (f64::from(f32::MIN_POSITIVE)..1e38).contains(&double);
+        (is_normal && !is_tie).then_some(double as f32)
+    }
+}
+
+impl Width for f64 {
+    const SURE: u32 = f64::DIGITS;
+    const MOST: u32 = 17;
+
+    fn nearest(text: &str, digits: u64, scale: u8) -> Option<f64> {
+        divided(digits, scale).or_else(|| {
+            let float = text.parse::<f64>().ok()?.abs();
+            (1e-300..1e300).contains(&float).then_some(float)
+        })
+    }
+}
+
+/// The short way; `None` where the long one has to be taken.
+#[inline]
+fn quick<F: Width>(text: &str, number: &Number) -> Option<bool> {
+    if number.exponent.is_some() {
+        return None;
+    }
+    let mantissa = u64::try_from(number.mantissa.unsigned_abs()).ok()?;
+    if mantissa == 0 {
+        return Some(true);
+    }
+    let (bare, dropped) = without_zeros(mantissa);
+    let digits = bare.ilog10() + 1;
+    if digits <= F::SURE && number.scale < 30 && number.whole_digits < 30 {
+        return Some(true);
+    }
+    if digits > F::MOST {
+        return Some(false);
+    }
+    let float = F::nearest(text, mantissa, number.scale)?;
+    let mut buffer = zmij::Buffer::new();
+    let (printed, power) = taken_apart(buffer.format_finite(float));
+    if (printed, power) == (bare, dropped as i32 - i32::from(number.scale)) {
+        return Some(true);
+    }
+    // A float halfway between two numbers of its fewest digits has two shortest forms.
+    if printed.ilog10() + 1 == digits { None } else { Some(false) }
+}
+
+/// A number without the zeros at its end, and how many those were.
+#[inline]
+fn without_zeros(mut number: u64) -> (u64, u32) {
+    let mut zeros = 0;
+    while number.is_multiple_of(10) {
+        (number, zeros) = (number / 10, zeros + 1);
+    }
+    (number, zeros)
+}
+
+/// The digits of a printed float without zeros at either end, and the power of ten that they are counted in. It is not
+/// zero, and has no sign.
+fn taken_apart(printed: &str) -> (u64, i32) {
+    let (mut digits, mut scale, mut marked) = (0u64, 0, false);
+    let mut bytes = printed.bytes();
+    let mut exponent = 0;
+    while let Some(byte) = bytes.next() {
+        match byte {
+            b'.' => marked = true,
+            b'e' => {
+                exponent =
+                    printed[printed.len() - bytes.len()..].parse().expect("a printed exponent");
+                break;
+            }
+            digit => {
+                digits = digits * 10 + u64::from(digit - b'0');
+                scale += i32::from(marked);
+            }
+        }
+    }
+    let (bare, zeros) = without_zeros(digits);
+    (bare, exponent - scale + zeros as i32)
+}
+
+/// Significant digits of a number: trailing zeros not counted.
+fn significant_digits(mantissa: u128) -> u32 {
+    // Dividing 128 bits costs a call, and hardly any number needs it.
+    if let Ok(mut small) = u64::try_from(mantissa) {
+        while small != 0 && small.is_multiple_of(10) {
+            small /= 10;
+        }
+        return small.checked_ilog10().map_or(0, |log| log + 1);
+    }
+    let mut mantissa = mantissa;
+    while mantissa != 0 && mantissa.is_multiple_of(10) {
+        mantissa /= 10;
+    }
+    mantissa.checked_ilog10().map_or(0, |log| log + 1)
+}
+
+/// As [`survives_float32`], by printing.
+fn printed_survives_float32(text: &str, number: &Number) -> bool {
+    survives(text, number, f32::DIGITS, 9, |text, digits| {
+        let float = text.parse::<f32>().ok().filter(|f| f.is_finite())?;
+        Some(digits.map_or_else(|| format!("{float:e}"), |digits| format!("{float:.digits$e}")))
+    })
+}
+
+/// As [`survives_float64`], by printing.
+fn printed_survives_float64(text: &str, number: &Number) -> bool {
+    survives(text, number, f64::DIGITS, 17, |text, digits| {
+        let float = text.parse::<f64>().ok().filter(|f| f.is_finite())?;
+        Some(digits.map_or_else(|| format!("{float:e}"), |digits| format!("{float:.digits$e}")))
+    })
+}
+
+/// Up to `sure` digits every decimal survives (within the exponents of normal numbers), and no
+/// shortest form has more than `most` digits; only what lies between has to be printed to know.
+fn survives(
+    text: &str,
+    number: &Number,
+    sure: u32,
+    most: u32,
+    print: impl Fn(&str, Option<usize>) -> Option<String>,
+) -> bool {
+    let digits = significant_digits(number.mantissa.unsigned_abs());
+    if digits <= sure && number.exponent.is_none() && number.scale < 30 && number.whole_digits < 30
+    {
+        return true;
+    }
+    // A float in scientific notation may be written with more digits than it has: it is the number that was meant
+    // where it is printed alike with as many.
+    if number.exponent.is_some() && digits > sure {
+        let printed = print(text, Some(digits as usize - 1));
+        let printed = printed.and_then(|printed| parse_number(printed.as_bytes()));
+        if printed.is_some_and(|printed| same_worth(&printed, number)) {
+            return true;
+        }
+    }
+    if digits > most {
+        return false;
+    }
+    let parsed = |printed: Option<String>| parse_number(printed?.as_bytes());
+    let Some(printed) = parsed(print(text, None)) else { return false };
+    if same_worth(&printed, number) {
+        return true;
+    }
+    // A float may lie halfway between two numbers of its fewest digits: both are shortest forms then, and
+    // which of them is printed is a matter of taste. With one digit more it is printed exactly.
+    let digits = digits as usize;
+    if significant_digits(printed.mantissa.unsigned_abs()) as usize != digits {
+        return false;
+    }
+    let (one_more, many_more) =
+        (parsed(print(text, Some(digits))), parsed(print(text, Some(digits + 12))));
+    one_more.zip(many_more).is_some_and(|(exact, closer)| {
+        same_worth(&exact, &closer) && is_halfway(&exact, number, &printed)
+    })
+}
+
+/// Whether a number lies exactly between two others.
+fn is_halfway(middle: &Number, one: &Number, other: &Number) -> bool {
+    let power = |n: &Number| i64::from(n.exponent.unwrap_or(0)) - i64::from(n.scale);
+    let lowest = power(middle).min(power(one)).min(power(other));
+    let whole = |n: &Number| {
+        let shift = usize::try_from(power(n) - lowest).ok()?;
+        n.mantissa.checked_mul(*POW10.get(shift)?)
+    };
+    let all = whole(middle).zip(whole(one)).zip(whole(other));
+    all.is_some_and(|((middle, one), other)| {
+        one.checked_add(other).is_some_and(|sum| middle.checked_mul(2) == Some(sum))
+    })
+}
+
+/// Whether two numbers are equal: their digits without trailing zeros, and where the first stands.
+fn same_worth(a: &Number, b: &Number) -> bool {
+    fn bare(number: &Number) -> (i128, i64) {
+        let mut mantissa = number.mantissa;
+        let mut power = i64::from(number.exponent.unwrap_or(0)) - i64::from(number.scale);
+        if mantissa == 0 {
+            return (0, 0);
+        }
+        while mantissa % 10 == 0 {
+            mantissa /= 10;
+            power += 1;
+        }
+        (mantissa, power)
+    }
+    bare(a) == bare(b)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::number::Decimal;
+    use super::*;
+    use proptest::prelude::*;
+
+    #[test]
+    fn both_shortest_forms_of_a_float_survive() {
+        // The double lies at ….53125, halfway between these two.
+        for (text, survives) in [
+            ("0.7634353637695312", true),
+            ("0.7634353637695313", true),
+            ("-72.50234985351562", true),
+            ("0.1000000000000001", true),
+            ("0.51706942811097434", false),
+        ] {
+            let number = parse_number(text.as_bytes()).unwrap();
+            assert_eq!(survives_float64(text, &number), survives, "{text}");
+        }
+    }
+
+    #[test]
+    fn floats_that_do_and_do_not_survive() {
+        for (text, float32, float64) in [
+            ("0.1", true, true),
+            ("16777216", true, true),
+            ("16777217", false, true),
+            ("1073741824", false, true),
+            ("0.3333333", true, true),
+            ("0.33333334", true, true),
+            ("0.333333333", false, true),
+            ("9007199254740993", false, false),
+            ("0.1000000000000000055", false, false),
+            ("1e39", false, true),
+            // As programs write doubles with all the digits that they were told to.
+            ("2.605097320000000050e+00", false, true),
+            ("1.000000014901161194e-01", true, true),
+            ("-6.853069999999999995e-01", false, true),
+            ("2.605097320000000051e+00", false, false),
+            ("1.0000000000000000000001e5", false, false),
+            ("1e400", false, false),
+            ("1e-46", false, true),
+            ("3.4028235e38", true, true),
+            ("100000000000000000000", true, true),
+        ] {
+            let number = parse_number(text.as_bytes()).unwrap();
+            assert_eq!(survives_float32(text, &number), float32, "{text} as float32");
+            assert_eq!(survives_float64(text, &number), float64, "{text} as float64");
+        }
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(3000))]
+
+        /// The short way against the long one: numbers of any length, shortest forms of floats, their neighbours.
+        #[test]
+        fn the_short_way_is_the_long_one(
+            mantissa in any::<i64>(), shift in 0u32..63, scale in 0u8..38, float in any::<f32>(), double in any::<f64>(), nudge in -1i64..2,
+        ) {
+            let near = |text: String| {
+                let number = parse_number(text.as_bytes()).filter(|n| n.exponent.is_none())?;
+                Some(Decimal { mantissa: number.mantissa + i128::from(nudge), scale: number.scale }.to_string())
+            };
+            let texts = [
+                Some(Decimal { mantissa: i128::from(mantissa >> shift), scale }.to_string()),
+                near(float.to_string()),
+                near(double.to_string()),
+                near(f64::from(float).to_string()),
+                near(format!("{:.3}", double % 1e9)),
+            ];
+            for text in texts.into_iter().flatten() {
+                let number = parse_number(text.as_bytes()).unwrap();
+                prop_assert_eq!(survives_float32(&text, &number), printed_survives_float32(&text, &number), "{}", text);
+                prop_assert_eq!(survives_float64(&text, &number), printed_survives_float64(&text, &number), "{}", text);
+            }
+        }
+
+        /// The sure-digits rule against printing, which is its definition.
+        #[test]
+        fn surviving_is_what_printing_says(mantissa in 0i128..10_000_000_000, scale in 0u8..9) {
+            let text = Decimal { mantissa, scale }.to_string();
+            let number = parse_number(text.as_bytes()).unwrap();
+            let float = text.parse::<f32>().unwrap();
+            let printed = format!("{float:e}");
+            let shortest = parse_number(printed.as_bytes()).unwrap();
+            // Exactly halfway between two numbers of as few digits, a float may be printed as either: twice
+            // the float is their sum, all of them as integers.
+            let (bits, digits) = (float.to_bits(), significant_digits(mantissa.unsigned_abs()));
+            let exponent = (bits >> 23).max(1) as i32 - 150;
+            let fraction = i128::from(bits & 0x7f_ffff | if bits >> 23 > 0 { 1 << 23 } else { 0 });
+            let (up, down) = (1i128 << exponent.max(0), 1i128 << (-exponent).clamp(0, 60));
+            let at = |n: &Number| Decimal { mantissa: n.mantissa, scale: 0 }
+                .at_scale(18)
+                .map(|m| m / POW10[(i32::from(n.scale) - n.exponent.unwrap_or(0)).clamp(0, 38) as usize]
+                    * POW10[(n.exponent.unwrap_or(0) - i32::from(n.scale)).clamp(0, 38) as usize]);
+            let is_tie = significant_digits(shortest.mantissa.unsigned_abs()) == digits
+                && at(&shortest).zip(at(&number)).is_some_and(|(x, y)| 2 * fraction * up * POW10[18] == (x + y) * down);
+            let survived = same_worth(&shortest, &number) || is_tie;
+            prop_assert_eq!(survives_float32(&text, &number), survived, "{}", text);
+        }
+    }
+}
