@@ -5,8 +5,8 @@ use std::marker::PhantomData;
 use super::Reason;
 use super::values::{Loss, ReadValue};
 use crate::readings::{
-    Number, NumberStyle, POW10, infinity, parse_integer, parse_number, survives_float32,
-    survives_float64,
+    Number, NumberStyle, POW10, infinity, nearest_float32, nearest_float64, parse_integer,
+    parse_number, survives_float32, survives_float64,
 };
 use crate::schema::{IntType, Rounding, Scalar};
 
@@ -263,7 +263,7 @@ fn significant(text: &str) -> (String, i64) {
 }
 
 macro_rules! float_read {
-    ($native:ident, $type:expr, $survives:ident) => {
+    ($native:ident, $type:expr, $nearest:ident, $survives:ident) => {
         impl ReadValue for FloatRead<$native> {
             type Native = $native;
 
@@ -272,6 +272,11 @@ macro_rules! float_read {
                 if has_loose_sign(value) || has_wide_spaces(value) {
                     let number = plain_number(value).ok_or(Reason::NotA($type))?;
                     return self.number(&number);
+                }
+                if let Some(number) = parse_number(value)
+                    && let Some((float, survives)) = $nearest(value, &number)
+                {
+                    return self.keeps(survives, $type).map(|()| float);
                 }
                 let text = float_text(value, $type)?;
                 let float: $native = text.parse().map_err(|_| Reason::NotA($type))?;
@@ -299,7 +304,7 @@ macro_rules! float_read {
             fn look(&self, value: &[u8], text: &str, float: $native) -> Result<(), Reason> {
                 let survives = !float.is_finite()
                     || match parse_number(value) {
-                        Some(number) => $survives(text, &number),
+                        Some(number) => $survives(value, &number),
                         None => significant(text) == significant(&format!("{float:e}")),
                     };
                 self.keeps(survives, $type)
@@ -312,20 +317,23 @@ macro_rules! float_read {
             }
 
             fn number(&self, number: &Number) -> Result<$native, Reason> {
+                if let Some((float, survives)) = $nearest(&[], number) {
+                    return self.keeps(survives, $type).map(|()| float);
+                }
                 let exponent = i64::from(number.exponent.unwrap_or(0)) - i64::from(number.scale);
                 let text = format!("{}e{exponent}", number.mantissa);
                 let float: $native = text.parse().map_err(|_| Reason::NotA($type))?;
                 if float.is_infinite() {
                     return Err(Reason::OutOfRange($type));
                 }
-                self.keeps($survives(&text, number), $type)?;
+                self.keeps($survives(text.as_bytes(), number), $type)?;
                 Ok(float)
             }
         }
     };
 }
-float_read!(f32, Scalar::Float32, survives_float32);
-float_read!(f64, Scalar::Float64, survives_float64);
+float_read!(f32, Scalar::Float32, nearest_float32, survives_float32);
+float_read!(f64, Scalar::Float64, nearest_float64, survives_float64);
 
 #[cfg(test)]
 mod tests {

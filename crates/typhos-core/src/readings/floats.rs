@@ -9,15 +9,50 @@
 use super::number::{Number, POW10, parse_number};
 
 /// Whether a number, read as float32 and printed in its shortest form (or, in scientific notation, with as many
-/// digits), is still the number written.
-pub fn survives_float32(text: &str, number: &Number) -> bool {
-    quick::<f32>(text, number).unwrap_or_else(|| printed_survives_float32(text, number))
+/// digits), is still the number written. `text` is the number as it was written plainly, or empty where that is not at
+/// hand.
+pub fn survives_float32(text: &[u8], number: &Number) -> bool {
+    let found = nearest_float32(text, number);
+    found.map_or_else(|| printed_survives_float32(&plain_text(number), number), |found| found.1)
 }
 
-/// Whether a number, read as float64 and printed in its shortest form (or, in scientific notation, with as many
-/// digits), is still the number written.
-pub fn survives_float64(text: &str, number: &Number) -> bool {
-    quick::<f64>(text, number).unwrap_or_else(|| printed_survives_float64(text, number))
+/// As [`survives_float32`], of float64.
+pub fn survives_float64(text: &[u8], number: &Number) -> bool {
+    let found = nearest_float64(text, number);
+    found.map_or_else(|| printed_survives_float64(&plain_text(number), number), |found| found.1)
+}
+
+/// The float32 nearest to a number, and whether the number survives it; `None` where that is not told quickly.
+pub fn nearest_float32(text: &[u8], number: &Number) -> Option<(f32, bool)> {
+    let digits = quick_digits(number)?;
+    let (float, survives) = quick::<f32>(text, digits, number.scale)?;
+    Some((if number.mantissa < 0 { -float } else { float }, survives))
+}
+
+/// As [`nearest_float32`], of float64.
+pub fn nearest_float64(text: &[u8], number: &Number) -> Option<(f64, bool)> {
+    let digits = quick_digits(number)?;
+    let (float, survives) = quick::<f64>(text, digits, number.scale)?;
+    Some((if number.mantissa < 0 { -float } else { float }, survives))
+}
+
+/// Whether `digits × 10^-scale`, which has not more than fifteen digits, survives float32; `None` where that is not
+/// told quickly.
+#[inline]
+pub fn survives_float32_of(digits: u64, scale: u8) -> Option<bool> {
+    if digits < 1_000_000 { Some(true) } else { Some(quick::<f32>(&[], digits, scale)?.1) }
+}
+
+/// The digits of a number that the short way is for: it has no exponent, and is not zero, which has a sign.
+fn quick_digits(number: &Number) -> Option<u64> {
+    let digits = u64::try_from(number.mantissa.unsigned_abs()).ok()?;
+    (number.exponent.is_none() && digits > 0).then_some(digits)
+}
+
+/// A number as a text that says the same.
+fn plain_text(number: &Number) -> String {
+    let exponent = i64::from(number.exponent.unwrap_or(0)) - i64::from(number.scale);
+    format!("{}e{exponent}", number.mantissa)
 }
 
 /// Powers of ten that a double has exactly.
@@ -36,7 +71,9 @@ trait Width: zmij::Float + Copy {
     /// No shortest form has more digits.
     const MOST: u32;
     /// The float nearest to `digits × 10^-scale`, which `text` says too; `None` where it takes more to know.
-    fn nearest(text: &str, digits: u64, scale: u8) -> Option<Self>;
+    fn nearest(text: &[u8], digits: u64, scale: u8) -> Option<Self>;
+    /// It as `whole × 2^exponent`; it is positive.
+    fn parts(self) -> (u64, i32);
 }
 
 /// The double nearest to `digits × 10^-scale`, where both are exact: a division rounds but once.
@@ -49,7 +86,7 @@ impl Width for f32 {
     const SURE: u32 = f32::DIGITS;
     const MOST: u32 = 9;
 
-    fn nearest(_: &str, digits: u64, scale: u8) -> Option<f32> {
+    fn nearest(_: &[u8], digits: u64, scale: u8) -> Option<f32> {
         let double = divided(digits, scale)?;
         // Rounding twice is rounding once, unless the first rounding ended where the second has a choice.
         const BELOW: u64 = (1 << 29) - 1;
@@ -57,46 +94,71 @@ impl Width for f32 {
         let is_normal = (f64::from(f32::MIN_POSITIVE)..1e38).contains(&double);
         (is_normal && !is_tie).then_some(double as f32)
     }
+
+    fn parts(self) -> (u64, i32) {
+        let bits = self.to_bits();
+        (u64::from(bits & 0x7f_ffff | 0x80_0000), (bits >> 23) as i32 - 150)
+    }
 }
 
 impl Width for f64 {
     const SURE: u32 = f64::DIGITS;
     const MOST: u32 = 17;
 
-    fn nearest(text: &str, digits: u64, scale: u8) -> Option<f64> {
+    fn nearest(text: &[u8], digits: u64, scale: u8) -> Option<f64> {
         divided(digits, scale).or_else(|| {
-            let float = text.parse::<f64>().ok()?.abs();
+            let float = std::str::from_utf8(text).ok()?.parse::<f64>().ok()?.abs();
             (1e-300..1e300).contains(&float).then_some(float)
         })
     }
+
+    fn parts(self) -> (u64, i32) {
+        let bits = self.to_bits();
+        (bits & ((1 << 52) - 1) | 1 << 52, (bits >> 52) as i32 - 1075)
+    }
 }
 
-/// The short way; `None` where the long one has to be taken.
+/// The float nearest to `mantissa × 10^-scale`, which `text` says too, and whether that survives it; `None` where the
+/// long way has to be taken.
 #[inline]
-fn quick<F: Width>(text: &str, number: &Number) -> Option<bool> {
-    if number.exponent.is_some() {
-        return None;
-    }
-    let mantissa = u64::try_from(number.mantissa.unsigned_abs()).ok()?;
-    if mantissa == 0 {
-        return Some(true);
+fn quick<F: Width>(text: &[u8], mantissa: u64, scale: u8) -> Option<(F, bool)> {
+    let float = F::nearest(text, mantissa, scale)?;
+    let sure = 10u64.pow(F::SURE);
+    if mantissa < sure {
+        return Some((float, true));
     }
     let (bare, dropped) = without_zeros(mantissa);
-    let digits = bare.ilog10() + 1;
-    if digits <= F::SURE && number.scale < 30 && number.whole_digits < 30 {
-        return Some(true);
+    if bare < sure || bare >= 10u64.pow(F::MOST) {
+        return Some((float, bare < sure));
     }
-    if digits > F::MOST {
-        return Some(false);
-    }
-    let float = F::nearest(text, mantissa, number.scale)?;
     let mut buffer = zmij::Buffer::new();
     let (printed, power) = taken_apart(buffer.format_finite(float));
-    if (printed, power) == (bare, dropped as i32 - i32::from(number.scale)) {
-        return Some(true);
+    if (printed, power) == (bare, dropped as i32 - i32::from(scale)) {
+        return Some((float, true));
     }
-    // A float halfway between two numbers of its fewest digits has two shortest forms.
-    if printed.ilog10() + 1 == digits { None } else { Some(false) }
+    let may_be_halfway = printed.ilog10() == bare.ilog10();
+    let survives = may_be_halfway && is_midway(float, mantissa, scale, (printed, power))?;
+    Some((float, survives))
+}
+
+/// Whether a float is exactly halfway between a number and its own shortest form: it has two of them then. Twice the
+/// float is their sum, all of them as integers.
+fn is_midway<F: Width>(
+    float: F,
+    mantissa: u64,
+    scale: u8,
+    (digits, power): (u64, i32),
+) -> Option<bool> {
+    let up = *EXACT_POW10.get(usize::from(scale))? as u128;
+    let shift = u32::try_from(power + i32::from(scale)).ok()?;
+    let other = u128::from(digits).checked_mul(10u128.checked_pow(shift)?)?;
+    let sum = u128::from(mantissa).checked_add(other)?;
+    let (whole, exponent) = float.parts();
+    let twice = u128::from(whole).checked_mul(up)?;
+    Some(match u32::try_from(-(exponent + 1)) {
+        Ok(down) => twice.trailing_zeros() >= down && twice >> down == sum,
+        Err(_) => twice.checked_mul(1u128.checked_shl(exponent.unsigned_abs() + 1)?)? == sum,
+    })
 }
 
 /// A number without the zeros at its end, and how many those were.
@@ -257,7 +319,7 @@ mod tests {
             ("0.51706942811097434", false),
         ] {
             let number = parse_number(text.as_bytes()).unwrap();
-            assert_eq!(survives_float64(text, &number), survives, "{text}");
+            assert_eq!(survives_float64(text.as_bytes(), &number), survives, "{text}");
         }
     }
 
@@ -286,8 +348,8 @@ mod tests {
             ("100000000000000000000", true, true),
         ] {
             let number = parse_number(text.as_bytes()).unwrap();
-            assert_eq!(survives_float32(text, &number), float32, "{text} as float32");
-            assert_eq!(survives_float64(text, &number), float64, "{text} as float64");
+            assert_eq!(survives_float32(text.as_bytes(), &number), float32, "{text} as float32");
+            assert_eq!(survives_float64(text.as_bytes(), &number), float64, "{text} as float64");
         }
     }
 
@@ -312,8 +374,14 @@ mod tests {
             ];
             for text in texts.into_iter().flatten() {
                 let number = parse_number(text.as_bytes()).unwrap();
-                prop_assert_eq!(survives_float32(&text, &number), printed_survives_float32(&text, &number), "{}", text);
-                prop_assert_eq!(survives_float64(&text, &number), printed_survives_float64(&text, &number), "{}", text);
+                prop_assert_eq!(survives_float32(text.as_bytes(), &number), printed_survives_float32(&text, &number), "{}", text);
+                if let Some((float, _)) = nearest_float32(text.as_bytes(), &number) {
+                    prop_assert_eq!(float, text.parse::<f32>().unwrap(), "{}", text);
+                }
+                if let Some((float, _)) = nearest_float64(&[], &number) {
+                    prop_assert_eq!(float, text.parse::<f64>().unwrap(), "{}", text);
+                }
+                prop_assert_eq!(survives_float64(text.as_bytes(), &number), printed_survives_float64(&text, &number), "{}", text);
             }
         }
 
@@ -338,7 +406,7 @@ mod tests {
             let is_tie = significant_digits(shortest.mantissa.unsigned_abs()) == digits
                 && at(&shortest).zip(at(&number)).is_some_and(|(x, y)| 2 * fraction * up * POW10[18] == (x + y) * down);
             let survived = same_worth(&shortest, &number) || is_tie;
-            prop_assert_eq!(survives_float32(&text, &number), survived, "{}", text);
+            prop_assert_eq!(survives_float32(text.as_bytes(), &number), survived, "{}", text);
         }
     }
 }

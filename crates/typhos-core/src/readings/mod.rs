@@ -11,7 +11,9 @@ mod special;
 mod words;
 mod written;
 
-pub use floats::{survives_float32, survives_float64};
+pub use floats::{
+    nearest_float32, nearest_float64, survives_float32, survives_float32_of, survives_float64,
+};
 pub use lengths::{Length, LengthValue, NoLength, length, length_text, read_length};
 pub use number::{
     COMPACT_DAYS, Decimal, Number, POW10, eight_digits, is_giant, parse_integer, parse_number,

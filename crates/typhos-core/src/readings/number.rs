@@ -227,6 +227,11 @@ impl Decimal {
 
     /// The nearest double.
     pub fn to_f64(self) -> f64 {
+        // One division of two exact doubles rounds but once.
+        const EXACT: i128 = 1 << 53;
+        if self.mantissa.abs() <= EXACT && self.scale <= 22 {
+            return self.near_f64();
+        }
         self.to_string().parse().expect("a decimal prints as a number")
     }
 }

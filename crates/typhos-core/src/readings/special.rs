@@ -65,9 +65,11 @@ pub fn point(value: &[u8]) -> Option<(f64, f64)> {
     let comma = memchr::memchr(b',', value)?;
     let degrees = |text: &[u8], most: f64| {
         let number = parse_number(text).filter(|n| n.exponent.is_none() && !n.leading_zero)?;
-        let text = std::str::from_utf8(text).ok()?;
-        let degrees: f64 = text.parse().ok()?;
-        (degrees.abs() <= most && super::survives_float64(text, &number)).then_some(degrees)
+        let (degrees, survives) = super::nearest_float64(text, &number).or_else(|| {
+            let degrees = std::str::from_utf8(text).ok()?.parse().ok()?;
+            Some((degrees, super::survives_float64(text, &number)))
+        })?;
+        (survives && degrees.abs() <= most).then_some(degrees)
     };
     Some((degrees(&value[..comma], 90.0)?, degrees(trim(&value[comma + 1..]), 180.0)?))
 }

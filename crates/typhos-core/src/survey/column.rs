@@ -6,6 +6,7 @@ use super::digits::{DigitGroup, ShortDigits};
 use super::direct::Direct;
 use super::distinct::{DistinctTable, DistinctValue, MAX_DISTINCT, most_hashes};
 use super::estimate::Hashes;
+use super::fractions::{FractionGroup, ShortFraction};
 use super::group::{GROUP, Group};
 use super::order::Adding;
 use super::spread::most_cells;
@@ -127,6 +128,7 @@ impl ColumnFacts {
             }
         };
         let mut digits = DigitGroup::of(direct, place(*first));
+        let mut fractions = FractionGroup::of(direct, place(*first));
         for (number, value @ (start, end, row)) in numbers.iter_mut().zip(values) {
             let short = ShortDigits::read(text, *start as usize, *end as usize);
             let value = bytes(value);
@@ -139,6 +141,13 @@ impl ColumnFacts {
                 direct.add_trimmed(value, value, 1, place(*row));
                 continue;
             }
+            if fractions.is_open()
+                && let Some(short) = ShortFraction::read(text, *start as usize, *end as usize)
+                && fractions.add(direct, short, value)
+            {
+                hash(value);
+                continue;
+            }
             let trimmed = readings::trim(value);
             if trimmed.is_empty() {
                 *empty += 1;
@@ -149,6 +158,7 @@ impl ColumnFacts {
             *number = direct.last_integer;
         }
         digits.finish(direct);
+        fractions.finish(direct);
         if !adding.is_over() {
             for (value, number) in values.iter().map(bytes).zip(numbers) {
                 if !adding.push_integer(value, number) {

@@ -22,6 +22,7 @@ mod estimate;
 mod example;
 mod facts;
 mod file;
+mod fractions;
 mod group;
 mod lengths;
 mod numbers;

@@ -206,6 +206,19 @@ impl NumberFacts {
         }
     }
 
+    /// Adds fractions of one scale that have their tally already, all but how they are spread: how many, the smallest
+    /// and the largest.
+    pub(super) fn add_fractions(&mut self, scale: u8, count: u64, range: (Decimal, Decimal)) {
+        self.scales.entry(scale).or_default().count += count;
+        self.numbers = join(self.numbers, Some(range), |(a, b), (c, d)| (a.min(c), b.max(d)));
+    }
+
+    /// Adds decimals that are integers if their mark groups digits: how many, the smallest and the largest.
+    pub(super) fn add_as_groups(&mut self, count: u64, low: i128, high: i128) {
+        let (known, least, most) = self.as_groups.unwrap_or((0, low, high));
+        self.as_groups = Some((known + count, low.min(least), high.max(most)));
+    }
+
     /// Adds a number that is known as a double, which may be infinite.
     pub(super) fn add_float(&mut self, float: f64, count: u64) {
         let (low, high) = self.floats.unwrap_or((float, float));
@@ -220,14 +233,16 @@ impl NumberFacts {
     #[inline]
     fn float_losses(&mut self, value: &[u8], number: &Number, count: u64, place: LineRef) {
         let open = |known: &Option<Example>| known.as_ref().is_none_or(|known| place < known.place);
-        let text = || std::str::from_utf8(value).unwrap_or("");
-        if (count > 0 || open(&self.float32_loses)) && !survives_float32(text(), number) {
-            earlier(&mut self.float32_loses, Some(Example::new(value, place)));
+        let is_first = open(&self.float32_loses);
+        if (count > 0 || is_first) && !survives_float32(value, number) {
+            if is_first {
+                self.float32_loses = Some(Example::new(value, place));
+            }
             if count > 0 {
                 self.float32_losses.add(value, count, place);
             }
         }
-        if open(&self.float64_loses) && !survives_float64(text(), number) {
+        if open(&self.float64_loses) && !survives_float64(value, number) {
             self.float64_loses = Some(Example::new(value, place));
         }
     }

@@ -101,6 +101,25 @@ impl TextFacts {
             join(self.bytes_range, Some(lengths), |(a, b), (c, d)| (a.min(c), b.max(d)));
     }
 
+    /// Notes a value as an extreme, where it is one. There are values already.
+    #[inline(always)]
+    pub(super) fn note_extremes(&mut self, value: &[u8]) {
+        let prefix = prefix(value);
+        if prefix <= self.min_prefix || prefix >= self.max_prefix {
+            self.stretch(value, prefix);
+        }
+    }
+
+    /// Adds values of single bytes whose extremes were [noted](Self::note_extremes): how many, of how many bytes in
+    /// all, the fewest and the most.
+    pub(super) fn add_measures(&mut self, count: u64, bytes: u64, lengths: (u64, u64)) {
+        self.count += count;
+        self.bytes += bytes;
+        self.max_chars = self.max_chars.max(lengths.1);
+        self.bytes_range =
+            join(self.bytes_range, Some(lengths), |(a, b), (c, d)| (a.min(c), b.max(d)));
+    }
+
     #[inline(never)]
     fn stretch(&mut self, value: &[u8], prefix: u64) {
         let value = &value[..value.len().min(MAX_EXAMPLE_BYTES)];

@@ -51,10 +51,10 @@ impl ViewFacts {
         let (fewest, most) = self.whole_digits.unwrap_or((digits, digits));
         self.whole_digits = Some((fewest.min(digits), most.max(digits)));
         self.spread.add(worth.to_f64(), count);
-        let text = worth.to_string();
-        let note = |known: &mut Option<Example>, survives: fn(&str, &Number) -> bool| {
-            if !survives(&text, number) {
-                earlier(known, Some(Example::new(value, place)));
+        let note = |known: &mut Option<Example>, survives: fn(&[u8], &Number) -> bool| {
+            let is_open = known.as_ref().is_none_or(|known| place < known.place);
+            if is_open && !survives(&[], number) {
+                *known = Some(Example::new(value, place));
             }
         };
         note(&mut self.float32_loses, survives_float32);

@@ -1,0 +1,298 @@
+//! Short fractions, as most measurements and amounts are: taken note of many at a time, as short runs of digits are in
+//! [`digits`](super::digits).
+//!
+//! Only what leaves nothing else to note goes this way: a value that might become an example, or the first that a float
+//! would lose, is left to the usual one.
+
+use super::{Class, Facts};
+use crate::readings::{Decimal, eight_digits, survives_float32_of};
+use crate::text::LineRef;
+
+/// A value such as `-12.345`: at most fifteen digits, with a mark among them.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct ShortFraction {
+    /// All digits as one integer, with the sign.
+    mantissa: i64,
+    /// Digits behind the mark.
+    scale: u8,
+    /// Digits before the mark, a lone zero not counted.
+    whole_digits: u8,
+}
+
+/// The longest value without its sign.
+const MOST: usize = 16;
+
+/// Scales that a short fraction can have, and zero.
+const SCALES: usize = MOST - 1;
+
+impl ShortFraction {
+    /// Reads `text[start..end]`. `None` says only that the usual way has to be taken.
+    #[inline(always)]
+    pub fn read(text: &[u8], start: usize, end: usize) -> Option<ShortFraction> {
+        let is_negative = text[start] == b'-';
+        let start = start + usize::from(is_negative);
+        let length = end - start;
+        let bytes = text.get(start..)?.first_chunk::<MOST>()?;
+        if !(3..=MOST).contains(&length) || !bytes[0].is_ascii_digit() {
+            return None;
+        }
+        let word = u128::from_le_bytes(*bytes);
+        // The place of the mark: the lowest byte that is zero once all marks are.
+        const ONES: u128 = u128::MAX / 255;
+        let marks = word ^ (ONES * b'.' as u128);
+        let found = marks.wrapping_sub(ONES) & !marks & (ONES * 0x80);
+        let mark = found.trailing_zeros() as usize / 8;
+        let is_code = mark > 1 && bytes[0] == b'0';
+        if mark + 2 > length || is_code {
+            return None;
+        }
+        // The digits moved together, and up to the end of sixteen, zeros before them.
+        let before = (1u128 << (8 * mark)) - 1;
+        let digits = word & before | word >> 8 & !before;
+        let missing = 8 * (MOST + 1 - length) as u32;
+        let zeros = (ONES * b'0' as u128) & !(u128::MAX << missing);
+        let digits = (digits << missing | zeros).to_le_bytes();
+        let (high, low) = digits.split_at(MOST / 2);
+        let high = eight_digits(*high.first_chunk()?)?;
+        let number = high * 100_000_000 + eight_digits(*low.first_chunk()?)?;
+        Some(ShortFraction {
+            mantissa: if is_negative { -number } else { number },
+            scale: (length - mark - 1) as u8,
+            whole_digits: if bytes[0] == b'0' { 0 } else { mark as u8 },
+        })
+    }
+
+    /// A double beside it, as [`Decimal::near_f64`] has it.
+    #[inline(always)]
+    fn near_f64(self) -> f64 {
+        self.mantissa as f64 / POWERS[usize::from(self.scale)]
+    }
+}
+
+/// Powers of ten as doubles, which have them exactly.
+const POWERS: [f64; SCALES] =
+    [1e0, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9, 1e10, 1e11, 1e12, 1e13, 1e14];
+
+/// What is noted of the short fractions among some neighbouring values.
+#[derive(Debug)]
+pub(super) struct FractionGroup {
+    /// The scales of which nothing but the count and the extremes is noted, a bit each.
+    settled: u32,
+    /// Whether nothing but their number is noted of values that float32 would lose.
+    losses_are_settled: bool,
+    losses: u64,
+    bytes: u64,
+    lengths: (u32, u32),
+    /// The scales that were added to, a bit each.
+    used: u32,
+    counts: [u32; SCALES],
+    ranges: [(i64, i64); SCALES],
+    /// Those that are integers in groups if their mark groups digits.
+    as_groups: (u64, i64, i64),
+}
+
+impl FractionGroup {
+    /// No values yet, of a column of which this is known; the first of them stands at `first`.
+    pub fn of(facts: &Facts, first: LineRef) -> FractionGroup {
+        let decimals = &facts.tallies[Class::Decimal as usize];
+        let is_open = facts.said.is_empty() && decimals.is_settled(first) && facts.text.count > 0;
+        let scales = facts.numbers.scales.iter().filter(|(_, tally)| tally.is_settled(first));
+        let scales = scales.map(|(scale, _)| usize::from(*scale)).filter(|scale| *scale < SCALES);
+        let settled = scales.fold(0, |settled, scale| settled | 1 << scale);
+        let losses = &facts.numbers.float32_losses;
+        FractionGroup {
+            settled: if is_open { settled } else { 0 },
+            losses_are_settled: losses.is_settled(first) && facts.numbers.knows_float32_loss(first),
+            losses: 0,
+            bytes: 0,
+            lengths: (u32::MAX, 0),
+            used: 0,
+            counts: [0; SCALES],
+            ranges: [(i64::MAX, i64::MIN); SCALES],
+            as_groups: (0, i64::MAX, i64::MIN),
+        }
+    }
+
+    /// Whether any value can be added.
+    #[inline(always)]
+    pub fn is_open(&self) -> bool {
+        self.settled != 0
+    }
+
+    /// Adds a value of the group, if nothing but what is noted here is to be noted of it; says whether that is so.
+    #[inline(always)]
+    pub fn add(&mut self, facts: &mut Facts, fraction: ShortFraction, value: &[u8]) -> bool {
+        let ShortFraction { mantissa, scale, whole_digits } = fraction;
+        let at = usize::from(scale);
+        if self.settled >> scale & 1 == 0 {
+            return false;
+        }
+        let survives = survives_float32_of(mantissa.unsigned_abs(), scale);
+        if survives != Some(true) {
+            if survives.is_none() || !self.losses_are_settled {
+                return false;
+            }
+            self.losses += 1;
+        }
+        facts.numbers.spread.add(fraction.near_f64(), 1);
+        facts.text.note_extremes(value);
+        let length = value.len() as u32;
+        self.bytes += u64::from(length);
+        self.lengths = (self.lengths.0.min(length), self.lengths.1.max(length));
+        self.used |= 1 << scale;
+        self.counts[at] += 1;
+        let (low, high) = &mut self.ranges[at];
+        (*low, *high) = (mantissa.min(*low), mantissa.max(*high));
+        if scale == 3 && whole_digits <= 3 && mantissa.unsigned_abs() >= 1000 {
+            let (count, low, high) = self.as_groups;
+            self.as_groups = (count + 1, low.min(mantissa), high.max(mantissa));
+        }
+        true
+    }
+
+    /// Notes all of them.
+    pub fn finish(&self, facts: &mut Facts) {
+        if self.used == 0 {
+            return;
+        }
+        let mut count = 0;
+        for scale in (0..SCALES as u8).filter(|scale| self.used >> scale & 1 == 1) {
+            let (of_scale, (low, high)) =
+                (u64::from(self.counts[usize::from(scale)]), self.ranges[usize::from(scale)]);
+            let decimal = |mantissa: i64| Decimal { mantissa: mantissa.into(), scale };
+            facts.numbers.add_fractions(scale, of_scale, (decimal(low), decimal(high)));
+            count += of_scale;
+        }
+        if self.as_groups.0 > 0 {
+            let (count, low, high) = self.as_groups;
+            facts.numbers.add_as_groups(count, low.into(), high.into());
+        }
+        facts.numbers.float32_losses.count += self.losses;
+        facts.tallies[Class::Decimal as usize].count += count;
+        let lengths = (u64::from(self.lengths.0), u64::from(self.lengths.1));
+        facts.text.add_measures(count, self.bytes, lengths);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::group::{GROUP, Group};
+    use super::super::order::{Adding, BlockRun};
+    use super::super::{ColumnFacts, Survey, SurveyOptions};
+    use super::*;
+    use crate::readings::parse_number;
+    use proptest::prelude::*;
+
+    fn read(value: &str) -> Option<ShortFraction> {
+        let text = format!("{value},{}", "x".repeat(20));
+        ShortFraction::read(text.as_bytes(), 0, value.len())
+    }
+
+    #[test]
+    fn fractions_are_told_from_anything_else() {
+        for (value, mantissa, scale, whole) in [
+            ("0.5", 5, 1, 0),
+            ("-0.05", -5, 2, 0),
+            ("12.345", 12345, 3, 2),
+            ("123456789012.345", 123_456_789_012_345, 3, 12),
+            ("-1.23456789012345", -123_456_789_012_345, 14, 1),
+            ("0.00000000000000", 0, 14, 0),
+        ] {
+            let found = read(value).unwrap_or_else(|| panic!("{value}"));
+            assert_eq!(
+                (found.mantissa, found.scale, found.whole_digits),
+                (mantissa, scale, whole),
+                "{value}"
+            );
+        }
+        for value in [
+            "5",
+            "5.",
+            ".5",
+            "1.2.3",
+            "1,5",
+            "00.5",
+            "01.5",
+            "1.5e3",
+            "+1.5",
+            "--1.5",
+            "1.x",
+            "1234567890123.4567",
+            "a.5",
+        ] {
+            assert!(read(value).is_none(), "{value}");
+        }
+        assert!(ShortFraction::read(b"0.5", 0, 3).is_none(), "too near to the end of the text");
+    }
+
+    fn value() -> impl Strategy<Value = String> {
+        prop_oneof![
+            6 => (any::<i64>(), 0u32..63, 0u8..12).prop_map(|(n, shift, scale)| Decimal { mantissa: i128::from(n >> shift), scale }.to_string()),
+            3 => (-99_999i32..99_999).prop_map(|n| format!("{}.{:03}", n / 100, n.unsigned_abs() % 1000)),
+            3 => (-0.5f64..0.5).prop_map(|n| n.to_string()),
+            2 => (0.0f32..100.0).prop_map(|n| n.to_string()),
+            1 => "[-+]?[0-9]{0,9}\\.?[0-9]{0,9}",
+            1 => Just("NA".to_owned()),
+        ]
+    }
+
+    proptest! {
+        #[test]
+        fn what_is_read_is_what_was_written(value in value()) {
+            if let Some(short) = read(&value) {
+                let number = parse_number(value.as_bytes()).unwrap();
+                prop_assert_eq!((i128::from(short.mantissa), short.scale), (number.mantissa, number.scale));
+                prop_assert_eq!(short.whole_digits, number.whole_digits);
+                let decimal = Decimal { mantissa: number.mantissa, scale: number.scale };
+                prop_assert_eq!(short.near_f64().to_bits(), decimal.near_f64().to_bits());
+            }
+        }
+
+        /// The facts of many values at a time are those of one after the other.
+        #[test]
+        fn groups_give_the_facts_of_their_values(
+            kinds in proptest::collection::vec(value(), 1..40),
+            picks in proptest::collection::vec(any::<prop::sample::Index>(), 1..400),
+        ) {
+            let values: Vec<&String> = picks.iter().map(|pick| pick.get(&kinds)).collect();
+            let place = |row: usize| LineRef { part: 0, line: 2 + row as u64 };
+            let options = SurveyOptions::default();
+            let column = || -> ColumnFacts {
+                let mut column = Survey::new(1, &options).columns.remove(0);
+                column.fold();
+                column
+            };
+            let (mut grouped, mut singly) = (column(), column());
+            let mut text = Vec::new();
+            let bounds: Vec<(usize, usize)> = values
+                .iter()
+                .map(|value| {
+                    let start = text.len();
+                    text.extend_from_slice(value.as_bytes());
+                    text.push(b'\n');
+                    (start, start + value.len())
+                })
+                .collect();
+            text.extend([b'x'; 20]);
+            let mut run = BlockRun::None;
+            let mut row = 0;
+            for chunk in bounds.chunks(GROUP) {
+                let mut group = Group::new();
+                let first = row;
+                let mut places = group.places();
+                for (start, end) in chunk.iter().filter(|(start, end)| start < end) {
+                    places.put(*start, *end, (row - first) as u32);
+                    row += 1;
+                }
+                places.finish();
+                let at = |of_group: u32| place(first + of_group as usize);
+                grouped.observe_directly(&mut group, &text, at, &mut Adding::to(&mut run));
+            }
+            for (row, value) in values.iter().filter(|value| !value.is_empty()).enumerate() {
+                singly.observe(value.as_bytes(), true, place(row));
+            }
+            prop_assert_eq!(grouped.facts_with_spread(), singly.facts_with_spread());
+            prop_assert_eq!(grouped.distinct(), singly.distinct());
+        }
+    }
+}
