@@ -231,6 +231,13 @@ impl Interner {
         self.slots.len()
     }
 
+    /// Adds to the count of a string that is there.
+    pub fn add_count(&mut self, value: &[u8], count: u64) {
+        if let Some(number) = self.find(value) {
+            self.slots[number as usize].count += count;
+        }
+    }
+
     /// Bytes held for so many strings that have so many bytes, whatever the order they came in.
     pub fn held_bytes(&self) -> usize {
         let index = size_of::<u32>() * index_length(self.len());

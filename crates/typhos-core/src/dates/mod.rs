@@ -14,6 +14,7 @@ mod look;
 mod look_tests;
 mod look_time;
 mod moment;
+mod mould;
 mod names;
 mod offsets;
 mod pattern;
@@ -32,6 +33,7 @@ pub use calendar::{
 };
 pub use look::read_shape;
 pub use moment::{Misread, Moment};
+pub use mould::{MOULD_BYTES, Mould};
 pub use names::{DEFAULT_LOCALE, Form, Named, Names, names};
 pub use offsets::{Overlap, Zone};
 pub use pattern::Pattern;

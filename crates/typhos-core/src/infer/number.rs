@@ -7,7 +7,8 @@ use crate::dates::{DAY_NANOS, days_from_civil};
 use crate::readings::{Decimal, Grouping, Mark, NumberStyle, Side};
 use crate::schema::{IntType, MAX_PRECISION, Scalar, TimeUnit};
 use crate::survey::{
-    Class, ColumnFacts, Example, Facts, NumberFacts, Tally, ViewFacts, WIDTHS, WrittenFacts,
+    Class, ColumnFacts, Example, Facts, MOST_LOSSES, NumberFacts, Tally, ViewFacts, WIDTHS,
+    WrittenFacts,
 };
 
 /// Digits after the mark up to which a column of one scale is a decimal; a longer fraction is more
@@ -515,6 +516,7 @@ fn narrower_fractions(ty: Scalar, facts: &Facts, rules: &Rules) -> Vec<Blocker> 
     if ty == Scalar::Float64
         && integers_survive
         && losses.count > 0
+        && losses.count < MOST_LOSSES
         && super::is_blocked(losses.count, facts)
         && rules.never.allows(Scalar::Float32)
     {

@@ -120,10 +120,12 @@ pub fn parse_number(value: &[u8]) -> Option<Number> {
 /// Whether a value is a number by its looks, a sign at most, digits and maybe a mark, and has more digits
 /// than [`parse_number`] takes apart.
 pub fn is_giant(value: &[u8]) -> bool {
+    if value.len() <= MAX_DIGITS as usize {
+        return false;
+    }
     let unsigned = value.strip_prefix(b"-").or_else(|| value.strip_prefix(b"+")).unwrap_or(value);
     let mut parts = unsigned.splitn(2, |byte| *byte == b'.');
-    value.len() > MAX_DIGITS as usize
-        && parts.all(|part| !part.is_empty() && part.iter().all(u8::is_ascii_digit))
+    parts.all(|part| !part.is_empty() && part.iter().all(u8::is_ascii_digit))
 }
 
 /// Reads an integer of at most 18 digits with an optional `-`: the short way for most columns.

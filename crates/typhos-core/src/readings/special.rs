@@ -12,21 +12,36 @@ pub fn uuid(value: &[u8]) -> Option<[u8; 16]> {
         [b'{', inner @ .., b'}'] => inner,
         value => value,
     };
-    let is_hyphenated = || [8, 13, 18, 23].iter().all(|at| value[*at] == b'-');
-    if !(value.len() == 32 || value.len() == 36 && is_hyphenated()) {
-        return None;
-    }
+    let (pairs, has_hyphens) = match value.len() {
+        32 => (&BARE_PAIRS, true),
+        36 => (&PAIRS, [8, 13, 18, 23].iter().all(|at| value[*at] == b'-')),
+        _ => return None,
+    };
     let mut bytes = [0; 16];
-    let mut digits = 0;
-    for byte in value.iter().filter(|byte| **byte != b'-') {
-        let digit = char::from(*byte).to_digit(16)? as u8;
-        // More digits than there is room for means that a hyphen stood for none.
-        let at = bytes.get_mut(digits / 2)?;
-        *at = *at << 4 | digit;
-        digits += 1;
+    let mut found = 0;
+    for (byte, at) in bytes.iter_mut().zip(pairs) {
+        let (high, low) = (HEX[usize::from(value[*at])], HEX[usize::from(value[*at + 1])]);
+        *byte = high << 4 | low;
+        found |= high | low;
     }
-    (digits == 32).then_some(bytes)
+    (has_hyphens && found < 16).then_some(bytes)
 }
+
+/// Where the pairs of digits of a UUID start, with hyphens between them and without.
+const PAIRS: [usize; 16] = [0, 2, 4, 6, 9, 11, 14, 16, 19, 21, 24, 26, 28, 30, 32, 34];
+const BARE_PAIRS: [usize; 16] = [0, 2, 4, 6, 8, 10, 12, 14, 16, 18, 20, 22, 24, 26, 28, 30];
+
+/// What each byte is worth as a hexadecimal digit; 255 where it is none.
+static HEX: [u8; 256] = {
+    let mut worth = [255; 256];
+    let mut digit = 0;
+    while digit < 16 {
+        worth[b"0123456789abcdef"[digit] as usize] = digit as u8;
+        worth[b"0123456789ABCDEF"[digit] as usize] = digit as u8;
+        digit += 1;
+    }
+    worth
+};
 
 /// Whether 32 hexadecimal digits say that they are a UUID: its version is one of those that RFC 9562 has,
 /// and its variant that of the RFC. Of digits that mean something else, one in eight does.

@@ -11,7 +11,7 @@ use super::group::{GROUP, Group};
 use super::order::Adding;
 use super::spread::most_cells;
 use super::{Class, Facts, Sequence, Tally};
-use crate::intern::{Interner, Key};
+use crate::intern::Key;
 use crate::readings;
 use crate::text::LineRef;
 
@@ -97,8 +97,8 @@ impl ColumnFacts {
     }
 
     /// The table of a column with few distinct values, in which it is fast to count them one by one.
-    pub(super) fn few(&mut self) -> Option<&mut Interner> {
-        self.table.as_mut().filter(|table| table.len() <= FEW).map(DistinctTable::values_mut)
+    pub(super) fn few(&mut self) -> Option<&mut DistinctTable> {
+        self.table.as_mut().filter(|table| table.len() <= FEW)
     }
 
     /// Whether values are better looked up in a [`Group`]: there are many, and a table of them.
@@ -144,6 +144,17 @@ impl ColumnFacts {
             if fractions.is_open()
                 && let Some(short) = ShortFraction::read(text, *start as usize, *end as usize)
                 && fractions.add(direct, short, value)
+            {
+                hash(value);
+                continue;
+            }
+            if direct.written.is_some() && direct.add_dressed(value, place(*row)) {
+                hash(value);
+                continue;
+            }
+            if direct.dates.has_moulds()
+                && value[0].is_ascii_digit()
+                && direct.add_cast(text, *start as usize, *end as usize, place(*row))
             {
                 hash(value);
                 continue;
@@ -232,7 +243,8 @@ impl ColumnFacts {
 
     #[cold]
     pub(super) fn fold(&mut self) {
-        if let Some(table) = self.table.take() {
+        if let Some(mut table) = self.table.take() {
+            table.settle();
             let hashes = self.hashes.get_or_insert_with(Hashes::new);
             if table.len() > self.most_hashes {
                 hashes.condense();
@@ -245,6 +257,7 @@ impl ColumnFacts {
     }
 
     pub(super) fn merge(&mut self, mut other: ColumnFacts) {
+        other.table.iter_mut().for_each(DistinctTable::settle);
         self.empty += other.empty;
         match (&mut self.table, &other.table) {
             (Some(ours), Some(theirs)) => {
@@ -318,6 +331,7 @@ impl ColumnFacts {
 
     /// Makes what was noted fit to be asked.
     pub(super) fn settle(&mut self) {
+        self.table.iter_mut().for_each(DistinctTable::settle);
         if let Some(hashes) = &mut self.hashes {
             hashes.settle(self.most_hashes);
         }

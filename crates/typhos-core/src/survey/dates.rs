@@ -7,11 +7,16 @@ use serde::{Deserialize, Serialize};
 use super::example::{earlier, join};
 use super::saved::ranges;
 use super::{Example, Tally};
-use crate::dates::{DAY_NANOS, DEFAULT_PIVOT, DateOrder, Shape, Shaped, days_from_civil};
+use crate::dates::{
+    DAY_NANOS, DEFAULT_PIVOT, DateOrder, MOULD_BYTES, Mould, Shape, Shaped, days_from_civil,
+};
 use crate::text::LineRef;
 
 /// Shapes of one column that are told apart. A column of more is no date column.
 const MAX_SHAPES: usize = 24;
+
+/// Cuts of one column that are known: months and days of one digit and of two, and both halves of a day.
+const MOST_MOULDS: usize = 16;
 
 /// What one order makes of the values of a shape.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
@@ -55,6 +60,9 @@ pub struct DateFacts {
     shapes: Vec<ShapeFacts>,
     /// Whether there were more shapes than are told apart.
     pub too_many: bool,
+    /// How values of the shapes were cut, each with the place of its shape.
+    #[serde(skip)]
+    moulds: Vec<(Mould, usize)>,
 }
 
 impl PartialEq for DateFacts {
@@ -73,7 +81,39 @@ impl DateFacts {
     }
 
     pub(super) fn add(&mut self, shaped: &Shaped<'_>, value: &[u8], count: u64, place: LineRef) {
-        let Some(facts) = self.of(shaped.shape) else { return };
+        let Some(at) = self.of(shaped.shape) else { return };
+        if self.moulds.len() < MOST_MOULDS
+            && let Some(mould) = Mould::of(value, shaped)
+            && self.moulds.iter().all(|(known, _)| *known != mould)
+        {
+            self.moulds.push((mould, at));
+        }
+        self.add_at(at, shaped, value, count, place);
+    }
+
+    /// Whether values may be of a known cut.
+    #[inline(always)]
+    pub(super) fn has_moulds(&self) -> bool {
+        !self.moulds.is_empty()
+    }
+
+    /// Adds a value at the start of `bytes` that is of a known cut; says whether it is.
+    #[inline]
+    pub(super) fn add_cast(
+        &mut self,
+        value: &[u8],
+        bytes: &[u8; MOULD_BYTES],
+        place: LineRef,
+    ) -> bool {
+        let read = |(mould, at): &(Mould, usize)| Some((mould.read(value.len(), bytes)?, *at));
+        let Some((shaped, at)) = self.moulds.iter().find_map(read) else { return false };
+        self.add_at(at, &shaped, value, 1, place);
+        true
+    }
+
+    #[inline]
+    fn add_at(&mut self, at: usize, shaped: &Shaped<'_>, value: &[u8], count: u64, place: LineRef) {
+        let facts = &mut self.shapes[at];
         // Names that are found are those of a table, so that there are not too many of them.
         if !shaped.month_name.is_empty() {
             note(&mut facts.months, shaped.month_name, count);
@@ -87,6 +127,9 @@ impl DateFacts {
         }
         facts.fraction_digits = facts.fraction_digits.max(shaped.fraction_digits);
         for (order, known) in DateOrder::ALL.into_iter().zip(&mut facts.orders) {
+            if shaped.shape.date.is_some() && !shaped.shape.allows(order) {
+                continue;
+            }
             let days = if shaped.shape.date.is_none() {
                 Some(0)
             } else {
@@ -95,7 +138,6 @@ impl DateFacts {
                     .map(|(year, month, day)| days_from_civil(year, month, day))
             };
             match days {
-                _ if shaped.shape.date.is_some() && !shaped.shape.allows(order) => {}
                 Some(days) => {
                     let local = i128::from(days) * i128::from(DAY_NANOS) + i128::from(shaped.nanos);
                     let moment = local - i128::from(shaped.offset) * 1_000_000_000;
@@ -108,9 +150,10 @@ impl DateFacts {
         }
     }
 
-    fn of(&mut self, shape: Shape) -> Option<&mut ShapeFacts> {
+    /// The place of a shape, where not too many others are known.
+    fn of(&mut self, shape: Shape) -> Option<usize> {
         let known = self.shapes.iter().position(|facts| facts.shape == shape);
-        let at = match known {
+        Some(match known {
             Some(at) => at,
             None if self.shapes.len() >= MAX_SHAPES => {
                 self.too_many = true;
@@ -128,8 +171,7 @@ impl DateFacts {
                 });
                 self.shapes.len() - 1
             }
-        };
-        Some(&mut self.shapes[at])
+        })
     }
 
     /// Every count there is.
@@ -156,7 +198,8 @@ impl DateFacts {
     pub(super) fn merge(&mut self, other: DateFacts) {
         self.too_many |= other.too_many;
         for theirs in other.shapes {
-            let Some(ours) = self.of(theirs.shape) else { continue };
+            let Some(at) = self.of(theirs.shape) else { continue };
+            let ours = &mut self.shapes[at];
             ours.count += theirs.count;
             earlier(&mut ours.first, theirs.first);
             ours.fraction_digits = ours.fraction_digits.max(theirs.fraction_digits);

@@ -1,5 +1,6 @@
 //! The distinct values of a column, with how often and where first each was seen.
 
+use super::small::SmallCounts;
 use crate::intern::{Interner, Key};
 use crate::text::LineRef;
 
@@ -39,6 +40,8 @@ pub struct DistinctValue<'t> {
 #[derive(Debug, Clone)]
 pub(super) struct DistinctTable {
     values: Interner,
+    /// Counts of small integers that are not in the table yet.
+    small: SmallCounts,
     /// Where each value was seen first.
     firsts: Vec<LineRef>,
     most_bytes: usize,
@@ -52,6 +55,7 @@ impl DistinctTable {
         let most_bytes = (TOTAL_BYTES / columns.max(1)).min(MAX_COLUMN_BYTES);
         DistinctTable {
             values: Interner::new(),
+            small: SmallCounts::new(columns),
             firsts: Vec::new(),
             most_bytes,
             may_be_malformed: false,
@@ -79,11 +83,23 @@ impl DistinctTable {
         &mut self.values
     }
 
+    /// The table, and the small integers that are counted beside it.
+    #[inline(always)]
+    pub fn counters(&mut self) -> (&mut Interner, &mut SmallCounts) {
+        (&mut self.values, &mut self.small)
+    }
+
+    /// Brings all counts into the table. Without it they may lack those of small integers.
+    pub fn settle(&mut self) {
+        self.small.flush(&mut self.values);
+    }
+
     /// Counts a value `count` times more, seen first at `first`.
     pub fn add(&mut self, value: &[u8], count: u64, first: LineRef) {
         let (number, is_new) = self.values.count(Key::of(value), value, count);
         if is_new {
             self.firsts.push(first);
+            self.small.note_new(&self.values, value);
         } else {
             let known = &mut self.firsts[number as usize];
             *known = (*known).min(first);

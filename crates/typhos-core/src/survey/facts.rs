@@ -3,6 +3,7 @@
 
 use serde::{Deserialize, Serialize};
 
+use super::dressed::Dressed;
 use super::example::Tally;
 use super::numbers::{FLOAT32_SURE, wide_width_of, width_of};
 use super::written::written;
@@ -200,6 +201,53 @@ impl Facts {
         self.tallies[tally].add(value, count, place);
     }
 
+    /// Adds the value `text[start..end]` if it is a date cut as others before it, and nothing is to be noted of it but
+    /// what all of them have; says whether that is so.
+    #[inline]
+    pub(super) fn add_cast(
+        &mut self,
+        text: &[u8],
+        start: usize,
+        end: usize,
+        place: LineRef,
+    ) -> bool {
+        let tally = Class::Date as usize;
+        if !self.said.is_empty() || !self.tallies[tally].is_settled(place) {
+            return false;
+        }
+        let Some(bytes) = text.get(start..).and_then(<[u8]>::first_chunk) else { return false };
+        let value = &text[start..end];
+        if !self.dates.add_cast(value, bytes, place) {
+            return false;
+        }
+        self.last_integer = None;
+        self.text.add(value, 1);
+        self.tallies[tally].count += 1;
+        true
+    }
+
+    /// Adds a value if it is a number in the usual clothes, as others before it, and nothing is to be noted of it but what
+    /// all of them have; says whether that is so.
+    #[inline]
+    pub(super) fn add_dressed(&mut self, value: &[u8], place: LineRef) -> bool {
+        let tally = Class::Written as usize;
+        if !self.said.is_empty() || !self.tallies[tally].is_settled(place) {
+            return false;
+        }
+        let Some(written) = &mut self.written else { return false };
+        let Some(dressed) = Dressed::read(value) else { return false };
+        if !written.add_dressed(&dressed, place) {
+            return false;
+        }
+        if dressed.sign.is_empty() {
+            self.written_points += u64::from(readings::point(value).is_some());
+        }
+        self.last_integer = None;
+        self.text.add(value, 1);
+        self.tallies[tally].count += 1;
+        true
+    }
+
     /// Adds one value that is not valid in the encoding.
     #[cold]
     pub(super) fn add_malformed(&mut self, value: &[u8], count: u64, place: LineRef) {
@@ -210,6 +258,11 @@ impl Facts {
     /// Takes note of what a value is, and says which tally it belongs to.
     #[inline]
     fn classify(&mut self, value: &[u8], count: u64, place: LineRef) -> usize {
+        // Nothing else that is anything has hyphens at these places.
+        if value.len() == 36 && value[8] == b'-' && readings::uuid(value).is_some() {
+            self.last_integer = None;
+            return Class::Uuid as usize;
+        }
         self.last_integer = readings::parse_integer(value);
         if let Some(number) = self.last_integer {
             let digits = value.strip_prefix(b"-").unwrap_or(value);
@@ -280,11 +333,11 @@ impl Facts {
         let (first, last) = (value[0], value[value.len() - 1]);
         let is_edge = |byte: u8| byte.is_ascii_digit() || matches!(byte, b'-' | b'+' | b'(' | b')');
         if (is_edge(first) || is_edge(last) || first == 0xe2)
-            && let Some(undressed) = written(value)
+            && let Some(written) = written(value)
         {
             self.written_points += if readings::point(value).is_some() { count } else { 0 };
             self.written_ips += if readings::is_ip(value) { count } else { 0 };
-            self.written.get_or_insert_default().add(&undressed, value, count, place);
+            self.written.get_or_insert_default().add(&written, value, count, place);
             return Class::Written;
         }
         if value.len() == 32 {
@@ -333,6 +386,9 @@ impl Facts {
 
     fn classify_digits(&mut self, value: &[u8], count: u64, place: LineRef) -> usize {
         let Some(number) = readings::parse_number(value) else {
+            if is_plain_address(value) {
+                return Class::Ip as usize;
+            }
             if readings::is_giant(value) {
                 self.giants.add(value, count, place);
                 return Class::Text as usize;
@@ -463,4 +519,27 @@ impl Facts {
             (ours, theirs) => *ours = ours.take().or(theirs),
         }
     }
+}
+/// Whether a value is four numbers of at most three digits with points between, an address therefore, and could not be a
+/// number in groups: one of those has three digits in every group but the first.
+fn is_plain_address(value: &[u8]) -> bool {
+    if !(7..15).contains(&value.len()) {
+        return false;
+    }
+    let (mut groups, mut number, mut digits, mut are_threes) = (1, 0u32, 0, true);
+    for byte in value {
+        match byte {
+            b'0'..=b'9' if digits < 3 && !(digits == 1 && number == 0) => {
+                number = number * 10 + u32::from(byte - b'0');
+                digits += 1;
+            }
+            b'.' if digits > 0 && number < 256 => {
+                are_threes &= groups == 1 || digits == 3;
+                (groups, number, digits) = (groups + 1, 0, 0);
+            }
+            _ => return false,
+        }
+    }
+    are_threes &= digits == 3;
+    groups == 4 && digits > 0 && number < 256 && !are_threes
 }

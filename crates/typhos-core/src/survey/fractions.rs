@@ -4,7 +4,7 @@
 //! Only what leaves nothing else to note goes this way: a value that might become an example, or the first that a float
 //! would lose, is left to the usual one.
 
-use super::{Class, Facts};
+use super::{Class, Facts, MOST_LOSSES};
 use crate::readings::{Decimal, eight_digits, survives_float32_of};
 use crate::text::LineRef;
 
@@ -80,6 +80,8 @@ pub(super) struct FractionGroup {
     settled: u32,
     /// Whether nothing but their number is noted of values that float32 would lose.
     losses_are_settled: bool,
+    /// Whether so many were lost that nobody asks.
+    losses_are_over: bool,
     losses: u64,
     bytes: u64,
     lengths: (u32, u32),
@@ -100,9 +102,11 @@ impl FractionGroup {
         let scales = scales.map(|(scale, _)| usize::from(*scale)).filter(|scale| *scale < SCALES);
         let settled = scales.fold(0, |settled, scale| settled | 1 << scale);
         let losses = &facts.numbers.float32_losses;
+        let is_loss_known = facts.numbers.knows_float32_loss(first);
         FractionGroup {
             settled: if is_open { settled } else { 0 },
-            losses_are_settled: losses.is_settled(first) && facts.numbers.knows_float32_loss(first),
+            losses_are_settled: losses.is_settled(first) && is_loss_known,
+            losses_are_over: losses.count >= MOST_LOSSES && is_loss_known,
             losses: 0,
             bytes: 0,
             lengths: (u32::MAX, 0),
@@ -127,12 +131,14 @@ impl FractionGroup {
         if self.settled >> scale & 1 == 0 {
             return false;
         }
-        let survives = survives_float32_of(mantissa.unsigned_abs(), scale);
-        if survives != Some(true) {
-            if survives.is_none() || !self.losses_are_settled {
-                return false;
+        if !self.losses_are_over {
+            let survives = survives_float32_of(mantissa.unsigned_abs(), scale);
+            if survives != Some(true) {
+                if survives.is_none() || !self.losses_are_settled {
+                    return false;
+                }
+                self.losses += 1;
             }
-            self.losses += 1;
         }
         facts.numbers.spread.add(fraction.near_f64(), 1);
         facts.text.note_extremes(value);
@@ -167,7 +173,8 @@ impl FractionGroup {
             let (count, low, high) = self.as_groups;
             facts.numbers.add_as_groups(count, low.into(), high.into());
         }
-        facts.numbers.float32_losses.count += self.losses;
+        let losses = &mut facts.numbers.float32_losses.count;
+        *losses = (*losses + self.losses).min(MOST_LOSSES);
         facts.tallies[Class::Decimal as usize].count += count;
         let lengths = (u64::from(self.lengths.0), u64::from(self.lengths.1));
         facts.text.add_measures(count, self.bytes, lengths);
@@ -233,6 +240,16 @@ mod tests {
             2 => (0.0f32..100.0).prop_map(|n| n.to_string()),
             1 => "[-+]?[0-9]{0,9}\\.?[0-9]{0,9}",
             1 => Just("NA".to_owned()),
+            3 => (0u32..99_999_999, any::<bool>()).prop_map(|(n, comma)| {
+                let (a, b, c) = (n / 100_000, n / 100 % 1000, n % 100);
+                if comma { format!("{a}.{b:03},{c:02}") } else { format!("${a},{b:03}.{c}") }
+            }),
+            1 => (0u32..200, 0u32..200).prop_map(|(a, b)| format!("{a},{b}")),
+            3 => (1u32..13, 1u32..32, 2000u32..2030, 0u32..24).prop_map(|(m, d, y, h)| format!("{y}-{m:02}-{d:02} {h:02}:05")),
+            2 => (1u32..13, 1u32..32, 0u32..24).prop_map(|(m, d, h)| format!("{m}/{d}/2024 {h}:05 PM")),
+            1 => any::<u128>().prop_map(|n| format!("{:08x}-{:04x}-4000-8000-{:012x}", n >> 96, n >> 80 & 0xffff, n & 0xffff_ffff_ffff)),
+            1 => any::<std::net::Ipv4Addr>().prop_map(|ip| ip.to_string()),
+            1 => "[0-9]{1,3}\\.[0-9]{1,3}\\.[0-9]{1,3}\\.[0-9]{1,3}",
         ]
     }
 

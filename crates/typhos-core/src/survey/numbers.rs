@@ -79,7 +79,7 @@ pub struct NumberFacts {
     pub floats: Option<(f64, f64)>,
     /// The first number that is another one as float32.
     pub float32_loses: Option<Example>,
-    /// Numbers with a fraction or an exponent that are another one as float32.
+    /// Numbers with a fraction or an exponent that are another one as float32: counted up to [`MOST_LOSSES`].
     pub float32_losses: Tally,
     /// The first number that is another one as float64.
     pub float64_loses: Option<Example>,
@@ -107,6 +107,9 @@ impl Default for NumberFacts {
         }
     }
 }
+
+/// Losses that are counted. A column of more is none that a few values keep from float32, and nobody asks again.
+pub const MOST_LOSSES: u64 = 65_536;
 
 /// Integers up to here are exact in a float32 and are printed by it as they were written; the same for
 /// float64.
@@ -234,12 +237,14 @@ impl NumberFacts {
     fn float_losses(&mut self, value: &[u8], number: &Number, count: u64, place: LineRef) {
         let open = |known: &Option<Example>| known.as_ref().is_none_or(|known| place < known.place);
         let is_first = open(&self.float32_loses);
-        if (count > 0 || is_first) && !survives_float32(value, number) {
+        let is_counted = count > 0 && self.float32_losses.count < MOST_LOSSES;
+        if (is_counted || is_first) && !survives_float32(value, number) {
             if is_first {
                 self.float32_loses = Some(Example::new(value, place));
             }
-            if count > 0 {
+            if is_counted {
                 self.float32_losses.add(value, count, place);
+                self.float32_losses.count = self.float32_losses.count.min(MOST_LOSSES);
             }
         }
         if open(&self.float64_loses) && !survives_float64(value, number) {
@@ -279,6 +284,7 @@ impl NumberFacts {
         earlier(&mut self.float32_loses, other.float32_loses);
         earlier(&mut self.float64_loses, other.float64_loses);
         self.float32_losses.merge(other.float32_losses);
+        self.float32_losses.count = self.float32_losses.count.min(MOST_LOSSES);
         self.spread.merge(other.spread);
     }
 }

@@ -2,10 +2,12 @@
 
 use std::sync::PoisonError;
 
+use super::distinct::DistinctTable;
 use super::group::Group;
 use super::order::{Adding, BlockRun, OrderedRuns};
+use super::small::SmallCounts;
 use super::{BrokenRecord, ColumnFacts, MAX_BROKEN_EXAMPLES, Quoting, Shared, Stretch, Survey};
-use crate::intern::{Counter, Interner};
+use crate::intern::Counter;
 use crate::readings::trim;
 use crate::records::{Bounds, LineRef, Records, Split, Values};
 use crate::text::{Block, FileLayout, QuotedEmpty, Splitter, TextRecords};
@@ -187,7 +189,7 @@ impl<'b, V: Values> Context<'b, V> {
             let Some((row, start, end)) = rest.next() else { break };
             match self.plain(start, end) {
                 Some((start, end)) => {
-                    if !table.counter().count(text, start, end) {
+                    if !table.values_mut().counter().count(text, start, end) {
                         facts.observe(&text[start..end], true, place(row));
                     }
                 }
@@ -360,12 +362,15 @@ impl Rest<'_> {
     ///
     /// Most of the time of a survey goes by in here. What it needs is therefore little enough for the
     /// registers, and nothing is inlined around it.
-    fn pass(&mut self, text: &[u8], odd: &[bool; 256], table: &mut Interner) {
+    fn pass(&mut self, text: &[u8], odd: &[bool; 256], table: &mut DistinctTable) {
+        let (table, small) = table.counters();
         // Values of one word are looked up by it alone.
         let is_short = table.is_short();
         let counter = table.counter();
         let rest = &self.values[self.at..];
-        let (passed, empty) = if is_short {
+        let (passed, empty) = if is_short && small.is_used() {
+            pass_small(rest, text, odd, counter, small)
+        } else if is_short {
             pass_short(rest, text, odd, counter)
         } else {
             pass_any(rest, text, odd, counter)
@@ -373,6 +378,19 @@ impl Rest<'_> {
         self.at += passed;
         self.empty += empty;
     }
+}
+
+#[inline(never)]
+fn pass_small(
+    values: &[Bounds],
+    text: &[u8],
+    odd: &[bool; 256],
+    mut known: Counter<'_>,
+    small: &mut SmallCounts,
+) -> (usize, u64) {
+    pass(values, text, odd, |start, end| {
+        small.count(text, start, end) || known.count_short(text, start, end)
+    })
 }
 
 #[inline(never)]

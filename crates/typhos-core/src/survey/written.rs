@@ -5,10 +5,12 @@ use std::collections::BTreeMap;
 use serde::{Deserialize, Serialize};
 
 use super::Spread;
+use super::dressed::Dressed;
 use super::example::{Example, earlier, join};
 use super::saved::{bytes_as_text, ranges};
 use crate::readings::{
-    Decimal, Mark, Number, Undressed, survives_float32, survives_float64, undress,
+    Decimal, Grouping, Mark, Number, Undressed, survives_float32, survives_float32_of,
+    survives_float64, undress,
 };
 use crate::text::LineRef;
 
@@ -42,15 +44,8 @@ pub struct ViewFacts {
 
 impl ViewFacts {
     fn add(&mut self, number: &Number, value: &[u8], count: u64, place: LineRef) {
-        self.read += count;
-        *self.scales.entry(number.scale).or_default() += count;
         let worth = Decimal { mantissa: number.mantissa, scale: number.scale };
-        let (low, high) = self.range.unwrap_or((worth, worth));
-        self.range = Some((low.min(worth), high.max(worth)));
-        let digits = number.whole_digits;
-        let (fewest, most) = self.whole_digits.unwrap_or((digits, digits));
-        self.whole_digits = Some((fewest.min(digits), most.max(digits)));
-        self.spread.add(worth.to_f64(), count);
+        self.note(worth, number.whole_digits, count);
         let note = |known: &mut Option<Example>, survives: fn(&[u8], &Number) -> bool| {
             let is_open = known.as_ref().is_none_or(|known| place < known.place);
             if is_open && !survives(&[], number) {
@@ -59,6 +54,22 @@ impl ViewFacts {
         };
         note(&mut self.float32_loses, survives_float32);
         note(&mut self.float64_loses, survives_float64);
+    }
+
+    /// Notes what a number is, but not what it would lose as a float.
+    #[inline]
+    fn note(&mut self, worth: Decimal, digits: u8, count: u64) {
+        self.read += count;
+        *self.scales.entry(worth.scale).or_default() += count;
+        match &mut self.range {
+            Some((low, _)) if worth < *low => *low = worth,
+            Some((_, high)) if worth > *high => *high = worth,
+            Some(_) => {}
+            None => self.range = Some((worth, worth)),
+        }
+        let (fewest, most) = self.whole_digits.unwrap_or((digits, digits));
+        self.whole_digits = Some((fewest.min(digits), most.max(digits)));
+        self.spread.add(worth.to_f64(), count);
     }
 
     fn merge(&mut self, other: ViewFacts) {
@@ -100,12 +111,12 @@ pub struct WrittenFacts {
 impl WrittenFacts {
     pub(super) fn add(
         &mut self,
-        undressed: &Undressed<'_>,
+        (undressed, readings): &Written<'_>,
         value: &[u8],
         count: u64,
         place: LineRef,
     ) {
-        self.sign(undressed.sign.to_vec(), count);
+        self.sign(undressed.sign, count);
         self.accounting += if undressed.accounting { count } else { 0 };
         if let Some(side) = undressed.side {
             self.sides[side as usize] += count;
@@ -115,22 +126,49 @@ impl WrittenFacts {
             Some(_) => self.in_threes += count,
             None => {}
         }
-        for (mark, view) in Mark::ALL.into_iter().zip(&mut self.views) {
-            match undressed.read(mark) {
+        for (reading, view) in readings.iter().zip(&mut self.views) {
+            match reading {
                 Some((number, grouping)) => {
                     if let Some(grouping) = grouping {
-                        view.groupings[grouping as usize] += count;
+                        view.groupings[*grouping as usize] += count;
                     }
-                    view.add(&number, value, count, place);
+                    view.add(number, value, count, place);
                 }
-                None => earlier(&mut view.refused, Some(Example::new(value, place))),
+                None if view.refused.as_ref().is_none_or(|known| place < known.place) => {
+                    view.refused = Some(Example::new(value, place));
+                }
+                None => {}
             }
         }
     }
 
-    fn sign(&mut self, sign: Vec<u8>, count: u64) {
-        if !self.many_signs {
-            *self.signs.entry(sign).or_default() += count;
+    /// Adds a number in the usual clothes, if nothing but what is noted here is to be noted of it; says whether that is so.
+    #[inline]
+    pub(super) fn add_dressed(&mut self, dressed: &Dressed, place: LineRef) -> bool {
+        let at = usize::from(dressed.mark == Mark::Comma);
+        let is_known =
+            |known: &Option<Example>| known.as_ref().is_some_and(|known| known.place <= place);
+        let Dressed { mantissa, scale, whole_digits, .. } = *dressed;
+        let survives = || survives_float32_of(mantissa.unsigned_abs(), scale) == Some(true);
+        if !is_known(&self.views[1 - at].refused)
+            || !(is_known(&self.views[at].float32_loses) || survives())
+        {
+            return false;
+        }
+        self.sign(dressed.sign, 1);
+        let view = &mut self.views[at];
+        if let Some(grouping) = dressed.grouping {
+            view.groupings[grouping as usize] += 1;
+        }
+        view.note(Decimal { mantissa: mantissa.into(), scale }, whole_digits, 1);
+        true
+    }
+
+    fn sign(&mut self, sign: &[u8], count: u64) {
+        if let Some(known) = self.signs.get_mut(sign) {
+            *known += count;
+        } else if !self.many_signs {
+            self.signs.insert(sign.to_vec(), count);
             if self.signs.len() > MOST_SIGNS {
                 self.many_signs = true;
                 self.signs.clear();
@@ -161,7 +199,7 @@ impl WrittenFacts {
             self.many_signs = true;
             self.signs.clear();
         }
-        other.signs.into_iter().for_each(|(sign, count)| self.sign(sign, count));
+        other.signs.into_iter().for_each(|(sign, count)| self.sign(&sign, count));
         self.accounting += other.accounting;
         self.sides.iter_mut().zip(other.sides).for_each(|(ours, theirs)| *ours += theirs);
         self.in_twos += other.in_twos;
@@ -170,10 +208,13 @@ impl WrittenFacts {
     }
 }
 
-/// A value that is a number by at least one mark, undressed.
+/// A value undressed, and the number that it is by each of [`Mark::ALL`], with what groups its digits.
+pub(super) type Written<'v> = (Undressed<'v>, [Option<(Number, Option<Grouping>)>; 2]);
+
+/// A value that is a number by at least one mark.
 #[inline]
-pub(super) fn written(value: &[u8]) -> Option<Undressed<'_>> {
+pub(super) fn written(value: &[u8]) -> Option<Written<'_>> {
     let undressed = undress(value)?;
-    let is_number = Mark::ALL.iter().any(|mark| undressed.read(*mark).is_some());
-    is_number.then_some(undressed)
+    let readings = Mark::ALL.map(|mark| undressed.read(mark));
+    readings.iter().any(Option::is_some).then_some((undressed, readings))
 }

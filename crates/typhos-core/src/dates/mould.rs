@@ -1,0 +1,239 @@
+//! Moulds of dates: a value that was looked at once tells how others of the same cut are read.
+//!
+//! Two values have one cut where they have the same length, and the same bytes at the same places but for the digits
+//! of date and time. Looking at the second then finds the same shape, and only its numbers are read. The law, which a
+//! property test holds: what a mould reads is what [`read_shape`](super::read_shape) finds.
+
+use super::shape::{Separator, Shape, Shaped};
+
+/// The most bytes of a value that has a mould.
+pub const MOULD_BYTES: usize = 32;
+
+/// The cut of a value, and where its numbers stand in it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Mould {
+    /// The bytes of the value, zeros where its digits may be others, and behind it nothing.
+    cut: [u8; MOULD_BYTES],
+    /// All bits of the bytes that are told by their place alone.
+    is_digit: [u8; MOULD_BYTES],
+    length: usize,
+    shape: Shape,
+    /// Place and length of year, month and day in the order they are written; of length 0 without a date.
+    fields: [(u8, u8); 3],
+    /// Place and length of hour, minute, second and fraction; of length 0 where there is none.
+    clock: [(u8, u8); 4],
+    /// Hours to add to one of twelve, where there is a half of the day.
+    half: Option<u32>,
+    offset: i32,
+}
+
+/// Runs of digits, one after the other.
+struct Runs<'v> {
+    value: &'v [u8],
+    at: usize,
+}
+
+impl Runs<'_> {
+    /// The next run, if it has `length` digits: where it stands.
+    fn next(&mut self, length: usize) -> Option<u8> {
+        let is_digit = |at: usize| self.value.get(at).is_some_and(u8::is_ascii_digit);
+        let start = (self.at..self.value.len()).find(|at| is_digit(*at))?;
+        let is_run = (start..start + length).all(is_digit) && !is_digit(start + length);
+        self.at = start + length;
+        is_run.then_some(start as u8)
+    }
+}
+
+impl Mould {
+    /// The mould of a value that was looked at. `None` where names or words are part of its date, or it is too long.
+    pub fn of(value: &[u8], shaped: &Shaped<'_>) -> Option<Mould> {
+        let Shape { date, time, .. } = shaped.shape;
+        let nothing = Separator::default();
+        let has_words = date.is_some_and(|date| {
+            date.weekday.is_some()
+                || date.behind != nothing
+                || date.late_year
+                || date.digits.contains(&0)
+        }) || time.is_some_and(|time| time.words != [nothing; 3]);
+        if has_words || !value.is_ascii() || value.len() > MOULD_BYTES {
+            return None;
+        }
+        let mut runs = Runs { value, at: 0 };
+        let mut fields = [(0, 0); 3];
+        if let Some(date) = date {
+            if date.between == [nothing; 2] {
+                let start = runs.next(8)?;
+                fields = [(start, 4), (start + 4, 2), (start + 6, 2)];
+            } else {
+                for (field, digits) in fields.iter_mut().zip(date.digits) {
+                    *field = (runs.next(digits.into())?, digits);
+                }
+            }
+        }
+        let mut clock = [(0, 0); 4];
+        let mut half = None;
+        if let Some(time) = time {
+            if time.between == nothing {
+                let start = runs.next(if time.seconds { 6 } else { 4 })?;
+                clock[..2].copy_from_slice(&[(start, 2), (start + 2, 2)]);
+                clock[2] = if time.seconds { (start + 4, 2) } else { (0, 0) };
+            } else {
+                clock[0] = (runs.next(time.hour_digits.into())?, time.hour_digits);
+                clock[1] = (runs.next(2)?, 2);
+                clock[2] = if time.seconds { (runs.next(2)?, 2) } else { (0, 0) };
+            }
+            if time.fraction.is_some() {
+                let digits = shaped.fraction_digits;
+                clock[3] = (runs.next(digits.into())?, digits);
+            }
+            let is_afternoon = shaped.nanos >= 12 * 3600 * 1_000_000_000;
+            half = time.half.map(|_| if is_afternoon { 12 } else { 0 });
+        }
+        let mut mould = Mould {
+            cut: [0; MOULD_BYTES],
+            is_digit: [0; MOULD_BYTES],
+            length: value.len(),
+            shape: shaped.shape,
+            fields,
+            clock,
+            half,
+            offset: shaped.offset,
+        };
+        mould.cut[..value.len()].copy_from_slice(value);
+        for (start, length) in fields.into_iter().chain(clock) {
+            let range = usize::from(start)..usize::from(start) + usize::from(length);
+            mould.cut[range.clone()].fill(b'0');
+            mould.is_digit[range].fill(0xff);
+        }
+        let cast = mould.read(value.len(), &padded(value));
+        // What a mould does not make of its own value is nothing to rely on.
+        (cast.as_ref() == Some(shaped)).then_some(mould)
+    }
+
+    /// Reads the value of `length` bytes that `bytes` starts with, if it is of this cut. `None` says only that it has
+    /// to be looked at.
+    #[inline]
+    pub fn read(&self, length: usize, bytes: &[u8; MOULD_BYTES]) -> Option<Shaped<'static>> {
+        if length != self.length {
+            return None;
+        }
+        // All bytes at once: what differs, and whether digits stand where they have to.
+        let mut differs = 0;
+        for at in 0..MOULD_BYTES {
+            let is_number = if bytes[at].wrapping_sub(b'0') < 10 { 0xff } else { 0 };
+            let byte = (self.is_digit[at] & is_number & b'0')
+                | (!(self.is_digit[at] & is_number) & bytes[at]);
+            let inside = if at < length { 0xff } else { 0 };
+            differs |= (byte ^ self.cut[at]) & inside;
+        }
+        if differs != 0 {
+            return None;
+        }
+        let number = |(start, length): (u8, u8)| -> u32 {
+            let start = usize::from(start);
+            let digits = &bytes[start..start + usize::from(length)];
+            digits.iter().fold(0, |number, byte| number * 10 + u32::from(byte - b'0'))
+        };
+        let [mut hour, minute, second] = [0, 1, 2].map(|at| number(self.clock[at]));
+        if let Some(half) = self.half {
+            if !(1..=12).contains(&hour) {
+                return None;
+            }
+            hour = hour % 12 + half;
+        }
+        if hour > 23 || minute > 59 || second > 59 {
+            return None;
+        }
+        let digits = self.clock[3].1;
+        let fraction = i64::from(number(self.clock[3])) * 10i64.pow(9 - u32::from(digits));
+        Some(Shaped {
+            shape: self.shape,
+            fields: self.fields.map(|field| number(field) as u16),
+            month_name: b"",
+            weekday: None,
+            nanos: i64::from(hour * 3600 + minute * 60 + second) * 1_000_000_000 + fraction,
+            fraction_digits: digits,
+            offset: self.offset,
+        })
+    }
+}
+
+/// A short value with zeros behind it.
+fn padded(value: &[u8]) -> [u8; MOULD_BYTES] {
+    let mut bytes = [0; MOULD_BYTES];
+    bytes[..value.len()].copy_from_slice(value);
+    bytes
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::read_shape;
+    use super::*;
+    use proptest::prelude::*;
+
+    fn dated() -> impl Strategy<Value = String> {
+        let fields = (0u32..40, 0u32..16, 0u32..3000, 0u32..26, 0u32..62, 0u32..62);
+        let rest = (
+            "[.,][0-9]{1,9}",
+            prop_oneof![Just(""), Just("Z"), Just("+01:00"), Just(" -0330"), Just(" CET")],
+        );
+        (fields, rest, 0usize..12).prop_map(|((d, m, y, h, min, s), (fraction, zone), style)| {
+            match style {
+                0 => format!("{y:04}-{m:02}-{d:02}"),
+                1 => format!("{y:04}-{m:02}-{d:02}T{h:02}:{min:02}:{s:02}{fraction}{zone}"),
+                2 => format!("{m}/{d}/{y:04} {h}:{min:02} PM"),
+                3 => format!("{m}/{d}/{y:04} {h}:{min:02}:{s:02} am"),
+                4 => format!("{d:02}.{m:02}.{:02}", y % 100),
+                5 => format!("{h:02}:{min:02}:{s:02}{fraction}"),
+                6 => format!("{h}:{min:02}"),
+                7 => format!("{y:04}{m:02}{d:02}T{h:02}{min:02}{s:02}{zone}"),
+                8 => format!("{d:02}.{m:02}.{y:04} {h:02}.{min:02}"),
+                9 => format!("{d} Mar {y:04} {h:02}:{min:02}"),
+                10 => format!("{y:04}-{m:02}-{d:02} {h:02}:{min:02}:{s:02}{zone}"),
+                _ => format!("Mon, {d:02} Apr {y:04}"),
+            }
+        })
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(4000))]
+
+        #[test]
+        fn a_mould_reads_what_a_look_finds(model in dated(), other in dated(), byte in any::<u8>(), at in 0usize..40) {
+            let Some(shaped) = read_shape(model.as_bytes()) else { return Ok(()) };
+            let Some(mould) = Mould::of(model.as_bytes(), &shaped) else { return Ok(()) };
+            let mut changed = model.clone().into_bytes();
+            if let Some(known) = changed.get_mut(at) {
+                *known = byte;
+            }
+            for value in [other.as_bytes(), &changed] {
+                if value.len() <= MOULD_BYTES
+                    && let Some(read) = mould.read(value.len(), &padded(value))
+                {
+                    prop_assert_eq!(Some(read), read_shape(value), "{} by {}", value.escape_ascii(), model);
+                }
+            }
+            prop_assert_eq!(mould.read(model.len(), &padded(model.as_bytes())), Some(shaped));
+        }
+    }
+
+    #[test]
+    fn usual_dates_have_moulds() {
+        for (model, value) in [
+            ("2024-03-31", "1999-12-01"),
+            ("2024-03-31T10:20:30.123Z", "2025-01-02T23:59:59.000Z"),
+            ("3/31/2024 7:05 PM", "1/22/1999 9:59 PM"),
+            ("31.03.24 07.05", "01.12.99 23.59"),
+        ] {
+            let mould =
+                Mould::of(model.as_bytes(), &read_shape(model.as_bytes()).unwrap()).unwrap();
+            let read = mould.read(value.len(), &padded(value.as_bytes()));
+            assert_eq!(read, read_shape(value.as_bytes()), "{value}");
+            assert!(read.is_some(), "{value}");
+        }
+        for value in ["31 Mar 2024", "Mon, 04 Mar 2024"] {
+            let shaped = read_shape(value.as_bytes()).unwrap();
+            assert_eq!(Mould::of(value.as_bytes(), &shaped), None, "{value}");
+        }
+    }
+}

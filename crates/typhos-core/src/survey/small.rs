@@ -1,0 +1,142 @@
+//! Small integers, counted where their own number says.
+//!
+//! A look-up in a table of a thousand values waits for two lines of memory, and in a file of hundreds of columns none of
+//! them is in a fast cache any more when its column comes again. Numbers of up to three digits, which most columns of
+//! integers have, need no look-up: four bytes for each, of which sixteen share a line.
+
+use crate::intern::Interner;
+
+/// Numbers that are counted: those of up to three digits.
+const NUMBERS: usize = 1000;
+
+/// A table of fewer values than these is in the fastest cache anyway.
+const FEWEST: usize = 32;
+
+/// The most columns of a survey that have them: so many take four MiB in each thread.
+const MOST_COLUMNS: usize = 1000;
+
+/// How often each small integer was seen since it came into the table, and once more: 0 where it is not in it.
+#[derive(Debug, Clone)]
+pub(super) struct SmallCounts {
+    counts: Vec<u32>,
+    /// Whether the survey has few enough columns.
+    may_be_used: bool,
+}
+
+impl SmallCounts {
+    /// No counts yet, for one of `columns` columns.
+    pub fn new(columns: usize) -> SmallCounts {
+        SmallCounts { counts: Vec::new(), may_be_used: columns <= MOST_COLUMNS }
+    }
+
+    /// Takes a value into account that is new in a table.
+    pub fn note_new(&mut self, table: &Interner, value: &[u8]) {
+        if self.counts.is_empty() {
+            // Once, when there are just enough, whatever they are.
+            let is_time = self.may_be_used && table.len() == FEWEST;
+            if is_time && table.iter().all(|known| number_of(known).is_some()) {
+                self.counts = vec![0; NUMBERS];
+                table.iter().filter_map(number_of).for_each(|number| self.counts[number] = 1);
+            }
+        } else if let Some(number) = number_of(value) {
+            self.counts[number] = 1;
+        }
+    }
+
+    /// Whether any value is counted here.
+    #[inline(always)]
+    pub fn is_used(&self) -> bool {
+        !self.counts.is_empty()
+    }
+
+    /// Counts `text[start..end]` if it is a small integer that is in the table; says whether it is.
+    #[inline(always)]
+    pub fn count(&mut self, text: &[u8], start: usize, end: usize) -> bool {
+        let Some(word) = text.get(start..).and_then(<[u8]>::first_chunk::<4>) else { return false };
+        let Some(number) = number_within(u32::from_le_bytes(*word), end - start) else {
+            return false;
+        };
+        match self.counts.get_mut(number) {
+            Some(count) if *count > 0 && *count < u32::MAX => {
+                *count += 1;
+                true
+            }
+            _ => false,
+        }
+    }
+
+    /// Moves the counts into the table.
+    pub fn flush(&mut self, table: &mut Interner) {
+        for (number, count) in self.counts.iter_mut().enumerate().filter(|(_, count)| **count > 1) {
+            table.add_count(number.to_string().as_bytes(), u64::from(*count - 1));
+            *count = 1;
+        }
+    }
+}
+
+/// The number that a whole value is, where it is a small integer as it is usually written.
+fn number_of(value: &[u8]) -> Option<usize> {
+    let mut bytes = [0; 4];
+    bytes.get_mut(..value.len())?.copy_from_slice(value);
+    number_within(u32::from_le_bytes(bytes), value.len())
+}
+
+/// The same of the first bytes of a word.
+#[inline(always)]
+fn number_within(word: u32, length: usize) -> Option<usize> {
+    if !(1..=3).contains(&length) {
+        return None;
+    }
+    const ZEROS: u32 = 0x3030_3030;
+    let missing = 8 * (4 - length) as u32;
+    // The digits at the upper end, zeros below.
+    let digits = ((word << missing) | (ZEROS & ((1 << missing) - 1))) ^ ZEROS;
+    let is_digits = (digits.wrapping_add(0x7676_7676) | digits) & 0x8080_8080 == 0;
+    let is_code = length > 1 && word & 0xff == u32::from(b'0');
+    let [_, hundreds, tens, ones] = digits.to_le_bytes().map(usize::from);
+    (is_digits && !is_code).then_some(hundreds * 100 + tens * 10 + ones)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::intern::Key;
+    use proptest::prelude::*;
+
+    #[test]
+    fn only_small_integers_as_they_are_written_have_a_number() {
+        for number in 0..NUMBERS {
+            assert_eq!(number_of(number.to_string().as_bytes()), Some(number));
+        }
+        for value in ["", "00", "007", "1000", "-1", "1.5", "1a", " 1", "٣", "12x", ":1", "/9"] {
+            assert_eq!(number_of(value.as_bytes()), None, "{value}");
+        }
+    }
+
+    proptest! {
+        /// Wherever values are counted, the table ends with the same counts.
+        #[test]
+        fn counts_are_those_of_the_table(
+            values in proptest::collection::vec(prop_oneof![(0u32..1100).prop_map(|n| n.to_string()), "[0-9a]{1,4}"], 0..600),
+            first in 0usize..50,
+        ) {
+            let (mut small, mut table, mut plain) = (SmallCounts::new(1), Interner::new(), Interner::new());
+            // As many integers first that the small counts may come into use.
+            let values: Vec<String> = (0..first).map(|n| n.to_string()).chain(values).collect();
+            for value in &values {
+                let text = format!("{value},,,,");
+                if !(small.is_used() && small.count(text.as_bytes(), 0, value.len())) {
+                    let (_, is_new) = table.count(Key::of(value.as_bytes()), value.as_bytes(), 1);
+                    if is_new {
+                        small.note_new(&table, value.as_bytes());
+                    }
+                }
+                plain.count(Key::of(value.as_bytes()), value.as_bytes(), 1);
+            }
+            small.flush(&mut table);
+            small.flush(&mut table);
+            prop_assert_eq!(table.iter().collect::<Vec<_>>(), plain.iter().collect::<Vec<_>>());
+            prop_assert_eq!(table.counts().collect::<Vec<_>>(), plain.counts().collect::<Vec<_>>());
+        }
+    }
+}
