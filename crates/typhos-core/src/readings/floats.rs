@@ -36,11 +36,23 @@ pub fn nearest_float64(text: &[u8], number: &Number) -> Option<(f64, bool)> {
     Some((if number.mantissa < 0 { -float } else { float }, survives))
 }
 
-/// Whether `digits × 10^-scale`, which has not more than fifteen digits, survives float32; `None` where that is not
-/// told quickly.
+/// Whether `digits × 10^-scale` survives float32; `None` where that is not told quickly.
 #[inline]
 pub fn survives_float32_of(digits: u64, scale: u8) -> Option<bool> {
-    if digits < 1_000_000 { Some(true) } else { Some(quick::<f32>(&[], digits, scale)?.1) }
+    if digits < 1_000_000 {
+        return Some(true);
+    }
+    // With more digits than any shortest form has it is none.
+    if digits >= 1_000_000_000 && without_zeros(digits).0 >= 1_000_000_000 {
+        return Some(false);
+    }
+    Some(quick::<f32>(&[], digits, scale)?.1)
+}
+
+/// As [`nearest_float64`], of `digits × 10^-scale` without its sign; `digits` are some.
+#[inline]
+pub fn nearest_float64_of(text: &[u8], digits: u64, scale: u8) -> Option<(f64, bool)> {
+    quick::<f64>(text, digits, scale)
 }
 
 /// The digits of a number that the short way is for: it has no exponent, and is not zero, which has a sign.

@@ -143,6 +143,7 @@ impl ColumnFacts {
             }
             if fractions.is_open()
                 && let Some(short) = ShortFraction::read(text, *start as usize, *end as usize)
+                    .or_else(|| ShortFraction::read_long(value))
                 && fractions.add(direct, short, value)
             {
                 hash(value);

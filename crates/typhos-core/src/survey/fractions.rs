@@ -5,7 +5,7 @@
 //! would lose, is left to the usual one.
 
 use super::{Class, Facts, MOST_LOSSES};
-use crate::readings::{Decimal, eight_digits, survives_float32_of};
+use crate::readings::{Decimal, eight_digits, nearest_float64_of, survives_float32_of};
 use crate::text::LineRef;
 
 /// A value such as `-12.345`: at most fifteen digits, with a mark among them.
@@ -22,8 +22,11 @@ pub(super) struct ShortFraction {
 /// The longest value without its sign.
 const MOST: usize = 16;
 
-/// Scales that a short fraction can have, and zero.
-const SCALES: usize = MOST - 1;
+/// The longest value without its sign that is read one digit after the other: eighteen digits.
+const LONGEST: usize = 19;
+
+/// Scales that a fraction can have, and zero.
+const SCALES: usize = LONGEST - 1;
 
 impl ShortFraction {
     /// Reads `text[start..end]`. `None` says only that the usual way has to be taken.
@@ -62,6 +65,33 @@ impl ShortFraction {
         })
     }
 
+    /// As [`read`](Self::read), of up to eighteen digits, one by one.
+    #[inline]
+    pub fn read_long(value: &[u8]) -> Option<ShortFraction> {
+        let (is_negative, digits) = match value {
+            [b'-', digits @ ..] => (true, digits),
+            digits => (false, digits),
+        };
+        let is_code = matches!(digits, [b'0', b'0'..=b'9', ..]);
+        if !(MOST + 1..=LONGEST).contains(&digits.len()) || is_code {
+            return None;
+        }
+        let (mut number, mut mark) = (0i64, None);
+        for (at, byte) in digits.iter().enumerate() {
+            match byte {
+                b'0'..=b'9' => number = number * 10 + i64::from(byte - b'0'),
+                b'.' if mark.is_none() && at > 0 => mark = Some(at),
+                _ => return None,
+            }
+        }
+        let mark = mark.filter(|mark| mark + 1 < digits.len())?;
+        Some(ShortFraction {
+            mantissa: if is_negative { -number } else { number },
+            scale: (digits.len() - mark - 1) as u8,
+            whole_digits: if digits[0] == b'0' { 0 } else { mark as u8 },
+        })
+    }
+
     /// A double beside it, as [`Decimal::near_f64`] has it.
     #[inline(always)]
     fn near_f64(self) -> f64 {
@@ -70,8 +100,18 @@ impl ShortFraction {
 }
 
 /// Powers of ten as doubles, which have them exactly.
-const POWERS: [f64; SCALES] =
-    [1e0, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9, 1e10, 1e11, 1e12, 1e13, 1e14];
+const POWERS: [f64; SCALES] = [
+    1e0, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9, 1e10, 1e11, 1e12, 1e13, 1e14, 1e15, 1e16,
+    1e17,
+];
+
+/// Numbers of no more digits than these survive float64.
+const SURE_OF_FLOAT64: u64 = 1_000_000_000_000_000;
+
+/// Whether a number is known to survive float64.
+fn survives_float64_plainly(value: &[u8], mantissa: i64, scale: u8) -> bool {
+    nearest_float64_of(value, mantissa.unsigned_abs(), scale).is_some_and(|(_, survives)| survives)
+}
 
 /// What is noted of the short fractions among some neighbouring values.
 #[derive(Debug)]
@@ -80,6 +120,8 @@ pub(super) struct FractionGroup {
     settled: u32,
     /// Whether nothing but their number is noted of values that float32 would lose.
     losses_are_settled: bool,
+    /// Whether a value is known that float64 loses.
+    is_float64_loss_known: bool,
     /// Whether so many were lost that nobody asks.
     losses_are_over: bool,
     losses: u64,
@@ -106,6 +148,7 @@ impl FractionGroup {
         FractionGroup {
             settled: if is_open { settled } else { 0 },
             losses_are_settled: losses.is_settled(first) && is_loss_known,
+            is_float64_loss_known: facts.numbers.knows_float64_loss(first),
             losses_are_over: losses.count >= MOST_LOSSES && is_loss_known,
             losses: 0,
             bytes: 0,
@@ -129,6 +172,14 @@ impl FractionGroup {
         let ShortFraction { mantissa, scale, whole_digits } = fraction;
         let at = usize::from(scale);
         if self.settled >> scale & 1 == 0 {
+            return false;
+        }
+        // Up to fifteen digits survive float64; of more it has to be asked, until one does not.
+        let is_long = mantissa.unsigned_abs() >= SURE_OF_FLOAT64;
+        if is_long
+            && !self.is_float64_loss_known
+            && !survives_float64_plainly(value, mantissa, scale)
+        {
             return false;
         }
         if !self.losses_are_over {

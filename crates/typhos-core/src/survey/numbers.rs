@@ -162,6 +162,11 @@ impl NumberFacts {
         self.float32_loses.as_ref().is_some_and(|known| known.place <= place)
     }
 
+    /// Whether nothing is to be noted of a number from `place` on that float64 loses.
+    pub(super) fn knows_float64_loss(&self, place: LineRef) -> bool {
+        self.float64_loses.as_ref().is_some_and(|known| known.place <= place)
+    }
+
     /// Takes note of what an integer beyond [`FLOAT32_SURE`] is as a float.
     pub(super) fn large_integer(&mut self, value: &[u8], number: i64, place: LineRef) {
         if self.knows_float32_loss(place) && number.abs() <= FLOAT64_SURE {

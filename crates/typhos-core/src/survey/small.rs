@@ -2,7 +2,7 @@
 //!
 //! A look-up in a table of a thousand values waits for two lines of memory, and in a file of hundreds of columns none of
 //! them is in a fast cache any more when its column comes again. Numbers of up to three digits, which most columns of
-//! integers have, need no look-up: four bytes for each, of which sixteen share a line.
+//! integers have, need no look-up: two bytes for each, of which thirty-two share a line.
 
 use crate::intern::Interner;
 
@@ -12,13 +12,15 @@ const NUMBERS: usize = 1000;
 /// A table of fewer values than these is in the fastest cache anyway.
 const FEWEST: usize = 32;
 
-/// The most columns of a survey that have them: so many take four MiB in each thread.
+/// The most columns of a survey that have them: so many take two MiB in each thread.
 const MOST_COLUMNS: usize = 1000;
 
 /// How often each small integer was seen since it came into the table, and once more: 0 where it is not in it.
 #[derive(Debug, Clone)]
 pub(super) struct SmallCounts {
-    counts: Vec<u32>,
+    counts: Vec<u16>,
+    /// Numbers whose count was full, once for each time.
+    full: Vec<u16>,
     /// Whether the survey has few enough columns.
     may_be_used: bool,
 }
@@ -26,7 +28,7 @@ pub(super) struct SmallCounts {
 impl SmallCounts {
     /// No counts yet, for one of `columns` columns.
     pub fn new(columns: usize) -> SmallCounts {
-        SmallCounts { counts: Vec::new(), may_be_used: columns <= MOST_COLUMNS }
+        SmallCounts { counts: Vec::new(), full: Vec::new(), may_be_used: columns <= MOST_COLUMNS }
     }
 
     /// Takes a value into account that is new in a table.
@@ -57,8 +59,12 @@ impl SmallCounts {
             return false;
         };
         match self.counts.get_mut(number) {
-            Some(count) if *count > 0 && *count < u32::MAX => {
-                *count += 1;
+            Some(count) if *count > 0 => {
+                *count = count.wrapping_add(1);
+                if *count == 0 {
+                    *count = 1;
+                    self.full.push(number as u16);
+                }
                 true
             }
             _ => false,
@@ -71,8 +77,14 @@ impl SmallCounts {
             table.add_count(number.to_string().as_bytes(), u64::from(*count - 1));
             *count = 1;
         }
+        for number in self.full.drain(..) {
+            table.add_count(number.to_string().as_bytes(), FULL);
+        }
     }
 }
+
+/// What a count has lost each time that it was full: it starts again at one.
+const FULL: u64 = u16::MAX as u64;
 
 /// The number that a whole value is, where it is a small integer as it is usually written.
 fn number_of(value: &[u8]) -> Option<usize> {
@@ -111,6 +123,21 @@ mod tests {
         for value in ["", "00", "007", "1000", "-1", "1.5", "1a", " 1", "٣", "12x", ":1", "/9"] {
             assert_eq!(number_of(value.as_bytes()), None, "{value}");
         }
+    }
+
+    #[test]
+    fn counts_may_be_full_more_than_once() {
+        let (mut small, mut table) = (SmallCounts::new(1), Interner::new());
+        for number in 0..FEWEST {
+            let value = number.to_string();
+            table.count(Key::of(value.as_bytes()), value.as_bytes(), 1);
+            small.note_new(&table, value.as_bytes());
+        }
+        for _ in 0..200_000 {
+            assert!(small.count(b"7,,,", 0, 1));
+        }
+        small.flush(&mut table);
+        assert_eq!(table.counts().nth(7), Some(200_001));
     }
 
     proptest! {

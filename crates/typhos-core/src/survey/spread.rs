@@ -69,10 +69,17 @@ fn finite(key: u64, shift: u32) -> (u64, u64) {
     (first.max(ordered(f64::MIN)), last.min(ordered(f64::MAX)))
 }
 
-/// Where to look for a key first: neighbours are common, and a product spreads them.
+/// Where to look for a key first. The keys of whole doubles have zeros at their end, and a product spreads them. Those
+/// of wider cells are neighbours, most of them, which have places beside each other and so never one in common: by
+/// `perf` a third of the time of a column of fractions went into places that two keys shared.
 #[inline]
-fn place_of(key: u64, places: usize) -> usize {
-    (key.wrapping_mul(0x9e37_79b9_7f4a_7c15) >> 40) as usize & (places - 1)
+fn place_of(key: u64, places: usize, shift: u32) -> usize {
+    const FACTOR: u64 = 0x9e37_79b9_7f4a_7c15;
+    let place = match shift {
+        0 => key.wrapping_mul(FACTOR) >> 40,
+        _ => key.wrapping_add((key >> 10).wrapping_mul(FACTOR) >> 40),
+    };
+    place as usize & (places - 1)
 }
 
 impl PartialEq for Spread {
@@ -94,7 +101,7 @@ impl Spread {
     }
 
     fn add_elsewhere(&mut self, key: u64, count: u64) {
-        let first = place_of(key, self.places.len().max(1));
+        let first = place_of(key, self.places.len().max(1), self.shift);
         match self.places.get_mut(first) {
             Some((known, held)) if *known == key && *held > 0 => {
                 *held += count;
@@ -118,7 +125,7 @@ impl Spread {
     /// Adds to a key; says whether it is new.
     fn put(&mut self, key: u64, count: u64) -> bool {
         let last = self.places.len() - 1;
-        let mut place = place_of(key, self.places.len());
+        let mut place = place_of(key, self.places.len(), self.shift);
         loop {
             let (known, held) = &mut self.places[place];
             if *held == 0 {
