@@ -55,7 +55,7 @@ pub struct RuleArgs {
     #[arg(long, value_name = "HOW", value_parser = Naming::parse)]
     pub naming: Option<Naming>,
 
-    /// These columns only
+    /// These columns only; the others are not looked at
     #[arg(long, value_name = "COL,…", value_delimiter = ',', conflicts_with = "without")]
     pub only: Vec<String>,
 

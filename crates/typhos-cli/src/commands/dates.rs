@@ -11,7 +11,7 @@ use typhos_core::schema::Diagnostic;
 use typhos_core::survey::{CLASSES, Class, ShapeFacts, Survey};
 use unicode_width::UnicodeWidthStr;
 
-use super::look::{find, look};
+use super::look::{Extent, find, look};
 use crate::args::{Common, Dates, RuleArgs};
 use crate::console::{BOLD, Console, DIM, FOUND, GOOD, WARN, paint, safe};
 use crate::diagnose;
@@ -217,7 +217,7 @@ fn of_column(
 ) -> Result<Outcome, Failure> {
     let rules =
         RuleArgs { date_order: args.date_order.iter().cloned().collect(), ..RuleArgs::default() };
-    let looked = look(&args.inputs, &args.input, &rules, None, None, common)?;
+    let looked = look(&args.inputs, &args.input, &rules, None, None, Extent::All, common)?;
     let survey = &looked.examined.survey;
     let at = find(name, survey)?;
     let facts = looked.examined.facts(at);

@@ -3,7 +3,7 @@
 use typhos_core::infer::{DraftOptions, Examined, counted, draft};
 
 use super::keep;
-use super::look::{Looked, look};
+use super::look::{Extent, Looked, look};
 use crate::args::{Common, Draft};
 use crate::console::{self, Console, GOOD, WARN, paint};
 use crate::diagnose;
@@ -15,8 +15,16 @@ pub fn run(args: &Draft, common: &Common, console: &mut Console) -> Result<Outco
     }
     let kept = args.keep.as_deref().map(diagnose::read_schema).transpose()?;
     let under = kept.as_ref().map(|(schema, _)| schema);
-    let looked =
-        look(&args.inputs, &args.input, &args.rules, under, args.output.as_deref(), common)?;
+    let extent = if kept.is_some() { Extent::All } else { Extent::Wanted };
+    let looked = look(
+        &args.inputs,
+        &args.input,
+        &args.rules,
+        under,
+        args.output.as_deref(),
+        extent,
+        common,
+    )?;
     let Looked { examined, settings, columns, .. } = &looked;
     let Examined { survey, decisions, .. } = examined;
     let files = survey.source.files.iter().map(|file| &file.name[..]);

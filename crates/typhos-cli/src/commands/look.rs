@@ -37,6 +37,15 @@ impl Looked {
     }
 }
 
+/// Which columns are looked at.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Extent {
+    /// All of them: a survey that is saved, or one column that is seen in the light of the others.
+    All,
+    /// Those that are wanted. The others cost splitting only, and prove nothing.
+    Wanted,
+}
+
 /// Surveys an input, or reads surveys of one. What a schema that is to be kept says of its input holds
 /// where nothing is typed. What will be written must be none of what is read.
 pub fn look(
@@ -45,6 +54,7 @@ pub fn look(
     rules: &RuleArgs,
     kept: Option<&Schema>,
     written: Option<&Path>,
+    extent: Extent,
     common: &Common,
 ) -> Result<Looked, Failure> {
     let written: Vec<Named<'_>> = written.iter().map(|path| ("the output", *path)).collect();
@@ -71,8 +81,15 @@ pub fn look(
         keep_apart(&named(&read, "an input"), &written)?;
         let declared = kept.and_then(|schema| schema.input.absent.clone());
         let absent = settings.house.absent.clone().or(declared).unwrap_or_default();
+        let wanted = wanted(input.names(), rules)?;
+        let all = 0..input.names().len();
+        let unseen = match extent {
+            Extent::All => Vec::new(),
+            Extent::Wanted => all.filter(|at| wanted.binary_search(at).is_err()).collect(),
+        };
         let options = SurveyOptions {
             absent: Absent::Everywhere(absent),
+            unseen,
             quoted: settings.rules().quoted_text,
             rows: rules.rows,
             ..SurveyOptions::default()
@@ -90,7 +107,7 @@ pub fn look(
     for (name, _) in &rules_of_house.date_orders {
         find(name, &survey)?;
     }
-    let columns = wanted(&survey, rules)?;
+    let columns = wanted(&survey.source.names, rules)?;
     let examined = Examined::of(survey, rules_of_house);
     Ok(Looked { examined, input, settings, columns })
 }
@@ -151,11 +168,11 @@ fn agree(survey: &Survey, settings: &Settings) -> Result<(), Failure> {
 }
 
 /// The columns that are wanted, in their order.
-fn wanted(survey: &Survey, rules: &RuleArgs) -> Result<Vec<usize>, Failure> {
-    let all = 0..survey.columns.len();
+fn wanted(names: &[String], rules: &RuleArgs) -> Result<Vec<usize>, Failure> {
+    let all = 0..names.len();
     let named = if rules.only.is_empty() { &rules.without } else { &rules.only };
     let places: Vec<usize> =
-        named.iter().map(|name| find(name, survey)).collect::<Result<_, _>>()?;
+        named.iter().map(|name| find_in(name, names)).collect::<Result<_, _>>()?;
     Ok(match (rules.only.is_empty(), rules.without.is_empty()) {
         (true, true) => all.collect(),
         (false, _) => all.filter(|at| places.contains(at)).collect(),
@@ -165,7 +182,11 @@ fn wanted(survey: &Survey, rules: &RuleArgs) -> Result<Vec<usize>, Failure> {
 
 /// The place of a column.
 pub fn find(name: &str, survey: &Survey) -> Result<usize, Failure> {
-    let names = &survey.source.names;
+    find_in(name, &survey.source.names)
+}
+
+/// The place of a name.
+fn find_in(name: &str, names: &[String]) -> Result<usize, Failure> {
     names.iter().position(|known| known == name).ok_or_else(|| {
         let near = match typhos_core::nearest(name, names.iter().map(String::as_str)) {
             Some(near) => format!("; did you mean '{near}'?"),

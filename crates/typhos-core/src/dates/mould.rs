@@ -119,12 +119,12 @@ impl Mould {
         }
         // All bytes at once: what differs, and whether digits stand where they have to.
         let mut differs = 0;
-        for at in 0..MOULD_BYTES {
-            let is_number = if bytes[at].wrapping_sub(b'0') < 10 { 0xff } else { 0 };
-            let byte = (self.is_digit[at] & is_number & b'0')
-                | (!(self.is_digit[at] & is_number) & bytes[at]);
+        let cut = self.cut.iter().zip(&self.is_digit).zip(bytes).zip(0..);
+        for (((cut, is_digit), byte), at) in cut {
+            let is_number = if byte.wrapping_sub(b'0') < 10 { *is_digit } else { 0 };
+            let known = (is_number & b'0') | (!is_number & byte);
             let inside = if at < length { 0xff } else { 0 };
-            differs |= (byte ^ self.cut[at]) & inside;
+            differs |= (known ^ cut) & inside;
         }
         if differs != 0 {
             return None;

@@ -20,7 +20,7 @@ pub const FOUND_LOCALES: [&str; 30] = [
 const MOST_BYTES: usize = 32;
 
 /// What a name stands for, by the name in small letters.
-type Table = HashMap<Box<str>, u8>;
+type Table = foldhash::HashMap<Box<str>, u8>;
 
 static MONTHS: LazyLock<Table> = LazyLock::new(|| table(Named::Month));
 static WEEKDAYS: LazyLock<Table> = LazyLock::new(|| table(Named::Weekday));

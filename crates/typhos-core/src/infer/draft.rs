@@ -4,7 +4,7 @@ use std::collections::{HashMap, HashSet};
 
 use super::{Decision, counted, line_of};
 use crate::dates::{DEFAULT_LOCALE, Pattern};
-use crate::schema::{ColumnDecl, ColumnFrom, Schema, write_with};
+use crate::schema::{ColumnDecl, ColumnFrom, Scalar, Schema, write_with};
 use crate::survey::Survey;
 use crate::wording::listed;
 
@@ -101,6 +101,14 @@ pub fn draft(survey: &Survey, decisions: &[Decision], wanted: &DraftOptions) -> 
             column.from = Some(ColumnFrom::Name(header.clone()));
         }
         if columns.as_ref().is_some_and(|columns| !columns.contains(&at)) {
+            // What was not looked at is decided about by who takes it in again.
+            if survey.unseen.contains(&at) {
+                column = ColumnDecl {
+                    from: column.from,
+                    auto: true,
+                    ..ColumnDecl::new(column.name, TEXT)
+                };
+            }
             // Of very many nobody reads who left them out.
             if left_out.len() < MOST_LEFT_OUT {
                 left_out.push((schema.columns.len(), column));
@@ -113,6 +121,9 @@ pub fn draft(survey: &Survey, decisions: &[Decision], wanted: &DraftOptions) -> 
     }
     Draft { heading: heading(survey, &positions), schema, left_out, positions, comments }
 }
+
+/// What a column is that nobody looked at.
+const TEXT: Scalar = Scalar::Text { most: None };
 
 /// Columns that are left out and still written down, as comments.
 const MOST_LEFT_OUT: usize = 1_000;

@@ -481,3 +481,22 @@ fn dates_in_an_order_but_for_a_few_are_blocked_or_tolerated() {
     let refs: Vec<&str> = open.iter().map(String::as_str).collect();
     assert_eq!(decide_column(&refs, 1.0).blockers, Vec::new());
 }
+
+#[test]
+fn columns_that_nobody_wants_are_not_looked_at() {
+    let text = "n,note\n7,x\n300,y\n,z\n";
+    let input = Input::from_bytes("t.csv", text.as_bytes().to_vec(), &Dialect::RFC_4180.into());
+    let options = SurveyOptions { unseen: vec![1], ..SurveyOptions::default() };
+    let survey = Survey::take(&input, &options, &RunOptions::default(), &NoMonitor).unwrap();
+    let whole = survey_of(text, 1, 1 << 20);
+    assert_eq!(survey.columns[0].facts(), whole.columns[0].facts());
+    assert_eq!(survey.records, 3);
+    let nothing = survey.columns[1].facts();
+    assert_eq!((nothing.text.count, nothing.blank, nothing.plain_count()), (0, 0, 0));
+    let decisions = decide(&survey, &Rules::default());
+    assert_eq!(decisions[0].ty.to_string(), "uint16");
+    let wanted = DraftOptions { columns: Some(vec![0]), ..DraftOptions::default() };
+    let drafted = draft(&survey, &decisions, &wanted).to_toml();
+    assert!(drafted.contains("# note = { type = \"auto\" }"), "{drafted}");
+    assert!(crate::read_schema(&drafted).is_ok(), "{drafted}");
+}

@@ -224,7 +224,13 @@ impl Decimal {
     /// A double beside it, within a few units in the last place: for pictures and quantiles.
     #[inline]
     pub fn near_f64(self) -> f64 {
-        self.mantissa as f64 / POW10[usize::from(self.scale)] as f64
+        // Converting 128 bits costs a call, and hardly any number needs it.
+        let wide = || self.mantissa as f64;
+        let digits = i64::try_from(self.mantissa).map_or_else(|_| wide(), |small| small as f64);
+        match self.scale {
+            0 => digits,
+            scale => digits / POW10[usize::from(scale)] as f64,
+        }
     }
 
     /// The nearest double.

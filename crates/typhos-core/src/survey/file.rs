@@ -233,6 +233,7 @@ impl Survey {
             broken: saved.broken,
             broken_examples: saved.broken_examples,
             is_sample: saved.sample,
+            unseen: Vec::new(),
             quoted: saved.quoted,
             stretch: saved.stretch,
             absent: saved.absent,

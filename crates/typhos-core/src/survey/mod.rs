@@ -82,6 +82,8 @@ pub const MAX_BROKEN_EXAMPLES: usize = 5;
 pub struct SurveyOptions {
     /// Texts that mean "no value", beside the blank field: in every column, or one list a column.
     pub absent: Absent,
+    /// Columns that are split and not looked at, by their position.
+    pub unseen: Vec<usize>,
     /// Whether to look for values in quotes.
     pub quoted: bool,
     /// Whether the input is a stretch of a file, behind which others come.
@@ -132,6 +134,8 @@ pub struct Survey {
     pub broken_examples: Vec<BrokenRecord>,
     /// Whether there was more that was not looked at.
     pub is_sample: bool,
+    /// Columns that were not looked at, by their position: their facts are those of no values.
+    pub unseen: Vec<usize>,
     /// Whether values in quotes were looked for.
     pub quoted: bool,
     /// What has to be known to put another survey behind it, where it is of a stretch of a file.
@@ -161,6 +165,7 @@ impl Survey {
             broken: 0,
             broken_examples: Vec::new(),
             is_sample: false,
+            unseen: options.unseen.clone(),
             quoted: options.quoted,
             stretch: options.is_stretch.then(Stretch::default),
             absent: match &options.absent {

@@ -57,6 +57,9 @@ pub(super) fn width_of(number: i64) -> usize {
 
 /// As [`width_of`], for any.
 pub(super) fn wide_width_of(number: i128) -> usize {
+    if let Ok(number) = i64::try_from(number) {
+        return width_of(number);
+    }
     let found = WIDTHS.iter().position(|(low, high)| (*low..=*high).contains(&number));
     found.expect("the widths hold every integer")
 }

@@ -21,6 +21,8 @@ pub(super) struct Watcher<R = TextRecords> {
     bounds: Vec<Bounds>,
     /// How the values of the block at hand stand, by column.
     runs: Vec<BlockRun>,
+    /// Whether each column is looked at.
+    seen: Vec<bool>,
 }
 
 /// Records that are split before their columns are looked at, one by one: few enough that their text
@@ -71,7 +73,7 @@ impl<R: Records> Watcher<R> {
                 }
             }
             let columns = self.survey.columns.iter_mut().enumerate();
-            for (column, facts) in columns {
+            for (column, facts) in columns.filter(|(column, _)| self.seen[*column]) {
                 match layout.place(column) {
                     None => facts.observe_empty(self.records.len() as u64),
                     Some(field) => {
@@ -129,6 +131,7 @@ impl Watcher {
             scratch: Vec::new(),
             bounds: Vec::new(),
             runs: Vec::new(),
+            seen: (0..columns).map(|column| !shared.options.unseen.contains(&column)).collect(),
         }
     }
 

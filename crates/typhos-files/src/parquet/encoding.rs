@@ -7,7 +7,6 @@
 //! estimated from its first rows: how many distinct values the row group will have, and how long the
 //! differences are.
 
-use std::collections::HashSet;
 use std::hash::Hash;
 
 use ::parquet::basic::Encoding;
@@ -187,7 +186,7 @@ struct Found {
 
 impl Found {
     fn of<T: Hash + Eq>(values: &[T], rows: f64) -> Found {
-        let seen = values.iter().collect::<HashSet<_>>().len() as f64;
+        let seen = values.iter().collect::<foldhash::HashSet<_>>().len() as f64;
         let changes = values.windows(2).filter(|pair| pair[0] != pair[1]).count() + 1;
         let n = values.len() as f64;
         Found { rows, distinct: expected_distinct(n, seen, rows), changes: changes as f64 / n }

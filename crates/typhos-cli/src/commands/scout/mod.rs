@@ -12,7 +12,7 @@ use typhos_core::infer::{
 };
 use typhos_core::survey::Survey;
 
-use super::look::{Looked, find, look};
+use super::look::{Extent, Looked, find, look};
 use crate::args::{Common, Scout};
 use crate::console::{self, BOLD, Console, DIM, GOOD, WARN, paint, safe};
 use crate::outcome::{Failure, Outcome};
@@ -28,7 +28,10 @@ pub fn run(args: &Scout, common: &Common, console: &mut Console) -> Result<Outco
     if let Some(path) = &args.save {
         typhos_load::refuse_existing(path, args.replace)?;
     }
-    let looked = look(&args.inputs, &args.input, &args.rules, None, args.save.as_deref(), common)?;
+    let needs_all = args.save.is_some() || args.column.is_some() || !args.key.is_empty();
+    let extent = if needs_all { Extent::All } else { Extent::Wanted };
+    let written = args.save.as_deref();
+    let looked = look(&args.inputs, &args.input, &args.rules, None, written, extent, common)?;
     let survey = &looked.examined.survey;
     let one = args.column.as_ref().map(|name| find(name, survey)).transpose()?;
     let key = match args.key.is_empty() {
