@@ -227,7 +227,7 @@ fn a_redraft_tells_what_a_declaration_was_outgrown_by() {
     );
     world.ok("draft jan.csv --without day -o t.typhos.toml");
     let schema = world.read("t.typhos.toml");
-    assert!(schema.contains("\n# day = { type = \"date\""), "{schema}");
+    assert!(schema.contains("\n# day = { type = \"auto\" }"), "{schema}");
     world.write(
         "feb.csv",
         "id,cabin,fare,day\n".to_owned() + &rows("deck", "5.25", 1) + &rows("hold", "215.50", 361),

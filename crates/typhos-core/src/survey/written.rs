@@ -165,7 +165,13 @@ impl WrittenFacts {
     }
 
     fn sign(&mut self, sign: &[u8], count: u64) {
-        if let Some(known) = self.signs.get_mut(sign) {
+        // One sign stands around all numbers of a column, nearly always.
+        if let Some((known, seen)) = self.signs.iter_mut().next()
+            && known.len() == sign.len()
+            && known.iter().eq(sign)
+        {
+            *seen += count;
+        } else if let Some(known) = self.signs.get_mut(sign) {
             *known += count;
         } else if !self.many_signs {
             self.signs.insert(sign.to_vec(), count);
