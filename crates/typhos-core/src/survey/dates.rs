@@ -18,6 +18,9 @@ const MAX_SHAPES: usize = 24;
 /// Cuts of one column that are known: months and days of one digit and of two, and both halves of a day.
 const MOST_MOULDS: usize = 16;
 
+/// Values of a shape that may be models of moulds: of more the usual cuts are known.
+const MOST_MODELS: u64 = 256;
+
 /// What one order makes of the values of a shape.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -83,6 +86,7 @@ impl DateFacts {
     pub(super) fn add(&mut self, shaped: &Shaped<'_>, value: &[u8], count: u64, place: LineRef) {
         let Some(at) = self.of(shaped.shape) else { return };
         if self.moulds.len() < MOST_MOULDS
+            && self.shapes[at].count < MOST_MODELS
             && let Some(mould) = Mould::of(value, shaped)
             && self.moulds.iter().all(|(known, _)| *known != mould)
         {
