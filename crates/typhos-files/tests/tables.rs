@@ -1,9 +1,14 @@
 //! Every table against one expectation: what is selected of an input under a schema is what is selected of the files
 //! that it was loaded into.
 
+use std::collections::HashMap;
 use std::ops::ControlFlow;
 use std::path::Path;
+use std::sync::Arc;
 
+use arrow_array::{ArrayRef, Int32Array, RecordBatch};
+use arrow_schema::{DataType, Field, Schema};
+use parquet::arrow::ArrowWriter;
 use proptest::prelude::*;
 use proptest::sample::Index;
 use typhos_core::columns::{Plan, cell_text};
@@ -53,10 +58,18 @@ fn loaded(folder: &Path, plan: &Plan, input: &Input) {
     }
 }
 
+fn opened(folder: &Path) -> (ParquetTable, ArrowTable, SqliteTable) {
+    (
+        ParquetTable::open(&folder.join("t.parquet")).unwrap(),
+        ArrowTable::open(&folder.join("t.arrow")).unwrap(),
+        SqliteTable::open(&folder.join("t.sqlite"), "t").unwrap(),
+    )
+}
+
 fn rows(table: &mut dyn Table, selection: &Selection) -> Vec<Vec<Option<String>>> {
     let (batches, passed) = selected_rows(table, selection).unwrap();
     assert_eq!(passed, Passed::default());
-    let row = |batch: &arrow_array::RecordBatch, row: usize| {
+    let row = |batch: &RecordBatch, row: usize| {
         batch.columns().iter().map(|column| cell_text(column, row)).collect()
     };
     batches
@@ -82,9 +95,7 @@ fn every_table_hands_out_the_same_rows() {
     let folder = tempfile::tempdir().unwrap();
     let (plan, input) = world();
     loaded(folder.path(), &plan, &input);
-    let mut parquet = ParquetTable::open(&folder.path().join("t.parquet")).unwrap();
-    let mut arrow = ArrowTable::open(&folder.path().join("t.arrow")).unwrap();
-    let mut sqlite = SqliteTable::open(&folder.path().join("t.sqlite"), "t").unwrap();
+    let (mut parquet, mut arrow, mut sqlite) = opened(folder.path());
     for table in [&mut parquet as &mut dyn Table, &mut arrow, &mut sqlite] {
         assert_eq!(table.rows(), Some(3000));
     }
@@ -113,9 +124,7 @@ fn who_has_seen_enough_gets_no_more() {
     let folder = tempfile::tempdir().unwrap();
     let (plan, input) = world();
     loaded(folder.path(), &plan, &input);
-    let mut parquet = ParquetTable::open(&folder.path().join("t.parquet")).unwrap();
-    let mut arrow = ArrowTable::open(&folder.path().join("t.arrow")).unwrap();
-    let mut sqlite = SqliteTable::open(&folder.path().join("t.sqlite"), "t").unwrap();
+    let (mut parquet, mut arrow, mut sqlite) = opened(folder.path());
     for table in [&mut parquet as &mut dyn Table, &mut arrow, &mut sqlite] {
         let mut batches = 0;
         table
@@ -150,4 +159,29 @@ fn a_table_that_is_not_there_is_an_error() {
     loaded(folder.path(), &plan, &input);
     let error = SqliteTable::open(&folder.path().join("t.sqlite"), "lost").unwrap_err();
     assert!(error.to_string().contains("has no table 'lost'"), "{error}");
+}
+
+/// Parts that others wrote may differ in what is noted of their columns, but not in the columns.
+#[test]
+fn parts_have_the_same_columns() {
+    let folder = tempfile::tempdir().unwrap();
+    let write = |name: &str, column: Field, values: ArrayRef| {
+        let schema = Arc::new(Schema::new(vec![column]));
+        let batch = RecordBatch::try_new(schema.clone(), vec![values]).unwrap();
+        let file = std::fs::File::create(folder.path().join(name)).unwrap();
+        let mut writer = ArrowWriter::try_new(file, schema, None).unwrap();
+        writer.write(&batch).unwrap();
+        writer.close().unwrap();
+    };
+    let numbers = || -> ArrayRef { Arc::new(Int32Array::from(vec![1, 2])) };
+    write("a.parquet", Field::new("n", DataType::Int32, false), numbers());
+    let noted = Field::new("n", DataType::Int32, true);
+    let noted = noted.with_metadata(HashMap::from([("by".to_owned(), "others".to_owned())]));
+    write("b.parquet", noted, numbers());
+    let mut table = ParquetTable::open(folder.path()).unwrap();
+    assert_eq!(table.rows(), Some(4));
+    assert_eq!(rows(&mut table, &Selection::default()).len(), 4);
+    write("c.parquet", Field::new("m", DataType::Int32, true), numbers());
+    let error = ParquetTable::open(folder.path()).unwrap_err().to_string();
+    assert!(error.contains("c.parquet has other columns than"), "{error}");
 }

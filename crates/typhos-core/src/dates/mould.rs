@@ -27,13 +27,13 @@ pub struct Mould {
     offset: i32,
 }
 
-/// Runs of digits, one after the other.
-struct Runs<'v> {
+/// DigitRuns of digits, one after the other.
+struct DigitRuns<'v> {
     value: &'v [u8],
     at: usize,
 }
 
-impl Runs<'_> {
+impl DigitRuns<'_> {
     /// The next run, if it has `length` digits: where it stands.
     fn next(&mut self, length: usize) -> Option<u8> {
         let is_digit = |at: usize| self.value.get(at).is_some_and(u8::is_ascii_digit);
@@ -58,7 +58,7 @@ impl Mould {
         if has_words || !value.is_ascii() || value.len() > MOULD_BYTES {
             return None;
         }
-        let mut runs = Runs { value, at: 0 };
+        let mut runs = DigitRuns { value, at: 0 };
         let mut fields = [(0, 0); 3];
         if let Some(date) = date {
             if date.between == [nothing; 2] {

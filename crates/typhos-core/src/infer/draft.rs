@@ -102,7 +102,7 @@ pub fn draft(survey: &Survey, decisions: &[Decision], wanted: &DraftOptions) -> 
         }
         if columns.as_ref().is_some_and(|columns| !columns.contains(&at)) {
             // What was not looked at is decided about by who takes it in again.
-            if survey.unseen.contains(&at) {
+            if survey.unseen.binary_search(&at).is_ok() {
                 column = ColumnDecl {
                     from: column.from,
                     auto: true,

@@ -68,7 +68,7 @@ fn plain_text(number: &Number) -> String {
 }
 
 /// Powers of ten that a double has exactly.
-const EXACT_POW10: [f64; 23] = [
+pub const EXACT_POW10: [f64; 23] = [
     1e0, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9, 1e10, 1e11, 1e12, 1e13, 1e14, 1e15, 1e16,
     1e17, 1e18, 1e19, 1e20, 1e21, 1e22,
 ];

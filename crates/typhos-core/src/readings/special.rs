@@ -74,6 +74,30 @@ pub fn is_ip(value: &[u8]) -> bool {
     text.parse::<Ipv4Addr>().is_ok() || text.contains(':') && text.parse::<Ipv6Addr>().is_ok()
 }
 
+/// Whether `value` is an IPv4 address, as [`is_ip`] has it, and could not be a number in groups: one of those has three
+/// digits in every group but the first. It is asked of columns of addresses before anything dearer.
+pub fn is_plain_ip(value: &[u8]) -> bool {
+    if !(7..15).contains(&value.len()) {
+        return false;
+    }
+    let (mut groups, mut number, mut digits, mut are_threes) = (1, 0u32, 0, true);
+    for byte in value {
+        match byte {
+            b'0'..=b'9' if digits < 3 && !(digits == 1 && number == 0) => {
+                number = number * 10 + u32::from(byte - b'0');
+                digits += 1;
+            }
+            b'.' if digits > 0 && number < 256 => {
+                are_threes &= groups == 1 || digits == 3;
+                (groups, number, digits) = (groups + 1, 0, 0);
+            }
+            _ => return false,
+        }
+    }
+    are_threes &= digits == 3;
+    groups == 4 && digits > 0 && number < 256 && !are_threes
+}
+
 /// Latitude and longitude, in degrees, of "lat,lon": two plain numbers with a comma between, which may
 /// have spaces behind it. `None` also where a double does not keep a number as it was written.
 pub fn point(value: &[u8]) -> Option<(f64, f64)> {

@@ -2,8 +2,8 @@
 //!
 //! A format splits a block of text into records a slice at a time ([`Split`]) and says where the leaves of each
 //! record stand in it ([`Records`]); how the bytes of a leaf become its value is the third thing it knows
-//! ([`Values`]). Survey and conversion work on these three and know no format. [`text`](crate::text) is the
-//! first of them.
+//! ([`Values`]). The survey works on these three, and conversion on the first two; how delimited text says its values
+//! conversion still knows itself. [`text`](crate::text) is the first format.
 //!
 //! Nothing here says what a value means: whether a blank text is absent is decided by the survey and the
 //! declaration. What a format itself tells apart (no such leaf, a null, a text, a number) is kept apart here.

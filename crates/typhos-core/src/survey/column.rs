@@ -141,21 +141,15 @@ impl ColumnFacts {
                 direct.add_trimmed(value, value, 1, place(*row));
                 continue;
             }
-            if fractions.is_open()
-                && let Some(short) = ShortFraction::read(text, *start as usize, *end as usize)
-                    .or_else(|| ShortFraction::read_long(value))
-                && fractions.add(direct, short, value)
-            {
-                hash(value);
-                continue;
-            }
-            if direct.written.is_some() && direct.add_dressed(value, place(*row)) {
-                hash(value);
-                continue;
-            }
-            if direct.dates.has_moulds()
-                && value[0].is_ascii_digit()
-                && direct.add_cast(text, *start as usize, *end as usize, place(*row))
+            // What the column has shown to be of its kinds, each in a way of its own.
+            let (start, end) = (*start as usize, *end as usize);
+            let fraction = || {
+                let short = ShortFraction::read(text, start, end);
+                short.or_else(|| ShortFraction::read_long(value))
+            };
+            if fractions.is_open() && fraction().is_some_and(|f| fractions.add(direct, f, value))
+                || direct.written.is_some() && direct.add_dressed(value, place(*row))
+                || direct.dates.has_moulds() && direct.add_cast(text, start, end, place(*row))
             {
                 hash(value);
                 continue;

@@ -220,7 +220,6 @@ impl Facts {
         if !self.dates.add_cast(value, bytes, place) {
             return false;
         }
-        self.last_integer = None;
         self.text.add(value, 1);
         self.tallies[tally].count += 1;
         true
@@ -242,7 +241,6 @@ impl Facts {
         if dressed.sign.is_empty() {
             self.written_points += u64::from(readings::point(value).is_some());
         }
-        self.last_integer = None;
         self.text.add(value, 1);
         self.tallies[tally].count += 1;
         true
@@ -260,7 +258,6 @@ impl Facts {
     fn classify(&mut self, value: &[u8], count: u64, place: LineRef) -> usize {
         // Nothing else that is anything has hyphens at these places.
         if value.len() == 36 && value[8] == b'-' && readings::uuid(value).is_some() {
-            self.last_integer = None;
             return Class::Uuid as usize;
         }
         self.last_integer = readings::parse_integer(value);
@@ -386,7 +383,7 @@ impl Facts {
 
     fn classify_digits(&mut self, value: &[u8], count: u64, place: LineRef) -> usize {
         let Some(number) = readings::parse_number(value) else {
-            if is_plain_address(value) {
+            if readings::is_plain_ip(value) {
                 return Class::Ip as usize;
             }
             if readings::is_giant(value) {
@@ -520,26 +517,43 @@ impl Facts {
         }
     }
 }
-/// Whether a value is four numbers of at most three digits with points between, an address therefore, and could not be a
-/// number in groups: one of those has three digits in every group but the first.
-fn is_plain_address(value: &[u8]) -> bool {
-    if !(7..15).contains(&value.len()) {
-        return false;
-    }
-    let (mut groups, mut number, mut digits, mut are_threes) = (1, 0u32, 0, true);
-    for byte in value {
-        match byte {
-            b'0'..=b'9' if digits < 3 && !(digits == 1 && number == 0) => {
-                number = number * 10 + u32::from(byte - b'0');
-                digits += 1;
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::readings::{
+        bool_word, is_giant, is_ip, parse_integer, parse_number, point, token, uuid,
+    };
+    use proptest::prelude::*;
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(3000))]
+
+        /// What is told first, because it is told cheaply, is nothing that would have been told before it otherwise.
+        #[test]
+        fn what_is_told_first_is_nothing_else(
+            value in prop_oneof![
+                3 => "[0-9]{1,3}\\.[0-9]{1,3}\\.[0-9]{1,3}\\.[0-9]{1,3}",
+                1 => any::<std::net::Ipv4Addr>().prop_map(|ip| ip.to_string()),
+                2 => "[0-9]{8}-[0-9]{4}-[0-9]{4}-[0-9]{4}-[0-9]{12}",
+                2 => "(19|20)[0-9]{6}-[0-2][0-9]{3}-[0-9a-f]{4}-[0-9A-F]{4}-[0-9a-f]{12}",
+            ],
+        ) {
+            let value = value.as_bytes();
+            let is_uuid = value.len() == 36 && uuid(value).is_some();
+            let is_address = readings::is_plain_ip(value);
+            if is_uuid || is_address {
+                prop_assert!(parse_integer(value).is_none() && parse_number(value).is_none());
+                prop_assert!(!is_giant(value) && read_shape(value).is_none() && written(value).is_none());
+                prop_assert!(token(value).is_none() && bool_word(value).is_none());
             }
-            b'.' if digits > 0 && number < 256 => {
-                are_threes &= groups == 1 || digits == 3;
-                (groups, number, digits) = (groups + 1, 0, 0);
+            if is_address {
+                prop_assert!(is_ip(value) && uuid(value).is_none() && point(value).is_none());
+                prop_assert!(readings::length(value).is_none());
             }
-            _ => return false,
+            // And what is not told first is told later.
+            let is_known = is_address || written(value).is_some() || !is_ip(value);
+            prop_assert!(is_known, "{}", value.escape_ascii());
         }
     }
-    are_threes &= digits == 3;
-    groups == 4 && digits > 0 && number < 256 && !are_threes
 }

@@ -5,10 +5,12 @@
 //! would lose, is left to the usual one.
 
 use super::{Class, Facts, MOST_LOSSES};
-use crate::readings::{Decimal, eight_digits, nearest_float64_of, survives_float32_of};
+use crate::readings::{
+    Decimal, EXACT_POW10, eight_digits, nearest_float64_of, survives_float32_of,
+};
 use crate::text::LineRef;
 
-/// A value such as `-12.345`: at most fifteen digits, with a mark among them.
+/// A value such as `-12.345`: at most eighteen digits, with a mark among them.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct ShortFraction {
     /// All digits as one integer, with the sign.
@@ -19,7 +21,7 @@ pub(super) struct ShortFraction {
     whole_digits: u8,
 }
 
-/// The longest value without its sign.
+/// The longest value without its sign that is read in one step.
 const MOST: usize = 16;
 
 /// The longest value without its sign that is read one digit after the other: eighteen digits.
@@ -95,23 +97,12 @@ impl ShortFraction {
     /// A double beside it, as [`Decimal::near_f64`] has it.
     #[inline(always)]
     fn near_f64(self) -> f64 {
-        self.mantissa as f64 / POWERS[usize::from(self.scale)]
+        self.mantissa as f64 / EXACT_POW10[usize::from(self.scale)]
     }
 }
 
-/// Powers of ten as doubles, which have them exactly.
-const POWERS: [f64; SCALES] = [
-    1e0, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9, 1e10, 1e11, 1e12, 1e13, 1e14, 1e15, 1e16,
-    1e17,
-];
-
 /// Numbers of no more digits than these survive float64.
 const SURE_OF_FLOAT64: u64 = 1_000_000_000_000_000;
-
-/// Whether a number is known to survive float64.
-fn survives_float64_plainly(value: &[u8], mantissa: i64, scale: u8) -> bool {
-    nearest_float64_of(value, mantissa.unsigned_abs(), scale).is_some_and(|(_, survives)| survives)
-}
 
 /// What is noted of the short fractions among some neighbouring values.
 #[derive(Debug)]
@@ -176,9 +167,10 @@ impl FractionGroup {
         }
         // Up to fifteen digits survive float64; of more it has to be asked, until one does not.
         let is_long = mantissa.unsigned_abs() >= SURE_OF_FLOAT64;
+        let survives = || nearest_float64_of(value, mantissa.unsigned_abs(), scale);
         if is_long
             && !self.is_float64_loss_known
-            && !survives_float64_plainly(value, mantissa, scale)
+            && !survives().is_some_and(|(_, survives)| survives)
         {
             return false;
         }

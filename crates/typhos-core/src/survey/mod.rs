@@ -82,7 +82,7 @@ pub const MAX_BROKEN_EXAMPLES: usize = 5;
 pub struct SurveyOptions {
     /// Texts that mean "no value", beside the blank field: in every column, or one list a column.
     pub absent: Absent,
-    /// Columns that are split and not looked at, by their position.
+    /// Columns that are split and not looked at, by their position, in order.
     pub unseen: Vec<usize>,
     /// Whether to look for values in quotes.
     pub quoted: bool,
@@ -134,7 +134,7 @@ pub struct Survey {
     pub broken_examples: Vec<BrokenRecord>,
     /// Whether there was more that was not looked at.
     pub is_sample: bool,
-    /// Columns that were not looked at, by their position: their facts are those of no values.
+    /// Columns that were not looked at, by their position, in order: their facts are those of no values.
     pub unseen: Vec<usize>,
     /// Whether values in quotes were looked for.
     pub quoted: bool,

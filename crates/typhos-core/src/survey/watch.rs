@@ -131,7 +131,9 @@ impl Watcher {
             scratch: Vec::new(),
             bounds: Vec::new(),
             runs: Vec::new(),
-            seen: (0..columns).map(|column| !shared.options.unseen.contains(&column)).collect(),
+            seen: (0..columns)
+                .map(|column| shared.options.unseen.binary_search(&column).is_err())
+                .collect(),
         }
     }
 

@@ -5,7 +5,7 @@ use std::ops::ControlFlow;
 use arrow_array::RecordBatch;
 use arrow_schema::SchemaRef;
 
-use super::{Passed, Selection, Sieve, Table, TableError};
+use super::{Passed, Sieve, Table, TableError};
 use crate::columns::{Converter, MisfitValue, OnMisfit, Plan};
 use crate::run::RunOptions;
 use crate::text::{Block, BlockReader, Input};
@@ -43,12 +43,11 @@ impl Table for InputTable<'_> {
         None
     }
 
-    fn read(
+    fn read_through(
         &mut self,
-        selection: &Selection,
+        sieve: &mut Sieve,
         each: &mut dyn FnMut(RecordBatch) -> ControlFlow<()>,
     ) -> Result<Passed, TableError> {
-        let mut sieve = Sieve::new(selection, self.plan.schema().columns.len());
         let plan = self.plan.of_columns(sieve.columns());
         let mut converter = Converter::new(&plan, OnMisfit::NoteAll);
         let mut reader =
@@ -73,6 +72,7 @@ impl Table for InputTable<'_> {
 
 #[cfg(test)]
 mod tests {
+    use super::super::Selection;
     use super::*;
     use crate::filter::Filter;
     use crate::text::{Dialect, InputChoice};

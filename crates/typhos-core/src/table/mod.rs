@@ -55,6 +55,19 @@ pub trait Table {
         &mut self,
         selection: &Selection,
         each: &mut dyn FnMut(RecordBatch) -> ControlFlow<()>,
+    ) -> Result<Passed, TableError> {
+        let mut sieve = Sieve::new(selection, self.schema().fields().len());
+        self.read_through(&mut sieve, each)
+    }
+
+    /// Hands what a sieve leaves of the columns that it reads to `each`, until one of the two has seen enough.
+    ///
+    /// # Errors
+    /// Rows that cannot be read.
+    fn read_through(
+        &mut self,
+        sieve: &mut Sieve,
+        each: &mut dyn FnMut(RecordBatch) -> ControlFlow<()>,
     ) -> Result<Passed, TableError>;
 }
 

@@ -17,7 +17,7 @@ use typhos_load::{
 };
 
 pub use read::tables;
-pub(crate) use read::{identifier, open_existing};
+pub(crate) use read::{identifier, open_existing, shown};
 use read::{recovered_transactions, transactions};
 use session::SqliteSession;
 

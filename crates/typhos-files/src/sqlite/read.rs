@@ -3,7 +3,7 @@
 use std::path::Path;
 use std::sync::atomic::AtomicBool;
 
-use rusqlite::types::Value;
+use rusqlite::types::ValueRef;
 use rusqlite::{Connection, OpenFlags};
 use typhos_load::TargetError;
 use typhos_sql::{Definitions, Sqlite};
@@ -16,13 +16,13 @@ pub(crate) fn identifier(name: &str) -> String {
 }
 
 /// A value as text.
-pub(super) fn shown(value: Value) -> Option<String> {
+pub(crate) fn shown(value: ValueRef<'_>) -> Option<String> {
     match value {
-        Value::Null => None,
-        Value::Integer(number) => Some(number.to_string()),
-        Value::Real(number) => Some(format!("{number:?}")),
-        Value::Text(text) => Some(text),
-        Value::Blob(bytes) => Some(format!("{} bytes", bytes.len())),
+        ValueRef::Null => None,
+        ValueRef::Integer(number) => Some(number.to_string()),
+        ValueRef::Real(number) => Some(format!("{number:?}")),
+        ValueRef::Text(text) => Some(String::from_utf8_lossy(text).into_owned()),
+        ValueRef::Blob(bytes) => Some(format!("{} bytes", bytes.len())),
     }
 }
 

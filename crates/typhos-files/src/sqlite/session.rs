@@ -84,8 +84,9 @@ impl Ask for SqliteSession {
         let answers = patiently(&is_called_off, || {
             let mut statement = connection.prepare(sql)?;
             let columns = statement.column_count();
-            let rows = statement
-                .query_map([], |row| (0..columns).map(|at| Ok(shown(row.get(at)?))).collect())?;
+            let rows = statement.query_map([], |row| {
+                (0..columns).map(|at| Ok(shown(row.get_ref(at)?))).collect()
+            })?;
             rows.collect()
         });
         answers.map_err(|source| TargetError::Format { path, source: source.into() })

@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use arrow_array::RecordBatch;
 use arrow_ipc::reader::FileReader;
 use arrow_schema::{ArrowError, SchemaRef};
-use typhos_core::table::{Passed, Selection, Sieve, Table, TableError};
+use typhos_core::table::{Passed, Sieve, Table, TableError};
 use typhos_load::TargetError;
 
 use super::of_table;
@@ -55,12 +55,11 @@ impl Table for ArrowTable {
         Some(self.rows)
     }
 
-    fn read(
+    fn read_through(
         &mut self,
-        selection: &Selection,
+        sieve: &mut Sieve,
         each: &mut dyn FnMut(RecordBatch) -> ControlFlow<()>,
     ) -> Result<Passed, TableError> {
-        let mut sieve = Sieve::new(selection, self.schema.fields().len());
         let read = guarded(&self.path, || {
             let mut reader = open(&self.path, Some(sieve.columns().to_vec()))?;
             while !sieve.is_done() {

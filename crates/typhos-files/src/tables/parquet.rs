@@ -7,8 +7,8 @@ use ::parquet::arrow::ProjectionMask;
 use ::parquet::arrow::arrow_reader::ParquetRecordBatchReaderBuilder;
 use ::parquet::errors::ParquetError;
 use arrow_array::RecordBatch;
-use arrow_schema::SchemaRef;
-use typhos_core::table::{Passed, Selection, Sieve, Table, TableError};
+use arrow_schema::{DataType, SchemaRef};
+use typhos_core::table::{Passed, Sieve, Table, TableError};
 use typhos_load::TargetError;
 
 use super::of_table;
@@ -25,6 +25,18 @@ pub struct ParquetTable {
     files: Vec<PathBuf>,
     schema: SchemaRef,
     rows: u64,
+}
+
+/// Whether two parts have the same columns. What is noted of them, whether they may be null and how wide their codes are may
+/// differ from part to part.
+fn are_alike(one: &SchemaRef, other: &SchemaRef) -> bool {
+    let plain = |data_type: &DataType| match data_type {
+        DataType::Dictionary(_, words) => (**words).clone(),
+        other => other.clone(),
+    };
+    let mut pairs = one.fields().iter().zip(other.fields());
+    one.fields().len() == other.fields().len()
+        && pairs.all(|(a, b)| a.name() == b.name() && plain(a.data_type()) == plain(b.data_type()))
 }
 
 type Builder = ParquetRecordBatchReaderBuilder<Bounded>;
@@ -49,7 +61,7 @@ impl ParquetTable {
             for file in &files {
                 let builder = open(file)?;
                 let schema = first.get_or_insert_with(|| builder.schema().clone());
-                if schema.fields() != builder.schema().fields() {
+                if !are_alike(schema, builder.schema()) {
                     let what = format!("has other columns than {}", files[0].display());
                     return Err(TargetError::NotThat { path: file.clone(), what });
                 }
@@ -95,15 +107,14 @@ impl Table for ParquetTable {
         Some(self.rows)
     }
 
-    fn read(
+    fn read_through(
         &mut self,
-        selection: &Selection,
+        sieve: &mut Sieve,
         each: &mut dyn FnMut(RecordBatch) -> ControlFlow<()>,
     ) -> Result<Passed, TableError> {
-        let mut sieve = Sieve::new(selection, self.schema.fields().len());
         let read = guarded(&self.path, || {
             for file in &self.files {
-                if sieve.is_done() || !self.read_file(file, &mut sieve, each)? {
+                if sieve.is_done() || !self.read_file(file, sieve, each)? {
                     break;
                 }
             }

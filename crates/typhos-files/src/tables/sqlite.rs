@@ -12,11 +12,11 @@ use arrow_schema::{DataType, Field, Schema as ArrowSchema, SchemaRef};
 use rusqlite::types::ValueRef;
 use rusqlite::{Connection, Row};
 use typhos_core::columns::TYPE_KEY;
-use typhos_core::table::{Passed, Selection, Sieve, Table, TableError};
+use typhos_core::table::{Passed, Sieve, Table, TableError};
 use typhos_load::TargetError;
 
 use super::of_table;
-use crate::sqlite::{identifier, open_existing};
+use crate::sqlite::{identifier, open_existing, shown};
 
 /// Rows of a batch.
 const BATCH_ROWS: usize = 1024;
@@ -101,13 +101,7 @@ impl Cells {
             Cells::Integers(cells) => cells.append_option(value.as_i64().ok()),
             Cells::Doubles(cells) => cells.append_option(value.as_f64().ok()),
             Cells::Bytes(cells) => cells.append_option(value.as_blob().ok()),
-            Cells::Texts(cells) => match value {
-                ValueRef::Null => cells.append_null(),
-                ValueRef::Integer(number) => cells.append_value(number.to_string()),
-                ValueRef::Real(number) => cells.append_value(format!("{number:?}")),
-                ValueRef::Text(text) => cells.append_value(String::from_utf8_lossy(text)),
-                ValueRef::Blob(bytes) => cells.append_value(format!("{} bytes", bytes.len())),
-            },
+            Cells::Texts(cells) => cells.append_option(shown(value)),
         }
     }
 
@@ -130,13 +124,12 @@ impl Table for SqliteTable {
         Some(self.rows)
     }
 
-    fn read(
+    fn read_through(
         &mut self,
-        selection: &Selection,
+        sieve: &mut Sieve,
         each: &mut dyn FnMut(RecordBatch) -> ControlFlow<()>,
     ) -> Result<Passed, TableError> {
-        let mut sieve = Sieve::new(selection, self.schema.fields().len());
-        self.read_rows(&mut sieve, each).map_err(of_table)?;
+        self.read_rows(sieve, each).map_err(of_table)?;
         Ok(Passed::default())
     }
 }

@@ -228,7 +228,7 @@ pub enum Clause {
     GroupsOfTwoAndThree,
     /// Digits grouped by more than one mark.
     ManyGroupings,
-    /// So many numbers are negative in the way of accounts.
+    /// So many numbers are accounting negatives.
     AccountingNegatives(u64),
     /// So many amounts are on the side that was said to be negative.
     NegativeSide {
