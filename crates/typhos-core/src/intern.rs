@@ -239,9 +239,25 @@ impl Interner {
     }
 
     /// Bytes held for so many strings that have so many bytes, whatever the order they came in.
-    pub fn held_bytes(&self) -> usize {
-        let index = size_of::<u32>() * index_length(self.len());
-        index + size_of::<Slot>() * self.len() + self.bytes()
+    pub fn held_bytes(strings: usize, bytes: usize) -> usize {
+        let index = size_of::<u32>() * index_length(strings);
+        index + size_of::<Slot>() * strings + bytes
+    }
+
+    /// All strings, one after the other.
+    pub fn text(&self) -> &[u8] {
+        &self.bytes
+    }
+
+    /// Where the string of a number stands in [`text`](Self::text).
+    pub fn span(&self, number: u32) -> (u32, u32) {
+        let slot = &self.slots[number as usize];
+        (slot.start, slot.start + slot.key.length)
+    }
+
+    /// The count of the string of a number.
+    pub fn count_of(&self, number: u32) -> u64 {
+        self.slots[number as usize].count
     }
 
     /// Bytes of all strings.

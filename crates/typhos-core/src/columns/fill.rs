@@ -3,6 +3,7 @@
 //! [`convert`](super::convert).
 
 use std::marker::PhantomData;
+use std::ops::Range;
 
 use arrow_array::ArrayRef;
 
@@ -36,6 +37,8 @@ pub(super) struct Rows<'r, R> {
     pub slice: Slice<'r>,
     pub records: &'r R,
     pub numbers: Option<&'r [u64]>,
+    /// The rows that are filled from at a time: a strip of them.
+    pub strip: (usize, usize),
 }
 
 impl<R> Clone for Rows<'_, R> {
@@ -47,6 +50,11 @@ impl<R> Clone for Rows<'_, R> {
 impl<R> Copy for Rows<'_, R> {}
 
 impl<'r, R: Records> Rows<'r, R> {
+    /// The rows that are filled from.
+    fn strip(&self) -> Range<usize> {
+        self.strip.0..self.strip.1
+    }
+
     /// A field as it was meant; nothing where the file lacks it.
     fn field<'s>(&self, row: usize, column: usize, scratch: &'s mut Vec<u8>) -> &'s [u8]
     where
@@ -110,15 +118,19 @@ pub(super) fn number(records: &impl Records, before: u64, numbers: &mut Vec<u64>
     }
 }
 
-/// A column of any type: one call a slice, so that the loop inside knows its type.
+/// A column of any type: one call for many rows, so that the loop inside knows its type.
 pub(super) trait FillColumn<R>: Send {
+    /// Adds the rows of a strip.
     fn fill(
         &mut self,
         rows: Rows<'_, R>,
         source: &ColumnSource,
         scratch: &mut Vec<u8>,
         note: &mut dyn FnMut(usize, Reason),
-    ) -> ArrayRef;
+    );
+
+    /// The array of all rows since the last time.
+    fn finish(&mut self) -> ArrayRef;
 
     /// How many values the last filling changed, as declared.
     fn changed(&mut self) -> u64;
@@ -171,16 +183,11 @@ struct Column<C> {
 impl<C: Cells> Column<C> {
     /// Fills in what a file does not have.
     #[cold]
-    fn fill_lacking(
-        &mut self,
-        records: &impl Records,
-        note: &mut dyn FnMut(usize, Reason),
-    ) -> ArrayRef {
-        for row in 0..records.len() {
+    fn fill_lacking(&mut self, rows: Range<usize>, note: &mut dyn FnMut(usize, Reason)) {
+        for row in rows {
             let result = self.absent();
             self.take(row, result, note);
         }
-        self.cells.finish()
     }
 
     /// What becomes of an absent value: whether it is one after all.
@@ -216,13 +223,12 @@ impl<C: Cells> Column<C> {
         rows: Rows<'_, impl Records>,
         source: &ColumnSource,
         note: &mut dyn FnMut(usize, Reason),
-    ) -> ArrayRef {
-        for row in 0..rows.records.len() {
+    ) {
+        for row in rows.strip() {
             let value = rows.generated(source, row).unwrap_or_default();
             let result = self.cells.push(value.as_bytes()).map(|()| true);
             self.take(row, result, note);
         }
-        self.cells.finish()
     }
 
     /// Fills in values that are joined of several fields. A value is absent where all of them are; where some
@@ -233,9 +239,9 @@ impl<C: Cells> Column<C> {
         sources: &[usize],
         scratch: &mut Vec<u8>,
         note: &mut dyn FnMut(usize, Reason),
-    ) -> ArrayRef {
+    ) {
         let mut joined = Vec::new();
-        for row in 0..rows.records.len() {
+        for row in rows.strip() {
             joined.clear();
             let (mut lacks, mut placed) = (Vec::new(), 0);
             for (at, source) in sources.iter().enumerate() {
@@ -266,7 +272,6 @@ impl<C: Cells> Column<C> {
             };
             self.take(row, result, note);
         }
-        self.cells.finish()
     }
 }
 
@@ -277,7 +282,7 @@ impl<R: Records, C: Cells> FillColumn<R> for Column<C> {
         source: &ColumnSource,
         scratch: &mut Vec<u8>,
         note: &mut dyn FnMut(usize, Reason),
-    ) -> ArrayRef {
+    ) {
         let Rows { slice, records, .. } = rows;
         let column = match source {
             ColumnSource::Column(column) => *column,
@@ -289,12 +294,12 @@ impl<R: Records, C: Cells> FillColumn<R> for Column<C> {
         let text = slice.block.text();
         let dialect = slice.layout.dialect;
         let Some(field) = slice.layout.place(column) else {
-            return self.fill_lacking(records, note);
+            return self.fill_lacking(rows.strip(), note);
         };
         // What a value starts with that is not what it says; 256 is not a byte.
         let quote = dialect.quote.map_or(256, u16::from);
         let is_simple = dialect.escape == Escape::Doubled;
-        for (row, (start, end)) in records.column(field).enumerate() {
+        for (row, (start, end)) in rows.strip().zip(records.column(field, rows.strip())) {
             let raw = &text[start..end];
             let is_plain = is_simple && raw.first().is_none_or(|byte| u16::from(*byte) != quote);
             let value = if is_plain { raw } else { dialect.value(raw, scratch) };
@@ -311,6 +316,9 @@ impl<R: Records, C: Cells> FillColumn<R> for Column<C> {
             };
             self.take(row, result, note);
         }
+    }
+
+    fn finish(&mut self) -> ArrayRef {
         self.cells.finish()
     }
 

@@ -5,8 +5,9 @@ use std::marker::PhantomData;
 use super::Reason;
 use super::values::{Loss, ReadValue};
 use crate::readings::{
-    Number, NumberStyle, POW10, infinity, nearest_float32, nearest_float64, parse_integer,
-    parse_number, survives_float32, survives_float64,
+    Number, NumberStyle, POW10, ShortNumber, infinity, nearest_float32, nearest_float32_of,
+    nearest_float64, nearest_float64_of, parse_integer, parse_number, survives_float32,
+    survives_float64,
 };
 use crate::schema::{IntType, Rounding, Scalar};
 
@@ -176,13 +177,16 @@ fn rescaled(number: &Number, scale: u8, rounding: Rounding) -> Option<(i128, boo
 pub(super) struct DecimalRead<N> {
     precision: u8,
     scale: u8,
+    /// The smallest integer of a [`ShortNumber`] that is too large.
+    short_most: u64,
     loss: Loss,
     native: PhantomData<N>,
 }
 
 impl<N> DecimalRead<N> {
     pub fn new(precision: u8, scale: u8, rounding: Rounding) -> Self {
-        DecimalRead { precision, scale, loss: Loss::new(rounding), native: PhantomData }
+        let short_most = 10u64.checked_pow(precision.into()).unwrap_or(u64::MAX);
+        DecimalRead { precision, scale, short_most, loss: Loss::new(rounding), native: PhantomData }
     }
 }
 
@@ -191,6 +195,13 @@ impl<N: Copy + PartialOrd + Default + TryFrom<i128>> ReadValue for DecimalRead<N
 
     #[inline]
     fn read(&self, value: &[u8]) -> Result<N, Reason> {
+        if let Some(short) = ShortNumber::read(value)
+            && short.scale == self.scale
+            && short.mantissa.unsigned_abs() < self.short_most
+        {
+            let out_of_range = |_| Reason::OutOfRange(self.ty());
+            return N::try_from(i128::from(short.mantissa)).map_err(out_of_range);
+        }
         let number = plain_number(value).ok_or(Reason::NotA(self.ty()))?;
         self.number(&number)
     }
@@ -263,12 +274,20 @@ fn significant(text: &str) -> (String, i64) {
 }
 
 macro_rules! float_read {
-    ($native:ident, $type:expr, $nearest:ident, $survives:ident) => {
+    ($native:ident, $type:expr, $nearest:ident, $nearest_of:ident, $survives:ident) => {
         impl ReadValue for FloatRead<$native> {
             type Native = $native;
 
             #[inline]
             fn read(&self, value: &[u8]) -> Result<$native, Reason> {
+                if let Some(short) = ShortNumber::read(value)
+                    && short.mantissa != 0
+                    && let digits = short.mantissa.unsigned_abs()
+                    && let Some((float, survives)) = $nearest_of(value, digits, short.scale)
+                {
+                    let float = if short.mantissa < 0 { -float } else { float };
+                    return self.keeps(survives, $type).map(|()| float);
+                }
                 if has_loose_sign(value) || has_wide_spaces(value) {
                     let number = plain_number(value).ok_or(Reason::NotA($type))?;
                     return self.number(&number);
@@ -332,8 +351,8 @@ macro_rules! float_read {
         }
     };
 }
-float_read!(f32, Scalar::Float32, nearest_float32, survives_float32);
-float_read!(f64, Scalar::Float64, nearest_float64, survives_float64);
+float_read!(f32, Scalar::Float32, nearest_float32, nearest_float32_of, survives_float32);
+float_read!(f64, Scalar::Float64, nearest_float64, nearest_float64_of, survives_float64);
 
 #[cfg(test)]
 mod tests {

@@ -129,12 +129,8 @@ impl Mould {
         if differs != 0 {
             return None;
         }
-        let number = |(start, length): (u8, u8)| -> u32 {
-            let start = usize::from(start);
-            let digits = &bytes[start..start + usize::from(length)];
-            digits.iter().fold(0, |number, byte| number * 10 + u32::from(byte - b'0'))
-        };
-        let [mut hour, minute, second] = [0, 1, 2].map(|at| number(self.clock[at]));
+        let short = |field: (u8, u8)| u32::from(four_digits(bytes, field));
+        let [mut hour, minute, second] = [0, 1, 2].map(|at| short(self.clock[at]));
         if let Some(half) = self.half {
             if !(1..=12).contains(&hour) {
                 return None;
@@ -144,11 +140,14 @@ impl Mould {
         if hour > 23 || minute > 59 || second > 59 {
             return None;
         }
-        let digits = self.clock[3].1;
-        let fraction = i64::from(number(self.clock[3])) * 10i64.pow(9 - u32::from(digits));
+        let (start, digits) = self.clock[3];
+        let of_fraction = &bytes[usize::from(start)..usize::from(start) + usize::from(digits)];
+        let fraction =
+            of_fraction.iter().fold(0, |number, byte| number * 10 + i64::from(byte - b'0'));
+        let fraction = fraction * 10i64.pow(9 - u32::from(digits));
         Some(Shaped {
             shape: self.shape,
-            fields: self.fields.map(|field| number(field) as u16),
+            fields: self.fields.map(|field| four_digits(bytes, field)),
             month_name: b"",
             weekday: None,
             nanos: i64::from(hour * 3600 + minute * 60 + second) * 1_000_000_000 + fraction,
@@ -156,6 +155,21 @@ impl Mould {
             offset: self.offset,
         })
     }
+}
+
+/// The number that at most four digits are, which stand at a place. All of them at once: a loop over as many as there
+/// are guesses its end wrong whenever fields differ in length.
+#[inline(always)]
+fn four_digits(bytes: &[u8; MOULD_BYTES], (start, length): (u8, u8)) -> u16 {
+    // A field at the end is taken from the last four bytes.
+    let start = usize::from(start);
+    let from = start.min(MOULD_BYTES - 4);
+    let word = bytes[from..].first_chunk::<4>().map_or(0, |word| u32::from_le_bytes(*word));
+    let word = word >> (8 * (start - from)) & 0x0f0f_0f0f;
+    // The last digit in the highest byte, zeros below the first.
+    let digits = (u64::from(word) << (32 - 8 * u32::from(length))) as u32;
+    let pairs = (digits * 10 + (digits >> 8)) & 0x00ff_00ff;
+    (pairs * 100 + (pairs >> 16)) as u16
 }
 
 /// A short value with zeros behind it.

@@ -49,6 +49,12 @@ pub fn survives_float32_of(digits: u64, scale: u8) -> Option<bool> {
     Some(quick::<f32>(&[], digits, scale)?.1)
 }
 
+/// As [`nearest_float32`], of `digits × 10^-scale` without its sign; `digits` are some.
+#[inline]
+pub fn nearest_float32_of(text: &[u8], digits: u64, scale: u8) -> Option<(f32, bool)> {
+    quick::<f32>(text, digits, scale)
+}
+
 /// As [`nearest_float64`], of `digits × 10^-scale` without its sign; `digits` are some.
 #[inline]
 pub fn nearest_float64_of(text: &[u8], digits: u64, scale: u8) -> Option<(f64, bool)> {

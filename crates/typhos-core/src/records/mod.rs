@@ -11,6 +11,8 @@
 mod broken;
 mod line_ref;
 
+use std::ops::Range;
+
 pub use broken::{Broken, BrokenKind};
 pub use line_ref::LineRef;
 
@@ -72,8 +74,12 @@ pub trait Records: Default + Send {
     /// Adds the bounds of a leaf in every record to `bounds`, in the order of the records.
     fn column_into(&self, field: usize, bounds: &mut Vec<Bounds>);
 
-    /// Start and end of a leaf in every record, in their order.
-    fn column(&self, field: usize) -> impl Iterator<Item = (usize, usize)> + Clone;
+    /// Start and end of a leaf in the records of some rows, in their order.
+    fn column(
+        &self,
+        field: usize,
+        rows: Range<usize>,
+    ) -> impl Iterator<Item = (usize, usize)> + Clone;
 
     /// The records that could not be split, in order.
     fn broken(&self) -> &[Broken];

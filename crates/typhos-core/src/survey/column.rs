@@ -2,12 +2,12 @@
 
 use std::sync::Arc;
 
-use super::digits::{DigitGroup, ShortDigits};
 use super::direct::Direct;
 use super::distinct::{DistinctTable, DistinctValue, MAX_DISTINCT, most_hashes};
 use super::estimate::Hashes;
-use super::fractions::{FractionGroup, ShortFraction};
 use super::group::{GROUP, Group};
+use super::grouped::Within;
+use super::log::ValueLog;
 use super::order::Adding;
 use super::spread::most_cells;
 use super::{Class, Facts, Sequence, Tally};
@@ -25,6 +25,10 @@ pub struct ColumnFacts {
     pub(super) direct: Direct,
     /// The distinct values, as long as there are not too many of them.
     pub(super) table: Option<DistinctTable>,
+    /// Values that are not in the table yet, where it will most likely be given up.
+    pub(super) log: Option<Box<ValueLog>>,
+    /// Distinct values from which on it is asked whether that is likely; `usize::MAX` once it was.
+    pub(super) log_from: usize,
     /// The hashes of all values, once there is no table any more.
     pub(super) hashes: Option<Hashes>,
     /// The most hashes that are kept one by one.
@@ -52,6 +56,8 @@ impl ColumnFacts {
         ColumnFacts {
             direct: Direct { made: None, none },
             table: Some(DistinctTable::new(columns)),
+            log: None,
+            log_from: FEW,
             hashes: None,
             most_hashes: most_hashes(columns),
             empty: 0,
@@ -74,10 +80,7 @@ impl ColumnFacts {
             self.empty += 1;
         } else if let Some(table) = &mut self.table {
             table.may_be_malformed |= !is_utf8;
-            table.add(value, 1, place);
-            if table.is_over() {
-                self.fold();
-            }
+            self.keep(value, place);
         } else {
             self.hash(value);
             if is_utf8 {
@@ -98,11 +101,13 @@ impl ColumnFacts {
 
     /// The table of a column with few distinct values, in which it is fast to count them one by one.
     pub(super) fn few(&mut self) -> Option<&mut DistinctTable> {
-        self.table.as_mut().filter(|table| table.len() <= FEW)
+        let is_small = |table: &&mut DistinctTable| table.len() <= FEW;
+        if self.log.is_some() { None } else { self.table.as_mut().filter(is_small) }
     }
 
     /// Whether values are better looked up in a [`Group`]: there are many, and a table of them.
-    pub(super) fn wants_groups(&self) -> bool {
+    pub(super) fn wants_groups(&mut self) -> bool {
+        self.choose_log();
         self.table.is_some()
     }
 
@@ -122,49 +127,14 @@ impl ColumnFacts {
         let mut numbers = [None; GROUP];
         let ColumnFacts { direct, hashes, most_hashes, empty, .. } = self;
         let direct: &mut Facts = direct;
-        let mut hash = |value: &[u8]| {
-            if let Some(hashes) = hashes {
-                hashes.add(value, *most_hashes);
-            }
-        };
-        let mut digits = DigitGroup::of(direct, place(*first));
-        let mut fractions = FractionGroup::of(direct, place(*first));
-        for (number, value @ (start, end, row)) in numbers.iter_mut().zip(values) {
-            let short = ShortDigits::read(text, *start as usize, *end as usize);
-            let value = bytes(value);
-            if let Some(short) = short {
-                *number = Some(short.number());
-                hash(value);
-                if digits.add(direct, short) {
-                    continue;
+        let row = |row: u32| (1, place(row));
+        *empty +=
+            direct.add_group::<false>(text, values, row, place(*first), |at, value, number| {
+                if let Some(hashes) = hashes {
+                    hashes.add(value, *most_hashes);
                 }
-                direct.add_trimmed(value, value, 1, place(*row));
-                continue;
-            }
-            // What the column has shown to be of its kinds, each in a way of its own.
-            let (start, end) = (*start as usize, *end as usize);
-            let fraction = || {
-                let short = ShortFraction::read(text, start, end);
-                short.or_else(|| ShortFraction::read_long(value))
-            };
-            if fractions.is_open() && fraction().is_some_and(|f| fractions.add(direct, f, value))
-                || direct.written.is_some() && direct.add_dressed(value, place(*row))
-                || direct.dates.has_moulds() && direct.add_cast(text, start, end, place(*row))
-            {
-                hash(value);
-                continue;
-            }
-            let trimmed = readings::trim(value);
-            if trimmed.is_empty() {
-                *empty += 1;
-                continue;
-            }
-            hash(value);
-            direct.add_trimmed(value, trimmed, 1, place(*row));
-            *number = direct.last_integer;
-        }
-        digits.finish(direct);
-        fractions.finish(direct);
+                numbers[at] = number;
+            });
         if !adding.is_over() {
             for (value, number) in values.iter().map(bytes).zip(numbers) {
                 if !adding.push_integer(value, number) {
@@ -186,6 +156,10 @@ impl ColumnFacts {
         text: &[u8],
         place: impl Fn(u32) -> LineRef,
     ) {
+        if let Some(log) = &mut self.log {
+            self.empty += log.push_group(group, text, place);
+            return self.see_to_log();
+        }
         let values = &group.values[..group.length];
         let mut candidates = [0; GROUP];
         if let Some(table) = &mut self.table {
@@ -222,36 +196,103 @@ impl ColumnFacts {
     /// Takes note of a value that is a text, blank as it may be.
     #[cold]
     pub(super) fn observe_text(&mut self, value: &[u8], place: LineRef) {
-        match &mut self.table {
-            Some(table) => {
+        if self.table.is_some() {
+            self.keep(value, place);
+        } else {
+            self.hash(value);
+            self.direct.add(value, 1, place);
+        }
+    }
+
+    /// Keeps a value of a column with a table.
+    #[inline]
+    fn keep(&mut self, value: &[u8], place: LineRef) {
+        let Some(table) = &mut self.table else { return };
+        match &mut self.log {
+            Some(log) => {
+                log.push(value, place);
+                self.see_to_log();
+            }
+            None => {
                 table.add(value, 1, place);
                 if table.is_over() {
                     self.fold();
                 }
             }
-            None => {
-                self.hash(value);
-                self.direct.add(value, 1, place);
+        }
+    }
+
+    /// Puts values down from now on, if a table of them would most likely be given up: once there are many, and nearly
+    /// all were different.
+    fn choose_log(&mut self) {
+        let Some(table) = &mut self.table else { return };
+        if table.len() > self.log_from {
+            self.log_from = usize::MAX;
+            table.settle();
+            let seen: u64 = table.values().map(|found| found.count).sum();
+            if seen * 4 <= table.len() as u64 * 5 {
+                self.log = Some(Box::default());
             }
         }
     }
 
+    /// Looks at the log once there may be too many values.
+    #[inline]
+    fn see_to_log(&mut self) {
+        let log = self.log.as_ref().zip(self.table.as_ref());
+        if log.is_some_and(|(log, table)| log.is_full(table)) {
+            self.end_log();
+        }
+    }
+
+    /// Moves the values of the log to where they belong.
+    fn end_log(&mut self) {
+        let (Some(log), Some(table)) = (&self.log, &mut self.table) else { return };
+        table.settle();
+        if let Some(distinct) = log.distinct_if_over(table) {
+            self.fold_all(distinct);
+        } else if let Some(log) = self.log.take() {
+            log.iter().for_each(|(value, place)| self.observe_text(value, place));
+        }
+    }
+
+    /// Gives up the table.
     #[cold]
     pub(super) fn fold(&mut self) {
-        if let Some(mut table) = self.table.take() {
-            table.settle();
-            let hashes = self.hashes.get_or_insert_with(Hashes::new);
-            if table.len() > self.most_hashes {
-                hashes.condense();
+        self.end_log();
+        if let Some(table) = &self.table {
+            self.fold_all(table.len());
+        }
+    }
+
+    /// Gives up the table and the log, which have so many distinct values.
+    fn fold_all(&mut self, distinct: usize) {
+        let Some(mut table) = self.table.take() else { return };
+        table.settle();
+        let hashes = self.hashes.get_or_insert_with(Hashes::new);
+        if distinct > self.most_hashes {
+            hashes.condense();
+        }
+        let mut hash = |value: &[u8]| hashes.add(value, self.most_hashes);
+        add_all(&mut self.direct, &table, &mut hash);
+        let Some(mut log) = self.log.take() else { return };
+        if table.may_be_malformed {
+            for (value, place) in log.iter() {
+                hash(value);
+                self.direct.add(value, 1, place);
             }
-            for found in table.values() {
-                hashes.add(found.value, self.most_hashes);
-            }
-            add_all(&mut self.direct, &table);
+            return;
+        }
+        let (text, groups, firsts) = log.groups();
+        for values in groups {
+            let place = |row: u32| firsts[row as usize];
+            add_valid(&mut self.direct, text, values, |row| (1, place(row)), &mut hash);
         }
     }
 
     pub(super) fn merge(&mut self, mut other: ColumnFacts) {
+        self.end_log();
+        other.end_log();
         other.table.iter_mut().for_each(DistinctTable::settle);
         self.empty += other.empty;
         match (&mut self.table, &other.table) {
@@ -301,6 +342,7 @@ impl ColumnFacts {
             direct.move_places(new);
         }
         self.table.iter_mut().for_each(|table| table.move_places(new));
+        self.log.iter_mut().for_each(|log| log.move_places(new));
         self.quoted.move_places(new);
     }
 
@@ -316,8 +358,9 @@ impl ColumnFacts {
     }
 
     fn all_facts(&self, mut facts: Facts) -> Facts {
+        debug_assert!(self.log.is_none(), "a survey is settled before it is asked");
         if let Some(table) = &self.table {
-            add_all(&mut facts, table);
+            add_all(&mut facts, table, &mut |_| {});
         }
         facts.blank += self.empty;
         facts.settle();
@@ -326,6 +369,7 @@ impl ColumnFacts {
 
     /// Makes what was noted fit to be asked.
     pub(super) fn settle(&mut self) {
+        self.end_log();
         self.table.iter_mut().for_each(DistinctTable::settle);
         if let Some(hashes) = &mut self.hashes {
             hashes.settle(self.most_hashes);
@@ -389,15 +433,40 @@ impl ColumnFacts {
     }
 }
 
-/// Adds all values of a table to plain facts.
-fn add_all(facts: &mut Facts, table: &DistinctTable) {
-    for found in table.values() {
-        if table.may_be_malformed {
+/// Adds all values of a table to plain facts, and tells `hash` of each.
+fn add_all(facts: &mut Facts, table: &DistinctTable, hash: &mut dyn FnMut(&[u8])) {
+    if table.may_be_malformed {
+        for found in table.values() {
+            hash(found.value);
             facts.add(found.value, found.count, found.first);
-        } else {
-            facts.add_valid(found.value, found.count, found.first);
         }
+        return;
     }
+    let mut group = [(0, 0, 0); GROUP];
+    let mut places = table.places();
+    loop {
+        let mut length = 0;
+        for (free, place) in group.iter_mut().zip(&mut places) {
+            (*free, length) = (place, length + 1);
+        }
+        if length == 0 {
+            break;
+        }
+        add_valid(facts, table.text(), &group[..length], |row| table.seen(row), hash);
+    }
+}
+
+/// Adds some values of a valid text to plain facts, blank ones as texts, and tells `hash` of each.
+fn add_valid(
+    facts: &mut Facts,
+    text: &[u8],
+    values: &[Within],
+    row: impl Fn(u32) -> (u64, LineRef),
+    hash: &mut dyn FnMut(&[u8]),
+) {
+    values.iter().for_each(|(start, end, _)| hash(&text[*start as usize..*end as usize]));
+    let Some(first) = values.iter().map(|(_, _, number)| row(*number).1).min() else { return };
+    facts.add_group::<true>(text, values, row, first, |_, _, _| {});
 }
 
 #[cfg(test)]
@@ -412,9 +481,18 @@ mod tests {
     const CRAMPED: usize = 1_000_000;
 
     fn column(columns: usize, values: &[(String, u64)]) -> ColumnFacts {
+        column_with_log(columns, values, usize::MAX)
+    }
+
+    /// The same, where a log is kept from so many distinct values on, whatever they are.
+    fn column_with_log(columns: usize, values: &[(String, u64)], log_from: usize) -> ColumnFacts {
         let none = ColumnFacts::none(columns, &["-".to_owned()], false);
         let mut column = ColumnFacts::new(columns, Arc::new(none));
         for (value, line) in values {
+            let is_time = column.table.as_ref().is_some_and(|table| table.len() >= log_from);
+            if is_time && column.log.is_none() {
+                column.log = Some(Box::default());
+            }
             column.observe(value.as_bytes(), true, LineRef { part: 0, line: *line });
         }
         column
@@ -425,21 +503,25 @@ mod tests {
         #[test]
         fn values_give_the_same_facts_on_every_way(
             kinds in proptest::collection::vec(value(), 1..12),
-            picks in proptest::collection::vec(0usize..12, 0..80), cut in 0usize..80,
+            picks in proptest::collection::vec(0usize..12, 0..80), cut in 0usize..80, log_from in 0usize..6,
         ) {
             let values: Vec<(String, u64)> =
                 (1..).zip(&picks).map(|(line, at)| (kinds[at % kinds.len()].clone(), line)).collect();
             let (first, second) = values.split_at(cut.min(values.len()));
             let roomy = column(1, &values);
-            for columns in [1, CRAMPED] {
+            for columns in [1, 20_000, CRAMPED] {
                 let whole = column(columns, &values);
                 let mut parts = column(columns, first);
                 parts.merge(column(columns, second));
                 let mut backwards = column(columns, second);
                 backwards.merge(column(columns, first));
                 prop_assert_eq!(whole.facts(), roomy.facts());
+                let mut logged = column_with_log(columns, &values, log_from);
+                logged.settle();
+                prop_assert_eq!(logged.facts_with_spread(), whole.facts_with_spread());
                 let mut settled = whole.clone();
                 settled.settle();
+                prop_assert_eq!(logged.distinct(), settled.distinct());
                 for other in [&parts, &backwards] {
                     prop_assert_eq!(other.facts_with_spread(), whole.facts_with_spread());
                     prop_assert_eq!(other.distinct(), settled.distinct());

@@ -101,17 +101,18 @@ impl DateFacts {
         !self.moulds.is_empty()
     }
 
-    /// Adds a value at the start of `bytes` that is of a known cut; says whether it is.
+    /// Adds a value at the start of `bytes`, seen `count` times, that is of a known cut; says whether it is.
     #[inline]
     pub(super) fn add_cast(
         &mut self,
         value: &[u8],
         bytes: &[u8; MOULD_BYTES],
+        count: u64,
         place: LineRef,
     ) -> bool {
         let read = |(mould, at): &(Mould, usize)| Some((mould.read(value.len(), bytes)?, *at));
         let Some((shaped, at)) = self.moulds.iter().find_map(read) else { return false };
-        self.add_at(at, &shaped, value, 1, place);
+        self.add_at(at, &shaped, value, count, place);
         true
     }
 

@@ -90,10 +90,10 @@ impl DigitGroup {
         }
     }
 
-    /// Adds a value of the group, if nothing but what is noted here is to be noted of it; says whether
-    /// that is so.
+    /// Adds a value of the group, seen `count` times, if nothing but what is noted here is to be noted of it; says
+    /// whether that is so.
     #[inline(always)]
-    pub fn add(&mut self, facts: &mut Facts, digits: ShortDigits) -> bool {
+    pub fn add(&mut self, facts: &mut Facts, digits: ShortDigits, count: u64) -> bool {
         let ShortDigits { prefix, number, length } = digits;
         let kind = digits.kind();
         if !self.is_settled[kind] {
@@ -106,11 +106,11 @@ impl DigitGroup {
             }
             self.numbers = (self.numbers.0.min(number), self.numbers.1.max(number));
             if self.is_spread {
-                facts.numbers.spread.add(number as f64, 1);
+                facts.numbers.spread(number as f64, count);
             }
         }
-        self.counts[kind] += 1;
-        self.bytes += u64::from(length);
+        self.counts[kind] += count;
+        self.bytes += u64::from(length) * count;
         self.lengths = (self.lengths.0.min(length), self.lengths.1.max(length));
         self.prefixes = (self.prefixes.0.min(prefix), self.prefixes.1.max(prefix));
         true
@@ -178,7 +178,7 @@ mod tests {
                 singly.add_valid(value.as_bytes(), 1, place(at));
                 let padded = format!("{value},,,,,,,,");
                 let short = ShortDigits::read(padded.as_bytes(), 0, value.len()).unwrap();
-                if !group.add(&mut grouped, short) {
+                if !group.add(&mut grouped, short, 1) {
                     grouped.add_valid(value.as_bytes(), 1, place(at));
                 }
             }

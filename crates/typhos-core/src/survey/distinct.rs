@@ -1,5 +1,6 @@
 //! The distinct values of a column, with how often and where first each was seen.
 
+use super::grouped::Within;
 use super::small::SmallCounts;
 use crate::intern::{Interner, Key};
 use crate::text::LineRef;
@@ -73,8 +74,33 @@ impl DistinctTable {
 
     /// Whether it holds more than it may; then it has to be folded and dropped.
     pub fn is_over(&self) -> bool {
-        self.values.len() > MAX_DISTINCT
-            || self.values.held_bytes() + self.values.len() * size_of::<LineRef>() > self.most_bytes
+        self.would_be_over(self.len(), self.value_bytes())
+    }
+
+    /// Whether so many distinct values of so many bytes in all are more than it may hold.
+    #[inline]
+    pub fn would_be_over(&self, values: usize, bytes: usize) -> bool {
+        values > MAX_DISTINCT
+            || Interner::held_bytes(values, bytes) + values * size_of::<LineRef>() > self.most_bytes
+    }
+
+    /// The text that all values stand in.
+    pub fn text(&self) -> &[u8] {
+        self.values.text()
+    }
+
+    /// Where the values stand in [`text`](Self::text), and the number of each.
+    pub fn places(&self) -> impl Iterator<Item = Within> {
+        let span = |number| {
+            let (start, end) = self.values.span(number);
+            (start, end, number)
+        };
+        (0..self.len() as u32).map(span)
+    }
+
+    /// How often the value of a number was seen, and where first.
+    pub fn seen(&self, number: u32) -> (u64, LineRef) {
+        (self.values.count_of(number), self.firsts[number as usize])
     }
 
     /// The table itself, for look-ups in steps.

@@ -172,8 +172,8 @@ impl Facts {
         }
     }
 
-    /// As [`add`](Self::add), of a valid text.
-    #[inline]
+    /// As [`add`](Self::add), of a valid text: what all faster ways are held against.
+    #[cfg(test)]
     pub(super) fn add_valid(&mut self, value: &[u8], count: u64, place: LineRef) {
         self.add_trimmed(value, readings::trim(value), count, place);
     }
@@ -201,7 +201,7 @@ impl Facts {
         self.tallies[tally].add(value, count, place);
     }
 
-    /// Adds the value `text[start..end]` if it is a date cut as others before it, and nothing is to be noted of it but
+    /// Adds the value `text[start..end]`, seen `count` times, if it is a date cut as others before it, and nothing is to be noted of it but
     /// what all of them have; says whether that is so.
     #[inline]
     pub(super) fn add_cast(
@@ -209,6 +209,7 @@ impl Facts {
         text: &[u8],
         start: usize,
         end: usize,
+        count: u64,
         place: LineRef,
     ) -> bool {
         let tally = Class::Date as usize;
@@ -217,32 +218,32 @@ impl Facts {
         }
         let Some(bytes) = text.get(start..).and_then(<[u8]>::first_chunk) else { return false };
         let value = &text[start..end];
-        if !self.dates.add_cast(value, bytes, place) {
+        if !self.dates.add_cast(value, bytes, count, place) {
             return false;
         }
-        self.text.add(value, 1);
-        self.tallies[tally].count += 1;
+        self.text.add(value, count);
+        self.tallies[tally].count += count;
         true
     }
 
-    /// Adds a value if it is a number in the usual clothes, as others before it, and nothing is to be noted of it but what
+    /// Adds a value, seen `count` times, if it is a number in the usual clothes, as others before it, and nothing is to be noted of it but what
     /// all of them have; says whether that is so.
     #[inline]
-    pub(super) fn add_dressed(&mut self, value: &[u8], place: LineRef) -> bool {
+    pub(super) fn add_dressed(&mut self, value: &[u8], count: u64, place: LineRef) -> bool {
         let tally = Class::Written as usize;
         if !self.said.is_empty() || !self.tallies[tally].is_settled(place) {
             return false;
         }
         let Some(written) = &mut self.written else { return false };
         let Some(dressed) = Dressed::read(value) else { return false };
-        if !written.add_dressed(&dressed, place) {
+        if !written.add_dressed(&dressed, count, place) {
             return false;
         }
         if dressed.sign.is_empty() {
-            self.written_points += u64::from(readings::point(value).is_some());
+            self.written_points += if readings::point(value).is_some() { count } else { 0 };
         }
-        self.text.add(value, 1);
-        self.tallies[tally].count += 1;
+        self.text.add(value, count);
+        self.tallies[tally].count += count;
         true
     }
 

@@ -6,99 +6,17 @@
 
 use super::{Class, Facts, MOST_LOSSES};
 use crate::readings::{
-    Decimal, EXACT_POW10, eight_digits, nearest_float64_of, survives_float32_of,
+    Decimal, EXACT_POW10, LONGEST_SHORT, ShortNumber, nearest_float64_of, survives_float32_of,
 };
 use crate::text::LineRef;
 
-/// A value such as `-12.345`: at most eighteen digits, with a mark among them.
-#[derive(Debug, Clone, Copy)]
-pub(super) struct ShortFraction {
-    /// All digits as one integer, with the sign.
-    mantissa: i64,
-    /// Digits behind the mark.
-    scale: u8,
-    /// Digits before the mark, a lone zero not counted.
-    whole_digits: u8,
-}
-
-/// The longest value without its sign that is read in one step.
-const MOST: usize = 16;
-
-/// The longest value without its sign that is read one digit after the other: eighteen digits.
-const LONGEST: usize = 19;
-
 /// Scales that a fraction can have, and zero.
-const SCALES: usize = LONGEST - 1;
+const SCALES: usize = LONGEST_SHORT - 1;
 
-impl ShortFraction {
-    /// Reads `text[start..end]`. `None` says only that the usual way has to be taken.
-    #[inline(always)]
-    pub fn read(text: &[u8], start: usize, end: usize) -> Option<ShortFraction> {
-        let is_negative = text[start] == b'-';
-        let start = start + usize::from(is_negative);
-        let length = end - start;
-        let bytes = text.get(start..)?.first_chunk::<MOST>()?;
-        if !(3..=MOST).contains(&length) || !bytes[0].is_ascii_digit() {
-            return None;
-        }
-        let word = u128::from_le_bytes(*bytes);
-        // The place of the mark: the lowest byte that is zero once all marks are.
-        const ONES: u128 = u128::MAX / 255;
-        let marks = word ^ (ONES * b'.' as u128);
-        let found = marks.wrapping_sub(ONES) & !marks & (ONES * 0x80);
-        let mark = found.trailing_zeros() as usize / 8;
-        let is_code = mark > 1 && bytes[0] == b'0';
-        if mark + 2 > length || is_code {
-            return None;
-        }
-        // The digits moved together, and up to the end of sixteen, zeros before them.
-        let before = (1u128 << (8 * mark)) - 1;
-        let digits = word & before | word >> 8 & !before;
-        let missing = 8 * (MOST + 1 - length) as u32;
-        let zeros = (ONES * b'0' as u128) & !(u128::MAX << missing);
-        let digits = (digits << missing | zeros).to_le_bytes();
-        let (high, low) = digits.split_at(MOST / 2);
-        let high = eight_digits(*high.first_chunk()?)?;
-        let number = high * 100_000_000 + eight_digits(*low.first_chunk()?)?;
-        Some(ShortFraction {
-            mantissa: if is_negative { -number } else { number },
-            scale: (length - mark - 1) as u8,
-            whole_digits: if bytes[0] == b'0' { 0 } else { mark as u8 },
-        })
-    }
-
-    /// As [`read`](Self::read), of up to eighteen digits, one by one.
-    #[inline]
-    pub fn read_long(value: &[u8]) -> Option<ShortFraction> {
-        let (is_negative, digits) = match value {
-            [b'-', digits @ ..] => (true, digits),
-            digits => (false, digits),
-        };
-        let is_code = matches!(digits, [b'0', b'0'..=b'9', ..]);
-        if !(MOST + 1..=LONGEST).contains(&digits.len()) || is_code {
-            return None;
-        }
-        let (mut number, mut mark) = (0i64, None);
-        for (at, byte) in digits.iter().enumerate() {
-            match byte {
-                b'0'..=b'9' => number = number * 10 + i64::from(byte - b'0'),
-                b'.' if mark.is_none() && at > 0 => mark = Some(at),
-                _ => return None,
-            }
-        }
-        let mark = mark.filter(|mark| mark + 1 < digits.len())?;
-        Some(ShortFraction {
-            mantissa: if is_negative { -number } else { number },
-            scale: (digits.len() - mark - 1) as u8,
-            whole_digits: if digits[0] == b'0' { 0 } else { mark as u8 },
-        })
-    }
-
-    /// A double beside it, as [`Decimal::near_f64`] has it.
-    #[inline(always)]
-    fn near_f64(self) -> f64 {
-        self.mantissa as f64 / EXACT_POW10[usize::from(self.scale)]
-    }
+/// A double beside a number, as [`Decimal::near_f64`] has it.
+#[inline(always)]
+fn near_f64(fraction: ShortNumber) -> f64 {
+    fraction.mantissa as f64 / EXACT_POW10[usize::from(fraction.scale)]
 }
 
 /// Numbers of no more digits than these survive float64.
@@ -120,7 +38,7 @@ pub(super) struct FractionGroup {
     lengths: (u32, u32),
     /// The scales that were added to, a bit each.
     used: u32,
-    counts: [u32; SCALES],
+    counts: [u64; SCALES],
     ranges: [(i64, i64); SCALES],
     /// Those that are integers in groups if their mark groups digits.
     as_groups: (u64, i64, i64),
@@ -157,10 +75,17 @@ impl FractionGroup {
         self.settled != 0
     }
 
-    /// Adds a value of the group, if nothing but what is noted here is to be noted of it; says whether that is so.
+    /// Adds a value of the group, seen `count` times, if nothing but what is noted here is to be noted of it; says
+    /// whether that is so.
     #[inline(always)]
-    pub fn add(&mut self, facts: &mut Facts, fraction: ShortFraction, value: &[u8]) -> bool {
-        let ShortFraction { mantissa, scale, whole_digits } = fraction;
+    pub fn add(
+        &mut self,
+        facts: &mut Facts,
+        fraction: ShortNumber,
+        value: &[u8],
+        count: u64,
+    ) -> bool {
+        let ShortNumber { mantissa, scale, whole_digits } = fraction;
         let at = usize::from(scale);
         if self.settled >> scale & 1 == 0 {
             return false;
@@ -180,21 +105,21 @@ impl FractionGroup {
                 if survives.is_none() || !self.losses_are_settled {
                     return false;
                 }
-                self.losses += 1;
+                self.losses += count;
             }
         }
-        facts.numbers.spread.add(fraction.near_f64(), 1);
+        facts.numbers.spread(near_f64(fraction), count);
         facts.text.note_extremes(value);
         let length = value.len() as u32;
-        self.bytes += u64::from(length);
+        self.bytes += u64::from(length) * count;
         self.lengths = (self.lengths.0.min(length), self.lengths.1.max(length));
         self.used |= 1 << scale;
-        self.counts[at] += 1;
+        self.counts[at] += count;
         let (low, high) = &mut self.ranges[at];
         (*low, *high) = (mantissa.min(*low), mantissa.max(*high));
         if scale == 3 && whole_digits <= 3 && mantissa.unsigned_abs() >= 1000 {
-            let (count, low, high) = self.as_groups;
-            self.as_groups = (count + 1, low.min(mantissa), high.max(mantissa));
+            let (known, low, high) = self.as_groups;
+            self.as_groups = (known + count, low.min(mantissa), high.max(mantissa));
         }
         true
     }
@@ -207,7 +132,7 @@ impl FractionGroup {
         let mut count = 0;
         for scale in (0..SCALES as u8).filter(|scale| self.used >> scale & 1 == 1) {
             let (of_scale, (low, high)) =
-                (u64::from(self.counts[usize::from(scale)]), self.ranges[usize::from(scale)]);
+                (self.counts[usize::from(scale)], self.ranges[usize::from(scale)]);
             let decimal = |mantissa: i64| Decimal { mantissa: mantissa.into(), scale };
             facts.numbers.add_fractions(scale, of_scale, (decimal(low), decimal(high)));
             count += of_scale;
@@ -230,50 +155,7 @@ mod tests {
     use super::super::order::{Adding, BlockRun};
     use super::super::{ColumnFacts, Survey, SurveyOptions};
     use super::*;
-    use crate::readings::parse_number;
     use proptest::prelude::*;
-
-    fn read(value: &str) -> Option<ShortFraction> {
-        let text = format!("{value},{}", "x".repeat(20));
-        ShortFraction::read(text.as_bytes(), 0, value.len())
-    }
-
-    #[test]
-    fn fractions_are_told_from_anything_else() {
-        for (value, mantissa, scale, whole) in [
-            ("0.5", 5, 1, 0),
-            ("-0.05", -5, 2, 0),
-            ("12.345", 12345, 3, 2),
-            ("123456789012.345", 123_456_789_012_345, 3, 12),
-            ("-1.23456789012345", -123_456_789_012_345, 14, 1),
-            ("0.00000000000000", 0, 14, 0),
-        ] {
-            let found = read(value).unwrap_or_else(|| panic!("{value}"));
-            assert_eq!(
-                (found.mantissa, found.scale, found.whole_digits),
-                (mantissa, scale, whole),
-                "{value}"
-            );
-        }
-        for value in [
-            "5",
-            "5.",
-            ".5",
-            "1.2.3",
-            "1,5",
-            "00.5",
-            "01.5",
-            "1.5e3",
-            "+1.5",
-            "--1.5",
-            "1.x",
-            "1234567890123.4567",
-            "a.5",
-        ] {
-            assert!(read(value).is_none(), "{value}");
-        }
-        assert!(ShortFraction::read(b"0.5", 0, 3).is_none(), "too near to the end of the text");
-    }
 
     fn value() -> impl Strategy<Value = String> {
         prop_oneof![
@@ -298,13 +180,10 @@ mod tests {
 
     proptest! {
         #[test]
-        fn what_is_read_is_what_was_written(value in value()) {
-            if let Some(short) = read(&value) {
-                let number = parse_number(value.as_bytes()).unwrap();
-                prop_assert_eq!((i128::from(short.mantissa), short.scale), (number.mantissa, number.scale));
-                prop_assert_eq!(short.whole_digits, number.whole_digits);
-                let decimal = Decimal { mantissa: number.mantissa, scale: number.scale };
-                prop_assert_eq!(short.near_f64().to_bits(), decimal.near_f64().to_bits());
+        fn doubles_beside_are_those_of_decimals(value in value()) {
+            if let Some(short) = ShortNumber::read(value.as_bytes()) {
+                let decimal = Decimal { mantissa: short.mantissa.into(), scale: short.scale };
+                prop_assert_eq!(near_f64(short).to_bits(), decimal.near_f64().to_bits());
             }
         }
 

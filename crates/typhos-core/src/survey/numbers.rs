@@ -138,7 +138,7 @@ impl NumberFacts {
     }
 
     #[inline]
-    fn spread(&mut self, number: f64, count: u64) {
+    pub(super) fn spread(&mut self, number: f64, count: u64) {
         if !self.no_spread {
             self.spread.add(number, count);
         }

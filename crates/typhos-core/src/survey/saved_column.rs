@@ -45,6 +45,8 @@ impl ColumnFacts {
         let mut column = ColumnFacts {
             direct: Direct { made: Some(Box::new((*none).clone())), none },
             table: None,
+            log: None,
+            log_from: usize::MAX,
             hashes: None,
             most_hashes: most_hashes(columns),
             empty: saved.empty,

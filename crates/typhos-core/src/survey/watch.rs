@@ -29,6 +29,12 @@ pub(super) struct Watcher<R = TextRecords> {
 /// and bounds stay in the second level of cache.
 const SLICE_RECORDS: usize = 1024;
 
+/// Fields of a slice of long records, for the same.
+const SLICE_FIELDS: usize = 65_536;
+
+/// The fewest records of a slice, so that what a column does once for each is not felt.
+const FEWEST_SLICE_RECORDS: usize = 64;
+
 impl<R: Records> Watcher<R> {
     /// Looks at the records of a block, or at the first `most` of them; `splitter` splits it, `values` says how a
     /// leaf becomes its value.
@@ -46,7 +52,9 @@ impl<R: Records> Watcher<R> {
         let context = Context::new(block.text(), values, keeps_empty, is_utf8);
         self.begin_runs(shared);
         let mut is_open = false;
-        while splitter.refill(&mut self.records, most.clamp(1, SLICE_RECORDS as u64) as usize) {
+        let slice = SLICE_FIELDS / self.seen.len().max(1);
+        let slice = slice.clamp(FEWEST_SLICE_RECORDS, SLICE_RECORDS) as u64;
+        while splitter.refill(&mut self.records, most.clamp(1, slice) as usize) {
             if most == 0 {
                 self.survey.is_sample = true;
                 break;

@@ -144,7 +144,7 @@ impl WrittenFacts {
 
     /// Adds a number in the usual clothes, if nothing but what is noted here is to be noted of it; says whether that is so.
     #[inline]
-    pub(super) fn add_dressed(&mut self, dressed: &Dressed, place: LineRef) -> bool {
+    pub(super) fn add_dressed(&mut self, dressed: &Dressed, count: u64, place: LineRef) -> bool {
         let at = usize::from(dressed.mark == Mark::Comma);
         let is_known =
             |known: &Option<Example>| known.as_ref().is_some_and(|known| known.place <= place);
@@ -155,12 +155,12 @@ impl WrittenFacts {
         {
             return false;
         }
-        self.sign(dressed.sign, 1);
+        self.sign(dressed.sign, count);
         let view = &mut self.views[at];
         if let Some(grouping) = dressed.grouping {
-            view.groupings[grouping as usize] += 1;
+            view.groupings[grouping as usize] += count;
         }
-        view.note(Decimal { mantissa: mantissa.into(), scale }, whole_digits, 1);
+        view.note(Decimal { mantissa: mantissa.into(), scale }, whole_digits, count);
         true
     }
 

@@ -421,7 +421,7 @@ mod tests {
         assert_eq!(&text[start..end], b"e,f");
         assert_eq!(records.line(1), 2);
         assert_eq!(records.bounds(1, 1), (10, 11));
-        assert_eq!(records.column(0).collect::<Vec<_>>(), [(0, 1), (8, 9)]);
-        assert_eq!(records.column(1).collect::<Vec<_>>(), [(2, 3), (10, 11)]);
+        assert_eq!(records.column(0, 0..2).collect::<Vec<_>>(), [(0, 1), (8, 9)]);
+        assert_eq!(records.column(1, 0..2).collect::<Vec<_>>(), [(2, 3), (10, 11)]);
     }
 }

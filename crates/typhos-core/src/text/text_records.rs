@@ -1,5 +1,7 @@
 //! Split records: the bounds of their fields, and nothing else.
 
+use std::ops::Range;
+
 use crate::records::{Bounds, Broken, Leaf, LeafKind, Presence, Records};
 
 /// Some records of a block: the bounds of their fields, and nothing else.
@@ -79,11 +81,16 @@ impl Records for TextRecords {
     }
 
     #[inline]
-    fn column(&self, field: usize) -> impl Iterator<Item = (usize, usize)> + Clone {
-        let rows = self.ends.chunks_exact(self.columns.max(1)).enumerate();
-        rows.map(move |(row, ends)| {
+    fn column(
+        &self,
+        field: usize,
+        rows: Range<usize>,
+    ) -> impl Iterator<Item = (usize, usize)> + Clone {
+        let ends = &self.ends[rows.start * self.columns..rows.end * self.columns];
+        let starts = &self.starts[rows];
+        starts.iter().zip(ends.chunks_exact(self.columns.max(1))).map(move |(start, ends)| {
             let end = ends[field];
-            let start = if field == 0 { self.starts[row] } else { behind(ends[field - 1], end) };
+            let start = if field == 0 { *start } else { behind(ends[field - 1], end) };
             (start as usize, end as usize)
         })
     }

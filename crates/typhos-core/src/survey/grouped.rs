@@ -1,0 +1,66 @@
+//! Facts of many values at a time: what a column has shown to be of its kinds is taken note of in ways of its own.
+
+use super::Facts;
+use super::digits::{DigitGroup, ShortDigits};
+use super::fractions::FractionGroup;
+use crate::readings::{self, ShortNumber};
+use crate::text::LineRef;
+
+/// A value within a text: where it starts and ends, and the number of its row.
+pub(super) type Within = (u32, u32, u32);
+
+impl Facts {
+    /// Adds values of a valid text, none of them empty. `row` gives how often one of that row was seen, and where
+    /// first; none of them stands before `first`. `seen` is told of each value that is not blank, in their order: its
+    /// place among them, the value, and the integer that it is, if it is one of few digits. Says how many were blank;
+    /// where `BLANK_IS_TEXT`, these are values like others.
+    ///
+    /// The law: the facts are those of [`add_trimmed`](Self::add_trimmed) of one value after the other, blank ones left out.
+    #[inline(always)]
+    pub(super) fn add_group<'t, const BLANK_IS_TEXT: bool>(
+        &mut self,
+        text: &'t [u8],
+        values: &[Within],
+        row: impl Fn(u32) -> (u64, LineRef),
+        first: LineRef,
+        mut seen: impl FnMut(usize, &'t [u8], Option<i64>),
+    ) -> u64 {
+        let mut blank = 0;
+        let mut digits = DigitGroup::of(self, first);
+        let mut fractions = FractionGroup::of(self, first);
+        for (at, (start, end, number)) in values.iter().enumerate() {
+            let (start, end) = (*start as usize, *end as usize);
+            let value = &text[start..end];
+            let (count, place) = row(*number);
+            if let Some(short) = ShortDigits::read(text, start, end) {
+                seen(at, value, Some(short.number()));
+                if !digits.add(self, short, count) {
+                    self.add_trimmed(value, value, count, place);
+                }
+                continue;
+            }
+            let fraction = || {
+                let short = ShortNumber::read_fraction(text, start, end);
+                short.or_else(|| ShortNumber::read_long_fraction(value))
+            };
+            if fractions.is_open()
+                && fraction().is_some_and(|f| fractions.add(self, f, value, count))
+                || self.written.is_some() && self.add_dressed(value, count, place)
+                || self.dates.has_moulds() && self.add_cast(text, start, end, count, place)
+            {
+                seen(at, value, None);
+                continue;
+            }
+            let trimmed = readings::trim(value);
+            if trimmed.is_empty() && !BLANK_IS_TEXT {
+                blank += count;
+                continue;
+            }
+            self.add_trimmed(value, trimmed, count, place);
+            seen(at, value, self.last_integer);
+        }
+        digits.finish(self);
+        fractions.finish(self);
+        blank
+    }
+}
