@@ -149,6 +149,10 @@ fn quick<F: Width>(text: &[u8], mantissa: u64, scale: u8) -> Option<(F, bool)> {
     if bare < sure || bare >= 10u64.pow(F::MOST) {
         return Some((float, bare < sure));
     }
+    // No two numbers of so many digits are near enough to be one float, and a shorter one would be one of them.
+    if is_alone(float.parts().1, i32::from(scale) - dropped as i32) {
+        return Some((float, true));
+    }
     let mut buffer = zmij::Buffer::new();
     let (printed, power) = taken_apart(buffer.format_finite(float));
     if (printed, power) == (bare, dropped as i32 - i32::from(scale)) {
@@ -157,6 +161,16 @@ fn quick<F: Width>(text: &[u8], mantissa: u64, scale: u8) -> Option<(F, bool)> {
     let may_be_halfway = printed.ilog10() == bare.ilog10();
     let survives = may_be_halfway && is_midway(float, mantissa, scale, (printed, power))?;
     Some((float, survives))
+}
+
+/// Whether floats that are multiples of `2^exponent` lie closer together than numbers that are multiples of
+/// `10^-scale`. The product of both is exact.
+#[inline]
+fn is_alone(exponent: i32, scale: i32) -> bool {
+    let power = usize::try_from(scale).ok().and_then(|scale| EXACT_POW10.get(scale));
+    let is_normal = (-1022..0).contains(&exponent);
+    let ulp = |exponent: i32| f64::from_bits(((exponent + 1023) as u64) << 52);
+    power.is_some_and(|power| is_normal && ulp(exponent) * power < 1.0)
 }
 
 /// Whether a float is exactly halfway between a number and its own shortest form: it has two of them then. Twice the

@@ -5,6 +5,8 @@
 
 use std::cmp::Ordering;
 
+use super::floats::EXACT_POW10;
+
 /// The most digits that a number is taken apart exactly to: those of `decimal(38,S)`.
 pub const MAX_DIGITS: u32 = 38;
 
@@ -229,7 +231,10 @@ impl Decimal {
         let digits = i64::try_from(self.mantissa).map_or_else(|_| wide(), |small| small as f64);
         match self.scale {
             0 => digits,
-            scale => digits / POW10[usize::from(scale)] as f64,
+            scale => match EXACT_POW10.get(usize::from(scale)) {
+                Some(power) => digits / power,
+                None => digits / POW10[usize::from(scale)] as f64,
+            },
         }
     }
 
@@ -248,6 +253,14 @@ impl Ord for Decimal {
     fn cmp(&self, other: &Self) -> Ordering {
         if self.scale == other.scale {
             return self.mantissa.cmp(&other.mantissa);
+        }
+        // Dividing 128 bits costs two calls, and hardly any number needs it.
+        if let (Ok(a), Ok(b)) = (i64::try_from(self.mantissa), i64::try_from(other.mantissa))
+            && self.scale.max(other.scale) <= 18
+        {
+            let up = |mantissa: i64, by: u8| i128::from(mantissa) * POW10[usize::from(by)];
+            let a = up(a, other.scale.saturating_sub(self.scale));
+            return a.cmp(&up(b, self.scale.saturating_sub(other.scale)));
         }
         let power = |d: &Decimal| POW10[usize::from(d.scale)];
         let (whole, others_whole) = (self.mantissa / power(self), other.mantissa / power(other));
@@ -383,9 +396,13 @@ mod tests {
         }
 
         #[test]
-        fn decimals_are_ordered_as_integers_at_one_scale(a in -10_000i128..10_000, b in -10_000i128..10_000, s in 0u8..6, t in 0u8..6) {
+        fn decimals_are_ordered_as_integers_at_one_scale(
+            a in prop_oneof![-10_000i128..10_000, any::<i64>().prop_map(i128::from), -1i128 << 65..1 << 65],
+            b in prop_oneof![-10_000i128..10_000, any::<i64>().prop_map(i128::from), -1i128 << 65..1 << 65],
+            s in 0u8..=18, t in 0u8..=18,
+        ) {
             let (x, y) = (Decimal { mantissa: a, scale: s }, Decimal { mantissa: b, scale: t });
-            let want = (a * POW10[usize::from(6 - s)]).cmp(&(b * POW10[usize::from(6 - t)]));
+            let want = (a * POW10[usize::from(18 - s)]).cmp(&(b * POW10[usize::from(18 - t)]));
             prop_assert_eq!(x.cmp(&y), want);
         }
     }

@@ -22,44 +22,93 @@ const MOST: usize = 16;
 /// The longest fraction without its sign that is read one digit after the other: eighteen digits.
 pub const LONGEST_SHORT: usize = 19;
 
-const ONES: u128 = u128::MAX / 255;
+const ONES: u64 = u64::MAX / 255;
 
-/// The number that `length` bytes of a word are, and where its mark stands: behind them, where there is none.
+/// The lowest byte of a word that is a mark; 8 where none is.
 #[inline(always)]
-fn digits_of(word: u128, length: usize) -> Option<(i64, usize)> {
-    // The place of the mark: the lowest byte that is zero once all marks are.
-    let marks = word ^ (ONES * b'.' as u128);
+fn mark_in(word: u64) -> usize {
+    // The lowest byte that is zero once all marks are.
+    let marks = word ^ (ONES * b'.' as u64);
     let found = marks.wrapping_sub(ONES) & !marks & (ONES * 0x80);
-    let mark = (found.trailing_zeros() as usize / 8).min(length);
+    found.trailing_zeros() as usize / 8
+}
+
+/// The number that the first bytes of a word are, one to eight of them.
+#[inline(always)]
+fn number_of(word: u64, bytes: usize) -> Option<i64> {
+    debug_assert!((1..=8).contains(&bytes), "a word has eight bytes");
+    let missing = 64 - 8 * bytes as u32;
+    let zeros = (ONES * b'0' as u64) & ((1u64 << (missing & 63)) - 1);
+    eight_digits((word << missing | zeros).to_le_bytes())
+}
+
+/// The number that the first `length` bytes of two words are, and where its mark stands: behind them, where there is
+/// none. The mark is neither the first nor the last of them.
+#[inline(always)]
+fn digits_of([first, second]: [u64; 2], length: usize) -> Option<(i64, usize)> {
+    let mark = mark_in(first);
+    if mark >= length.min(8) {
+        return match length {
+            ..=8 => Some((number_of(first, length)?, length)),
+            _ => long_digits_of([first, second], length),
+        };
+    }
+    let fraction = length - mark - 1;
+    if fraction > 8 {
+        return long_digits_of([first, second], length);
+    }
+    if mark == 0 || fraction == 0 {
+        return None;
+    }
+    // What stands behind the mark, moved to the start of a word.
+    let behind = 8 * (mark as u32 + 1);
+    let rest = first.checked_shr(behind).unwrap_or(0) | second << (64 - behind);
+    let whole = number_of(first, mark)?;
+    Some((whole * SHORT_POW10[fraction] + number_of(rest, fraction)?, mark))
+}
+
+/// Powers of ten of as many digits as a word has bytes.
+const SHORT_POW10: [i64; 9] =
+    [1, 10, 100, 1_000, 10_000, 100_000, 1_000_000, 10_000_000, 100_000_000];
+
+/// As [`digits_of`], of any that are not told by one word on each side of the mark.
+#[inline(never)]
+fn long_digits_of([first, second]: [u64; 2], length: usize) -> Option<(i64, usize)> {
+    let mark = match mark_in(first) {
+        8 => 8 + mark_in(second),
+        mark => mark,
+    };
+    let mark = mark.min(length);
     // The digits moved together, and up to the end of sixteen, zeros before them.
+    let word = u128::from(first) | u128::from(second) << 64;
     let before = if mark < MOST { (1u128 << (8 * mark)) - 1 } else { u128::MAX };
     let digits = word & before | word >> 8 & !before;
-    let count = length - usize::from(mark < length);
-    let missing = 8 * (MOST - count) as u32;
-    let zeros = (ONES * b'0' as u128) & !(u128::MAX.checked_shl(missing).unwrap_or(0));
-    let digits = (digits.checked_shl(missing).unwrap_or(0) | zeros).to_le_bytes();
+    let missing = 8 * (MOST - length + usize::from(mark < length)) as u32;
+    let zeros = (u128::MAX / 255 * u128::from(b'0')) & ((1 << missing) - 1);
+    let digits = (digits << missing | zeros).to_le_bytes();
     let (high, low) = digits.split_at(MOST / 2);
     let high = eight_digits(*high.first_chunk()?)?;
     Some((high * 100_000_000 + eight_digits(*low.first_chunk()?)?, mark))
 }
 
-/// The bytes of a value of at most sixteen as one word, with zeros behind: two loads that overlap, since copying so few
+/// The bytes of a value of at most sixteen as two words, with zeros behind: loads that overlap, since copying so few
 /// bytes costs more.
 #[inline(always)]
-fn word_of(value: &[u8]) -> Option<u128> {
+fn words_of(value: &[u8]) -> Option<[u64; 2]> {
     let length = value.len();
-    if length > MOST {
-        return None;
-    }
     if let (Some(first), Some(last)) = (value.first_chunk::<8>(), value.last_chunk::<8>()) {
-        let last = u128::from(u64::from_le_bytes(*last)) << (8 * (length - 8));
-        return Some(u128::from(u64::from_le_bytes(*first)) | last);
+        if length > MOST {
+            return None;
+        }
+        let missing = 8 * (MOST - length) as u32;
+        let last = u64::from_le_bytes(*last).checked_shr(missing).unwrap_or(0);
+        return Some([u64::from_le_bytes(*first), last]);
     }
     if let (Some(first), Some(last)) = (value.first_chunk::<4>(), value.last_chunk::<4>()) {
         let last = u64::from(u32::from_le_bytes(*last)) << (8 * (length - 4));
-        return Some(u128::from(u64::from(u32::from_le_bytes(*first)) | last));
+        return Some([u64::from(u32::from_le_bytes(*first)) | last, 0]);
     }
-    Some(value.iter().rev().fold(0, |word, byte| word << 8 | u128::from(*byte)))
+    Some([value.iter().rev().fold(0, |word, byte| word << 8 | u64::from(*byte)), 0])
 }
 
 impl ShortNumber {
@@ -74,7 +123,7 @@ impl ShortNumber {
         if !first.is_ascii_digit() || !last.is_ascii_digit() {
             return None;
         }
-        let (number, mark) = digits_of(word_of(digits)?, digits.len())?;
+        let (number, mark) = digits_of(words_of(digits)?, digits.len())?;
         Some(ShortNumber {
             mantissa: if is_negative { -number } else { number },
             scale: digits.len().saturating_sub(mark + 1) as u8,
@@ -92,7 +141,9 @@ impl ShortNumber {
         if !(3..=MOST).contains(&length) || !bytes[0].is_ascii_digit() {
             return None;
         }
-        let (number, mark) = digits_of(u128::from_le_bytes(*bytes), length)?;
+        let (words, _) = bytes.as_chunks::<8>();
+        let words = [u64::from_le_bytes(words[0]), u64::from_le_bytes(words[1])];
+        let (number, mark) = digits_of(words, length)?;
         let is_code = mark > 1 && bytes[0] == b'0';
         if mark + 2 > length || is_code {
             return None;

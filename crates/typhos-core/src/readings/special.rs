@@ -2,7 +2,9 @@
 
 use std::net::{Ipv4Addr, Ipv6Addr};
 
+use super::floats::EXACT_POW10;
 use super::number::parse_number;
+use super::short::ShortNumber;
 use super::trim;
 
 /// The 16 bytes of a UUID as RFC 9562 writes it: 8-4-4-4-12 hexadecimal digits, in either case; also in
@@ -103,6 +105,15 @@ pub fn is_plain_ip(value: &[u8]) -> bool {
 pub fn point(value: &[u8]) -> Option<(f64, f64)> {
     let comma = memchr::memchr(b',', value)?;
     let degrees = |text: &[u8], most: f64| {
+        // So few digits survive, and zero has a sign.
+        const SURE: std::ops::Range<u64> = 1..1_000_000_000_000_000;
+        if let Some(short) = ShortNumber::read(text)
+            && SURE.contains(&short.mantissa.unsigned_abs())
+        {
+            let degrees = short.mantissa as f64 / EXACT_POW10[usize::from(short.scale)];
+            let is_code = matches!(text, [b'-', b'0', b'0'..=b'9', ..] | [b'0', b'0'..=b'9', ..]);
+            return (!is_code && degrees.abs() <= most).then_some(degrees);
+        }
         let number = parse_number(text).filter(|n| n.exponent.is_none() && !n.leading_zero)?;
         let (degrees, survives) = super::nearest_float64(text, &number).or_else(|| {
             let degrees = std::str::from_utf8(text).ok()?.parse().ok()?;

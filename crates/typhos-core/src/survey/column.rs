@@ -7,7 +7,7 @@ use super::distinct::{DistinctTable, DistinctValue, MAX_DISTINCT, most_hashes};
 use super::estimate::Hashes;
 use super::group::{GROUP, Group};
 use super::grouped::Within;
-use super::log::ValueLog;
+use super::log::{Outlook, ValueLog};
 use super::order::Adding;
 use super::spread::most_cells;
 use super::{Class, Facts, Sequence, Tally};
@@ -236,20 +236,22 @@ impl ColumnFacts {
         }
     }
 
-    /// Looks at the log once there may be too many values.
+    /// Looks at the log, where there may be too many values.
     #[inline]
     fn see_to_log(&mut self) {
-        let log = self.log.as_ref().zip(self.table.as_ref());
-        if log.is_some_and(|(log, table)| log.is_full(table)) {
-            self.end_log();
+        let (Some(log), Some(table)) = (&mut self.log, &self.table) else { return };
+        match log.outlook(table) {
+            Outlook::Open => {}
+            Outlook::Over { distinct } => self.fold_all(distinct),
+            Outlook::Repeating => self.end_log(),
         }
     }
 
     /// Moves the values of the log to where they belong.
     fn end_log(&mut self) {
-        let (Some(log), Some(table)) = (&self.log, &mut self.table) else { return };
+        let (Some(log), Some(table)) = (&mut self.log, &mut self.table) else { return };
         table.settle();
-        if let Some(distinct) = log.distinct_if_over(table) {
+        if let Outlook::Over { distinct } = log.outlook(table) {
             self.fold_all(distinct);
         } else if let Some(log) = self.log.take() {
             log.iter().for_each(|(value, place)| self.observe_text(value, place));

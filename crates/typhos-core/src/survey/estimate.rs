@@ -53,8 +53,9 @@ fn fold(a: u64, b: u64) -> u64 {
 /// Bits of the fraction of pi, as good as any: 64 at a time from the first on.
 const FACTORS: [u64; 3] = [0x243f_6a88_85a3_08d3, 0x1319_8a2e_0370_7344, 0xa409_3822_299f_31d0 | 1];
 
-/// Distinct hashes, most of them sorted, and a few new ones that may be among them already: eight bytes
-/// each, which no set of them comes near.
+/// Distinct hashes, most of them sorted, and new ones that may be among them already: eight bytes each, which no set of
+/// them comes near. A set is slower, too, where there are many columns: each hash waits for its place, and by `perf`
+/// files of sixty columns took half as long again.
 #[derive(Debug, Clone, Default)]
 pub(super) struct HashList {
     sorted: Vec<u64>,
@@ -62,11 +63,11 @@ pub(super) struct HashList {
 }
 
 impl HashList {
-    /// Adds a hash; says whether all of them are sorted then.
+    /// Adds a hash, where at most `most` are to be kept; says whether all of them are sorted then.
     #[inline]
-    fn add(&mut self, hash: u64) -> bool {
+    fn add(&mut self, hash: u64, most: usize) -> bool {
         self.fresh.push(hash);
-        let is_time = self.fresh.len() >= 64 && self.fresh.len() * 4 >= self.sorted.len();
+        let is_time = self.fresh.len() >= 64 && self.fresh.len() * 2 >= most;
         if is_time {
             self.sort();
         }
@@ -75,8 +76,10 @@ impl HashList {
 
     #[inline(never)]
     fn sort(&mut self) {
+        self.fresh.sort_unstable();
+        self.fresh.dedup();
+        // Two sorted runs, which a merging sort finds.
         self.sorted.append(&mut self.fresh);
-        // Two runs, one of them sorted: what a merging sort is fast at.
         self.sorted.sort();
         self.sorted.dedup();
     }
@@ -118,7 +121,7 @@ impl Hashes {
     #[inline(never)]
     fn list(&mut self, hash: u64, most: usize) {
         if let Hashes::All(all) = self
-            && all.add(hash)
+            && all.add(hash, most)
             && all.sorted.len() > most
         {
             self.condense();

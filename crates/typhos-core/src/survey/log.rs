@@ -10,6 +10,7 @@ use super::distinct::DistinctTable;
 use super::estimate::hash;
 use super::group::{GROUP, Group};
 use super::grouped::Within;
+use super::hash_set::HashSet;
 use crate::readings;
 use crate::text::LineRef;
 
@@ -19,6 +20,46 @@ pub(super) struct ValueLog {
     bytes: Vec<u8>,
     values: Vec<Within>,
     firsts: Vec<LineRef>,
+    /// The distinct ones, once there are so many values that it matters.
+    counted: Option<Counted>,
+}
+
+/// What the values of a log and those of a table say of the table that all of them would make.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Outlook {
+    /// It may be over or not.
+    Open,
+    /// It would be over, with so many values. Those of one hash count as one here.
+    Over { distinct: usize },
+    /// There are so many values, and so few distinct ones, that it may never be over.
+    Repeating,
+}
+
+/// Distinct values of a table and a log, told apart by their hashes.
+#[derive(Debug, Clone)]
+struct Counted {
+    hashes: HashSet,
+    distinct: usize,
+    bytes: usize,
+    /// Values of the log that were looked at.
+    values: usize,
+}
+
+impl Counted {
+    fn of(table: &DistinctTable, room: usize) -> Counted {
+        let hashes = HashSet::with_room(room);
+        let mut counted = Counted { hashes, distinct: 0, bytes: 0, values: 0 };
+        table.values().for_each(|found| counted.add(found.value));
+        counted
+    }
+
+    #[inline]
+    fn add(&mut self, value: &[u8]) {
+        if self.hashes.insert(hash(value)) {
+            self.distinct += 1;
+            self.bytes += value.len();
+        }
+    }
 }
 
 /// Zeros behind the values, so that the last ones can be read by whole words too.
@@ -58,25 +99,24 @@ impl ValueLog {
         blank
     }
 
-    /// Whether so many values were put down, or so many bytes, that it is time to see whether a table of them and of
-    /// those in `table` would be over.
-    pub fn is_full(&self, table: &DistinctTable) -> bool {
-        table.would_be_over(self.len() + table.len(), self.bytes.len() + table.value_bytes())
-    }
-
-    /// How many distinct values there are, those of `table` among them, if a table of all of them would be over. Where
-    /// values have one hash, it may be over all the same.
-    pub fn distinct_if_over(&self, table: &DistinctTable) -> Option<usize> {
-        let mut hashes = HashSet::with_room(self.len() + table.len());
-        let (mut distinct, mut bytes) = (0, 0);
-        let known = table.values().map(|found| found.value);
-        for value in known.chain(self.iter().map(|(value, _)| value)) {
-            if hashes.insert(hash(value)) {
-                distinct += 1;
-                bytes += value.len();
-            }
+    /// What is known of the table that these values and those of `table` would make.
+    pub fn outlook(&mut self, table: &DistinctTable) -> Outlook {
+        let (values, bytes) = (self.len() + table.len(), self.bytes.len() + table.value_bytes());
+        if !table.would_be_over(values, bytes) {
+            return Outlook::Open;
         }
-        table.would_be_over(distinct, bytes).then_some(distinct)
+        let counted = self.counted.get_or_insert_with(|| Counted::of(table, values));
+        for (start, end, _) in &self.values[counted.values..] {
+            counted.add(&self.bytes[*start as usize..*end as usize]);
+        }
+        counted.values = self.values.len();
+        if table.would_be_over(counted.distinct, counted.bytes) {
+            Outlook::Over { distinct: counted.distinct }
+        } else if table.would_be_over(values / 3 * 2, bytes / 3 * 2) {
+            Outlook::Repeating
+        } else {
+            Outlook::Open
+        }
     }
 
     /// All values, and where each stands.
@@ -97,39 +137,6 @@ impl ValueLog {
     }
 }
 
-/// Hashes that were seen, searched linearly from the place that their upper bits say.
-struct HashSet {
-    /// A hash in each place, 0 where there is none.
-    places: Vec<u64>,
-    shift: u32,
-}
-
-impl HashSet {
-    /// An empty one for at most so many hashes.
-    fn with_room(hashes: usize) -> HashSet {
-        let places = (2 * hashes).next_power_of_two().max(2);
-        HashSet { places: vec![0; places], shift: u64::BITS - places.trailing_zeros() }
-    }
-
-    /// Adds a hash; says whether it is new.
-    #[inline]
-    fn insert(&mut self, hash: u64) -> bool {
-        // Zero and one count as the same: one pair more of hashes that cannot be told apart.
-        let hash = hash.max(1);
-        let mut at = (hash >> self.shift) as usize;
-        loop {
-            match self.places[at] {
-                0 => {
-                    self.places[at] = hash;
-                    return true;
-                }
-                known if known == hash => return false,
-                _ => at = (at + 1) & (self.places.len() - 1),
-            }
-        }
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -140,15 +147,6 @@ mod tests {
     }
 
     proptest! {
-        #[test]
-        fn hashes_are_new_once(hashes in proptest::collection::vec(prop_oneof![0u64..4, any::<u64>()], 0..200)) {
-            let mut set = HashSet::with_room(hashes.len());
-            let mut plain = std::collections::HashSet::new();
-            for hash in hashes {
-                prop_assert_eq!(set.insert(hash), plain.insert(hash.max(1)));
-            }
-        }
-
         /// A log is over where a table of the same values is, however often each comes.
         #[test]
         fn a_log_is_over_where_a_table_is(
@@ -164,8 +162,12 @@ mod tests {
                 log.push(value(at).as_bytes(), place(2));
                 whole.add(value(at).as_bytes(), 1, place(2));
             }
-            prop_assert_eq!(log.distinct_if_over(&known).is_some(), whole.is_over());
-            prop_assert!(log.is_full(&known) || !whole.is_over());
+            let outlook = log.outlook(&known);
+            let is_over = matches!(outlook, Outlook::Over { .. });
+            prop_assert_eq!(is_over, whole.is_over());
+            if let Outlook::Over { distinct } = outlook {
+                prop_assert_eq!(distinct, whole.len());
+            }
         }
     }
 }

@@ -26,6 +26,7 @@ mod file;
 mod fractions;
 mod group;
 mod grouped;
+mod hash_set;
 mod lengths;
 mod log;
 mod numbers;
@@ -251,15 +252,22 @@ impl Survey {
     }
 }
 
-/// Bytes that the columns of all threads may take before they have any values.
-const MOST_COLUMN_BYTES: usize = 96 << 20;
+/// Bytes that what all threads know of the columns may take.
+const MOST_BYTES: usize = 200 << 20;
 
-/// Bytes that a column takes before it has any values, about.
-const COLUMN_BYTES: usize = 1 << 10;
+/// Bytes that the distinct values of a column take in each thread, about, until there are too many of them.
+const VALUES_BYTES: usize = 5 << 19;
+
+/// Bytes that those of all columns take in each thread, about.
+const MOST_VALUES_BYTES: usize = 80 << 20;
+
+/// Bytes that the facts of a column take in each thread, about.
+const FACTS_BYTES: usize = 12 << 10;
 
 /// How many threads survey so many columns: each knows all of them.
 fn threads(wanted: NonZeroUsize, columns: usize) -> NonZeroUsize {
-    let most = MOST_COLUMN_BYTES / (columns.max(1) * COLUMN_BYTES);
+    let values = columns.saturating_mul(VALUES_BYTES).min(MOST_VALUES_BYTES);
+    let most = MOST_BYTES / (values + columns.saturating_mul(FACTS_BYTES)).max(1);
     wanted.min(NonZeroUsize::new(most).unwrap_or(NonZeroUsize::MIN))
 }
 

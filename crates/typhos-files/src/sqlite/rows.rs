@@ -70,28 +70,82 @@ enum Stored {
     Coded(Vec<u32>, StringArray),
 }
 
+/// Parameters of one statement: enough that what a statement costs by itself is not felt.
+const PARAMETERS: usize = 1000;
+
+/// Statements that insert rows, many at a time and one at a time.
+pub struct Inserts<'c> {
+    /// Rows that `many` inserts.
+    rows: usize,
+    many: rusqlite::Statement<'c>,
+    one: rusqlite::Statement<'c>,
+}
+
+impl<'c> Inserts<'c> {
+    /// Prepares statements that insert into the columns `names` of `table`, both quoted where they have to be.
+    ///
+    /// # Errors
+    /// Those of SQLite.
+    pub fn prepare(
+        connection: &'c rusqlite::Connection,
+        table: &str,
+        names: &[String],
+    ) -> rusqlite::Result<Inserts<'c>> {
+        let rows = (PARAMETERS / names.len().max(1)).max(1);
+        let row = format!("({})", vec!["?"; names.len()].join(", "));
+        let names = names.join(", ");
+        let prepare = |rows: usize| {
+            let rows = vec![row.as_str(); rows].join(", ");
+            connection.prepare(&format!("INSERT INTO {table} ({names}) VALUES {rows}"))
+        };
+        Ok(Inserts { rows, many: prepare(rows)?, one: prepare(1)? })
+    }
+}
+
 impl StoredBatch {
-    pub fn insert(&self, insert: &mut rusqlite::Statement<'_>) -> rusqlite::Result<()> {
-        for row in 0..self.rows {
-            for (at, (column, nulls)) in self.columns.iter().enumerate() {
-                let at = at + 1;
-                match column {
-                    _ if nulls.as_ref().is_some_and(|nulls| nulls.is_null(row)) => {
-                        insert.raw_bind_parameter(at, Null)
-                    }
-                    Stored::Integer(values) => insert.raw_bind_parameter(at, values[row]),
-                    Stored::Wide(values) => match i64::try_from(values[row]) {
-                        Ok(value) => insert.raw_bind_parameter(at, value),
-                        Err(_) => insert.raw_bind_parameter(at, values[row].to_string()),
-                    },
-                    Stored::Real(values) => insert.raw_bind_parameter(at, values[row]),
-                    Stored::Text(values) => insert.raw_bind_parameter(at, values.value(row)),
-                    Stored::Coded(codes, values) => {
-                        insert.raw_bind_parameter(at, values.value(codes[row] as usize))
-                    }
-                }?;
+    /// Inserts all rows.
+    ///
+    /// # Errors
+    /// Those of SQLite.
+    pub fn insert(&self, inserts: &mut Inserts<'_>) -> rusqlite::Result<()> {
+        let whole = self.rows / inserts.rows * inserts.rows;
+        for first in (0..whole).step_by(inserts.rows) {
+            for row in 0..inserts.rows {
+                self.bind(&mut inserts.many, first + row, row * self.columns.len())?;
             }
-            insert.raw_execute()?;
+            inserts.many.raw_execute()?;
+        }
+        for row in whole..self.rows {
+            self.bind(&mut inserts.one, row, 0)?;
+            inserts.one.raw_execute()?;
+        }
+        Ok(())
+    }
+
+    /// Binds a row to the parameters behind the first `before`.
+    fn bind(
+        &self,
+        insert: &mut rusqlite::Statement<'_>,
+        row: usize,
+        before: usize,
+    ) -> rusqlite::Result<()> {
+        for (at, (column, nulls)) in self.columns.iter().enumerate() {
+            let at = before + at + 1;
+            match column {
+                _ if nulls.as_ref().is_some_and(|nulls| nulls.is_null(row)) => {
+                    insert.raw_bind_parameter(at, Null)
+                }
+                Stored::Integer(values) => insert.raw_bind_parameter(at, values[row]),
+                Stored::Wide(values) => match i64::try_from(values[row]) {
+                    Ok(value) => insert.raw_bind_parameter(at, value),
+                    Err(_) => insert.raw_bind_parameter(at, values[row].to_string()),
+                },
+                Stored::Real(values) => insert.raw_bind_parameter(at, values[row]),
+                Stored::Text(values) => insert.raw_bind_parameter(at, values.value(row)),
+                Stored::Coded(codes, values) => {
+                    insert.raw_bind_parameter(at, values.value(codes[row] as usize))
+                }
+            }?;
         }
         Ok(())
     }

@@ -17,7 +17,7 @@ use typhos_sql::{Definitions, Language, Sqlite};
 
 use super::busy::patiently;
 use super::read::{identifier, open_existing, shown};
-use super::rows::{SqliteRows, StoredBatch};
+use super::rows::{Inserts, SqliteRows, StoredBatch};
 
 /// A database being loaded into.
 pub struct SqliteSession {
@@ -53,9 +53,13 @@ impl SqliteSession {
         if self.connection.is_none() {
             let side = WholeFile::create(&self.path, false)?;
             let connection = Connection::open(side.side_path()).map_err(|e| self.failed(e))?;
-            // The file is thrown away unless it is finished, so it needs no journal of its own.
+            // The file is thrown away unless it is finished, so it needs no journal of its own, and nobody else has it
+            // open. What its checks ask was proven when the rows were converted.
             connection
-                .execute_batch("PRAGMA journal_mode = OFF; PRAGMA synchronous = OFF")
+                .execute_batch(
+                    "PRAGMA journal_mode = OFF; PRAGMA synchronous = OFF; PRAGMA locking_mode = EXCLUSIVE; \
+                     PRAGMA cache_size = -32768; PRAGMA ignore_check_constraints = ON",
+                )
                 .map_err(|e| self.failed(e))?;
             self.side = Some(side);
             self.connection = Some(connection);
@@ -236,14 +240,13 @@ impl MoveRows for SqliteSession {
             source: source.into(),
         };
         let names: Vec<_> = schema.columns.iter().map(|column| identifier(&column.name)).collect();
-        let places = vec!["?"; names.len()].join(", ");
-        let sql = format!("INSERT INTO {table} ({}) VALUES ({places})", names.join(", "));
-        let mut insert = self.connection()?.prepare(&sql).map_err(failed)?;
+        let connection = self.connection()?;
+        let mut inserts = Inserts::prepare(connection, table, &names).map_err(failed)?;
         loop {
             match feed.take() {
                 Ok(Some(batches)) => batches
                     .iter()
-                    .try_for_each(|batch| batch.insert(&mut insert))
+                    .try_for_each(|batch| batch.insert(&mut inserts))
                     .map_err(failed)?,
                 Ok(None) => return feed.into_sent(),
                 Err(Abandoned) => return Err(TargetError::GivenUp),
