@@ -27,6 +27,7 @@ pub mod dates;
 pub mod filter;
 pub mod infer;
 mod intern;
+pub mod json;
 pub mod ledger;
 pub mod readings;
 pub mod records;

@@ -6,7 +6,9 @@
 use std::io::{BufWriter, Write};
 use std::path::{Path, PathBuf};
 
+use serde_json::json;
 use typhos_core::columns::{Plan, SetAside};
+use typhos_core::json::REJECTED_TEXT;
 use typhos_core::schema::REJECTED_COLUMNS;
 use typhos_core::text::{Escape, Input};
 
@@ -35,6 +37,9 @@ impl<'i> Rejects<'i> {
     pub fn write(&mut self, set_aside: &[SetAside]) -> Result<(), TargetError> {
         if set_aside.is_empty() {
             return Ok(());
+        }
+        if self.input.is_json() {
+            return self.write_json(set_aside);
         }
         let dialect = self.input.dialect();
         if self.open.is_none() {
@@ -76,6 +81,44 @@ impl<'i> Rejects<'i> {
         writer.write_all(&lines).map_err(TargetError::io(&self.path))
     }
 
+    /// Objects word for word, with what is to be known of them as their last members; what is no object as a text. A text
+    /// that was not mended is set aside again, and an object is loaded without what stands behind it.
+    fn write_json(&mut self, set_aside: &[SetAside]) -> Result<(), TargetError> {
+        if self.open.is_none() {
+            let file = WholeFile::aside(&self.path)?;
+            let writer = BufWriter::new(file.writer()?);
+            self.open = Some((file, writer));
+        }
+        let mut lines = Vec::new();
+        for aside in set_aside {
+            let misfit = &aside.misfit;
+            let file = self.input.files()[misfit.place.part as usize].name();
+            let column = misfit.column.map_or("", |column| &self.columns[column]);
+            let behind = [
+                json!(file),
+                json!(misfit.place.line),
+                json!(column),
+                json!(misfit.reason.to_string()),
+            ];
+            match misfit.column.and_then(|_| members_of(&aside.record)) {
+                Some(members) => lines.extend_from_slice(members),
+                None => {
+                    let text = String::from_utf8_lossy(&aside.record);
+                    lines.extend_from_slice(
+                        format!("{{\"{REJECTED_TEXT}\":{}", json!(text)).as_bytes(),
+                    );
+                }
+            }
+            for (name, value) in REJECTED_COLUMNS.iter().zip(behind) {
+                let comma = if lines.ends_with(b"{") { "" } else { "," };
+                lines.extend_from_slice(format!("{comma}\"{name}\":{value}").as_bytes());
+            }
+            lines.extend_from_slice(b"}\n");
+        }
+        let (_, writer) = self.open.as_mut().expect("opened above");
+        writer.write_all(&lines).map_err(TargetError::io(&self.path))
+    }
+
     /// A text as a field of the source's dialect. Where nothing can be quoted or escaped, what would
     /// need it becomes a space: these are words of ours, not data.
     fn field(&self, text: &str) -> String {
@@ -108,4 +151,13 @@ impl<'i> Rejects<'i> {
         drop(writer);
         file.into_pending().map(Some)
     }
+}
+
+/// An object up to its last brace, without what a rejects file said of it before.
+fn members_of(record: &[u8]) -> Option<&[u8]> {
+    let inside = record.trim_ascii().strip_suffix(b"}")?.trim_ascii_end();
+    let said = format!("\"{}\":", REJECTED_COLUMNS[0]);
+    let at = memchr::memmem::rfind(inside, said.as_bytes());
+    let inside = at.map_or(inside, |at| inside[..at].trim_ascii_end());
+    Some(inside.strip_suffix(b",").unwrap_or(inside))
 }

@@ -18,6 +18,7 @@ use crate::Dice;
 impl Dice {
     fn choice(&mut self) -> InputChoice {
         InputChoice {
+            format: None,
             delimiter: self.maybe(40, b",;\t| :\x1f\\"),
             quote: self.maybe(40, &[Some(b'"'), Some(b'\''), None]),
             escape: self.maybe(30, Escape::ALL),

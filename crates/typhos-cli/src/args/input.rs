@@ -2,8 +2,8 @@
 
 use clap::Args as ClapArgs;
 use typhos_core::text::{
-    Charset, ColumnsDiffer, Escape, InputChoice, LineEnds, QuotedEmpty, ShortRecords, Undeclared,
-    parse_comment, parse_delimiter, parse_lines, parse_quote, parse_record_limit,
+    Charset, ColumnsDiffer, Escape, InputChoice, InputFormat, LineEnds, QuotedEmpty, ShortRecords,
+    Undeclared, parse_comment, parse_delimiter, parse_lines, parse_quote, parse_record_limit,
 };
 
 /// How the input is laid out and read, where that is not to be found from the data. The words are those
@@ -11,6 +11,10 @@ use typhos_core::text::{
 #[derive(Debug, Clone, Default, ClapArgs)]
 #[command(next_help_heading = "Input")]
 pub struct InputArgs {
+    /// What the text is: delimited, or json (objects, one a line or in one array)
+    #[arg(long, value_name = "WHAT", value_parser = InputFormat::parse)]
+    pub format: Option<InputFormat>,
+
     /// Delimiter between fields: one character, or comma, semicolon, tab, pipe, space…
     #[arg(long, value_name = "CHAR", value_parser = parse_delimiter)]
     pub delimiter: Option<u8>,
@@ -96,6 +100,7 @@ fn parse_comment_arg(word: &str) -> Result<ByteOrNone, String> {
 impl InputArgs {
     pub fn choice(&self) -> InputChoice {
         InputChoice {
+            format: self.format,
             delimiter: self.delimiter,
             quote: self.quote.map(|ByteOrNone(quote)| quote),
             escape: self.escape,

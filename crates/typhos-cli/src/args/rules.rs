@@ -2,7 +2,7 @@
 
 use clap::Args as ClapArgs;
 use typhos_core::infer::{
-    Fractions, House, Naming, Never, Orders, parse_headroom, parse_quoted, parse_share,
+    Fractions, House, Naming, Never, Orders, Strings, parse_headroom, parse_quoted, parse_share,
 };
 use typhos_core::readings::{Mark, Side};
 
@@ -51,6 +51,10 @@ pub struct RuleArgs {
     #[arg(long, value_name = "text|any", value_parser = parse_quoted)]
     pub quoted: Option<bool>,
 
+    /// What texts of JSON are: read (dates and other forms are found), numbers (those too), or text
+    #[arg(long, value_name = "WHAT", value_parser = Strings::parse)]
+    pub strings: Option<Strings>,
+
     /// What columns are called: as in the header (keep), or in lower case with underscores (snake)
     #[arg(long, value_name = "HOW", value_parser = Naming::parse)]
     pub naming: Option<Naming>,
@@ -83,6 +87,7 @@ impl RuleArgs {
             fractions: self.fractions,
             never: self.never.iter().copied().reduce(Never::and),
             quoted_text: self.quoted,
+            strings: self.strings,
             naming: self.naming,
         }
     }

@@ -15,7 +15,6 @@ mod scout;
 mod weigh;
 
 use std::path::Path;
-use std::sync::Arc;
 
 use clap::Parser;
 use typhos_core::columns::Plan;
@@ -90,12 +89,26 @@ fn refuse_url(path: &Path) -> Result<(), Failure> {
 }
 
 /// Opens files and directories, or standard input where that is asked for.
-fn open(inputs: &[std::path::PathBuf], choice: &InputChoice) -> Result<Input, Failure> {
+fn open(
+    inputs: &[std::path::PathBuf],
+    choice: &InputChoice,
+    common: &Common,
+) -> Result<Input, Failure> {
+    let mut input = open_untaught(inputs, choice)?;
+    if input.is_json() {
+        let progress = Progress::new("learning names", input.bytes(), common.quiet);
+        typhos_core::json::learn(&mut input, &common.run_options(), &progress)?;
+    }
+    Ok(input)
+}
+
+/// The same, where the names of JSON are not known yet.
+fn open_untaught(inputs: &[std::path::PathBuf], choice: &InputChoice) -> Result<Input, Failure> {
     let is_stream = |path: &std::path::PathBuf| path.as_os_str() == "-";
     match inputs {
         [only] if is_stream(only) => {
             let stream = Stream::new("standard input", Box::new(std::io::stdin()));
-            Ok(Input::of(vec![Arc::new(stream)], Vec::new(), choice)?)
+            Ok(origins::open_stream(stream, choice)?)
         }
         several if several.iter().any(is_stream) => Err(Failure::Usage(
             "'-' is standard input, which is read alone: give no other files beside it".into(),
@@ -110,8 +123,9 @@ fn open_under(
     schema: &Schema,
     inputs: &[std::path::PathBuf],
     typed: &InputArgs,
+    common: &Common,
 ) -> Result<Input, Failure> {
-    open(inputs, &typed.choice().or(&schema.input_choice()))
+    open(inputs, &typed.choice().or(&schema.input_choice()), common)
 }
 
 /// Reads a schema, opens the inputs and binds them. Types that are left open are decided, and told.
@@ -123,7 +137,7 @@ fn plan(
     console: &mut Console,
 ) -> Result<(Plan, Input), Failure> {
     let (mut schema, source) = diagnose::read_schema(path)?;
-    let input = open_under(&schema, inputs, typed)?;
+    let input = open_under(&schema, inputs, typed, common)?;
     let wrong = |wrong: Vec<_>| Failure::Schema(diagnose::show(&wrong, &source, path));
     if schema.columns.iter().any(|column| column.auto) {
         if input.is_stream() {

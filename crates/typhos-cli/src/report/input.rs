@@ -8,7 +8,8 @@ use typhos_core::infer::{counted, grouped};
 use typhos_core::survey::SurveySource;
 use typhos_core::text::sniff::Finding;
 use typhos_core::text::{
-    Charset, Dialect, Difference, Escape, Input, InputFile, Packing, ShortRecords, delimiter_name,
+    Charset, Dialect, Difference, Escape, Input, InputFile, InputFormat, Packing, ShortRecords,
+    delimiter_name,
 };
 use typhos_core::wording::listed;
 
@@ -25,6 +26,8 @@ pub struct InputReport {
     bytes: u64,
     packing: Packing,
     dialect: Dialect,
+    /// What its text is, where that is no delimited text: of it, nothing of the dialect holds.
+    format: Option<&'static str>,
     /// The encoding; none, where a saved survey says nothing of it.
     encoding: Option<String>,
     /// Whether lines at the ends of files are left out, and how many.
@@ -62,6 +65,11 @@ impl InputReport {
             bytes: input.bytes(),
             packing: files.first().map_or(Packing::None, InputFile::packing),
             dialect: input.dialect(),
+            format: match files.first() {
+                Some(file) if file.is_array() => Some("JSON array"),
+                Some(_) if input.is_json() => Some("JSON lines"),
+                _ => None,
+            },
             encoding: Some(input.encoding().to_lowercase()),
             skip_end: choice.skip_end.unwrap_or(0),
             finding: input.finding().clone(),
@@ -93,6 +101,7 @@ impl InputReport {
                 skip_below: said.skip_below.unwrap_or(usual.skip_below),
                 short_records: said.short_records == Some(ShortRecords::Absent),
             },
+            format: (said.format == Some(InputFormat::Json)).then_some("JSON"),
             encoding: said.encoding.map(Charset::label),
             skip_end: said.skip_end.unwrap_or(0),
             finding: Finding::default(),
@@ -218,6 +227,13 @@ impl InputReport {
         let delimiter = || delimiter_name(dialect.delimiter);
         let header = if dialect.header { "yes" } else { "no" };
         let is_known = !self.is_saved;
+        if let Some(format) = self.format {
+            let encoding = self.encoding.clone().unwrap_or_default();
+            return vec![
+                ("format", format.to_owned(), ""),
+                ("encoding", encoding, &finding.encoding),
+            ];
+        }
         let parts: [(bool, &'static str, String, &str); 11] = [
             (true, "delimiter", delimiter(), &finding.delimiter),
             (true, "quote", letter(dialect.quote), &finding.quote),
@@ -274,6 +290,7 @@ impl InputReport {
         json!({
             "files": self.files,
             "bytes": self.bytes,
+            "format": if self.format.is_some() { "json" } else { "delimited" },
             "delimiter": delimiter_name(dialect.delimiter),
             "quote": letter(dialect.quote),
             "escape": dialect.escape.name(),

@@ -12,6 +12,7 @@ use super::Plan;
 use super::cells::with_cells;
 use super::fill::{Absent, FillColumn, MakeColumn, Rows, Slice, number};
 use super::reason::{Account, MisfitValue, Reason, SetAside};
+use crate::json::{JsonRecords, JsonSplit, JsonValues};
 use crate::records::{Records, Split};
 use crate::schema::Misfit;
 use crate::text::{Block, Splitter, TextRecords};
@@ -53,7 +54,16 @@ pub struct BlockReport {
 }
 
 /// Converts the blocks of one thread.
-pub struct Converter<'p, R = TextRecords> {
+pub struct Converter<'p>(Format<'p>);
+
+/// Converters by format: an input has one.
+enum Format<'p> {
+    Text(Box<Of<'p, TextRecords>>),
+    Json(Box<Of<'p, JsonRecords>>),
+}
+
+/// A converter of the records of one format.
+struct Of<'p, R: Records> {
     plan: &'p Plan,
     mode: OnMisfit,
     columns: Columns<R>,
@@ -78,9 +88,9 @@ struct RowMisfit {
     reason: Reason,
 }
 
-impl<'p, R: Records + 'static> Converter<'p, R> {
-    fn of(plan: &'p Plan, mode: OnMisfit) -> Converter<'p, R> {
-        Converter {
+impl<'p, R: Records + 'static> Of<'p, R> {
+    fn new(plan: &'p Plan, mode: OnMisfit) -> Of<'p, R> {
+        Of {
             plan,
             mode,
             columns: columns_of(plan),
@@ -97,17 +107,8 @@ impl<'p, R: Records + 'static> Converter<'p, R> {
         }
     }
 
-    /// Converts the records that are loaded in other ways too. What does not fit there is null, and no
-    /// report says so.
-    pub fn beside(mut self, plans: &'p [Plan]) -> Self {
+    fn beside(&mut self, plans: &'p [Plan]) {
         self.beside = plans.iter().map(|plan| (plan, columns_of(plan))).collect();
-        self
-    }
-
-    /// Makes one batch of a block, for who sorts it, where it has fewer records than 32 bits count.
-    pub fn in_one_batch(mut self) -> Self {
-        self.batch_records = u32::MAX as usize;
-        self
     }
 
     /// Converts the records of a block that a splitter makes of it.
@@ -115,6 +116,7 @@ impl<'p, R: Records + 'static> Converter<'p, R> {
         &mut self,
         block: &Block,
         mut splitter: impl Split<Records = R>,
+        values: R::Values,
         mut each: impl FnMut(Vec<RecordBatch>, &[u64]) -> Result<(), E>,
     ) -> Result<BlockReport, E> {
         let plan = self.plan;
@@ -127,6 +129,7 @@ impl<'p, R: Records + 'static> Converter<'p, R> {
         while splitter.refill(&mut self.records, self.batch_records) {
             let (files, keeps_empty) = (plan.files(), plan.keeps_empty());
             let slice = Slice { block, layout, files, keeps_empty, is_utf8 };
+            let values = (slice, values);
             let aside_before = report.set_aside.len();
             let before = report.account.read;
             report.account.read += (self.records.len() + self.records.broken().len()) as u64;
@@ -134,8 +137,8 @@ impl<'p, R: Records + 'static> Converter<'p, R> {
                 let records = block.records_before.expect("blocks of the plan count records");
                 number(&self.records, records + before, numbers);
             }
-            let mut arrays = self.fill(slice);
-            let stop = self.settle(slice, &mut report);
+            let mut arrays = self.fill(values);
+            let stop = self.settle(values, &mut report);
             if let Some(stop) = stop {
                 return Err(stop.into());
             }
@@ -148,7 +151,7 @@ impl<'p, R: Records + 'static> Converter<'p, R> {
                 }
                 // What the first filling changed, the second changes again.
                 self.columns.iter_mut().for_each(|column| _ = column.changed());
-                arrays = self.fill(slice);
+                arrays = self.fill(values);
             }
             for (changed, column) in report.account.changed.iter_mut().zip(&mut self.columns) {
                 *changed += column.changed();
@@ -158,13 +161,13 @@ impl<'p, R: Records + 'static> Converter<'p, R> {
             report.account.set_aside += (report.set_aside.len() - aside_before) as u64;
             if !self.records.is_empty() {
                 let mut batches = vec![batch(plan, arrays, self.records.len())];
-                let Converter { beside, records, numbers, scratch, .. } = self;
-                let rows = Rows { slice, records, numbers: numbers.as_deref(), strip: (0, 0) };
+                let Of { beside, records, numbers, scratch, .. } = self;
+                let rows = rows((slice, values.1), records, numbers.as_deref());
                 for (plan, columns) in beside {
                     let arrays = fill(plan, columns, rows, scratch, &mut |_, _, _| {});
                     batches.push(batch(plan, arrays, records.len()));
                 }
-                let Converter { records, lines, .. } = self;
+                let Of { records, lines, .. } = self;
                 lines.clear();
                 lines.extend(
                     (0..records.len()).map(|row| block.first_line + u64::from(records.line(row))),
@@ -177,11 +180,11 @@ impl<'p, R: Records + 'static> Converter<'p, R> {
     }
 
     /// Fills all columns from the slice; misfits become nulls for now and are noted.
-    fn fill(&mut self, slice: Slice<'_>) -> Vec<ArrayRef> {
+    fn fill(&mut self, how: How<'_, R>) -> Vec<ArrayRef> {
         self.misfits.clear();
-        let Converter { plan, columns, records, numbers, misfits, scratch, .. } = self;
+        let Of { plan, columns, records, numbers, misfits, scratch, .. } = self;
         let mut note = |row, column, reason| misfits.push(RowMisfit { row, column, reason });
-        let rows = Rows { slice, records, numbers: numbers.as_deref(), strip: (0, 0) };
+        let rows = rows(how, records, numbers.as_deref());
         fill(plan, columns, rows, scratch, &mut note)
     }
 
@@ -203,7 +206,8 @@ impl<'p, R: Records + 'static> Converter<'p, R> {
     }
 
     /// Notes the misfits of the slice in the report. Returns the first one to stop at.
-    fn settle(&mut self, slice: Slice<'_>, report: &mut BlockReport) -> Option<MisfitValue> {
+    fn settle(&mut self, how: How<'_, R>, report: &mut BlockReport) -> Option<MisfitValue> {
+        let (slice, _) = how;
         let broken_policy = match (self.plan.schema().input.misfit, self.mode) {
             (Misfit::Stop, OnMisfit::AsDeclared) => Misfit::Stop,
             _ => Misfit::Reject,
@@ -240,8 +244,7 @@ impl<'p, R: Records + 'static> Converter<'p, R> {
         for misfit in &self.misfits {
             let line = self.records.line(misfit.row);
             let value = || {
-                let Converter { records, numbers, .. } = &*self;
-                let rows = Rows { slice, records, numbers: numbers.as_deref(), strip: (0, 0) };
+                let rows = rows(how, &self.records, self.numbers.as_deref());
                 let value = rows.value(
                     &self.plan.sources()[misfit.column],
                     self.plan.glue(misfit.column),
@@ -276,7 +279,7 @@ impl<'p, R: Records + 'static> Converter<'p, R> {
     /// fields it leaves out at its end.
     fn record_of_input(&self, slice: Slice<'_>, row: usize) -> (Vec<u8>, usize) {
         let text = slice.block.text();
-        if slice.layout.is_in_order() {
+        if slice.layout.is_in_order() || slice.layout.paths.is_some() {
             let (start, end) = self.records.record(row);
             return (text[start..end].to_vec(), self.records.left_out(row));
         }
@@ -294,10 +297,44 @@ impl<'p, R: Records + 'static> Converter<'p, R> {
     }
 }
 
+/// What the leaves of a slice stand in, and how they become values.
+type How<'b, R> = (Slice<'b>, <R as Records>::Values);
+
+fn rows<'r, R: Records>(
+    (slice, values): How<'r, R>,
+    records: &'r R,
+    numbers: Option<&'r [u64]>,
+) -> Rows<'r, R> {
+    Rows { slice, records, numbers, values, strip: (0, 0) }
+}
+
 impl<'p> Converter<'p> {
-    /// A converter of delimited text, for one thread.
+    /// A converter for one thread.
     pub fn new(plan: &'p Plan, mode: OnMisfit) -> Converter<'p> {
-        Converter::of(plan, mode)
+        Converter(match plan.is_json() {
+            true => Format::Json(Box::new(Of::new(plan, mode))),
+            false => Format::Text(Box::new(Of::new(plan, mode))),
+        })
+    }
+
+    /// Converts the records that are loaded in other ways too. What does not fit there is null, and no
+    /// report says so.
+    pub fn beside(mut self, plans: &'p [Plan]) -> Self {
+        match &mut self.0 {
+            Format::Text(of) => of.beside(plans),
+            Format::Json(of) => of.beside(plans),
+        }
+        self
+    }
+
+    /// Makes one batch of a block, for who sorts it, where it has fewer records than 32 bits count.
+    pub fn in_one_batch(mut self) -> Self {
+        let most = match &mut self.0 {
+            Format::Text(of) => &mut of.batch_records,
+            Format::Json(of) => &mut of.batch_records,
+        };
+        *most = u32::MAX as usize;
+        self
     }
 
     /// Converts a block and hands each batch to `each`.
@@ -346,9 +383,19 @@ impl<'p> Converter<'p> {
         block: &Block,
         each: impl FnMut(Vec<RecordBatch>, &[u64]) -> Result<(), E>,
     ) -> Result<BlockReport, E> {
-        let layout = self.plan.layout(block.file);
-        let splitter = Splitter::new(block, &layout.dialect, layout.fields);
-        self.convert_records(block, splitter, each)
+        match &mut self.0 {
+            Format::Text(of) => {
+                let layout = of.plan.layout(block.file);
+                let splitter = Splitter::new(block, &layout.dialect, layout.fields);
+                of.convert_records(block, splitter, layout.dialect, each)
+            }
+            Format::Json(of) => {
+                let layout = of.plan.layout(block.file);
+                let paths = layout.paths.clone().unwrap_or_default();
+                let splitter = JsonSplit::new(block, &paths, layout.fields);
+                of.convert_records(block, splitter, JsonValues, each)
+            }
+        }
     }
 }
 

@@ -12,7 +12,7 @@ use super::reason::Reason;
 use crate::readings::trim;
 use crate::records::{LineRef, Records, Values};
 use crate::schema::{ColumnDecl, ColumnSource, GlueAbsent};
-use crate::text::{Block, Dialect, Escape, FileLayout};
+use crate::text::{Block, FileLayout};
 
 /// What a column needs to know of the block it is filled from.
 #[derive(Clone, Copy)]
@@ -33,21 +33,23 @@ impl Slice<'_> {
 }
 
 /// The records of a slice that columns are filled from.
-pub(super) struct Rows<'r, R> {
+pub(super) struct Rows<'r, R: Records> {
     pub slice: Slice<'r>,
     pub records: &'r R,
     pub numbers: Option<&'r [u64]>,
+    /// How leaves become values.
+    pub values: R::Values,
     /// The rows that are filled from at a time: a strip of them.
     pub strip: (usize, usize),
 }
 
-impl<R> Clone for Rows<'_, R> {
+impl<R: Records> Clone for Rows<'_, R> {
     fn clone(&self) -> Self {
         *self
     }
 }
 
-impl<R> Copy for Rows<'_, R> {}
+impl<R: Records> Copy for Rows<'_, R> {}
 
 impl<'r, R: Records> Rows<'r, R> {
     /// The rows that are filled from.
@@ -62,10 +64,7 @@ impl<'r, R: Records> Rows<'r, R> {
     {
         let Some(field) = self.slice.layout.place(column) else { return &[] };
         let (start, end) = self.records.leaf(row, field).bounds;
-        self.slice
-            .layout
-            .dialect
-            .value(&self.slice.block.text()[start as usize..end as usize], scratch)
+        self.values.value(&self.slice.block.text()[start as usize..end as usize], scratch)
     }
 
     /// What a column is made of in a row, for messages.
@@ -119,7 +118,7 @@ pub(super) fn number(records: &impl Records, before: u64, numbers: &mut Vec<u64>
 }
 
 /// A column of any type: one call for many rows, so that the loop inside knows its type.
-pub(super) trait FillColumn<R>: Send {
+pub(super) trait FillColumn<R: Records>: Send {
     /// Adds the rows of a strip.
     fn fill(
         &mut self,
@@ -163,8 +162,8 @@ impl<R: Records> Visit for MakeColumn<'_, R> {
 }
 
 /// Whether a field is blank and stands in quotes.
-fn is_quoted_blank(dialect: &Dialect, raw: &[u8], value: &[u8]) -> bool {
-    dialect.is_quoted(raw) && trim(value).is_empty()
+fn is_quoted_blank(values: &impl Values, raw: &[u8], value: &[u8]) -> bool {
+    values.is_quoted(raw) && trim(value).is_empty()
 }
 
 struct Column<C> {
@@ -283,7 +282,7 @@ impl<R: Records, C: Cells> FillColumn<R> for Column<C> {
         scratch: &mut Vec<u8>,
         note: &mut dyn FnMut(usize, Reason),
     ) {
-        let Rows { slice, records, .. } = rows;
+        let Rows { slice, records, values, .. } = rows;
         let column = match source {
             ColumnSource::Column(column) => *column,
             ColumnSource::Joined(columns) => return self.fill_joined(rows, columns, scratch, note),
@@ -292,18 +291,15 @@ impl<R: Records, C: Cells> FillColumn<R> for Column<C> {
             }
         };
         let text = slice.block.text();
-        let dialect = slice.layout.dialect;
         let Some(field) = slice.layout.place(column) else {
             return self.fill_lacking(rows.strip(), note);
         };
-        // What a value starts with that is not what it says; 256 is not a byte.
-        let quote = dialect.quote.map_or(256, u16::from);
-        let is_simple = dialect.escape == Escape::Doubled;
+        let odd = values.odd_starts();
         for (row, (start, end)) in rows.strip().zip(records.column(field, rows.strip())) {
             let raw = &text[start..end];
-            let is_plain = is_simple && raw.first().is_none_or(|byte| u16::from(*byte) != quote);
-            let value = if is_plain { raw } else { dialect.value(raw, scratch) };
-            let result = if slice.keeps_empty && is_quoted_blank(&dialect, raw, value) {
+            let is_plain = raw.first().is_none_or(|byte| !odd[usize::from(*byte)]);
+            let value = if is_plain { raw } else { values.value(raw, scratch) };
+            let result = if slice.keeps_empty && is_quoted_blank(&values, raw, value) {
                 self.cells.push(value).map(|()| true)
             } else if self.absent.is(value) {
                 self.absent()

@@ -114,6 +114,11 @@ impl Plan {
         &self.layouts[file as usize]
     }
 
+    /// Whether the records of the input are objects of JSON.
+    pub fn is_json(&self) -> bool {
+        self.layouts.first().is_some_and(|layout| layout.paths.is_some())
+    }
+
     /// Whether a blank field in quotes is a value.
     pub fn keeps_empty(&self) -> bool {
         self.keeps_empty

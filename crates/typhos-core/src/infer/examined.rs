@@ -4,8 +4,9 @@ use std::borrow::Cow;
 
 use super::dates::{self, Context, DateFindings, NoDate};
 use super::profile::{self, Profile};
-use super::{Decision, Rules, one};
+use super::{Decision, Rules, Strings, one};
 use crate::survey::{ColumnFacts, Facts, Survey};
+use crate::text::InputFormat;
 
 /// Columns whose facts are held all at once. Facts are larger than what they are worked out from, where columns are
 /// many and have few values: of more they are worked out whenever they are asked for.
@@ -25,6 +26,7 @@ pub struct Examined {
 impl Examined {
     /// Decides about every column of a survey.
     pub fn of(survey: Survey, rules: Rules) -> Examined {
+        let rules = under(&survey, &rules);
         let grounds = Grounds::of(&survey, &rules);
         let decisions = grounds.decide(&survey, &rules);
         Examined { survey, decisions, rules, grounds }
@@ -55,9 +57,17 @@ impl Examined {
     }
 }
 
+/// The rules as they hold for a survey: where the format does not tell texts from numbers, all are read alike.
+fn under(survey: &Survey, rules: &Rules) -> Rules {
+    let is_told = survey.source.layout.format == Some(InputFormat::Json);
+    let strings = if is_told { rules.strings } else { Strings::Numbers };
+    Rules { strings, ..rules.clone() }
+}
+
 /// Decides about every column of a survey that is needed for more than that; see [`Examined::of`].
 pub fn decide(survey: &Survey, rules: &Rules) -> Vec<Decision> {
-    Grounds::of(survey, rules).decide(survey, rules)
+    let rules = under(survey, rules);
+    Grounds::of(survey, &rules).decide(survey, &rules)
 }
 
 /// What decisions about the columns of a survey rest on.

@@ -12,14 +12,14 @@
 
 use toml::de::{DeTable, DeValue};
 
-use super::{DEFAULT_HEADROOM, Fractions, Naming, Never, Rules};
+use super::{DEFAULT_HEADROOM, Fractions, Naming, Never, Rules, Strings};
 use crate::dates::DateOrder;
 use crate::readings::{Mark, Side};
 use crate::schema::Diagnostic;
 use crate::schema::read::{Reader, Value};
 
 /// The keys of a settings file, in the order they are told.
-pub const HOUSE_KEYS: [&str; 10] = [
+pub const HOUSE_KEYS: [&str; 11] = [
     "headroom",
     "tolerate",
     "date_order",
@@ -29,6 +29,7 @@ pub const HOUSE_KEYS: [&str; 10] = [
     "fractions",
     "never",
     "quoted",
+    "strings",
     "naming",
 ];
 
@@ -53,6 +54,8 @@ pub struct House {
     pub never: Option<Never>,
     /// See [`Rules::quoted_text`].
     pub quoted_text: Option<bool>,
+    /// See [`Rules::strings`].
+    pub strings: Option<Strings>,
     /// What the columns of a draft are called.
     pub naming: Option<Naming>,
 }
@@ -112,6 +115,7 @@ impl House {
             fractions: self.fractions.or(other.fractions),
             never: self.never.or(other.never),
             quoted_text: self.quoted_text.or(other.quoted_text),
+            strings: self.strings.or(other.strings),
             naming: self.naming.or(other.naming),
         }
     }
@@ -129,12 +133,13 @@ impl House {
             fractions: self.fractions.unwrap_or_default(),
             never: self.never.unwrap_or_default(),
             quoted_text: self.quoted_text.unwrap_or_default(),
+            strings: self.strings.unwrap_or_default(),
             today: None,
         }
     }
 
     /// What is said, by its key and as it is written; nothing where it is not said.
-    pub fn said(&self) -> [(&'static str, Option<String>); 10] {
+    pub fn said(&self) -> [(&'static str, Option<String>); 11] {
         let listed = |texts: &[String]| {
             let quoted: Vec<_> = texts.iter().map(|text| crate::wording::shown(text)).collect();
             quoted.join(", ")
@@ -149,6 +154,7 @@ impl House {
             self.fractions.and_then(|fractions| fractions.name()).map(str::to_owned),
             self.never.map(|never| never.names().join(", ")),
             self.quoted_text.map(|is_text| if is_text { "text" } else { "any" }.to_owned()),
+            self.strings.map(|strings| strings.name().to_owned()),
             self.naming.map(|naming| naming.name().to_owned()),
         ];
         let mut values = values.into_iter();
@@ -156,7 +162,7 @@ impl House {
     }
 
     /// What goes without saying, by its key.
-    pub fn usual() -> [(&'static str, &'static str); 10] {
+    pub fn usual() -> [(&'static str, &'static str); 11] {
         let values = [
             "2",
             "0%",
@@ -167,6 +173,7 @@ impl House {
             "by length",
             "",
             "any",
+            "read",
             "keep",
         ];
         let mut values = values.into_iter();
@@ -205,6 +212,10 @@ impl House {
                 "quoted" => {
                     let what = "what values in quotes are";
                     house.quoted_text = reader.word(value, what, parse_quoted, "\"text\"")
+                }
+                "strings" => {
+                    let what = "what texts are";
+                    house.strings = reader.word(value, what, Strings::parse, "\"numbers\"")
                 }
                 "naming" => {
                     house.naming = reader.word(value, "a way of naming", Naming::parse, "\"snake\"")

@@ -43,7 +43,7 @@ pub use extreme::Extreme;
 pub use house::{HOUSE_KEYS, House, Orders, parse_headroom, parse_quoted, parse_share, share_name};
 pub use outgrown::outgrown;
 pub use profile::{Bin, Profile, ReadingFacts};
-pub use rules::{DEFAULT_HEADROOM, Fractions, Never, Rules};
+pub use rules::{DEFAULT_HEADROOM, Fractions, Never, Rules, Strings};
 
 /// Share of values that must allow a narrower type before the others are called blockers.
 const BLOCKED_SHARE: f64 = 0.9;

@@ -7,7 +7,7 @@
 use super::dates::{self, Context, Marks, NoDate};
 use super::{
     About, BOOL_PAIRS, Blocker, Choice, Clause, Decision, Extreme, Fractions, Misfit, Question,
-    Rules, number, same,
+    Rules, Strings, number, same,
 };
 use crate::dates::{DateOrder, Separator, Shape, TimeShape};
 use crate::readings::{Length, Mark, NumberStyle, Side};
@@ -81,6 +81,11 @@ impl Reading {
             Reading::Geopoint => "geopoint",
             Reading::Json => "json",
         }
+    }
+
+    /// Whether it reads numbers.
+    pub fn is_number(self) -> bool {
+        matches!(self, Reading::Integer | Reading::Number | Reading::Written(_))
     }
 
     /// The classes of values that it takes; of numbers in other clothes some.
@@ -377,7 +382,9 @@ pub(super) fn decide(
     if plain == 0 || is_quoted_text(column, rules) {
         return None;
     }
+    let numbers_are_texts = has_numbers_in_texts(column, facts, rules);
     let whole = READINGS.into_iter().filter(|reading| reading.read(facts) == plain);
+    let whole = whole.filter(|reading| !(numbers_are_texts && reading.is_number()));
     for reading in whole {
         if let Outcome::Type(mut decision) = reading.outcome(column, facts, rules, context) {
             let mut blockers = wider(reading, column, facts, rules, context);
@@ -400,7 +407,14 @@ pub(super) fn decide(
 
 /// Whether the column is text because of what it is written in.
 pub(super) fn is_quoted_text(column: &ColumnFacts, rules: &Rules) -> bool {
-    rules.quoted_text && column.quoted().count > 0
+    (rules.quoted_text || rules.strings == Strings::Text) && column.quoted().count > 0
+}
+
+/// Whether the column is text because numbers stand in texts.
+pub(super) fn has_numbers_in_texts(column: &ColumnFacts, facts: &Facts, rules: &Rules) -> bool {
+    let is_number =
+        |reading: &Reading| reading.is_number() && reading.read(facts) == facts.plain_count();
+    rules.strings == Strings::Read && column.quoted().count > 0 && READINGS.iter().any(is_number)
 }
 
 /// Narrower readings than the one that was chosen, with what stands in their way.

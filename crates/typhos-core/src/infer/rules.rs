@@ -44,6 +44,39 @@ impl Fractions {
     }
 }
 
+/// What texts are, in a format that tells them from numbers.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Strings {
+    /// Dates, addresses and all other forms are found in them, and numbers are texts.
+    #[default]
+    Read,
+    /// Numbers are found in them as well: they are read as fields of delimited text are.
+    Numbers,
+    /// Texts, whatever they say.
+    Text,
+}
+
+impl Strings {
+    /// Reads the word of a command line or a settings file.
+    ///
+    /// # Errors
+    /// A sentence that says what there is.
+    pub fn parse(word: &str) -> Result<Strings, String> {
+        let all = [Strings::Read, Strings::Numbers, Strings::Text];
+        let found = all.into_iter().find(|strings| strings.name() == word);
+        found.ok_or_else(|| format!("'{}' is not read, numbers or text", word.escape_debug()))
+    }
+
+    /// Its spelling.
+    pub fn name(self) -> &'static str {
+        match self {
+            Strings::Read => "read",
+            Strings::Numbers => "numbers",
+            Strings::Text => "text",
+        }
+    }
+}
+
 /// Types that are not drafted, by their names without what stands in parentheses.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Never(u32);
@@ -127,6 +160,8 @@ pub struct Rules {
     /// Whether a column with values in quotes is text, whatever they are. The survey has to have
     /// [looked for them](crate::survey::SurveyOptions::quoted).
     pub quoted_text: bool,
+    /// What texts are, in a format that tells them from numbers; in others there is nothing to tell.
+    pub strings: Strings,
     /// The day of today, since 1970-01-01, where dates still to come are to be pointed out.
     pub today: Option<i32>,
 }
@@ -143,6 +178,7 @@ impl Default for Rules {
             fractions: Fractions::Usual,
             never: Never::default(),
             quoted_text: false,
+            strings: Strings::Read,
             today: None,
         }
     }

@@ -146,6 +146,12 @@ fn why_not_narrower(
         let first = quoted.examples.first().map(|example| context.cite(example));
         return decision.evidence.insert(0, Clause::Quoted { count: quoted.count, first });
     }
+    if readings::has_numbers_in_texts(column, facts, rules) {
+        let quoted = column.quoted();
+        let first = quoted.examples.first().map(|example| context.cite(example));
+        let clause = Clause::NumbersInTexts { count: quoted.count, first };
+        return decision.evidence.insert(0, clause);
+    }
     if let Some(reason) = unheld(facts, context) {
         return decision.evidence.insert(0, reason);
     }

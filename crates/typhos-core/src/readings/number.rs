@@ -170,7 +170,7 @@ fn four_to_seven(digits: &[u8]) -> Option<[u8; 8]> {
 
 /// The number that eight digits say, all at once: pairs, then fours, then the whole, each step one
 /// multiplication (the well-known way to do arithmetic on bytes within a word).
-#[inline]
+#[inline(always)]
 pub fn eight_digits(bytes: [u8; 8]) -> Option<i64> {
     const ZEROS: u64 = 0x3030_3030_3030_3030;
     let word = u64::from_le_bytes(bytes);

@@ -2,6 +2,7 @@
 
 use std::borrow::Cow;
 
+use super::JsonFault;
 use crate::wording::size_name;
 
 /// What is wrong with a record that could not be split into the columns expected.
@@ -37,6 +38,8 @@ pub enum BrokenKind {
         /// is.
         quote: Option<u32>,
     },
+    /// It is not an object of JSON.
+    Json(JsonFault),
 }
 
 impl BrokenKind {
@@ -84,6 +87,7 @@ impl BrokenKind {
                     .into(),
                 }
             }
+            BrokenKind::Json(fault) => fault.to_string().into(),
             BrokenKind::TooLong { limit, quote } => {
                 let limit = size_name(limit);
                 match quote {

@@ -9,12 +9,16 @@
 //! declaration. What a format itself tells apart (no such leaf, a null, a text, a number) is kept apart here.
 
 mod broken;
+mod json_fault;
 mod line_ref;
+mod paths;
 
 use std::ops::Range;
 
 pub use broken::{Broken, BrokenKind};
+pub use json_fault::JsonFault;
 pub use line_ref::LineRef;
+pub use paths::{NodeId, PATH_KINDS, PathKind, Paths};
 
 /// Where a leaf starts and ends in its block.
 pub type Bounds = (u32, u32);
@@ -36,6 +40,10 @@ pub enum Presence {
 pub enum LeafKind {
     /// A field of delimited text, quotes included: anything.
     Field,
+    /// A text of a format that tells texts from numbers.
+    Text,
+    /// Any other value of such a format.
+    Other,
 }
 
 /// A leaf of one record.
@@ -51,6 +59,12 @@ pub struct Leaf {
 
 /// A slice of records of one block.
 pub trait Records: Default + Send {
+    /// How leaves become values.
+    type Values: Values + Copy + Send;
+
+    /// Whether the format tells texts from numbers.
+    const TELLS_TEXTS: bool;
+
     /// How many whole records there are.
     fn len(&self) -> usize;
 
@@ -80,6 +94,9 @@ pub trait Records: Default + Send {
         field: usize,
         rows: Range<usize>,
     ) -> impl Iterator<Item = (usize, usize)> + Clone;
+
+    /// Whether a leaf is a text, in a format that tells texts from numbers; `None` in one that does not.
+    fn is_text(&self, row: usize, field: usize) -> Option<bool>;
 
     /// The records that could not be split, in order.
     fn broken(&self) -> &[Broken];

@@ -5,12 +5,13 @@ use toml::de::DeTable;
 use super::read::{Reader, Value};
 use super::{Diagnostic, InputDecl, Misfit};
 use crate::text::{
-    Charset, ColumnsDiffer, Escape, LineEnds, MOST_SKIPPED, QuotedEmpty, ShortRecords, Undeclared,
-    parse_comment, parse_delimiter, parse_quote, parse_record_limit,
+    Charset, ColumnsDiffer, Escape, InputFormat, LineEnds, MOST_SKIPPED, QuotedEmpty, ShortRecords,
+    Undeclared, parse_comment, parse_delimiter, parse_quote, parse_record_limit,
 };
 
 /// The keys of `[input]`, in the order they are written.
-pub const INPUT_KEYS: [&str; 19] = [
+pub const INPUT_KEYS: [&str; 20] = [
+    "format",
     "delimiter",
     "quote",
     "escape",
@@ -59,6 +60,9 @@ impl Reader<'_> {
         let choice = &mut input.choice;
         for (key, value) in table.iter() {
             match key.get_ref().as_ref() {
+                "format" => {
+                    choice.format = self.word(value, "a format", InputFormat::parse, "\"json\"");
+                }
                 "delimiter" => {
                     choice.delimiter = self.word(value, "a delimiter", parse_delimiter, "\",\"");
                 }

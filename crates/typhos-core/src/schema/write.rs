@@ -88,6 +88,7 @@ fn input_table(schema: &Schema) -> String {
     let mut say = |key: &str, value: Option<String>| {
         lines.extend(value.map(|value| format!("{key} = {value}")));
     };
+    say("format", choice.format.map(|format| quoted(format.name())));
     say("delimiter", choice.delimiter.map(|byte| quoted(&delimiter_word(byte))));
     let byte_or_none = |byte: Option<u8>| {
         byte.map_or("\"none\"".to_owned(), |byte| quoted(&char::from(byte).to_string()))

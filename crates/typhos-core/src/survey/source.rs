@@ -1,6 +1,6 @@
 //! What a survey is of: files, names and layout, as far as a draft needs them.
 
-use crate::text::{Charset, Dialect, Input, InputChoice, InputFile, ShortRecords};
+use crate::text::{Charset, Dialect, Input, InputChoice, InputFile, InputFormat, ShortRecords};
 
 /// A file of a survey.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
@@ -48,6 +48,10 @@ impl SurveySource {
 /// What a schema says of its input: what was said, and what was found that is not as usual. What may
 /// differ from file to file is left to be found again.
 fn layout(input: &Input) -> InputChoice {
+    if input.is_json() {
+        let found = InputChoice { format: Some(InputFormat::Json), ..InputChoice::default() };
+        return input.choice().or(&found);
+    }
     let dialect = input.dialect();
     let alike = |same: &dyn Fn(&InputFile) -> bool| input.files().iter().all(same);
     let usual = Dialect::RFC_4180;

@@ -8,14 +8,16 @@ use super::order::{Adding, BlockRun, OrderedRuns};
 use super::small::SmallCounts;
 use super::{BrokenRecord, ColumnFacts, MAX_BROKEN_EXAMPLES, Quoting, Shared, Stretch, Survey};
 use crate::intern::Counter;
+use crate::json::{JsonRecords, JsonSplit, JsonValues};
 use crate::readings::trim;
 use crate::records::{Bounds, LineRef, Records, Split, Values};
 use crate::text::{Block, FileLayout, QuotedEmpty, Splitter, TextRecords};
 
 /// What one thread keeps while it surveys block after block.
-pub(super) struct Watcher<R = TextRecords> {
+pub(super) struct Watcher {
     pub survey: Survey,
-    records: R,
+    text: TextRecords,
+    json: JsonRecords,
     scratch: Vec<u8>,
     /// Where the values of the column at hand stand.
     bounds: Vec<Bounds>,
@@ -35,12 +37,13 @@ const SLICE_FIELDS: usize = 65_536;
 /// The fewest records of a slice, so that what a column does once for each is not felt.
 const FEWEST_SLICE_RECORDS: usize = 64;
 
-impl<R: Records> Watcher<R> {
-    /// Looks at the records of a block, or at the first `most` of them; `splitter` splits it, `values` says how a
-    /// leaf becomes its value.
-    fn watch_records(
+impl Watcher {
+    /// Looks at the records of a block, or at the first `most` of them; `splitter` splits it into `records`, `values`
+    /// says how a leaf becomes its value.
+    fn watch_records<R: Records>(
         &mut self,
         block: &Block,
+        records: &mut R,
         (mut splitter, values, layout): (impl Split<Records = R>, &impl Values, &FileLayout),
         shared: &Shared<'_>,
         mut most: u64,
@@ -54,23 +57,23 @@ impl<R: Records> Watcher<R> {
         let mut is_open = false;
         let slice = SLICE_FIELDS / self.seen.len().max(1);
         let slice = slice.clamp(FEWEST_SLICE_RECORDS, SLICE_RECORDS) as u64;
-        while splitter.refill(&mut self.records, most.clamp(1, slice) as usize) {
+        while splitter.refill(records, most.clamp(1, slice) as usize) {
             if most == 0 {
                 self.survey.is_sample = true;
                 break;
             }
             // Records come a little more than asked for; what stands behind the last one is left alone.
-            let end = usize::try_from(most).ok().filter(|most| *most < self.records.len());
-            let end_line = end.map_or(u32::MAX, |end| self.records.line(end));
+            let end = usize::try_from(most).ok().filter(|most| *most < records.len());
+            let end_line = end.map_or(u32::MAX, |end| records.line(end));
             if let Some(end) = end {
-                self.records.retain(|row| row < end);
+                records.retain(|row| row < end);
                 self.survey.is_sample = true;
             }
-            most -= (self.records.len() as u64).min(most);
-            self.survey.records += self.records.len() as u64;
+            most -= (records.len() as u64).min(most);
+            self.survey.records += records.len() as u64;
             let place =
                 |line: u32| LineRef { part: file, line: block.first_line + u64::from(line) };
-            for broken in self.records.broken().iter().filter(|broken| broken.line < end_line) {
+            for broken in records.broken().iter().filter(|broken| broken.line < end_line) {
                 is_open |= broken.kind.is_open_at_end();
                 self.survey.broken += 1;
                 if self.survey.broken_examples.len() < MAX_BROKEN_EXAMPLES {
@@ -83,12 +86,12 @@ impl<R: Records> Watcher<R> {
             let columns = self.survey.columns.iter_mut().enumerate();
             for (column, facts) in columns.filter(|(column, _)| self.seen[*column]) {
                 match layout.place(column) {
-                    None => facts.observe_empty(self.records.len() as u64),
+                    None => facts.observe_empty(records.len() as u64),
                     Some(field) => {
                         self.bounds.clear();
-                        self.records.column_into(field, &mut self.bounds);
+                        records.column_into(field, &mut self.bounds);
                         let values = &self.bounds[..];
-                        let place = |row: u32| place(self.records.line(row as usize));
+                        let place = |row: u32| place(records.line(row as usize));
                         let run = &mut self.runs[column];
                         // Where values are looked at one by one, their order is seen to on the way.
                         let (mut over, at_once) = (BlockRun::None, !facts.has_values());
@@ -97,7 +100,9 @@ impl<R: Records> Watcher<R> {
                         if !at_once && !run.is_over() {
                             context.watch_order(run, values, &mut self.scratch);
                         }
-                        if shared.options.quoted {
+                        if R::TELLS_TEXTS {
+                            context.watch_texts(facts, values, &*records, field, place);
+                        } else if shared.options.quoted {
                             context.watch_quotes(facts, values, place, &mut self.scratch);
                         }
                     }
@@ -130,12 +135,13 @@ impl<R: Records> Watcher<R> {
 }
 
 impl Watcher {
-    /// A watcher of delimited text.
+    /// A watcher that has seen nothing.
     pub fn new(shared: &Shared<'_>) -> Watcher {
         let columns = shared.input.names().len();
         Watcher {
             survey: Survey::new(columns, shared.options),
-            records: TextRecords::default(),
+            text: TextRecords::default(),
+            json: JsonRecords::default(),
             scratch: Vec::new(),
             bounds: Vec::new(),
             runs: Vec::new(),
@@ -145,11 +151,26 @@ impl Watcher {
         }
     }
 
-    /// Looks at a block of delimited text, or at its first `most` records.
+    /// Looks at a block, or at its first `most` records.
     pub fn watch(&mut self, block: &Block, shared: &Shared<'_>, most: u64) {
         let layout = shared.input.files()[block.file as usize].layout();
-        let splitter = Splitter::new(block, &layout.dialect, layout.fields);
-        self.watch_records(block, (splitter, &layout.dialect, layout), shared, most);
+        if let Some(paths) = &layout.paths {
+            let mut records = std::mem::take(&mut self.json);
+            let how = (JsonSplit::new(block, paths, layout.fields), &JsonValues, layout);
+            self.watch_records(block, &mut records, how, shared, most);
+            self.json = records;
+        } else {
+            let mut records = std::mem::take(&mut self.text);
+            let splitter = Splitter::new(block, &layout.dialect, layout.fields);
+            self.watch_records(
+                block,
+                &mut records,
+                (splitter, &layout.dialect, layout),
+                shared,
+                most,
+            );
+            self.text = records;
+        }
     }
 }
 
@@ -290,6 +311,29 @@ impl<'b, V: Values> Context<'b, V> {
             };
             if !goes_on {
                 break;
+            }
+        }
+    }
+
+    /// Takes note of texts, where the format tells them from numbers.
+    fn watch_texts(
+        &self,
+        facts: &mut ColumnFacts,
+        values: &[Bounds],
+        records: &impl Records,
+        field: usize,
+        place: impl Fn(u32) -> LineRef,
+    ) {
+        for (row, (start, end)) in (0..).zip(values) {
+            if start < end && records.is_text(row as usize, field) == Some(true) {
+                // The first ones are shown; of all others their number is enough.
+                let place = place(row);
+                if facts.quoted.is_settled(place) {
+                    facts.quoted.count += 1;
+                } else {
+                    let raw = &self.text[*start as usize..*end as usize];
+                    facts.quoted.add(self.values.value(raw, &mut Vec::new()), 1, place);
+                }
             }
         }
     }

@@ -12,7 +12,7 @@ use super::format::Opened;
 use super::split::Splitter;
 use super::text_records::TextRecords;
 use super::unclosed::{Unclosed, unclosed};
-use super::{BrokenKind, Dialect, Input, InputError, InputFile, PlainRecords};
+use super::{BrokenKind, Dialect, FileLayout, Input, InputError, InputFile, PlainRecords};
 use crate::records::{Records, Split};
 
 /// Bytes read at a time: large enough that locks and system calls do not show, small enough that a block
@@ -49,13 +49,18 @@ impl Block {
     }
 
     /// What is wrong with the block, which is then the first part of a single record.
-    pub(super) fn damage(&self) -> Option<BrokenKind> {
+    pub(crate) fn damage(&self) -> Option<BrokenKind> {
         self.damage
     }
 }
 
 /// How many records a block has, those included that cannot be split.
-fn count_records(block: &Block, dialect: &Dialect, fields: usize) -> u64 {
+fn count_records(block: &Block, layout: &FileLayout) -> u64 {
+    if layout.paths.is_some() {
+        let lines = block.text().split(|byte| *byte == b'\n');
+        return lines.filter(|line| !line.trim_ascii().is_empty()).count() as u64;
+    }
+    let (dialect, fields) = (&layout.dialect, layout.fields);
     let mut records = TextRecords::default();
     let mut splitter = Splitter::new(block, dialect, fields);
     let mut count = 0;
@@ -157,8 +162,7 @@ impl<'i> BlockReader<'i> {
                 self.line += lines;
                 block.records_before = self.records;
                 if let Some(records) = &mut self.records {
-                    let layout = file.layout();
-                    *records += count_records(block, &layout.dialect, layout.fields);
+                    *records += count_records(block, file.layout());
                 }
                 return Ok(true);
             }
@@ -312,8 +316,7 @@ pub fn mean_record_bytes(input: &Input) -> Result<Option<f64>, InputError> {
     if !BlockReader::new(input, 1 << 18).next(&mut block)? {
         return Ok(None);
     }
-    let layout = input.files()[block.file as usize].layout();
-    let count = count_records(&block, &layout.dialect, layout.fields);
+    let count = count_records(&block, input.files()[block.file as usize].layout());
     Ok((count > 0).then(|| block.bytes as f64 / count as f64))
 }
 

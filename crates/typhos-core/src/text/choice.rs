@@ -7,6 +7,8 @@ use super::{Charset, Dialect, Escape, LineEnds};
 /// nothing to be found.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct InputChoice {
+    /// The format.
+    pub format: Option<InputFormat>,
     /// The delimiter.
     pub delimiter: Option<u8>,
     /// The quote; `Some(None)` means that quotes mean nothing.
@@ -66,6 +68,7 @@ impl InputChoice {
     /// `self`, with what it leaves open taken from `other`.
     pub fn or(&self, other: &InputChoice) -> InputChoice {
         InputChoice {
+            format: self.format.or(other.format),
             delimiter: self.delimiter.or(other.delimiter),
             quote: self.quote.or(other.quote),
             escape: self.escape.or(other.escape),
@@ -94,6 +97,7 @@ impl InputChoice {
             if a == b { a.clone() } else { None }
         }
         InputChoice {
+            format: alike(&self.format, &other.format),
             delimiter: alike(&self.delimiter, &other.delimiter),
             quote: alike(&self.quote, &other.quote),
             escape: alike(&self.escape, &other.escape),
@@ -132,6 +136,18 @@ impl From<Dialect> for InputChoice {
         }
     }
 }
+
+/// What the text of an input is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum InputFormat {
+    /// Fields with delimiters between them.
+    #[default]
+    Delimited,
+    /// Objects of JSON, one a line or all in one array.
+    Json,
+}
+
+words!(InputFormat, "a format", Delimited = "delimited", Json = "json");
 
 /// What records are that leave out fields at their end.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]

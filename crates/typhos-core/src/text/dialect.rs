@@ -77,6 +77,10 @@ impl Dialect {
         short_records: false,
     };
 
+    /// Lines, and nothing else that means anything: how records of other formats are told apart.
+    pub(crate) const LINES: Dialect =
+        Dialect { delimiter: b'\n', quote: None, ..Dialect::RFC_4180 };
+
     /// Whether a backslash takes away what `byte`, right behind it, would mean.
     pub(super) fn is_escapable(&self, byte: u8) -> bool {
         byte == self.delimiter

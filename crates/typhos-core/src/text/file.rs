@@ -6,6 +6,7 @@ use std::io::{Cursor, Read};
 use std::path::Path;
 use std::sync::{Arc, Mutex};
 
+use super::array_lines::ArrayLines;
 use super::file_layout::FileLayout;
 use super::format::{self, Format, Opened, Packing, Sure};
 use super::guess::guess;
@@ -13,7 +14,8 @@ use super::held_back::HeldBack;
 use super::origin::{Origin, Stamp};
 use super::other_formats::{is_binary, is_json, other_format};
 use super::sniff::{self, Finding};
-use super::{Charset, Dialect, InputChoice, InputError, LineEnds, PlainRecords};
+use super::{Charset, Dialect, InputChoice, InputError, InputFormat, LineEnds, PlainRecords};
+use crate::records::Paths;
 
 /// Bytes at the head of a file that its dialect is found from.
 pub(super) const HEAD_BYTES: usize = 1 << 20;
@@ -48,6 +50,8 @@ pub struct InputFile {
     end: Option<(u32, String)>,
     /// What has been read of a stream already: its head, and the rest.
     held: Held,
+    /// Whether its text is an array of JSON, whose elements are its records.
+    is_array: bool,
     /// What it was when it was opened; `None` of a stream, and before it is.
     stamp: Option<Stamp>,
 }
@@ -76,7 +80,7 @@ impl InputFile {
             bytes: 0,
             data_start: 0,
             first_line: 1,
-            layout: FileLayout { dialect: Dialect::RFC_4180, fields: 0, places: None },
+            layout: FileLayout { dialect: Dialect::RFC_4180, fields: 0, paths: None, places: None },
             names: Vec::new(),
             preamble: Vec::new(),
             below: Vec::new(),
@@ -84,6 +88,7 @@ impl InputFile {
             unnamed: 0,
             end: None,
             held: Held::default(),
+            is_array: false,
             stamp: None,
         }
     }
@@ -161,6 +166,9 @@ impl InputFile {
     /// Opens the file at its first record; what is to be skipped at its end is left out.
     pub(super) fn open(&self) -> Result<Opened, InputError> {
         let opened = self.open_to_the_end()?;
+        if self.is_array {
+            return Ok(Opened { text: Box::new(ArrayLines::new(opened.text)), ..opened });
+        }
         if self.skip_end == 0 {
             return Ok(opened);
         }
@@ -204,7 +212,8 @@ impl InputFile {
         Err(InputError::Changed { file: self.name(), what })
     }
 
-    pub(super) fn origin(&self) -> &Arc<dyn Origin> {
+    /// Where it comes from.
+    pub fn origin(&self) -> &Arc<dyn Origin> {
         &self.origin
     }
 
@@ -231,6 +240,13 @@ impl InputFile {
     pub(super) fn look(&mut self, choice: &InputChoice) -> Result<Finding, InputError> {
         let head = self.head(choice.encoding)?;
         let text = self.text_of(&head)?;
+        let format = choice.format.unwrap_or(match is_json(text) {
+            true => InputFormat::Json,
+            false => InputFormat::Delimited,
+        });
+        if format == InputFormat::Json {
+            return self.look_at_json(head.len() - text.len(), text);
+        }
         let whole = head.len() < HEAD_BYTES;
         // What is said to be no part of the table tells nothing of it.
         let above_end = match choice.skip_end {
@@ -263,6 +279,31 @@ impl InputFile {
             finding.header.push_str(&format!("; it names {named} of {columns} columns"));
         }
         Ok(finding)
+    }
+
+    /// Takes the text, which starts behind a byte order mark of so many bytes, for objects of JSON. What their columns are
+    /// is not known before all of them were read.
+    fn look_at_json(&mut self, mark: usize, text: &[u8]) -> Result<Finding, InputError> {
+        let first = text.trim_ascii_start().first();
+        let Some(first) = first else { return Err(InputError::Empty { file: self.name() }) };
+        self.is_array = *first == b'[';
+        self.layout.dialect = Dialect::LINES;
+        self.layout.paths = Some(Arc::default());
+        (self.data_start, self.first_line) = (mark as u64, 1);
+        let (_, why) = self.encoding();
+        let is_likely_encoding = self.sure() == Sure::Likely;
+        Ok(Finding { encoding: why, is_likely_encoding, ..Finding::default() })
+    }
+
+    /// Whether its text is one array of JSON.
+    pub fn is_array(&self) -> bool {
+        self.is_array
+    }
+
+    /// Says which paths its records have, and how many of them are columns.
+    pub(super) fn take_paths(&mut self, paths: Arc<Paths>, columns: usize) {
+        self.layout.paths = Some(paths);
+        self.layout.fields = columns;
     }
 
     /// Lines at its end that look like totals or remarks: how many, and what they look like.
@@ -309,9 +350,6 @@ impl InputFile {
         let refuse = |reason| Err(InputError::NotText { file: self.name(), reason });
         match head {
             _ if let Some(what) = other_format(head) => refuse(what),
-            _ if is_json(head.strip_prefix(BOM).unwrap_or(head)) => {
-                refuse("it is JSON, which is not read yet")
-            }
             _ if is_binary(head, self.sure() == Sure::Likely) => {
                 refuse("it is full of bytes that are not text")
             }

@@ -1,6 +1,9 @@
 //! How the records of one file are laid out.
 
+use std::sync::Arc;
+
 use super::Dialect;
+use crate::records::Paths;
 
 /// How the records of one file are laid out, and which of its fields are the columns of the input.
 #[derive(Debug, Clone)]
@@ -9,6 +12,8 @@ pub struct FileLayout {
     pub dialect: Dialect,
     /// Fields of a record of the file.
     pub fields: usize,
+    /// The paths of its records, where they are objects of JSON: the columns are their fields.
+    pub paths: Option<Arc<Paths>>,
     /// For each column of the input, its field; `None` where all are in their places.
     pub(super) places: Option<Vec<Option<usize>>>,
 }

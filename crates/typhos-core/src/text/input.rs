@@ -9,11 +9,13 @@ use std::sync::Arc;
 use super::format::{Sure, foreign_lines};
 use super::guess::guess;
 use super::matching::{Difference, match_columns};
-use super::origin::{Memory, Origin};
+use super::origin::{Bytes, Memory, Origin};
 use super::sniff::Finding;
 use super::{
-    Charset, DEFAULT_RECORD_LIMIT, Dialect, Escape, InputChoice, InputError, InputFile, QuotedEmpty,
+    Charset, DEFAULT_RECORD_LIMIT, Dialect, Escape, InputChoice, InputError, InputFile,
+    InputFormat, QuotedEmpty,
 };
+use crate::records::Paths;
 
 /// One or more files read as one table, with their dialect and the names of their columns.
 #[derive(Debug, Clone)]
@@ -40,6 +42,14 @@ impl Input {
         let mut files: Vec<InputFile> = origins.into_iter().map(InputFile::new).collect();
         let (first, others) = files.split_first_mut().ok_or(InputError::NoFiles)?;
         let mut finding = first.look(choice)?;
+        if first.layout().paths.is_some() {
+            let alike = InputChoice { format: Some(InputFormat::Json), ..choice.clone() };
+            others.iter_mut().try_for_each(|file| file.look(&alike).map(|_| ()))?;
+            if choice.encoding.is_none() {
+                one_encoding(&mut files, &alike, &alike, &mut finding)?;
+            }
+            return Ok(Input { files, names: Vec::new(), finding, choice: choice.clone(), notes });
+        }
         let dialect = first.dialect();
         agree(&dialect)?;
         // What was found of the first file holds for all; where the table starts and what ends its lines
@@ -48,6 +58,7 @@ impl Input {
             skip: choice.skip,
             line_ends: choice.line_ends,
             trailing_delimiter: choice.trailing_delimiter,
+            format: Some(InputFormat::Delimited),
             ..choice.or(&dialect.into())
         };
         for file in others {
@@ -118,6 +129,27 @@ impl Input {
     /// What was found of the dialect, and why.
     pub fn finding(&self) -> &Finding {
         &self.finding
+    }
+
+    /// Whether its records are objects of JSON, whose columns have to be [learned](crate::json::learn).
+    pub fn is_json(&self) -> bool {
+        self.files.first().is_some_and(|file| file.layout().paths.is_some())
+    }
+
+    /// The text of a file from its first record on, as lines: what a stream has left, which can be had once.
+    ///
+    /// # Errors
+    /// A file that cannot be read.
+    pub fn text_of(&self, file: usize) -> Result<Bytes, InputError> {
+        Ok(self.files[file].open()?.text)
+    }
+
+    /// Says which paths the records of all its files have: they are the columns.
+    pub(crate) fn take_paths(&mut self, mut paths: Paths) {
+        self.names = paths.settle();
+        let paths = Arc::new(paths);
+        let columns = self.names.len();
+        self.files.iter_mut().for_each(|file| file.take_paths(paths.clone(), columns));
     }
 
     /// What was said of the input.

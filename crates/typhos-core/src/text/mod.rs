@@ -22,6 +22,7 @@
 //!
 //! The result does not depend on the block size, the slice size or the number of threads.
 
+mod array_lines;
 mod blocks;
 mod charset;
 mod choice;
@@ -51,8 +52,8 @@ mod walk;
 pub use blocks::{Block, BlockReader, Blocks, DEFAULT_BLOCK_BYTES, mean_record_bytes};
 pub use charset::Charset;
 pub use choice::{
-    ColumnsDiffer, DEFAULT_RECORD_LIMIT, InputChoice, MOST_SKIPPED, QuotedEmpty, ShortRecords,
-    Undeclared, parse_lines, parse_record_limit, parse_size,
+    ColumnsDiffer, DEFAULT_RECORD_LIMIT, InputChoice, InputFormat, MOST_SKIPPED, QuotedEmpty,
+    ShortRecords, Undeclared, parse_lines, parse_record_limit, parse_size,
 };
 pub use dialect::{
     Dialect, Escape, LineEnds, delimiter_name, delimiter_word, parse_comment, parse_delimiter,

@@ -2,6 +2,7 @@
 
 use std::ops::Range;
 
+use super::Dialect;
 use crate::records::{Bounds, Broken, Leaf, LeafKind, Presence, Records};
 
 /// Some records of a block: the bounds of their fields, and nothing else.
@@ -41,6 +42,10 @@ impl TextRecords {
 }
 
 impl Records for TextRecords {
+    type Values = Dialect;
+
+    const TELLS_TEXTS: bool = false;
+
     fn len(&self) -> usize {
         self.starts.len()
     }
@@ -93,6 +98,10 @@ impl Records for TextRecords {
             let start = if field == 0 { *start } else { behind(ends[field - 1], end) };
             (start as usize, end as usize)
         })
+    }
+
+    fn is_text(&self, _: usize, _: usize) -> Option<bool> {
+        None
     }
 
     fn broken(&self) -> &[Broken] {

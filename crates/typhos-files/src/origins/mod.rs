@@ -19,7 +19,86 @@ use typhos_core::text::{Bytes, Input, InputChoice, InputError, Origin, Stamp};
 pub fn open<P: AsRef<Path>>(paths: &[P], choice: &InputChoice) -> Result<Input, InputError> {
     let Expanded { files, notes } = expand(paths)?;
     let origins = files.into_iter().map(origin_at).collect::<Result<_, _>>()?;
-    Input::of(origins, notes, choice)
+    spooled(Input::of(origins, notes, choice)?)
+}
+
+/// Opens a stream as an input, as [`open`] does files.
+///
+/// # Errors
+/// The same.
+pub fn open_stream(stream: Stream, choice: &InputChoice) -> Result<Input, InputError> {
+    spooled(Input::of(vec![Arc::new(stream)], Vec::new(), choice)?)
+}
+
+/// The same input, where its records are objects of JSON and it has streams: those are written to files, since records
+/// whose names are not known before all of them were read are read more than once.
+fn spooled(input: Input) -> Result<Input, InputError> {
+    if !input.is_json() || !input.is_stream() {
+        return Ok(input);
+    }
+    let mut origins: Vec<Arc<dyn Origin>> = Vec::new();
+    for (at, file) in input.files().iter().enumerate() {
+        if file.is_stream() {
+            let failed = |source| InputError::Io { file: file.name(), source };
+            let text = input.text_of(at)?;
+            origins.push(Arc::new(Spooled::of(file.name(), text).map_err(failed)?));
+        } else {
+            origins.push(file.origin().clone());
+        }
+    }
+    // What was written is decoded already.
+    let choice = InputChoice { encoding: None, ..input.choice().clone() };
+    Input::of(origins, input.notes().to_vec(), &choice)
+}
+
+/// A stream that was written to a file without a name, which is gone with the process.
+#[derive(Debug)]
+struct Spooled {
+    name: String,
+    file: Arc<File>,
+    bytes: u64,
+}
+
+impl Spooled {
+    fn of(name: String, mut text: Bytes) -> io::Result<Spooled> {
+        let mut file = tempfile::tempfile()?;
+        let bytes = io::copy(&mut text, &mut file)?;
+        Ok(Spooled { name, file: Arc::new(file), bytes })
+    }
+}
+
+impl Origin for Spooled {
+    fn name(&self) -> String {
+        self.name.clone()
+    }
+
+    fn open(&self, offset: u64) -> io::Result<Bytes> {
+        Ok(Box::new(SpooledReader { file: self.file.clone(), at: offset }))
+    }
+
+    fn stamp(&self) -> io::Result<Option<Stamp>> {
+        // Nobody else can write to it.
+        Ok(Some(Stamp { bytes: self.bytes, version: String::new() }))
+    }
+
+    fn path(&self) -> Option<&Path> {
+        None
+    }
+}
+
+/// Reads a spooled stream from a place of its own.
+struct SpooledReader {
+    file: Arc<File>,
+    at: u64,
+}
+
+impl io::Read for SpooledReader {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        use std::os::unix::fs::FileExt;
+        let read = self.file.read_at(buffer, self.at)?;
+        self.at += read as u64;
+        Ok(read)
+    }
 }
 
 /// What stands at a path: a file, or a pipe that must not be opened twice.

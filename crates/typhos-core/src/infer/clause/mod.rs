@@ -98,6 +98,13 @@ pub enum Clause {
         /// The first.
         first: Option<Cited>,
     },
+    /// Numbers that stand in texts of a format that tells both apart.
+    NumbersInTexts {
+        /// How many texts there are.
+        count: u64,
+        /// The first.
+        first: Option<Cited>,
+    },
     /// A question that the data does not answer.
     Asked {
         /// What is asked.

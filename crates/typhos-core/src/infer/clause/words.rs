@@ -58,6 +58,11 @@ impl Display for Clause {
             Clause::Quoted { count, first } => {
                 write!(f, "{} in quotes{}", counted(*count, "value"), Behind(first))
             }
+            Clause::NumbersInTexts { count, first } => {
+                let texts = counted(*count, "number");
+                let verb = if *count == 1 { "is a text" } else { "are texts" };
+                write!(f, "{texts} {verb} in quotes{}; strings = numbers reads them", Behind(first))
+            }
             Clause::Asked { about, lines } => write!(f, "{about} {}", lines.join(" or ")),
             Clause::ManyWays(lines) => write!(f, "more than one way: {}", lines.join(" or ")),
             Clause::AllAre(ty) => write!(f, "all are {}", form(*ty)),

@@ -1,0 +1,127 @@
+//! Learning the paths of an input from every record.
+
+use super::REJECTED_TEXT;
+use super::unescape::unescape;
+use super::walk::{JsonKind, Listen, Span, Walk};
+use crate::records::{JsonFault, LineRef, NodeId, Paths};
+use crate::run::{self, Monitor, RunError, RunOptions};
+use crate::text::{Block, Input};
+
+/// Learns the paths of all records of an input: they are its columns from then on, in the order in which they first
+/// appear. An input that is no JSON is left alone.
+///
+/// # Errors
+/// An input that cannot be read, or a monitor that asks to stop.
+pub fn learn(input: &mut Input, run: &RunOptions, monitor: &dyn Monitor) -> Result<(), RunError> {
+    if !input.is_json() {
+        return Ok(());
+    }
+    let parts = run::fold_blocks(&*input, run, monitor, Learner::default, |learner, block| {
+        learner.block(block);
+    })?;
+    let paths = parts.into_iter().map(|part| part.paths).reduce(|mut whole, part| {
+        whole.merge(&part);
+        whole
+    });
+    input.take_paths(paths.unwrap_or_default());
+    Ok(())
+}
+
+/// What one thread has learned.
+#[derive(Default)]
+struct Learner {
+    paths: Paths,
+    place: LineRef,
+    /// Names of the record at hand.
+    names: u32,
+    /// Nodes of the objects that are open, and the child that is guessed to come next in each.
+    open: Vec<(NodeId, usize)>,
+    node: NodeId,
+    guess: usize,
+    /// For each node, the record that it was seen in last.
+    seen: Vec<u64>,
+    record: u64,
+    /// What the record at hand shows, until it is known to be sound.
+    shown: Vec<(NodeId, JsonKind)>,
+    name: Vec<u8>,
+}
+
+impl Learner {
+    fn block(&mut self, block: &Block) {
+        let lines = (block.first_line..).zip(block.text().split(|byte| *byte == b'\n'));
+        for (line, text) in lines {
+            if text.trim_ascii().is_empty() {
+                continue;
+            }
+            self.place = LineRef { part: block.file, line };
+            self.record += 1;
+            (self.names, self.node, self.guess) = (0, 0, 0);
+            self.open.clear();
+            self.shown.clear();
+            let mut listen = Names { learner: self, text };
+            if Walk::new(text).record(&mut listen).is_ok() {
+                let place = self.place;
+                for (node, kind) in self.shown.drain(..) {
+                    self.paths.note(node, kind.of_path(), place);
+                }
+            }
+        }
+    }
+}
+
+/// A learner that is told of one record.
+struct Names<'l, 't> {
+    learner: &'l mut Learner,
+    text: &'t [u8],
+}
+
+impl Listen for Names<'_, '_> {
+    fn member(
+        &mut self,
+        (start, end): (usize, usize),
+        is_escaped: bool,
+        kind: JsonKind,
+    ) -> Result<bool, JsonFault> {
+        let learner = &mut *self.learner;
+        let mut name = &self.text[start..end];
+        if is_escaped {
+            learner.name.clear();
+            unescape(name, &mut learner.name);
+            name = &learner.name;
+        }
+        if learner.node == 0 && name == REJECTED_TEXT.as_bytes() {
+            return Err(JsonFault::NotMended);
+        }
+        let order = learner.names;
+        learner.names += 1;
+        let id = match learner.paths.child(learner.node, learner.guess, name) {
+            Some((id, at)) => {
+                learner.guess = at + 1;
+                id
+            }
+            None => learner.paths.add(learner.node, name, (learner.place, order)),
+        };
+        if learner.seen.len() <= id as usize {
+            learner.seen.resize(id as usize + 1, 0);
+        }
+        let last = &mut learner.seen[id as usize];
+        if std::mem::replace(last, learner.record) == learner.record {
+            return Err(JsonFault::Repeated { byte: start - 1 });
+        }
+        learner.shown.push((id, kind));
+        let is_object = kind == JsonKind::Object;
+        if is_object {
+            learner.open.push((learner.node, learner.guess));
+            (learner.node, learner.guess) = (id, 0);
+        }
+        Ok(is_object)
+    }
+
+    fn value(&mut self, _: Span) {}
+
+    fn leave(&mut self) {
+        if let Some(above) = self.learner.open.pop() {
+            (self.learner.node, self.learner.guess) = above;
+        }
+    }
+}

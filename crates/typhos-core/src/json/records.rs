@@ -1,0 +1,343 @@
+//! Lines of JSON → the leaves of their objects.
+
+use std::ops::Range;
+
+use super::REJECTED_TEXT;
+use super::unescape::unescape;
+use super::walk::{JsonKind, Listen, Span, Walk};
+use crate::records::{
+    Bounds, Broken, BrokenKind, JsonFault, Leaf, LeafKind, NodeId, Paths, Presence, Records, Split,
+    Values,
+};
+use crate::text::Block;
+
+/// Some records of a block of JSON lines: where the leaves stand that are columns.
+///
+/// A text stands without its quotes, if nothing in it is escaped and it is not empty; otherwise with them, and
+/// [`JsonValues`] says what it means. What is missing and what is null has no bytes.
+#[derive(Debug, Default)]
+pub struct JsonRecords {
+    starts: Vec<u32>,
+    ends: Vec<u32>,
+    lines: Vec<u32>,
+    broken: Vec<Broken>,
+    columns: Vec<Leaves>,
+}
+
+/// The leaves of one column.
+#[derive(Debug, Default)]
+struct Leaves {
+    bounds: Vec<Bounds>,
+    kinds: Vec<Found>,
+}
+
+/// What was found of a leaf.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Found {
+    Missing,
+    Null,
+    Text,
+    Other,
+}
+
+impl Leaves {
+    /// Lacks the column in every row before this one that has no leaf yet.
+    fn fill(&mut self, rows: usize) {
+        self.bounds.resize(rows, (0, 0));
+        self.kinds.resize(rows, Found::Missing);
+    }
+}
+
+impl JsonRecords {
+    fn clear(&mut self, columns: usize) {
+        self.starts.clear();
+        self.ends.clear();
+        self.lines.clear();
+        self.broken.clear();
+        self.columns.resize_with(columns, Leaves::default);
+        self.columns.iter_mut().for_each(|column| column.fill(0));
+    }
+}
+
+impl Records for JsonRecords {
+    type Values = JsonValues;
+
+    const TELLS_TEXTS: bool = true;
+
+    fn len(&self) -> usize {
+        self.starts.len()
+    }
+
+    fn line(&self, row: usize) -> u32 {
+        self.lines[row]
+    }
+
+    fn record(&self, row: usize) -> (usize, usize) {
+        (self.starts[row] as usize, self.ends[row] as usize)
+    }
+
+    fn leaf(&self, row: usize, field: usize) -> Leaf {
+        let Leaves { bounds, kinds } = &self.columns[field];
+        let (presence, kind) = match kinds[row] {
+            Found::Missing => (Presence::Missing, LeafKind::Other),
+            Found::Null => (Presence::Null, LeafKind::Other),
+            Found::Text => (Presence::Value, LeafKind::Text),
+            Found::Other => (Presence::Value, LeafKind::Other),
+        };
+        Leaf { presence, kind, bounds: bounds[row] }
+    }
+
+    fn left_out(&self, _: usize) -> usize {
+        0
+    }
+
+    fn column_into(&self, field: usize, bounds: &mut Vec<Bounds>) {
+        bounds.extend_from_slice(&self.columns[field].bounds);
+    }
+
+    fn column(
+        &self,
+        field: usize,
+        rows: Range<usize>,
+    ) -> impl Iterator<Item = (usize, usize)> + Clone {
+        self.columns[field].bounds[rows].iter().map(|(start, end)| (*start as usize, *end as usize))
+    }
+
+    fn is_text(&self, row: usize, field: usize) -> Option<bool> {
+        Some(self.columns[field].kinds[row] == Found::Text)
+    }
+
+    fn broken(&self) -> &[Broken] {
+        &self.broken
+    }
+
+    fn retain(&mut self, keep: impl Fn(usize) -> bool) {
+        fn kept<T>(values: &mut Vec<T>, keep: impl Fn(usize) -> bool) {
+            let mut row = 0;
+            values.retain(|_| {
+                row += 1;
+                keep(row - 1)
+            });
+        }
+        kept(&mut self.starts, &keep);
+        kept(&mut self.ends, &keep);
+        kept(&mut self.lines, &keep);
+        for column in &mut self.columns {
+            kept(&mut column.bounds, &keep);
+            kept(&mut column.kinds, &keep);
+        }
+    }
+}
+
+/// How the leaves of [`JsonRecords`] become values.
+#[derive(Debug, Clone, Copy)]
+pub struct JsonValues;
+
+impl Values for JsonValues {
+    fn value<'a>(&self, raw: &'a [u8], scratch: &'a mut Vec<u8>) -> &'a [u8] {
+        match raw {
+            [b'"', inside @ .., b'"'] => {
+                scratch.clear();
+                unescape(inside, scratch);
+                scratch
+            }
+            plain => plain,
+        }
+    }
+
+    fn is_plain(&self, raw: &[u8]) -> bool {
+        raw.first() != Some(&b'"')
+    }
+
+    fn is_quoted(&self, raw: &[u8]) -> bool {
+        raw.first() == Some(&b'"')
+    }
+
+    fn odd_starts(&self) -> [bool; 256] {
+        let mut odd = [false; 256];
+        odd[usize::from(b'"')] = true;
+        odd
+    }
+
+    fn inner<'a>(&self, _: &'a [u8]) -> Option<&'a [u8]> {
+        None
+    }
+}
+
+/// Splits the lines of a block.
+pub struct JsonSplit<'b> {
+    text: &'b [u8],
+    paths: &'b Paths,
+    columns: usize,
+    damage: Option<BrokenKind>,
+    at: usize,
+    line: u32,
+    seen: Vec<u32>,
+    record: u32,
+    open: Vec<(NodeId, usize)>,
+    name: Vec<u8>,
+}
+
+impl<'b> JsonSplit<'b> {
+    /// Splits a block whose records have these paths, so many of which are columns.
+    pub fn new(block: &'b Block, paths: &'b Paths, columns: usize) -> JsonSplit<'b> {
+        JsonSplit {
+            text: block.text(),
+            paths,
+            columns,
+            damage: block.damage(),
+            at: 0,
+            line: 0,
+            seen: vec![0; paths.len()],
+            record: 0,
+            open: Vec::new(),
+            name: Vec::new(),
+        }
+    }
+
+    fn take_line(&mut self, records: &mut JsonRecords) {
+        let rest = &self.text[self.at..];
+        let length = memchr::memchr(b'\n', rest).unwrap_or(rest.len());
+        let whole = &rest[..length];
+        let line = whole.strip_suffix(b"\r").unwrap_or(whole);
+        let (start, number) = (self.at, self.line);
+        self.at += (length + 1).min(rest.len());
+        self.line += 1;
+        if line.trim_ascii().is_empty() {
+            return;
+        }
+        self.record += 1;
+        let row = records.starts.len();
+        self.open.clear();
+        let mut listen = Members {
+            paths: self.paths,
+            text: line,
+            start: start as u32,
+            row,
+            record: self.record,
+            columns: &mut records.columns,
+            seen: &mut self.seen,
+            open: &mut self.open,
+            name: &mut self.name,
+            node: 0,
+            guess: 0,
+            column: None,
+        };
+        let result = match self.damage {
+            Some(damage) => Err(damage),
+            None => Walk::new(line).record(&mut listen).map_err(BrokenKind::Json),
+        };
+        let (start, end) = (start as u32, (start + line.len()) as u32);
+        match result {
+            Ok(()) => {
+                records.starts.push(start);
+                records.ends.push(end);
+                records.lines.push(number);
+            }
+            Err(kind) => {
+                for column in records.columns.iter_mut().filter(|column| column.bounds.len() > row)
+                {
+                    column.fill(row);
+                }
+                let row = row as u32;
+                records.broken.push(Broken { start, end, missing: 0, line: number, row, kind });
+            }
+        }
+    }
+}
+
+impl Split for JsonSplit<'_> {
+    type Records = JsonRecords;
+
+    fn refill(&mut self, records: &mut JsonRecords, most: usize) -> bool {
+        records.clear(self.columns);
+        while self.at < self.text.len() && records.len() + records.broken.len() < most {
+            self.take_line(records);
+        }
+        let rows = records.len();
+        records.columns.iter_mut().for_each(|column| column.fill(rows));
+        rows + records.broken.len() > 0
+    }
+}
+
+/// The members of one record as they come.
+struct Members<'r> {
+    paths: &'r Paths,
+    text: &'r [u8],
+    start: u32,
+    row: usize,
+    record: u32,
+    columns: &'r mut [Leaves],
+    seen: &'r mut [u32],
+    open: &'r mut Vec<(NodeId, usize)>,
+    name: &'r mut Vec<u8>,
+    node: NodeId,
+    guess: usize,
+    /// The column of the member whose value comes next.
+    column: Option<usize>,
+}
+
+impl Listen for Members<'_> {
+    #[inline]
+    fn member(
+        &mut self,
+        (start, end): (usize, usize),
+        is_escaped: bool,
+        kind: JsonKind,
+    ) -> Result<bool, JsonFault> {
+        let mut name = &self.text[start..end];
+        if is_escaped {
+            self.name.clear();
+            unescape(name, self.name);
+            name = self.name;
+        }
+        if self.node == 0 && name == REJECTED_TEXT.as_bytes() {
+            return Err(JsonFault::NotMended);
+        }
+        self.column = None;
+        // What was never learned of is no column, and nothing in it is.
+        let Some((id, at)) = self.paths.child(self.node, self.guess, name) else {
+            return Ok(false);
+        };
+        self.guess = at + 1;
+        if std::mem::replace(&mut self.seen[id as usize], self.record) == self.record {
+            return Err(JsonFault::Repeated { byte: start - 1 });
+        }
+        self.column = self.paths.column(id);
+        let goes_in = kind == JsonKind::Object && self.column.is_none();
+        if goes_in {
+            self.open.push((self.node, self.guess));
+            (self.node, self.guess) = (id, 0);
+        }
+        Ok(goes_in)
+    }
+
+    #[inline]
+    fn value(&mut self, value: Span) {
+        let Some(column) = self.column else { return };
+        let leaves = &mut self.columns[column];
+        if leaves.bounds.len() < self.row {
+            leaves.fill(self.row);
+        }
+        let Span { kind, mut start, mut end, is_escaped } = value;
+        let found = match kind {
+            JsonKind::Null => Found::Null,
+            JsonKind::Text => Found::Text,
+            _ => Found::Other,
+        };
+        match kind {
+            JsonKind::Null => end = start,
+            // Those in quotes are looked at again, and so are texts that would look like them, or like nothing.
+            JsonKind::Text if !is_escaped && end - start > 2 => (start, end) = (start + 1, end - 1),
+            _ => {}
+        }
+        leaves.bounds.push((self.start + start as u32, self.start + end as u32));
+        leaves.kinds.push(found);
+    }
+
+    fn leave(&mut self) {
+        if let Some(above) = self.open.pop() {
+            (self.node, self.guess) = above;
+        }
+    }
+}

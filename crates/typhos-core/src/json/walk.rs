@@ -1,0 +1,385 @@
+//! Walking one JSON value: every byte of it is held against RFC 8259, and whoever listens is told of its parts.
+//!
+//! Nothing is built and nothing is converted. A number is a span of digits, a text a span between quotes; what they
+//! mean is read later, by the readings that read fields of delimited text.
+//!
+//! What is refused, each with the byte where it shows: text behind the value, a comma too many, a name without a
+//! value, control characters in a text, escapes that do not exist, lone surrogates, words such as `NaN`, leading zeros,
+//! comments, and objects or arrays within each other beyond a limit.
+
+use crate::records::{JsonFault, PathKind};
+
+/// Objects and arrays within each other that are read; of more a record is broken.
+pub const MOST_DEPTH: usize = 128;
+
+/// What a JSON value is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum JsonKind {
+    /// `null`.
+    Null,
+    /// `true` or `false`.
+    Bool,
+    /// A number.
+    Number,
+    /// A text in quotes.
+    Text,
+    /// An object.
+    Object,
+    /// An array.
+    Array,
+}
+
+impl JsonKind {
+    /// The kind of a path's value that it is.
+    pub fn of_path(self) -> PathKind {
+        match self {
+            JsonKind::Null => PathKind::Null,
+            JsonKind::Bool => PathKind::Bool,
+            JsonKind::Number => PathKind::Number,
+            JsonKind::Text => PathKind::Text,
+            JsonKind::Object => PathKind::Object,
+            JsonKind::Array => PathKind::Array,
+        }
+    }
+
+    /// What it is called, with its article.
+    pub fn name(self) -> &'static str {
+        match self {
+            JsonKind::Null => "null",
+            JsonKind::Bool => "true or false",
+            JsonKind::Number => "a number",
+            JsonKind::Text => "a text",
+            JsonKind::Object => "an object",
+            JsonKind::Array => "an array",
+        }
+    }
+}
+
+/// A value that was walked over: where it stands, and what it is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Span {
+    /// What it is.
+    pub kind: JsonKind,
+    /// Where it starts; of a text, at its quote.
+    pub start: usize,
+    /// Where it ends; of a text, behind its quote.
+    pub end: usize,
+    /// Whether it is a text with an escape in it.
+    pub is_escaped: bool,
+}
+
+/// Who is told of the members of an object.
+pub trait Listen {
+    /// A member's name, between its quotes, and whether something in it is escaped. Says whether the members of its
+    /// value are to be told of, if that is an object; [`leave`](Self::leave) comes behind it then.
+    ///
+    /// # Errors
+    /// Whatever is wrong with the name.
+    fn member(
+        &mut self,
+        name: (usize, usize),
+        is_escaped: bool,
+        kind: JsonKind,
+    ) -> Result<bool, JsonFault>;
+
+    /// The value of the last member that was not an object to be told of.
+    fn value(&mut self, value: Span);
+
+    /// The end of an object whose members were told of.
+    fn leave(&mut self);
+}
+
+/// Walks over the object that starts at a place of a text.
+pub(super) struct Walk<'t> {
+    text: &'t [u8],
+    at: usize,
+}
+
+/// Bytes that end the plain part of a text: quotes, escapes and control characters.
+static ENDS_PLAIN: [bool; 256] = {
+    let mut ends = [false; 256];
+    let mut byte = 0;
+    while byte < 0x20 {
+        ends[byte] = true;
+        byte += 1;
+    }
+    ends[b'"' as usize] = true;
+    ends[b'\\' as usize] = true;
+    ends
+};
+
+impl<'t> Walk<'t> {
+    pub fn new(text: &'t [u8]) -> Walk<'t> {
+        Walk { text, at: 0 }
+    }
+
+    /// Walks over a text that is an object and nothing else but white space.
+    pub fn record(&mut self, listen: &mut impl Listen) -> Result<(), JsonFault> {
+        self.space();
+        if self.peek() != Some(b'{') {
+            let span = self.value(MOST_DEPTH)?;
+            self.end()?;
+            return Err(JsonFault::NoObject { byte: span.start, kind: span.kind.name() });
+        }
+        self.object(listen, MOST_DEPTH)?;
+        self.end()
+    }
+
+    fn end(&mut self) -> Result<(), JsonFault> {
+        self.space();
+        if self.at < self.text.len() { Err(JsonFault::Behind { byte: self.at }) } else { Ok(()) }
+    }
+
+    #[inline]
+    fn peek(&self) -> Option<u8> {
+        self.text.get(self.at).copied()
+    }
+
+    #[inline]
+    fn space(&mut self) {
+        while matches!(self.peek(), Some(b' ' | b'\t' | b'\n' | b'\r')) {
+            self.at += 1;
+        }
+    }
+
+    /// The members of an object, of which the listener is told.
+    fn object(&mut self, listen: &mut impl Listen, depth: usize) -> Result<(), JsonFault> {
+        let depth = depth.checked_sub(1).ok_or(JsonFault::TooDeep { byte: self.at })?;
+        self.at += 1;
+        self.space();
+        if self.peek() == Some(b'}') {
+            self.at += 1;
+            return Ok(());
+        }
+        loop {
+            let name = self.name()?;
+            let kind = self.kind()?;
+            let inside = (name.start + 1, name.end - 1);
+            if listen.member(inside, name.is_escaped, kind)? && kind == JsonKind::Object {
+                self.object(listen, depth)?;
+                listen.leave();
+            } else {
+                let value = self.value(depth)?;
+                listen.value(value);
+            }
+            if !self.goes_on(b'}')? {
+                return Ok(());
+            }
+        }
+    }
+
+    /// A name and the colon behind it.
+    #[inline]
+    fn name(&mut self) -> Result<Span, JsonFault> {
+        if self.peek() != Some(b'"') {
+            return Err(self.unexpected("a name in quotes"));
+        }
+        let name = self.text_value()?;
+        self.space();
+        if self.peek() != Some(b':') {
+            return Err(self.unexpected("a colon"));
+        }
+        self.at += 1;
+        self.space();
+        Ok(name)
+    }
+
+    /// What stands behind a value within an object or array: whether another one comes.
+    #[inline]
+    fn goes_on(&mut self, end: u8) -> Result<bool, JsonFault> {
+        self.space();
+        match self.peek() {
+            Some(b',') => {
+                self.at += 1;
+                self.space();
+                Ok(true)
+            }
+            Some(byte) if byte == end => {
+                self.at += 1;
+                Ok(false)
+            }
+            _ => Err(self.unexpected(if end == b'}' { "a comma or }" } else { "a comma or ]" })),
+        }
+    }
+
+    #[cold]
+    fn unexpected(&self, wanted: &'static str) -> JsonFault {
+        match self.peek() {
+            Some(found) => JsonFault::Unexpected { byte: self.at, wanted, found },
+            None => JsonFault::Cut { byte: self.at, wanted },
+        }
+    }
+
+    /// What the value is that starts here, by its first byte.
+    #[inline]
+    fn kind(&self) -> Result<JsonKind, JsonFault> {
+        match self.peek() {
+            Some(b'"') => Ok(JsonKind::Text),
+            Some(b'{') => Ok(JsonKind::Object),
+            Some(b'[') => Ok(JsonKind::Array),
+            Some(b'-' | b'0'..=b'9') => Ok(JsonKind::Number),
+            Some(b't' | b'f') => Ok(JsonKind::Bool),
+            Some(b'n') => Ok(JsonKind::Null),
+            _ => Err(self.unexpected("a value")),
+        }
+    }
+
+    /// A value of which nobody is told more.
+    fn value(&mut self, depth: usize) -> Result<Span, JsonFault> {
+        let (kind, start) = (self.kind()?, self.at);
+        match kind {
+            JsonKind::Text => return self.text_value(),
+            JsonKind::Number => self.number()?,
+            JsonKind::Bool if self.peek() == Some(b't') => self.word(b"true")?,
+            JsonKind::Bool => self.word(b"false")?,
+            JsonKind::Null => self.word(b"null")?,
+            JsonKind::Object | JsonKind::Array => self.nested(depth)?,
+        }
+        Ok(Span { kind, start, end: self.at, is_escaped: false })
+    }
+
+    fn word(&mut self, word: &'static [u8]) -> Result<(), JsonFault> {
+        for byte in word {
+            if self.peek() != Some(*byte) {
+                return Err(self.unexpected("true, false or null"));
+            }
+            self.at += 1;
+        }
+        Ok(())
+    }
+
+    #[inline]
+    fn digits(&mut self) -> Result<(), JsonFault> {
+        let start = self.at;
+        while matches!(self.peek(), Some(b'0'..=b'9')) {
+            self.at += 1;
+        }
+        if self.at == start { Err(self.unexpected("a digit")) } else { Ok(()) }
+    }
+
+    #[inline]
+    fn number(&mut self) -> Result<(), JsonFault> {
+        self.at += usize::from(self.peek() == Some(b'-'));
+        if self.peek() == Some(b'0') {
+            self.at += 1;
+        } else {
+            self.digits()?;
+        }
+        if self.peek() == Some(b'.') {
+            self.at += 1;
+            self.digits()?;
+        }
+        if let Some(b'e' | b'E') = self.peek() {
+            self.at += 1;
+            self.at += usize::from(matches!(self.peek(), Some(b'+' | b'-')));
+            self.digits()?;
+        }
+        Ok(())
+    }
+
+    /// A text, quotes included.
+    #[inline]
+    fn text_value(&mut self) -> Result<Span, JsonFault> {
+        let start = self.at;
+        self.at += 1;
+        let mut is_escaped = false;
+        loop {
+            while self.text.get(self.at).is_some_and(|byte| !ENDS_PLAIN[usize::from(*byte)]) {
+                self.at += 1;
+            }
+            match self.peek() {
+                Some(b'"') => {
+                    self.at += 1;
+                    return Ok(Span { kind: JsonKind::Text, start, end: self.at, is_escaped });
+                }
+                Some(b'\\') => {
+                    is_escaped = true;
+                    self.escape()?;
+                }
+                Some(_) => return Err(JsonFault::Control { byte: self.at }),
+                None => return Err(JsonFault::Cut { byte: self.at, wanted: "a closing quote" }),
+            }
+        }
+    }
+
+    fn escape(&mut self) -> Result<(), JsonFault> {
+        let byte = self.at;
+        self.at += 1;
+        match self.peek() {
+            Some(b'"' | b'\\' | b'/' | b'b' | b'f' | b'n' | b'r' | b't') => self.at += 1,
+            Some(b'u') => {
+                let unit = self.unit().ok_or(JsonFault::Escape { byte })?;
+                let is_low = |unit: u32| (0xdc00..0xe000).contains(&unit);
+                if is_low(unit) {
+                    return Err(JsonFault::Surrogate { byte });
+                }
+                if (0xd800..0xdc00).contains(&unit) {
+                    let is_pair = self.text[self.at..].starts_with(b"\\u");
+                    self.at += usize::from(is_pair);
+                    if !is_pair || !self.unit().is_some_and(is_low) {
+                        return Err(JsonFault::Surrogate { byte });
+                    }
+                }
+            }
+            _ => return Err(JsonFault::Escape { byte }),
+        }
+        Ok(())
+    }
+
+    /// The four digits behind a `u`.
+    fn unit(&mut self) -> Option<u32> {
+        let digits = self.text.get(self.at + 1..self.at + 5)?;
+        let unit = digits
+            .iter()
+            .try_fold(0, |unit, digit| Some(unit << 4 | char::from(*digit).to_digit(16)?))?;
+        self.at += 5;
+        Some(unit)
+    }
+
+    /// An object or array of which nobody is told more; by a list of what is open, so that depth costs no stack.
+    fn nested(&mut self, depth: usize) -> Result<(), JsonFault> {
+        let mut open = 0u128;
+        let mut level = 0;
+        loop {
+            // Opening: an object or array starts here.
+            let is_object = self.peek() == Some(b'{');
+            if level >= depth.min(MOST_DEPTH) {
+                return Err(JsonFault::TooDeep { byte: self.at });
+            }
+            open = open << 1 | u128::from(is_object);
+            level += 1;
+            self.at += 1;
+            self.space();
+            let end = if is_object { b'}' } else { b']' };
+            let mut is_first = true;
+            let mut closes = self.peek() == Some(end);
+            if closes {
+                self.at += 1;
+            }
+            // Until another one starts.
+            loop {
+                if closes {
+                    open >>= 1;
+                    level -= 1;
+                    if level == 0 {
+                        return Ok(());
+                    }
+                    is_first = false;
+                }
+                let is_object = open & 1 == 1;
+                if !is_first && !self.goes_on(if is_object { b'}' } else { b']' })? {
+                    closes = true;
+                    continue;
+                }
+                (is_first, closes) = (false, false);
+                if is_object {
+                    self.name()?;
+                }
+                if matches!(self.peek(), Some(b'{' | b'[')) {
+                    break;
+                }
+                self.value(0)?;
+            }
+        }
+    }
+}

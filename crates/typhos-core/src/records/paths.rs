@@ -1,0 +1,290 @@
+//! The paths of nested records: a tree of names, and which of them are columns.
+//!
+//! A path is written as its names with points between them: `bearing.temp`. A name that is empty, or has a point, a
+//! quote, a bracket or white space at an end, stands in quotes, as JSON writes it: `meta."a.b"`.
+
+use std::collections::HashMap;
+
+use super::LineRef;
+
+/// Kinds of values that are told apart.
+pub const PATH_KINDS: usize = 6;
+
+/// The number of a node of the tree; 0 is the record itself.
+pub type NodeId = u32;
+
+/// Names of one object that are searched one by one; of more they are looked up.
+const FEW_NAMES: usize = 12;
+
+/// What is known of one path.
+#[derive(Debug, Clone, Default)]
+struct Node {
+    name: Box<[u8]>,
+    parent: NodeId,
+    children: Vec<NodeId>,
+    by_name: HashMap<Box<[u8]>, NodeId>,
+    /// How many values there are of each kind, and where the first stands.
+    kinds: [(u64, Option<LineRef>); PATH_KINDS],
+    /// Where it appeared first: the record, and how many names came before it there.
+    first: Option<(LineRef, u32)>,
+    column: Option<u32>,
+    /// Whether columns are below it.
+    has_columns: bool,
+}
+
+/// The paths of nested records.
+#[derive(Debug, Clone)]
+pub struct Paths {
+    nodes: Vec<Node>,
+    /// The nodes that are columns, in their order.
+    columns: Vec<NodeId>,
+}
+
+/// Kinds by their number: those of values that are a column by themselves come between null and object.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[repr(u8)]
+pub enum PathKind {
+    /// `null`.
+    Null = 0,
+    /// `true` or `false`.
+    Bool = 1,
+    /// A number.
+    Number = 2,
+    /// A text.
+    Text = 3,
+    /// An array.
+    Array = 4,
+    /// An object.
+    Object = 5,
+}
+
+impl Default for Paths {
+    fn default() -> Paths {
+        Paths { nodes: vec![Node::default()], columns: Vec::new() }
+    }
+}
+
+impl Paths {
+    /// How many paths there are, that of the record itself among them.
+    pub fn len(&self) -> usize {
+        self.nodes.len()
+    }
+
+    /// Whether there is no path but that of the record.
+    pub fn is_empty(&self) -> bool {
+        self.nodes.len() == 1
+    }
+
+    /// The child of a node by its name, which is guessed to be the one at `guess` among its children.
+    #[inline]
+    pub fn child(&self, parent: NodeId, guess: usize, name: &[u8]) -> Option<(NodeId, usize)> {
+        let node = &self.nodes[parent as usize];
+        if let Some(child) = node.children.get(guess)
+            && *self.nodes[*child as usize].name == *name
+        {
+            return Some((*child, guess));
+        }
+        self.other_child(node, name)
+    }
+
+    #[inline(never)]
+    fn other_child(&self, node: &Node, name: &[u8]) -> Option<(NodeId, usize)> {
+        if node.children.len() > FEW_NAMES {
+            let child = *node.by_name.get(name)?;
+            // The next guess is the one behind it, wherever that is.
+            return Some((child, node.children.iter().position(|known| *known == child)?));
+        }
+        let is = |child: &NodeId| *self.nodes[*child as usize].name == *name;
+        let at = node.children.iter().position(is)?;
+        Some((node.children[at], at))
+    }
+
+    /// Adds a child to a node.
+    pub fn add(&mut self, parent: NodeId, name: &[u8], first: (LineRef, u32)) -> NodeId {
+        let id = self.nodes.len() as NodeId;
+        self.nodes.push(Node { name: name.into(), parent, first: Some(first), ..Node::default() });
+        let node = &mut self.nodes[parent as usize];
+        node.children.push(id);
+        node.by_name.insert(name.into(), id);
+        id
+    }
+
+    /// Takes note of a value.
+    #[inline]
+    pub fn note(&mut self, node: NodeId, kind: PathKind, place: LineRef) {
+        let (count, first) = &mut self.nodes[node as usize].kinds[kind as usize];
+        *count += 1;
+        if first.is_none_or(|first| place < first) {
+            *first = Some(place);
+        }
+    }
+
+    /// Adds what is known from other records.
+    pub fn merge(&mut self, other: &Paths) {
+        let mut ours = vec![0; other.nodes.len()];
+        for (at, node) in other.nodes.iter().enumerate().skip(1) {
+            let parent = ours[node.parent as usize];
+            let first = node.first.unwrap_or((LineRef { part: u32::MAX, line: u64::MAX }, 0));
+            let id = match self.child(parent, 0, &node.name) {
+                Some((id, _)) => id,
+                None => self.add(parent, &node.name, first),
+            };
+            ours[at] = id;
+            let known = &mut self.nodes[id as usize];
+            known.first = Some(known.first.map_or(first, |known| known.min(first)));
+            for ((count, place), (more, theirs)) in known.kinds.iter_mut().zip(node.kinds) {
+                *count += more;
+                *place = match (*place, theirs) {
+                    (Some(a), Some(b)) => Some(a.min(b)),
+                    (a, b) => a.or(b),
+                };
+            }
+        }
+    }
+
+    /// Decides which paths are columns, in the order in which they first appeared, and says what these are called.
+    ///
+    /// A path with values that are no objects is a column, and what is below it is part of its values. One with nothing
+    /// but objects is none, unless all of them are empty.
+    pub fn settle(&mut self) -> Vec<String> {
+        let mut columns = Vec::new();
+        let mut open: Vec<NodeId> = self.nodes[0].children.clone();
+        while let Some(id) = open.pop() {
+            let node = &self.nodes[id as usize];
+            let count = |kind: PathKind| node.kinds[kind as usize].0;
+            let plain = [PathKind::Bool, PathKind::Number, PathKind::Text, PathKind::Array];
+            let is_plain = plain.into_iter().any(|kind| count(kind) > 0);
+            if is_plain || node.children.is_empty() {
+                columns.push(id);
+            } else {
+                open.extend(&node.children);
+            }
+        }
+        columns.sort_by_key(|id| (self.nodes[*id as usize].first, *id));
+        for node in &mut self.nodes {
+            (node.column, node.has_columns) = (None, false);
+        }
+        for (at, id) in columns.iter().enumerate() {
+            self.nodes[*id as usize].column = Some(at as u32);
+            let mut above = self.nodes[*id as usize].parent;
+            while !self.nodes[above as usize].has_columns {
+                self.nodes[above as usize].has_columns = true;
+                above = self.nodes[above as usize].parent;
+            }
+        }
+        let names = columns.iter().map(|id| self.path(*id)).collect();
+        self.columns = columns;
+        names
+    }
+
+    /// The path of a node.
+    fn path(&self, id: NodeId) -> String {
+        let mut names = Vec::new();
+        let mut at = id;
+        while at != 0 {
+            names.push(step(&self.nodes[at as usize].name));
+            at = self.nodes[at as usize].parent;
+        }
+        names.reverse();
+        names.join(".")
+    }
+
+    /// The column that a node is.
+    #[inline]
+    pub fn column(&self, node: NodeId) -> Option<usize> {
+        self.nodes[node as usize].column.map(|column| column as usize)
+    }
+
+    /// Whether columns are below a node.
+    #[inline]
+    pub fn has_columns(&self, node: NodeId) -> bool {
+        self.nodes[node as usize].has_columns
+    }
+
+    /// How many values of a kind a column has, and where the first stands.
+    pub fn kind(&self, column: usize, kind: PathKind) -> (u64, Option<LineRef>) {
+        self.nodes[self.columns[column] as usize].kinds[kind as usize]
+    }
+}
+
+/// A name as a step of a path.
+fn step(name: &[u8]) -> String {
+    let text = String::from_utf8_lossy(name);
+    let is_odd = |c: char| matches!(c, '.' | '"' | '[' | ']' | '\\') || c.is_control();
+    if text.is_empty() || text.trim() != text || text.contains(is_odd) {
+        return serde_json::Value::from(text.as_ref()).to_string();
+    }
+    text.into_owned()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn place(line: u64) -> LineRef {
+        LineRef { part: 0, line }
+    }
+
+    /// Adds a record that is one value at a path.
+    fn learn(paths: &mut Paths, line: u64, path: &[&str], kind: PathKind) {
+        let mut node = 0;
+        for (at, name) in path.iter().enumerate() {
+            node = match paths.child(node, 0, name.as_bytes()) {
+                Some((node, _)) => node,
+                None => paths.add(node, name.as_bytes(), (place(line), at as u32)),
+            };
+            let is_last = at + 1 == path.len();
+            paths.note(node, if is_last { kind } else { PathKind::Object }, place(line));
+        }
+    }
+
+    #[test]
+    fn what_has_values_is_a_column_and_names_are_written_without_doubt() {
+        let mut paths = Paths::default();
+        learn(&mut paths, 1, &["a", "b"], PathKind::Number);
+        learn(&mut paths, 2, &["a"], PathKind::Null);
+        learn(&mut paths, 3, &["x.y", ""], PathKind::Text);
+        learn(&mut paths, 4, &["mixed", "in"], PathKind::Text);
+        learn(&mut paths, 5, &["mixed"], PathKind::Number);
+        learn(&mut paths, 6, &["empty"], PathKind::Object);
+        assert_eq!(paths.settle(), ["a.b", "\"x.y\".\"\"", "mixed", "empty"]);
+        assert_eq!(paths.kind(2, PathKind::Object), (1, Some(place(4))));
+        assert_eq!(paths.kind(2, PathKind::Number), (1, Some(place(5))));
+    }
+
+    proptest! {
+        /// Learned in parts, in any order: the same columns.
+        #[test]
+        fn parts_make_the_whole(
+            records in proptest::collection::vec((proptest::collection::vec("[a-c]", 1..4), 0usize..6), 0..40),
+            cut in 0usize..40,
+        ) {
+            let kinds = [PathKind::Null, PathKind::Bool, PathKind::Number, PathKind::Text, PathKind::Array, PathKind::Object];
+            let of = |records: &[(u64, &(Vec<String>, usize))]| {
+                let mut paths = Paths::default();
+                for (line, (path, kind)) in records {
+                    let path: Vec<&str> = path.iter().map(String::as_str).collect();
+                    learn(&mut paths, *line, &path, kinds[*kind]);
+                }
+                paths
+            };
+            let records: Vec<_> = (1..).zip(&records).collect();
+            let (first, second) = records.split_at(cut.min(records.len()));
+            let mut whole = of(&records);
+            let (mut a, mut b) = (of(first), of(second));
+            let later = b.clone();
+            b.merge(&a);
+            a.merge(&later);
+            let names = whole.settle();
+            prop_assert_eq!(a.settle(), names.clone());
+            prop_assert_eq!(b.settle(), names.clone());
+            for column in 0..names.len() {
+                for kind in kinds {
+                    prop_assert_eq!(a.kind(column, kind), whole.kind(column, kind));
+                    prop_assert_eq!(b.kind(column, kind), whole.kind(column, kind));
+                }
+            }
+        }
+    }
+}
