@@ -1,6 +1,6 @@
 //! `typhos load`: typed rows into a target, all or nothing.
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use serde_json::json;
 use typhos_core::columns::Plan;
@@ -36,7 +36,7 @@ pub fn run(args: &Load, common: &Common, console: &mut Console) -> Result<Outcom
         seen: args.seen,
         is_proven: !args.no_proof,
         misfit_limit: args.misfit_limit,
-        rejects: args.rejects.clone().unwrap_or_else(|| destination.rejects()),
+        rejects: args.rejects.clone().unwrap_or_else(|| rejects_of(&*destination, &input)),
         memory: args.memory.unwrap_or(DEFAULT_MEMORY),
         sort_memory: args.sort_memory.or(args.memory).unwrap_or(DEFAULT_SORT_MEMORY),
         probes: kinds().probes(),
@@ -191,6 +191,12 @@ fn tell(
         ),
     })?;
     Ok(())
+}
+
+/// Where records go that are set aside, unless it is said: a file of the format that they come from.
+fn rejects_of(destination: &dyn Destination, input: &Input) -> PathBuf {
+    let path = destination.rejects();
+    if input.is_json() { path.with_extension("ndjson") } else { path }
 }
 
 /// Misfits shown after a load; the rejects file has them all.

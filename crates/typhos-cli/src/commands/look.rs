@@ -76,7 +76,7 @@ pub fn look(
             Some(schema) => typed.choice().or(&schema.input_choice()),
             None => typed.choice(),
         };
-        let mut input = super::open(inputs, &choice, common)?;
+        let mut input = super::open(inputs, &choice, kept, common)?;
         let read: Vec<_> = input.files().iter().filter_map(|file| file.path()).collect();
         keep_apart(&named(&read, "an input"), &written)?;
         let declared = kept.and_then(|schema| schema.input.absent.clone());

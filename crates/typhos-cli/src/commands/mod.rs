@@ -92,12 +92,14 @@ fn refuse_url(path: &Path) -> Result<(), Failure> {
 fn open(
     inputs: &[std::path::PathBuf],
     choice: &InputChoice,
+    schema: Option<&Schema>,
     common: &Common,
 ) -> Result<Input, Failure> {
     let mut input = open_untaught(inputs, choice)?;
     if input.is_json() {
         let progress = Progress::new("learning names", input.bytes(), common.quiet);
-        typhos_core::json::learn(&mut input, &common.run_options(), &progress)?;
+        let wanted = schema.map_or_else(Vec::new, Schema::source_names);
+        typhos_core::json::learn(&mut input, &wanted, &common.run_options(), &progress)?;
     }
     Ok(input)
 }
@@ -125,7 +127,7 @@ fn open_under(
     typed: &InputArgs,
     common: &Common,
 ) -> Result<Input, Failure> {
-    open(inputs, &typed.choice().or(&schema.input_choice()), common)
+    open(inputs, &typed.choice().or(&schema.input_choice()), Some(schema), common)
 }
 
 /// Reads a schema, opens the inputs and binds them. Types that are left open are decided, and told.

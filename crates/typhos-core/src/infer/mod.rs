@@ -28,6 +28,7 @@ use std::collections::HashSet;
 
 use crate::dates::DateOrder;
 use crate::readings::{BOOL_PAIRS, Mark, NumberStyle, TOKENS, token, trim};
+use crate::records::PathKind;
 use crate::schema::{Misfit, Scalar};
 use crate::survey::{ColumnFacts, DistinctCount, ESTIMATE_ERROR, Example, Facts};
 use crate::text::LineRef;
@@ -244,10 +245,28 @@ fn one(
         }
         _ => {}
     }
+    decision.notes.extend(mixed_kinds(column, context));
     if facts.text.padded > 0 {
         decision.notes.push(Clause::Padded(facts.text.padded));
     }
     decision
+}
+
+/// The kinds of values at the path of a column, where they have not one type in common.
+fn mixed_kinds(column: &ColumnFacts, context: &dates::Context) -> Option<Clause> {
+    let kinds = column.kinds()?;
+    let found: Vec<_> = PathKind::ALL
+        .into_iter()
+        .filter(|kind| *kind != PathKind::Null)
+        .filter_map(|kind| {
+            let (count, first) = kinds.of(kind);
+            Some((kind, count, context.line(first?)))
+        })
+        .collect();
+    // A number may stand in a text, and an array beside an object.
+    let is_nested = |kind: PathKind| matches!(kind, PathKind::Array | PathKind::Object);
+    let nested = found.iter().filter(|(kind, ..)| is_nested(*kind)).count();
+    (nested > 0 && nested < found.len()).then_some(Clause::MixedKinds(found))
 }
 
 /// Counts what is absent: blank fields, what was said to mean "no value", and well-known tokens where

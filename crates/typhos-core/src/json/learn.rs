@@ -5,14 +5,20 @@ use super::unescape::unescape;
 use super::walk::{JsonKind, Listen, Span, Walk};
 use crate::records::{JsonFault, LineRef, NodeId, Paths};
 use crate::run::{self, Monitor, RunError, RunOptions};
+use crate::schema::REJECTED_COLUMNS;
 use crate::text::{Block, Input};
 
 /// Learns the paths of all records of an input: they are its columns from then on, in the order in which they first
-/// appear. An input that is no JSON is left alone.
+/// appear, and those that a declaration wants. An input that is no JSON is left alone.
 ///
 /// # Errors
 /// An input that cannot be read, or a monitor that asks to stop.
-pub fn learn(input: &mut Input, run: &RunOptions, monitor: &dyn Monitor) -> Result<(), RunError> {
+pub fn learn(
+    input: &mut Input,
+    wanted: &[String],
+    run: &RunOptions,
+    monitor: &dyn Monitor,
+) -> Result<(), RunError> {
     if !input.is_json() {
         return Ok(());
     }
@@ -23,7 +29,7 @@ pub fn learn(input: &mut Input, run: &RunOptions, monitor: &dyn Monitor) -> Resu
         whole.merge(&part);
         whole
     });
-    input.take_paths(paths.unwrap_or_default());
+    input.take_paths(paths.unwrap_or_default(), wanted, &REJECTED_COLUMNS);
     Ok(())
 }
 

@@ -11,6 +11,8 @@
 
 mod learn;
 mod records;
+#[cfg(test)]
+mod tests;
 mod unescape;
 mod walk;
 

@@ -58,6 +58,42 @@ pub enum PathKind {
     Object = 5,
 }
 
+impl PathKind {
+    /// All kinds, in the order of their numbers.
+    pub const ALL: [PathKind; PATH_KINDS] = [
+        PathKind::Null,
+        PathKind::Bool,
+        PathKind::Number,
+        PathKind::Text,
+        PathKind::Array,
+        PathKind::Object,
+    ];
+
+    /// What it is called, with its article.
+    pub fn name(self) -> &'static str {
+        match self {
+            PathKind::Null => "null",
+            PathKind::Bool => "true or false",
+            PathKind::Number => "a number",
+            PathKind::Text => "a text",
+            PathKind::Array => "an array",
+            PathKind::Object => "an object",
+        }
+    }
+
+    /// What many of them are called.
+    pub fn plural(self) -> &'static str {
+        match self {
+            PathKind::Null => "null",
+            PathKind::Bool => "true or false",
+            PathKind::Number => "numbers",
+            PathKind::Text => "texts",
+            PathKind::Array => "arrays",
+            PathKind::Object => "objects",
+        }
+    }
+}
+
 impl Default for Paths {
     fn default() -> Paths {
         Paths { nodes: vec![Node::default()], columns: Vec::new() }
@@ -145,8 +181,18 @@ impl Paths {
     /// Decides which paths are columns, in the order in which they first appeared, and says what these are called.
     ///
     /// A path with values that are no objects is a column, and what is below it is part of its values. One with nothing
-    /// but objects is none, unless all of them are empty.
-    pub fn settle(&mut self) -> Vec<String> {
+    /// but objects is none, unless all of them are empty. A path in `wanted` is a column whatever it has, if nothing below
+    /// it is wanted. Those in `last`, where all of them are there, come behind the others.
+    pub fn settle(&mut self, wanted: &[String], last: &[&str]) -> Vec<String> {
+        let wanted: Vec<NodeId> = wanted.iter().filter_map(|path| self.node_at(path)).collect();
+        let mut is_above = vec![false; self.nodes.len()];
+        for id in &wanted {
+            let mut above = *id;
+            while above != 0 {
+                above = self.nodes[above as usize].parent;
+                is_above[above as usize] = true;
+            }
+        }
         let mut columns = Vec::new();
         let mut open: Vec<NodeId> = self.nodes[0].children.clone();
         while let Some(id) = open.pop() {
@@ -154,13 +200,24 @@ impl Paths {
             let count = |kind: PathKind| node.kinds[kind as usize].0;
             let plain = [PathKind::Bool, PathKind::Number, PathKind::Text, PathKind::Array];
             let is_plain = plain.into_iter().any(|kind| count(kind) > 0);
-            if is_plain || node.children.is_empty() {
+            if node.kinds.iter().all(|(count, _)| *count == 0) {
+                // It stands in broken records alone.
+            } else if is_above[id as usize] {
+                open.extend(&node.children);
+            } else if is_plain || node.children.is_empty() || wanted.contains(&id) {
                 columns.push(id);
             } else {
                 open.extend(&node.children);
             }
         }
-        columns.sort_by_key(|id| (self.nodes[*id as usize].first, *id));
+        let rank = |id: NodeId| {
+            let node = &self.nodes[id as usize];
+            let is_last = |name: &&str| node.parent == 0 && *node.name == *name.as_bytes();
+            last.iter().position(|name| is_last(&name)).map_or(0, |at| at + 1)
+        };
+        let has_all = columns.iter().filter(|id| rank(**id) > 0).count() == last.len();
+        let rank = |id: NodeId| if has_all { rank(id) } else { 0 };
+        columns.sort_by_key(|id| (rank(*id), self.nodes[*id as usize].first, *id));
         for node in &mut self.nodes {
             (node.column, node.has_columns) = (None, false);
         }
@@ -175,6 +232,31 @@ impl Paths {
         let names = columns.iter().map(|id| self.path(*id)).collect();
         self.columns = columns;
         names
+    }
+
+    /// Whether a path is one of these, or leads through the values of a column.
+    pub fn leads_to(&self, path: &str) -> bool {
+        let Some(names) = steps(path) else { return false };
+        let mut node = 0;
+        for name in names {
+            if self.nodes[node as usize].column.is_some() {
+                return true;
+            }
+            match self.child(node, 0, name.as_bytes()) {
+                Some((child, _)) => node = child,
+                None => return false,
+            }
+        }
+        true
+    }
+
+    /// The node that a path leads to.
+    fn node_at(&self, path: &str) -> Option<NodeId> {
+        let mut node = 0;
+        for name in steps(path)? {
+            (node, _) = self.child(node, 0, name.as_bytes())?;
+        }
+        Some(node)
     }
 
     /// The path of a node.
@@ -203,7 +285,32 @@ impl Paths {
 
     /// How many values of a kind a column has, and where the first stands.
     pub fn kind(&self, column: usize, kind: PathKind) -> (u64, Option<LineRef>) {
-        self.nodes[self.columns[column] as usize].kinds[kind as usize]
+        // A column that is wanted, and that no record has, is none of these.
+        self.columns
+            .get(column)
+            .map_or((0, None), |id| self.nodes[*id as usize].kinds[kind as usize])
+    }
+}
+
+/// The names that a path is made of; `None` where it is not written as one.
+fn steps(path: &str) -> Option<Vec<String>> {
+    let mut names = Vec::new();
+    let mut rest = path;
+    loop {
+        let (name, behind) = if rest.starts_with('"') {
+            let mut texts = serde_json::Deserializer::from_str(rest).into_iter::<String>();
+            let name = texts.next()?.ok()?;
+            (name, &rest[texts.byte_offset()..])
+        } else {
+            let end = rest.find('.').unwrap_or(rest.len());
+            (rest[..end].to_owned(), &rest[end..])
+        };
+        names.push(name);
+        match behind.strip_prefix('.') {
+            Some(more) => rest = more,
+            None if behind.is_empty() => return Some(names),
+            None => return None,
+        }
     }
 }
 
@@ -248,19 +355,25 @@ mod tests {
         learn(&mut paths, 4, &["mixed", "in"], PathKind::Text);
         learn(&mut paths, 5, &["mixed"], PathKind::Number);
         learn(&mut paths, 6, &["empty"], PathKind::Object);
-        assert_eq!(paths.settle(), ["a.b", "\"x.y\".\"\"", "mixed", "empty"]);
+        assert_eq!(paths.settle(&[], &[]), ["a.b", "\"x.y\".\"\"", "mixed", "empty"]);
         assert_eq!(paths.kind(2, PathKind::Object), (1, Some(place(4))));
         assert_eq!(paths.kind(2, PathKind::Number), (1, Some(place(5))));
     }
 
     proptest! {
+        #[test]
+        fn paths_lead_back(names in proptest::collection::vec("[a.\"\\[ é]{0,4}", 1..4)) {
+            let path = names.iter().map(|name| step(name.as_bytes())).collect::<Vec<_>>().join(".");
+            prop_assert_eq!(steps(&path), Some(names), "{}", path);
+        }
+
         /// Learned in parts, in any order: the same columns.
         #[test]
         fn parts_make_the_whole(
             records in proptest::collection::vec((proptest::collection::vec("[a-c]", 1..4), 0usize..6), 0..40),
             cut in 0usize..40,
         ) {
-            let kinds = [PathKind::Null, PathKind::Bool, PathKind::Number, PathKind::Text, PathKind::Array, PathKind::Object];
+            let kinds = PathKind::ALL;
             let of = |records: &[(u64, &(Vec<String>, usize))]| {
                 let mut paths = Paths::default();
                 for (line, (path, kind)) in records {
@@ -276,9 +389,9 @@ mod tests {
             let later = b.clone();
             b.merge(&a);
             a.merge(&later);
-            let names = whole.settle();
-            prop_assert_eq!(a.settle(), names.clone());
-            prop_assert_eq!(b.settle(), names.clone());
+            let names = whole.settle(&[], &[]);
+            prop_assert_eq!(a.settle(&[], &[]), names.clone());
+            prop_assert_eq!(b.settle(&[], &[]), names.clone());
             for column in 0..names.len() {
                 for kind in kinds {
                     prop_assert_eq!(a.kind(column, kind), whole.kind(column, kind));

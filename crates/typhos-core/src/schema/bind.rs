@@ -45,6 +45,26 @@ impl Schema {
 }
 
 impl Schema {
+    /// The names in an input that columns are made of, and of those that are left out by a comment.
+    pub fn source_names(&self) -> Vec<String> {
+        fn add(column: &ColumnDecl, from: Option<&ColumnFrom>, names: &mut Vec<String>) {
+            match from {
+                _ if column.generate.is_some() => {}
+                Some(ColumnFrom::Position(_)) => {}
+                Some(ColumnFrom::Name(name)) => names.push(name.clone()),
+                Some(ColumnFrom::Several(several)) => {
+                    several.iter().for_each(|one| add(column, Some(one), names));
+                }
+                None => names.push(column.name.clone()),
+            }
+        }
+        let mut names = Vec::new();
+        for column in self.columns.iter().chain(&self.left_out) {
+            add(column, column.from.as_ref(), &mut names);
+        }
+        names
+    }
+
     /// The places of the columns of an input, of which these are the names, that nothing is made of and that are not
     /// left out by a comment.
     pub fn undeclared(&self, sources: &[ColumnSource], names: &[String]) -> Vec<usize> {

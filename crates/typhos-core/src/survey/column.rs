@@ -10,7 +10,7 @@ use super::grouped::Within;
 use super::log::{Outlook, ValueLog};
 use super::order::Adding;
 use super::spread::most_cells;
-use super::{Class, Facts, Sequence, Tally};
+use super::{Class, Facts, KindFacts, Sequence, Tally};
 use crate::intern::Key;
 use crate::readings;
 use crate::text::LineRef;
@@ -39,6 +39,8 @@ pub struct ColumnFacts {
     pub(super) quoted: Tally,
     /// How the values stand.
     pub(super) sequence: Sequence,
+    /// Kinds of values, where the format tells them apart.
+    pub(super) kinds: Option<Box<KindFacts>>,
 }
 
 /// How many distinct values a column has.
@@ -63,6 +65,7 @@ impl ColumnFacts {
             empty: 0,
             quoted: Tally::default(),
             sequence: Sequence::empty(),
+            kinds: None,
         }
     }
 
@@ -318,6 +321,10 @@ impl ColumnFacts {
         self.settle();
         self.direct.merge(other.direct);
         self.quoted.merge(other.quoted);
+        match (&mut self.kinds, other.kinds) {
+            (Some(ours), Some(theirs)) => ours.merge(&theirs),
+            (ours, theirs) => *ours = ours.take().or(theirs),
+        }
     }
 
     /// Adds the facts of other files, in which places have other numbers already.
@@ -346,6 +353,7 @@ impl ColumnFacts {
         self.table.iter_mut().for_each(|table| table.move_places(new));
         self.log.iter_mut().for_each(|log| log.move_places(new));
         self.quoted.move_places(new);
+        self.kinds.iter_mut().for_each(|kinds| kinds.move_places(new));
     }
 
     /// The facts of all values but how they are spread. Worked out from the distinct values where those
@@ -410,6 +418,11 @@ impl ColumnFacts {
     /// Values that stood in quotes, where the survey was told to look for them.
     pub fn quoted(&self) -> &Tally {
         &self.quoted
+    }
+
+    /// Kinds of values, where the format tells them apart.
+    pub fn kinds(&self) -> Option<&KindFacts> {
+        self.kinds.as_deref()
     }
 
     /// How the values stand: rising, falling, or in no order.

@@ -27,6 +27,7 @@ mod fractions;
 mod group;
 mod grouped;
 mod hash_set;
+mod kinds;
 mod lengths;
 mod log;
 mod numbers;
@@ -53,6 +54,7 @@ pub use estimate::ESTIMATE_ERROR;
 pub use example::{Example, MAX_EXAMPLES, Tally};
 pub use facts::{CLASSES, Class, Facts};
 pub use file::{PoolError, SURVEY_VERSION, SurveyFileError, is_survey};
+pub use kinds::KindFacts;
 pub use lengths::LengthFacts;
 pub use numbers::{MOST_LOSSES, NumberFacts, WIDTHS};
 use order::OrderedRuns;
@@ -222,6 +224,17 @@ impl Survey {
         for (column, runs) in survey.columns.iter_mut().zip(orders) {
             column.settle();
             column.sequence = runs.finish();
+        }
+        if let Some(paths) = input.paths() {
+            let ranked =
+                |place: LineRef| LineRef { part: shared.ranks[place.part as usize], ..place };
+            for (at, column) in survey.columns.iter_mut().enumerate() {
+                let kind = |kind| {
+                    let (count, first) = paths.kind(at, kind);
+                    (count, first.map(ranked))
+                };
+                column.kinds = Some(Box::new(KindFacts::new(kind)));
+            }
         }
         Ok(survey)
     }

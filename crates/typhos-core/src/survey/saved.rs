@@ -4,7 +4,7 @@
 use serde::de::Error as _;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
-use super::{Facts, Sequence, Tally};
+use super::{Facts, KindFacts, Sequence, Tally};
 use crate::text::LineRef;
 
 /// A text as itself; other bytes as `{"hex": "…"}`.
@@ -145,6 +145,8 @@ pub(super) struct SavedColumn {
     pub facts: Facts,
     pub quoted: Tally,
     pub sequence: Sequence,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub kinds: Option<Box<KindFacts>>,
 }
 
 /// A distinct value.

@@ -36,6 +36,7 @@ impl ColumnFacts {
             facts,
             quoted: self.quoted.clone(),
             sequence: self.sequence.clone(),
+            kinds: self.kinds.clone(),
         }
     }
 
@@ -52,6 +53,7 @@ impl ColumnFacts {
             empty: saved.empty,
             quoted: saved.quoted,
             sequence: saved.sequence,
+            kinds: saved.kinds,
         };
         column.direct.restore();
         let mut total = column.direct.total()?.checked_add(column.empty)?;

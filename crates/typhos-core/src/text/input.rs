@@ -136,6 +136,11 @@ impl Input {
         self.files.first().is_some_and(|file| file.layout().paths.is_some())
     }
 
+    /// The paths of its records, where they are objects of JSON.
+    pub fn paths(&self) -> Option<&Paths> {
+        self.files.first()?.layout().paths.as_deref()
+    }
+
     /// The text of a file from its first record on, as lines: what a stream has left, which can be had once.
     ///
     /// # Errors
@@ -144,12 +149,23 @@ impl Input {
         Ok(self.files[file].open()?.text)
     }
 
-    /// Says which paths the records of all its files have: they are the columns.
-    pub(crate) fn take_paths(&mut self, mut paths: Paths) {
-        self.names = paths.settle();
+    /// Says which paths the records of all its files have: they are the columns, those that are `wanted` among them. A
+    /// path that no record has is a column as well if it is wanted, and absent everywhere.
+    pub(crate) fn take_paths(&mut self, mut paths: Paths, wanted: &[String], last: &[&str]) {
+        self.names = paths.settle(wanted, last);
+        let fields = self.names.len();
+        for path in wanted {
+            if !self.names.contains(path) && !paths.leads_to(path) {
+                self.names.push(path.clone());
+            }
+        }
+        let places = (0..self.names.len()).map(|at| Some(at).filter(|at| *at < fields));
+        let places: Vec<_> = places.collect();
         let paths = Arc::new(paths);
-        let columns = self.names.len();
-        self.files.iter_mut().for_each(|file| file.take_paths(paths.clone(), columns));
+        for file in &mut self.files {
+            file.take_paths(paths.clone(), fields);
+            file.take_places(places.clone());
+        }
     }
 
     /// What was said of the input.

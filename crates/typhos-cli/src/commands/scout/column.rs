@@ -5,6 +5,7 @@ use typhos_core::infer::{
     Bin, Blocker, Decision, DraftOptions, Profile, ReadingFacts, counted, distinct_clause, draft,
     estimate_error_percent, grouped, line_of, shown,
 };
+use typhos_core::records::PathKind;
 use typhos_core::schema::Scalar;
 use typhos_core::survey::{Survey, Trend};
 
@@ -64,7 +65,7 @@ pub fn show(
         console.say(format!("  {}", safe(&clause)))?;
     }
     console.say("")?;
-    facts(survey, decision, &profile, console)?;
+    facts((survey, at), decision, &profile, console)?;
     if let Some(change) = float32 {
         console.say(format!("  {} {}", paint(DIM, "float32   "), float32_line(change)))?;
     }
@@ -92,7 +93,7 @@ fn percent(part: u64, whole: u64) -> String {
 
 /// The facts that are one line each.
 fn facts(
-    survey: &Survey,
+    (survey, at): (&Survey, usize),
     decision: &Decision,
     profile: &Profile,
     console: &mut Console,
@@ -119,6 +120,13 @@ fn facts(
             }
         },
     )?;
+    if let Some(kinds) = survey.columns[at].kinds() {
+        let missing = records.saturating_sub(kinds.count());
+        let kinds = PathKind::ALL.into_iter().map(|kind| (kind.plural(), kinds.of(kind).0));
+        let all = kinds.chain([("missing", missing)]).filter(|(_, count)| *count > 0);
+        let all: Vec<_> = all.map(|(kind, count)| format!("{kind} {}", grouped(count))).collect();
+        line("kinds", all.join(", "))?;
+    }
     let distinct = decision.distinct;
     let present = records - decision.absent.min(records);
     let error = if distinct.is_exact {

@@ -6,6 +6,7 @@ use typhos_core::infer::{
     About, Blocker, Choice, Clause, Decision, Profile, Question, estimate_error_percent,
 };
 use typhos_core::readings::Side;
+use typhos_core::records::PathKind;
 use typhos_core::survey::{Example, Survey};
 
 use super::super::look::Looked;
@@ -49,6 +50,18 @@ fn column(survey: &Survey, at: usize, decision: &Decision) -> Value {
     let patterns = patterns.map(|(pattern, count)| json!({ "pattern": pattern, "count": count }));
     let blockers = decision.blockers.iter().map(|blocker| blocker_json(blocker, survey));
     let distinct = decision.distinct;
+    let kinds = survey.columns[at].kinds().map(|kinds| {
+        let of = |kind| kinds.of(kind).0;
+        json!({
+            "missing": survey.records.saturating_sub(kinds.count()),
+            "null": of(PathKind::Null),
+            "bool": of(PathKind::Bool),
+            "number": of(PathKind::Number),
+            "text": of(PathKind::Text),
+            "array": of(PathKind::Array),
+            "object": of(PathKind::Object),
+        })
+    });
     json!({
         "name": survey.source.names[at],
         "position": at + 1,
@@ -56,6 +69,7 @@ fn column(survey: &Survey, at: usize, decision: &Decision) -> Value {
         "required": decision.required,
         "absent": decision.absent,
         "absent_tokens": tokens,
+        "kinds": kinds,
         "distinct": distinct.count,
         "distinct_exact": distinct.is_exact,
         "distinct_error_percent": if distinct.is_exact { 0.0 } else { estimate_error_percent() },

@@ -9,6 +9,7 @@ mod words;
 use super::{About, Choice};
 use crate::dates::DateOrder;
 use crate::readings::{BoolPair, Grouping, Length, Mark, Side};
+use crate::records::PathKind;
 use crate::schema::{IntType, Scalar, TimeUnit};
 use crate::survey::Example;
 use crate::text::LineRef;
@@ -98,6 +99,8 @@ pub enum Clause {
         /// The first.
         first: Option<Cited>,
     },
+    /// Values of several kinds at one path: each kind, how many, and where the first stands.
+    MixedKinds(Vec<(PathKind, u64, Line)>),
     /// Numbers that stand in texts of a format that tells both apart.
     NumbersInTexts {
         /// How many texts there are.

@@ -58,6 +58,17 @@ impl Display for Clause {
             Clause::Quoted { count, first } => {
                 write!(f, "{} in quotes{}", counted(*count, "value"), Behind(first))
             }
+            Clause::MixedKinds(kinds) => {
+                for (at, (kind, count, line)) in kinds.iter().enumerate() {
+                    let before = if at == 0 { "" } else { ", " };
+                    if *count == 1 {
+                        write!(f, "{before}{} in {line}", kind.name())?;
+                    } else {
+                        write!(f, "{before}{} {} from {line} on", grouped(*count), kind.plural())?;
+                    }
+                }
+                f.write_str(" at one path: all are kept as texts")
+            }
             Clause::NumbersInTexts { count, first } => {
                 let texts = counted(*count, "number");
                 let verb = if *count == 1 { "is a text" } else { "are texts" };
