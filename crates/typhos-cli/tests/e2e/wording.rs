@@ -120,7 +120,6 @@ fn files_that_cannot_be_read() {
         "scout *.tsv",
         "scout empty.csv",
         "scout packed.csv",
-        "scout lines.ndjson",
         "scout latin.csv --encoding utf-8",
         "scout t.csv other.csv",
         "check nowhere.toml t.csv",

@@ -108,6 +108,31 @@ static ENDS_PLAIN: [bool; 256] = {
     ends
 };
 
+/// Where the plain part of a text ends that starts at a place. Eight bytes at a time.
+#[inline]
+fn plain_end(text: &[u8], mut at: usize) -> usize {
+    const ONES: u64 = u64::MAX / 255;
+    const HIGHS: u64 = ONES * 0x80;
+    while let Some(bytes) = text.get(at..).and_then(<[u8]>::first_chunk::<8>) {
+        let word = u64::from_le_bytes(*bytes);
+        // In each term the lowest byte that is marked is what it says.
+        let is = |byte: u8| {
+            let other = word ^ (ONES * u64::from(byte));
+            other.wrapping_sub(ONES) & !other
+        };
+        let is_control = word.wrapping_sub(ONES * 0x20) & !word;
+        let found = (is(b'"') | is(b'\\') | is_control) & HIGHS;
+        if found != 0 {
+            return at + found.trailing_zeros() as usize / 8;
+        }
+        at += 8;
+    }
+    while text.get(at).is_some_and(|byte| !ENDS_PLAIN[usize::from(*byte)]) {
+        at += 1;
+    }
+    at
+}
+
 impl<'t> Walk<'t> {
     pub fn new(text: &'t [u8]) -> Walk<'t> {
         Walk { text, at: 0 }
@@ -284,9 +309,7 @@ impl<'t> Walk<'t> {
         self.at += 1;
         let mut is_escaped = false;
         loop {
-            while self.text.get(self.at).is_some_and(|byte| !ENDS_PLAIN[usize::from(*byte)]) {
-                self.at += 1;
-            }
+            self.at = plain_end(self.text, self.at);
             match self.peek() {
                 Some(b'"') => {
                     self.at += 1;
@@ -380,6 +403,21 @@ impl<'t> Walk<'t> {
                 }
                 self.value(0)?;
             }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        #[test]
+        fn texts_end_where_a_byte_says(text in proptest::collection::vec(prop_oneof![8 => any::<u8>(), 1 => 0x1eu8..0x24], 0..40), at in 0usize..20) {
+            let at = at.min(text.len());
+            let end = text[at..].iter().position(|byte| ENDS_PLAIN[usize::from(*byte)]);
+            prop_assert_eq!(plain_end(&text, at), end.map_or(text.len(), |end| at + end));
         }
     }
 }

@@ -213,7 +213,7 @@ impl Paths {
         let rank = |id: NodeId| {
             let node = &self.nodes[id as usize];
             let is_last = |name: &&str| node.parent == 0 && *node.name == *name.as_bytes();
-            last.iter().position(|name| is_last(&name)).map_or(0, |at| at + 1)
+            last.iter().position(is_last).map_or(0, |at| at + 1)
         };
         let has_all = columns.iter().filter(|id| rank(**id) > 0).count() == last.len();
         let rank = |id: NodeId| if has_all { rank(id) } else { 0 };

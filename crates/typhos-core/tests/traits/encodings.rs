@@ -116,26 +116,6 @@ pub fn traits() -> Vec<Trait> {
             "FILE cannot be read as delimited text: it is full of bytes that are not text",
         ),
         bytes(
-            "a JSON array in one line",
-            b"[{\"a\":1,\"b\":2},{\"a\":3,\"b\":4}]",
-            "FILE cannot be read as delimited text: it is JSON, which is not read yet",
-        ),
-        bytes(
-            "a JSON array in lines",
-            b"[\n  {\"a\": 1},\n  {\"a\": 2}\n]\n",
-            "FILE cannot be read as delimited text: it is JSON, which is not read yet",
-        ),
-        bytes(
-            "an array of numbers",
-            b"[1, 2, 3]",
-            "FILE cannot be read as delimited text: it is JSON, which is not read yet",
-        ),
-        bytes(
-            "JSON lines",
-            b"{\"a\":1}\n{\"a\":2}\n",
-            "FILE cannot be read as delimited text: it is JSON, which is not read yet",
-        ),
-        bytes(
             "no JSON: a header in brackets",
             b"[a],[b]\n1,2\n3,4\n",
             "comma | [a]: uint8 | [b]: uint8",

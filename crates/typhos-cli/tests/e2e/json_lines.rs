@@ -1,0 +1,197 @@
+//! JSON lines and arrays, through every command.
+
+use std::io::Write;
+
+use crate::world::World;
+
+const EVENTS: &str = "\
+{\"id\":1,\"at\":\"2024-03-01T10:00:00Z\",\"where\":{\"port\":\"Holm\",\"berth\":3},\"tags\":[\"a\",\"b\"]}
+{\"id\":2,\"at\":\"2024-03-01T11:00:00Z\",\"where\":{\"port\":\"Sk\\u00e5rvik\",\"berth\":null}}
+{\"id\":3,\"at\":null,\"where\":{\"port\":\"\\\"Tang\\\"\",\"berth\":7},\"tags\":[]}
+{\"id\":9007199254740993,\"at\":\"2024-03-02T09:30:00Z\",\"where\":{},\"late\":12.50}
+";
+
+#[test]
+fn fields_of_every_record_are_columns() {
+    let world = World::new();
+    world.write("events.ndjson", EVENTS);
+    let report = world.json("scout events.ndjson --json");
+    assert_eq!(report["input"]["format"], "json");
+    let columns = report["columns"].as_array().unwrap();
+    let of = |key: &str| columns.iter().map(|c| c[key].as_str().unwrap()).collect::<Vec<_>>();
+    assert_eq!(of("name"), ["id", "at", "where.port", "where.berth", "tags", "late"]);
+    assert_eq!(
+        of("type"),
+        ["uint64", "timestamp(s, utc)", "text(14)", "uint8", "json", "decimal(4,2)"]
+    );
+    let berth = &columns[3]["kinds"];
+    assert_eq!(
+        (&berth["missing"], &berth["null"], &berth["number"]),
+        (&1.into(), &1.into(), &2.into())
+    );
+    assert_eq!(columns[5]["kinds"]["missing"], 3);
+    world.ok("scout events.ndjson --column where.berth").says("null 1, numbers 2, missing 1");
+}
+
+#[test]
+fn packed_piped_and_in_an_array_the_records_are_the_same() {
+    let world = World::new();
+    let array = format!("[\n{}\n]\n", EVENTS.trim_end().replace('\n', ",\n"));
+    let mut gzip = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+    gzip.write_all(EVENTS.as_bytes()).unwrap();
+    world.write("events.ndjson", EVENTS).write("events.json", &array);
+    world.write("events.ndjson.gz", gzip.finish().unwrap());
+    world.ok("draft events.ndjson -o want.typhos.toml");
+    let columns = |text: &str| text[text.find("[columns]").unwrap()..].to_owned();
+    let want = columns(&world.read("want.typhos.toml"));
+    for name in ["events.json", "events.ndjson.gz"] {
+        assert_eq!(columns(&world.ok(&format!("draft {name}")).out), want, "{name}");
+    }
+    for text in [EVENTS, &array] {
+        let ran = world.run_with("draft -", text).status(0);
+        assert_eq!(columns(&ran.out), want);
+    }
+    // What is piped is loaded, too, and places are those of the text.
+    world
+        .run_with("load want.typhos.toml - --into piped.parquet", &array)
+        .status(0)
+        .says("4 read = 4 loaded");
+}
+
+#[test]
+fn a_draft_checks_loads_and_reads_back() {
+    let world = World::new();
+    world.write("events.ndjson", EVENTS);
+    world.ok("draft events.ndjson --naming snake -o s.typhos.toml");
+    assert!(
+        world
+            .read("s.typhos.toml")
+            .contains("where_port  = { type = \"text(14)\", from = \"where.port\" }")
+    );
+    world.ok("check s.typhos.toml events.ndjson").says("every value fits");
+    world.ok("weigh s.typhos.toml events.ndjson");
+    for target in ["e.parquet", "e.arrow", "e.sqlite"] {
+        world
+            .ok(&format!("load s.typhos.toml events.ndjson --into {target}"))
+            .says("4 read = 4 loaded");
+    }
+    let rows = world.ok("peek e.parquet --json");
+    assert!(rows.out.contains("9007199254740993") && rows.out.contains("12.50"), "{}", rows.out);
+    assert!(rows.out.contains("Skårvik") && rows.out.contains("\\\"Tang\\\""), "{}", rows.out);
+    world.ok("peek s.typhos.toml events.ndjson").says("Skårvik");
+}
+
+#[test]
+fn what_does_not_fit_is_named_by_line_and_path_and_loads_once_mended() {
+    let world = World::new();
+    world.write(
+        "engines.ndjson",
+        "{\"id\":1,\"bearing\":{\"temp\":71}}\n{\"id\":2,\"bearing\":{\"temp\":\"hot\"}}\n{\"id\":3,}\n{\"id\":4,\"bearing\":{\"temp\":68}}\n",
+    );
+    world.write(
+        "s.typhos.toml",
+        "typhos = 1\n[input]\nformat = 'json'\nmisfit = 'reject'\n[columns]\nid = { type = 'uint8', required = true }\n\
+         temp = { type = 'uint8', from = 'bearing.temp', misfit = 'reject' }\n",
+    );
+    world
+        .run("check s.typhos.toml engines.ndjson")
+        .status(1)
+        .says("engines.ndjson:2  'hot' is not an integer");
+    let ran = world.run("load s.typhos.toml engines.ndjson --into e.parquet").status(1);
+    ran.says("4 read = 2 loaded + 2 set aside");
+    let rejects = world.read("e.parquet.rejects.ndjson");
+    let lines: Vec<serde_json::Value> =
+        rejects.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    assert_eq!(lines[0]["bearing"]["temp"], "hot");
+    assert_eq!(lines[0]["rejected_line"], 2);
+    assert_eq!(lines[0]["rejected_column"], "temp");
+    assert_eq!(lines[1]["rejected_text"], "{\"id\":3,}");
+    assert_eq!(
+        lines[1]["rejected_reason"],
+        "has '}' at byte 9 where a name in quotes was expected"
+    );
+    // What was not mended is set aside again, with the reason of this time alone.
+    world
+        .run("load s.typhos.toml e.parquet.rejects.ndjson --into again.parquet")
+        .status(1)
+        .says("2 read = 0 loaded + 2 set aside");
+    let again = world.read("again.parquet.rejects.ndjson");
+    assert_eq!(again.matches("rejected_reason").count(), 3, "{again}");
+    let mended = rejects
+        .replace("\"hot\"", "70")
+        .replace("{\"rejected_text\":\"{\\\"id\\\":3,}\"", "{\"id\":3");
+    world.write("mended.ndjson", mended);
+    world.ok("load s.typhos.toml mended.ndjson --into mended.parquet").says("2 read = 2 loaded");
+}
+
+#[test]
+fn a_declared_field_may_be_in_no_record() {
+    let world = World::new();
+    world.write("one.ndjson", "{\"a\":1,\"more\":true}\n{\"a\":2}\n");
+    let schema = |more: &str| format!("typhos = 1\n[columns]\na = {{ type = 'uint8' }}\n{more}\n");
+    world.write("s.typhos.toml", schema("b = { type = 'uint8', from = 'x.y' }"));
+    let ran = world.ok("load s.typhos.toml one.ndjson --into t.parquet").says("2 read = 2 loaded");
+    assert!(ran.err.contains("1 column of one.ndjson is not declared: 'more'"), "{}", ran.err);
+    world.write("r.typhos.toml", schema("b = { type = 'uint8', required = true }"));
+    world.run("check r.typhos.toml one.ndjson").status(1).says("b  uint8  2 misfits");
+    // An object may be declared as it is.
+    world.write("deep.ndjson", "{\"a\":{\"b\":[1,2]}}\n");
+    world.write("d.typhos.toml", "typhos = 1\n[columns]\na = { type = 'json' }\n");
+    world.ok("load d.typhos.toml deep.ndjson --into d.parquet");
+    world.ok("peek d.parquet").says("{\"b\":[1,2]}");
+}
+
+#[test]
+fn numbers_in_texts_are_texts_unless_it_is_said() {
+    let world = World::new();
+    world.write("t.ndjson", "{\"n\":\"5\",\"d\":\"2024-01-02\",\"m\":1}\n{\"n\":\"7\",\"d\":\"2024-01-03\",\"m\":{\"x\":2}}\n");
+    let types = |line: &str| -> Vec<String> {
+        let report = world.json(line);
+        report["columns"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .map(|c| c["type"].as_str().unwrap().into())
+            .collect()
+    };
+    assert_eq!(types("scout t.ndjson --json"), ["text(1)", "date", "text(14)"]);
+    assert_eq!(types("scout t.ndjson --json --strings numbers")[..2], ["uint8", "date"]);
+    assert_eq!(types("scout t.ndjson --json --strings text")[..2], ["text(1)", "text(10)"]);
+    world.ok("scout t.ndjson").says("2 numbers are texts in quotes: '5' in line 1");
+    world.ok("scout t.ndjson").says("a number in line 1, an object in line 2 at one path");
+    // Saved and pooled, it is all the same.
+    world.ok("scout t.ndjson --save t.survey");
+    assert_eq!(types("scout t.survey --json"), ["text(1)", "date", "text(14)"]);
+}
+
+#[test]
+fn csv_and_json_of_the_same_tickets_load_into_the_same_rows() {
+    let world = World::demo(300);
+    world.ok("draft tickets.csv -o tickets.typhos.toml");
+    let mut reader = csv::Reader::from_path(world.path("tickets.csv")).unwrap();
+    let names = reader.headers().unwrap().clone();
+    let mut lines = String::new();
+    for record in reader.records() {
+        let record = record.unwrap();
+        let members = names.iter().zip(&record).map(|(name, value)| {
+            // Numbers as numbers, all else as texts.
+            let is_number = !value.starts_with('0')
+                && serde_json::from_str::<serde_json::Number>(value).is_ok();
+            let value =
+                if is_number { value.to_owned() } else { serde_json::json!(value).to_string() };
+            format!("{}:{value}", serde_json::json!(name))
+        });
+        lines += &format!("{{{}}}\n", members.collect::<Vec<_>>().join(","));
+    }
+    world.write("tickets.ndjson", lines);
+    // One schema serves both: what it says of delimiters means nothing in JSON.
+    world.ok("load tickets.typhos.toml tickets.csv --into a.parquet");
+    world.ok("load tickets.typhos.toml tickets.ndjson --format json --into b.parquet");
+    let rows = |name: &str| world.ok(&format!("peek {name} --json --rows 300")).out;
+    let without_name = |text: String| text.replace("b.parquet", "a.parquet");
+    let strip = |text: String| {
+        let value: serde_json::Value = serde_json::from_str(&without_name(text)).unwrap();
+        value["rows"].clone()
+    };
+    assert_eq!(strip(rows("a.parquet")), strip(rows("b.parquet")));
+}
