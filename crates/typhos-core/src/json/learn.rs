@@ -2,8 +2,8 @@
 
 use super::REJECTED_TEXT;
 use super::unescape::unescape;
-use super::walk::{JsonKind, Listen, Span, Walk};
-use crate::records::{JsonFault, LineRef, NodeId, Paths};
+use super::walk::{JsonKind, Listen, Name, Span, Walk};
+use crate::records::{Guess, JsonFault, LineRef, NodeId, Paths};
 use crate::run::{self, Monitor, RunError, RunOptions};
 use crate::schema::REJECTED_COLUMNS;
 use crate::text::{Block, Input};
@@ -54,8 +54,15 @@ struct Learner {
 
 impl Learner {
     fn block(&mut self, block: &Block) {
-        let lines = (block.first_line..).zip(block.text().split(|byte| *byte == b'\n'));
-        for (line, text) in lines {
+        let mut rest = block.text();
+        for line in block.first_line.. {
+            if rest.is_empty() {
+                break;
+            }
+            let end = memchr::memchr(b'\n', rest);
+            let (text, behind) =
+                end.map_or((rest, &b""[..]), |end| (&rest[..end], &rest[end + 1..]));
+            rest = behind;
             if text.trim_ascii().is_empty() {
                 continue;
             }
@@ -75,6 +82,26 @@ impl Learner {
     }
 }
 
+impl Learner {
+    /// Takes note of a member of this node, whose name starts at a place.
+    #[inline]
+    fn show(&mut self, id: NodeId, start: usize, kind: JsonKind) -> Result<bool, JsonFault> {
+        if self.seen.len() <= id as usize {
+            self.seen.resize(id as usize + 1, 0);
+        }
+        if std::mem::replace(&mut self.seen[id as usize], self.record) == self.record {
+            return Err(JsonFault::Repeated { byte: start - 1 });
+        }
+        self.shown.push((id, kind));
+        let is_object = kind == JsonKind::Object;
+        if is_object {
+            self.open.push((self.node, self.guess));
+            (self.node, self.guess) = (id, 0);
+        }
+        Ok(is_object)
+    }
+}
+
 /// A learner that is told of one record.
 struct Names<'l, 't> {
     learner: &'l mut Learner,
@@ -82,13 +109,21 @@ struct Names<'l, 't> {
 }
 
 impl Listen for Names<'_, '_> {
-    fn member(
-        &mut self,
-        (start, end): (usize, usize),
-        is_escaped: bool,
-        kind: JsonKind,
-    ) -> Result<bool, JsonFault> {
+    #[inline]
+    fn guess(&self) -> Option<&Guess> {
+        let Learner { paths, node, guess, .. } = &*self.learner;
+        paths.guess(paths.child_at(*node, *guess)?)
+    }
+
+    #[inline]
+    fn member(&mut self, name: Name, kind: JsonKind) -> Result<bool, JsonFault> {
+        let Name { start, end, is_escaped, is_guessed } = name;
         let learner = &mut *self.learner;
+        if is_guessed && let Some(id) = learner.paths.child_at(learner.node, learner.guess) {
+            learner.names += 1;
+            learner.guess += 1;
+            return learner.show(id, start, kind);
+        }
         let mut name = &self.text[start..end];
         if is_escaped {
             learner.name.clear();
@@ -107,20 +142,7 @@ impl Listen for Names<'_, '_> {
             }
             None => learner.paths.add(learner.node, name, (learner.place, order)),
         };
-        if learner.seen.len() <= id as usize {
-            learner.seen.resize(id as usize + 1, 0);
-        }
-        let last = &mut learner.seen[id as usize];
-        if std::mem::replace(last, learner.record) == learner.record {
-            return Err(JsonFault::Repeated { byte: start - 1 });
-        }
-        learner.shown.push((id, kind));
-        let is_object = kind == JsonKind::Object;
-        if is_object {
-            learner.open.push((learner.node, learner.guess));
-            (learner.node, learner.guess) = (id, 0);
-        }
-        Ok(is_object)
+        learner.show(id, start, kind)
     }
 
     fn value(&mut self, _: Span) {}

@@ -4,10 +4,10 @@ use std::ops::Range;
 
 use super::REJECTED_TEXT;
 use super::unescape::unescape;
-use super::walk::{JsonKind, Listen, Span, Walk};
+use super::walk::{JsonKind, Listen, Name, Span, Walk};
 use crate::records::{
-    Bounds, Broken, BrokenKind, JsonFault, Leaf, LeafKind, NodeId, Paths, Presence, Records, Split,
-    Values,
+    Bounds, Broken, BrokenKind, Guess, JsonFault, Leaf, LeafKind, NodeId, Paths, Presence, Records,
+    Split, Values,
 };
 use crate::text::Block;
 
@@ -277,14 +277,36 @@ struct Members<'r> {
     column: Option<usize>,
 }
 
+impl Members<'_> {
+    /// Comes to a member of this node, whose name starts at a place.
+    #[inline]
+    fn enter(&mut self, id: NodeId, start: usize, kind: JsonKind) -> Result<bool, JsonFault> {
+        if std::mem::replace(&mut self.seen[id as usize], self.record) == self.record {
+            return Err(JsonFault::Repeated { byte: start - 1 });
+        }
+        self.column = self.paths.column(id);
+        let goes_in = kind == JsonKind::Object && self.column.is_none();
+        if goes_in {
+            self.open.push((self.node, self.guess));
+            (self.node, self.guess) = (id, 0);
+        }
+        Ok(goes_in)
+    }
+}
+
 impl Listen for Members<'_> {
     #[inline]
-    fn member(
-        &mut self,
-        (start, end): (usize, usize),
-        is_escaped: bool,
-        kind: JsonKind,
-    ) -> Result<bool, JsonFault> {
+    fn guess(&self) -> Option<&Guess> {
+        self.paths.guess(self.paths.child_at(self.node, self.guess)?)
+    }
+
+    #[inline]
+    fn member(&mut self, name: Name, kind: JsonKind) -> Result<bool, JsonFault> {
+        let Name { start, end, is_escaped, is_guessed } = name;
+        if is_guessed && let Some(id) = self.paths.child_at(self.node, self.guess) {
+            self.guess += 1;
+            return self.enter(id, start, kind);
+        }
         let mut name = &self.text[start..end];
         if is_escaped {
             self.name.clear();
@@ -300,16 +322,7 @@ impl Listen for Members<'_> {
             return Ok(false);
         };
         self.guess = at + 1;
-        if std::mem::replace(&mut self.seen[id as usize], self.record) == self.record {
-            return Err(JsonFault::Repeated { byte: start - 1 });
-        }
-        self.column = self.paths.column(id);
-        let goes_in = kind == JsonKind::Object && self.column.is_none();
-        if goes_in {
-            self.open.push((self.node, self.guess));
-            (self.node, self.guess) = (id, 0);
-        }
-        Ok(goes_in)
+        self.enter(id, start, kind)
     }
 
     #[inline]

@@ -7,7 +7,7 @@
 //! value, control characters in a text, escapes that do not exist, lone surrogates, words such as `NaN`, leading zeros,
 //! comments, and objects or arrays within each other beyond a limit.
 
-use crate::records::{JsonFault, PathKind};
+use crate::records::{Guess, JsonFault, PathKind};
 
 /// Objects and arrays within each other that are read; of more a record is broken.
 pub const MOST_DEPTH: usize = 128;
@@ -68,19 +68,32 @@ pub struct Span {
     pub is_escaped: bool,
 }
 
+/// The name of a member.
+#[derive(Debug, Clone, Copy)]
+pub struct Name {
+    /// Where it starts, behind its quote.
+    pub start: usize,
+    /// Where it ends.
+    pub end: usize,
+    /// Whether something in it is escaped.
+    pub is_escaped: bool,
+    /// Whether it is the one that was guessed.
+    pub is_guessed: bool,
+}
+
 /// Who is told of the members of an object.
 pub trait Listen {
-    /// A member's name, between its quotes, and whether something in it is escaped. Says whether the members of its
-    /// value are to be told of, if that is an object; [`leave`](Self::leave) comes behind it then.
+    /// The name that most likely comes next in the object at hand, as it is usually written: in quotes, with a colon.
+    fn guess(&self) -> Option<&Guess> {
+        None
+    }
+
+    /// A member's name. Says whether the members of its value are to be told of, if that is an object;
+    /// [`leave`](Self::leave) comes behind it then.
     ///
     /// # Errors
     /// Whatever is wrong with the name.
-    fn member(
-        &mut self,
-        name: (usize, usize),
-        is_escaped: bool,
-        kind: JsonKind,
-    ) -> Result<bool, JsonFault>;
+    fn member(&mut self, name: Name, kind: JsonKind) -> Result<bool, JsonFault>;
 
     /// The value of the last member that was not an object to be told of.
     fn value(&mut self, value: Span);
@@ -177,10 +190,10 @@ impl<'t> Walk<'t> {
             return Ok(());
         }
         loop {
-            let name = self.name()?;
+            let name = self.guessed(listen);
+            let name = name.map_or_else(|| self.name(), Ok)?;
             let kind = self.kind()?;
-            let inside = (name.start + 1, name.end - 1);
-            if listen.member(inside, name.is_escaped, kind)? && kind == JsonKind::Object {
+            if listen.member(name, kind)? && kind == JsonKind::Object {
                 self.object(listen, depth)?;
                 listen.leave();
             } else {
@@ -193,9 +206,19 @@ impl<'t> Walk<'t> {
         }
     }
 
-    /// A name and the colon behind it.
+    /// The name that was guessed, if it comes next.
     #[inline]
-    fn name(&mut self) -> Result<Span, JsonFault> {
+    fn guessed(&mut self, listen: &impl Listen) -> Option<Name> {
+        let guess = listen.guess()?;
+        let length = guess.starts(&self.text[self.at..])?;
+        let start = self.at + 1;
+        self.at += length;
+        self.space();
+        Some(Name { start, end: start + length - 3, is_escaped: false, is_guessed: true })
+    }
+
+    /// A name and the colon behind it.
+    fn name(&mut self) -> Result<Name, JsonFault> {
         if self.peek() != Some(b'"') {
             return Err(self.unexpected("a name in quotes"));
         }
@@ -206,7 +229,8 @@ impl<'t> Walk<'t> {
         }
         self.at += 1;
         self.space();
-        Ok(name)
+        let Span { start, end, is_escaped, .. } = name;
+        Ok(Name { start: start + 1, end: end - 1, is_escaped, is_guessed: false })
     }
 
     /// What stands behind a value within an object or array: whether another one comes.

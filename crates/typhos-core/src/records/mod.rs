@@ -18,7 +18,7 @@ use std::ops::Range;
 pub use broken::{Broken, BrokenKind};
 pub use json_fault::JsonFault;
 pub use line_ref::LineRef;
-pub use paths::{NodeId, PATH_KINDS, PathKind, Paths};
+pub use paths::{Guess, NodeId, PATH_KINDS, PathKind, Paths};
 
 /// Where a leaf starts and ends in its block.
 pub type Bounds = (u32, u32);

@@ -16,10 +16,50 @@ pub type NodeId = u32;
 /// Names of one object that are searched one by one; of more they are looked up.
 const FEW_NAMES: usize = 12;
 
+/// A name as it is usually written before its value: in quotes, with a colon behind.
+#[derive(Debug, Clone, Default)]
+pub struct Guess {
+    written: Box<[u8]>,
+    /// Its first bytes as a word, and which of them there are.
+    word: u128,
+    mask: u128,
+}
+
+impl Guess {
+    /// Of a name in which nothing has to be escaped.
+    fn of(name: &[u8]) -> Option<Guess> {
+        let is_plain = |byte: &u8| *byte >= b' ' && !matches!(byte, b'"' | b'\\');
+        if !name.iter().all(is_plain) {
+            return None;
+        }
+        let written = [b"\"", name, b"\":"].concat();
+        let mut word = [0; 16];
+        let first = written.len().min(16);
+        word[..first].copy_from_slice(&written[..first]);
+        let mask = u128::MAX >> (8 * (16 - first));
+        Some(Guess { written: written.into(), word: u128::from_le_bytes(word), mask })
+    }
+
+    /// How many bytes it has, if a text starts with it.
+    #[inline]
+    pub fn starts(&self, text: &[u8]) -> Option<usize> {
+        let is_it = match text.first_chunk::<16>() {
+            // One load and one comparison, for nearly all names.
+            Some(bytes) => {
+                u128::from_le_bytes(*bytes) & self.mask == self.word
+                    && (self.written.len() <= 16 || text.starts_with(&self.written))
+            }
+            None => text.starts_with(&self.written),
+        };
+        is_it.then_some(self.written.len())
+    }
+}
+
 /// What is known of one path.
 #[derive(Debug, Clone, Default)]
 struct Node {
     name: Box<[u8]>,
+    guess: Option<Box<Guess>>,
     parent: NodeId,
     children: Vec<NodeId>,
     by_name: HashMap<Box<[u8]>, NodeId>,
@@ -123,6 +163,18 @@ impl Paths {
         self.other_child(node, name)
     }
 
+    /// The child at a place among the children of a node, where there is one.
+    #[inline]
+    pub fn child_at(&self, parent: NodeId, at: usize) -> Option<NodeId> {
+        self.nodes[parent as usize].children.get(at).copied()
+    }
+
+    /// How the name of a node is usually written.
+    #[inline]
+    pub fn guess(&self, node: NodeId) -> Option<&Guess> {
+        self.nodes[node as usize].guess.as_deref()
+    }
+
     #[inline(never)]
     fn other_child(&self, node: &Node, name: &[u8]) -> Option<(NodeId, usize)> {
         if node.children.len() > FEW_NAMES {
@@ -138,7 +190,9 @@ impl Paths {
     /// Adds a child to a node.
     pub fn add(&mut self, parent: NodeId, name: &[u8], first: (LineRef, u32)) -> NodeId {
         let id = self.nodes.len() as NodeId;
-        self.nodes.push(Node { name: name.into(), parent, first: Some(first), ..Node::default() });
+        let guess = Guess::of(name).map(Box::new);
+        let node = Node { name: name.into(), guess, parent, first: Some(first), ..Node::default() };
+        self.nodes.push(node);
         let node = &mut self.nodes[parent as usize];
         node.children.push(id);
         node.by_name.insert(name.into(), id);
