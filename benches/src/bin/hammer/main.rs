@@ -1,12 +1,13 @@
 //! Hammers the doors through which bytes of others come in, for as many cases as asked.
 //!
-//! Usage: `hammer [DOOR] [CASES] [SEED]`; `scripts/hammer` builds and calls it. The doors are `reader`, `schema`,
+//! Usage: `hammer [DOOR] [CASES] [SEED]`; `scripts/hammer` builds and calls it. The doors are `reader`, `json`, `schema`,
 //! `survey`, `filter`, `parquet` and `arrow`; without one, all of them share the cases, half of which are the
 //! reader's. It fails on a panic, on a difference, on a case that takes longer than ten seconds or a quarter of a
 //! gibibyte, and on memory that grows, and prints the door and the number of the case: `hammer DOOR 1 NUMBER` runs it
 //! alone.
 
 mod files;
+mod json;
 mod reader;
 mod texts;
 
@@ -98,8 +99,9 @@ fn main() -> ExitCode {
         |usual: u64| arguments.next().and_then(|word| word.parse().ok()).unwrap_or(usual);
     let (cases, seed) = (number(1_000_000), number(1));
     let (texts, files) = (texts::Texts::new(), files::Files::new());
-    let doors: [Door<'_>; 6] = [
+    let doors: [Door<'_>; 7] = [
         ("reader", Box::new(reader::case)),
+        ("json", Box::new(json::case)),
         ("schema", Box::new(|number| texts.schema(number))),
         ("survey", Box::new(|number| texts.survey(number))),
         ("filter", Box::new(|number| texts.filter(number))),
@@ -115,7 +117,7 @@ fn main() -> ExitCode {
     let door_of = |number: u64| match &door {
         Some(door) => doors.iter().find(|(name, _)| name == door).expect("it was looked for"),
         None if number.is_multiple_of(2) => &doors[0],
-        None => &doors[1 + (number / 2 % 5) as usize],
+        None => &doors[1 + (number / 2 % 6) as usize],
     };
     let threads = std::thread::available_parallelism().map_or(1, NonZeroUsize::get) as u64;
     let (next, failed) = (AtomicU64::new(seed), AtomicU64::new(0));

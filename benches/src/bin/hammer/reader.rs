@@ -9,8 +9,9 @@ use typhos_core::records::{Records, Split};
 use typhos_core::run::{NoMonitor, RunOptions};
 use typhos_core::survey::{Survey, SurveyOptions};
 use typhos_core::text::{
-    Block, BlockReader, BrokenKind, Charset, ColumnsDiffer, Escape, Input, InputChoice, LineEnds,
-    PlainRecord, PlainRecords, QuotedEmpty, ShortRecords, Splitter, TextRecords,
+    Block, BlockReader, BrokenKind, Charset, ColumnsDiffer, Escape, Input, InputChoice,
+    InputFormat, LineEnds, PlainRecord, PlainRecords, QuotedEmpty, ShortRecords, Splitter,
+    TextRecords,
 };
 
 use crate::Dice;
@@ -18,7 +19,7 @@ use crate::Dice;
 impl Dice {
     fn choice(&mut self) -> InputChoice {
         InputChoice {
-            format: None,
+            format: Some(InputFormat::Delimited),
             delimiter: self.maybe(40, b",;\t| :\x1f\\"),
             quote: self.maybe(40, &[Some(b'"'), Some(b'\''), None]),
             escape: self.maybe(30, Escape::ALL),

@@ -142,6 +142,18 @@ fn a_declared_field_may_be_in_no_record() {
 }
 
 #[test]
+fn numbers_are_what_the_format_says_they_are() {
+    let world = World::new();
+    world.write(
+        "n.ndjson",
+        "{\"v\":2.1,\"e\":1e5}\n{\"v\":2.10,\"e\":2e5}\n{\"v\":1.234,\"e\":3e5}\n",
+    );
+    let report = world.json("scout n.ndjson --json");
+    assert_eq!(report["columns"][0]["type"], "decimal(4,3)");
+    assert_eq!(report["columns"][1]["type"], "float32");
+}
+
+#[test]
 fn numbers_in_texts_are_texts_unless_it_is_said() {
     let world = World::new();
     world.write("t.ndjson", "{\"n\":\"5\",\"d\":\"2024-01-02\",\"m\":1}\n{\"n\":\"7\",\"d\":\"2024-01-03\",\"m\":{\"x\":2}}\n");

@@ -259,6 +259,10 @@ fn numbers(column: &ColumnFacts, facts: &Facts, rules: &Rules, context: &Context
         Ok(decision) => decision,
         Err(reason) => return Outcome::None(reason),
     };
+    // Where the format says that all of them are numbers, they are no codes and no versions, and the mark is a point.
+    if column.tells_numbers() {
+        return allowed(decision, rules);
+    }
     if let Some(code) = number::exponent_code(facts) {
         let first = context.cite(&code);
         return Outcome::None(Clause::ExponentCodes { ty: decision.ty, first });
@@ -390,6 +394,7 @@ pub(super) fn decide(
             let mut blockers = wider(reading, column, facts, rules, context);
             blockers.extend(number::narrower(&decision, facts, rules));
             if decision.ty.is_number()
+                && !column.tells_numbers()
                 && let Some(pair) = same::pair(column, facts)
             {
                 let pair = pair.map(|example| context.cite(&example));
@@ -467,6 +472,11 @@ fn tolerated(
         .into_iter()
         .map(|reading| (plain - reading.read(facts).min(plain), reading))
         .filter(|(refused, _)| (1..=most).contains(refused))
+        // Numbers that stand in texts are texts; a few texts among numbers are misfits.
+        .filter(|(refused, reading)| {
+            let is_told = reading.is_number() && rules.strings == Strings::Read;
+            !is_told || column.quoted().count <= *refused
+        })
         .collect();
     // The one with the fewest misfits; of equals the narrowest.
     readings.sort_by_key(|(refused, _)| *refused);

@@ -6,7 +6,10 @@ use super::walk::{JsonKind, Listen, Name, Span, Walk};
 use crate::records::{Guess, JsonFault, LineRef, NodeId, Paths};
 use crate::run::{self, Monitor, RunError, RunOptions};
 use crate::schema::REJECTED_COLUMNS;
-use crate::text::{Block, Input};
+use crate::text::{Block, Input, InputError};
+
+/// The most paths that are learned: of more the names are most likely data, and each would be a column.
+pub const MOST_PATHS: usize = 10_000;
 
 /// Learns the paths of all records of an input: they are its columns from then on, in the order in which they first
 /// appear, and those that a declaration wants. An input that is no JSON is left alone.
@@ -25,10 +28,14 @@ pub fn learn(
     let parts = run::fold_blocks(&*input, run, monitor, Learner::default, |learner, block| {
         learner.block(block);
     })?;
+    let is_over = parts.iter().any(|part| part.is_over);
     let paths = parts.into_iter().map(|part| part.paths).reduce(|mut whole, part| {
         whole.merge(&part);
         whole
     });
+    if is_over || paths.as_ref().is_some_and(|paths| paths.len() > MOST_PATHS) {
+        return Err(InputError::TooManyFields { limit: MOST_PATHS }.into());
+    }
     input.take_paths(paths.unwrap_or_default(), wanted, &REJECTED_COLUMNS);
     Ok(())
 }
@@ -50,6 +57,8 @@ struct Learner {
     /// What the record at hand shows, until it is known to be sound.
     shown: Vec<(NodeId, JsonKind)>,
     name: Vec<u8>,
+    /// Whether there were more paths than are learned.
+    is_over: bool,
 }
 
 impl Learner {
@@ -139,6 +148,10 @@ impl Listen for Names<'_, '_> {
             Some((id, at)) => {
                 learner.guess = at + 1;
                 id
+            }
+            None if learner.paths.len() >= MOST_PATHS => {
+                learner.is_over = true;
+                return Ok(false);
             }
             None => learner.paths.add(learner.node, name, (learner.place, order)),
         };

@@ -16,7 +16,7 @@ mod tests;
 mod unescape;
 mod walk;
 
-pub use learn::learn;
+pub use learn::{MOST_PATHS, learn};
 
 /// The member of an object in a rejects file that holds a record which is no object, as a text: until it is mended, it
 /// is set aside again.

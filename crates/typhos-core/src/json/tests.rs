@@ -191,3 +191,13 @@ fn what_is_wanted_is_a_column() {
     // What would stand within the values of a column is not there for the asking.
     assert_eq!(input.names(), ["a", "c", "late"]);
 }
+
+#[test]
+fn names_that_are_data_are_refused() {
+    let text: String = (0..20_000).map(|id| format!("{{\"n{id}\":1}}\n")).collect();
+    for threads in [1, 2] {
+        let learned = learn(&mut input_of(&text), &[], &run(threads, 1 << 10), &NoMonitor);
+        let told = learned.unwrap_err().to_string();
+        assert!(told.starts_with("the records have more than 10000 different fields"), "{told}");
+    }
+}

@@ -61,6 +61,8 @@ struct Node {
     name: Box<[u8]>,
     guess: Option<Box<Guess>>,
     parent: NodeId,
+    /// Its place among the children of its parent.
+    at: u32,
     children: Vec<NodeId>,
     by_name: HashMap<Box<[u8]>, NodeId>,
     /// How many values there are of each kind, and where the first stands.
@@ -179,8 +181,7 @@ impl Paths {
     fn other_child(&self, node: &Node, name: &[u8]) -> Option<(NodeId, usize)> {
         if node.children.len() > FEW_NAMES {
             let child = *node.by_name.get(name)?;
-            // The next guess is the one behind it, wherever that is.
-            return Some((child, node.children.iter().position(|known| *known == child)?));
+            return Some((child, self.nodes[child as usize].at as usize));
         }
         let is = |child: &NodeId| *self.nodes[*child as usize].name == *name;
         let at = node.children.iter().position(is)?;
@@ -191,7 +192,9 @@ impl Paths {
     pub fn add(&mut self, parent: NodeId, name: &[u8], first: (LineRef, u32)) -> NodeId {
         let id = self.nodes.len() as NodeId;
         let guess = Guess::of(name).map(Box::new);
-        let node = Node { name: name.into(), guess, parent, first: Some(first), ..Node::default() };
+        let at = self.nodes[parent as usize].children.len() as u32;
+        let first = Some(first);
+        let node = Node { name: name.into(), guess, parent, at, first, ..Node::default() };
         self.nodes.push(node);
         let node = &mut self.nodes[parent as usize];
         node.children.push(id);

@@ -425,6 +425,11 @@ impl ColumnFacts {
         self.kinds.as_deref()
     }
 
+    /// Whether the format says of all values that they are numbers, or true or false.
+    pub fn tells_numbers(&self) -> bool {
+        self.kinds.is_some() && self.quoted.count == 0
+    }
+
     /// How the values stand: rising, falling, or in no order.
     pub fn sequence(&self) -> &Sequence {
         &self.sequence

@@ -26,6 +26,14 @@ pub enum InputError {
     /// Nothing was given to read.
     #[error("no input file was given")]
     NoFiles,
+    /// Objects of JSON whose names are data.
+    #[error(
+        "the records have more than {limit} different fields: most likely names in them are values, such as ids"
+    )]
+    TooManyFields {
+        /// The most that are read.
+        limit: usize,
+    },
     /// A file without a single record.
     #[error(
         "{file} is empty: there is not even a header in it, or none below the lines that are skipped"
