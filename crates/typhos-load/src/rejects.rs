@@ -30,7 +30,12 @@ pub struct Rejects<'i> {
 
 impl<'i> Rejects<'i> {
     pub fn new(path: &Path, input: &'i Input, plan: &Plan) -> Rejects<'i> {
-        let columns = plan.schema().columns.iter().map(|column| column.name.clone()).collect();
+        let columns = plan.schema().columns.iter().enumerate();
+        let columns = columns
+            .map(|(at, column)| {
+                plan.path(at, input).map_or_else(|| column.name.clone(), str::to_owned)
+            })
+            .collect();
         Rejects { path: path.to_path_buf(), input, columns, open: None }
     }
 

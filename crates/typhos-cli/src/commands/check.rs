@@ -129,7 +129,8 @@ fn show(
             paint(DIM, format!("({fate})"))
         ))?;
         for misfit in &misfits.examples {
-            console.say(format!("  {}", misfit_line(misfit, input, None)))?;
+            let paths = input.is_json().then_some(plan);
+            console.say(format!("  {}", misfit_line(misfit, input, paths)))?;
         }
         more(misfits.count, misfits.examples.len(), console)?;
         if misfits.longest > 0 {

@@ -86,7 +86,11 @@ fn column_name(misfit: &MisfitValue, plan: &Plan) -> Option<String> {
 
 /// One misfit as a line: place, column where a plan is given to name it by, value, reason.
 pub fn misfit_line(misfit: &MisfitValue, input: &Input, plan: Option<&Plan>) -> String {
-    let name = plan.and_then(|plan| column_name(misfit, plan));
+    // In JSON a value is found by its path, whatever its column is called.
+    let name = plan.and_then(|plan| {
+        let path = misfit.column.and_then(|column| plan.path(column, input));
+        path.map(str::to_owned).or_else(|| column_name(misfit, plan))
+    });
     let name = name.map_or(String::new(), |name| format!("{}: ", safe(&name)));
     let what = match misfit.column {
         Some(_) => format!("{} {}", shown(&misfit.value), safe(&misfit.reason.to_string())),

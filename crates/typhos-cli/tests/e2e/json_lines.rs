@@ -96,7 +96,7 @@ fn what_does_not_fit_is_named_by_line_and_path_and_loads_once_mended() {
     world
         .run("check s.typhos.toml engines.ndjson")
         .status(1)
-        .says("engines.ndjson:2  'hot' is not an integer");
+        .says("engines.ndjson:2  bearing.temp: 'hot' is not an integer");
     let ran = world.run("load s.typhos.toml engines.ndjson --into e.parquet").status(1);
     ran.says("4 read = 2 loaded + 2 set aside");
     let rejects = world.read("e.parquet.rejects.ndjson");
@@ -104,7 +104,7 @@ fn what_does_not_fit_is_named_by_line_and_path_and_loads_once_mended() {
         rejects.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
     assert_eq!(lines[0]["bearing"]["temp"], "hot");
     assert_eq!(lines[0]["rejected_line"], 2);
-    assert_eq!(lines[0]["rejected_column"], "temp");
+    assert_eq!(lines[0]["rejected_column"], "bearing.temp");
     assert_eq!(lines[1]["rejected_text"], "{\"id\":3,}");
     assert_eq!(
         lines[1]["rejected_reason"],

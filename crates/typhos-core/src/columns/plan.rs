@@ -129,6 +129,12 @@ impl Plan {
         self.source_columns
     }
 
+    /// The path in the records that a declared column comes from, where they are objects of JSON.
+    pub fn path<'i>(&self, column: usize, input: &'i Input) -> Option<&'i str> {
+        let at = self.sources[column].column().filter(|_| input.is_json())?;
+        input.names().get(at).map(String::as_str)
+    }
+
     /// Where each declared column comes from.
     pub fn sources(&self) -> &[ColumnSource] {
         &self.sources
