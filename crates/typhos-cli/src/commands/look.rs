@@ -96,8 +96,9 @@ pub fn look(
         };
         let mut survey = super::survey(&input, &options, common)?;
         if is_malformed(&survey)
-            && let Some(likely) = input.in_likely_encoding()?
+            && let Some(mut likely) = input.in_likely_encoding()?
         {
+            super::learn(&mut likely, kept, common)?;
             survey = super::survey(&likely, &options, common)?;
             input = likely;
         }

@@ -96,12 +96,18 @@ fn open(
     common: &Common,
 ) -> Result<Input, Failure> {
     let mut input = open_untaught(inputs, choice)?;
+    learn(&mut input, schema, common)?;
+    Ok(input)
+}
+
+/// Learns the names of JSON, and which of them a schema wants; of other inputs they are known.
+fn learn(input: &mut Input, schema: Option<&Schema>, common: &Common) -> Result<(), Failure> {
     if input.is_json() {
         let progress = Progress::new("learning names", input.bytes(), common.quiet);
         let wanted = schema.map_or_else(Vec::new, Schema::source_names);
-        typhos_core::json::learn(&mut input, &wanted, &common.run_options(), &progress)?;
+        typhos_core::json::learn(input, &wanted, &common.run_options(), &progress)?;
     }
-    Ok(input)
+    Ok(())
 }
 
 /// The same, where the names of JSON are not known yet.

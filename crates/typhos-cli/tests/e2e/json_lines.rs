@@ -142,6 +142,18 @@ fn a_declared_field_may_be_in_no_record() {
 }
 
 #[test]
+fn an_encoding_that_shows_late_has_the_same_columns() {
+    let world = World::new();
+    let mut text = "{\"port\":\"Holm\",\"n\":1}\n".repeat(60_000).into_bytes();
+    text.extend_from_slice(b"{\"port\":\"T\xe5rnvik og Sk\xe5rvik\",\"n\":2}\n");
+    world.write("late.ndjson", text);
+    let report = world.json("scout late.ndjson --json");
+    assert_eq!(report["input"]["encoding"], "windows-1252");
+    assert_eq!(report["columns"][0]["name"], "port");
+    assert_eq!(report["records"], 60_001);
+}
+
+#[test]
 fn numbers_are_what_the_format_says_they_are() {
     let world = World::new();
     world.write(

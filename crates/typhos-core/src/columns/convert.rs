@@ -54,16 +54,16 @@ pub struct BlockReport {
 }
 
 /// Converts the blocks of one thread.
-pub struct Converter<'p>(Format<'p>);
+pub struct Converter<'p>(ByFormat<'p>);
 
 /// Converters by format: an input has one.
-enum Format<'p> {
-    Text(Box<Of<'p, TextRecords>>),
-    Json(Box<Of<'p, JsonRecords>>),
+enum ByFormat<'p> {
+    Text(Box<OneFormat<'p, TextRecords>>),
+    Json(Box<OneFormat<'p, JsonRecords>>),
 }
 
 /// A converter of the records of one format.
-struct Of<'p, R: Records> {
+struct OneFormat<'p, R: Records> {
     plan: &'p Plan,
     mode: OnMisfit,
     columns: Columns<R>,
@@ -88,9 +88,9 @@ struct RowMisfit {
     reason: Reason,
 }
 
-impl<'p, R: Records + 'static> Of<'p, R> {
-    fn new(plan: &'p Plan, mode: OnMisfit) -> Of<'p, R> {
-        Of {
+impl<'p, R: Records + 'static> OneFormat<'p, R> {
+    fn new(plan: &'p Plan, mode: OnMisfit) -> OneFormat<'p, R> {
+        OneFormat {
             plan,
             mode,
             columns: columns_of(plan),
@@ -129,7 +129,7 @@ impl<'p, R: Records + 'static> Of<'p, R> {
         while splitter.refill(&mut self.records, self.batch_records) {
             let (files, keeps_empty) = (plan.files(), plan.keeps_empty());
             let slice = Slice { block, layout, files, keeps_empty, is_utf8 };
-            let values = (slice, values);
+            let how = (slice, values);
             let aside_before = report.set_aside.len();
             let before = report.account.read;
             report.account.read += (self.records.len() + self.records.broken().len()) as u64;
@@ -137,8 +137,8 @@ impl<'p, R: Records + 'static> Of<'p, R> {
                 let records = block.records_before.expect("blocks of the plan count records");
                 number(&self.records, records + before, numbers);
             }
-            let mut arrays = self.fill(values);
-            let stop = self.settle(values, &mut report);
+            let mut arrays = self.fill(how);
+            let stop = self.settle(how, &mut report);
             if let Some(stop) = stop {
                 return Err(stop.into());
             }
@@ -151,7 +151,7 @@ impl<'p, R: Records + 'static> Of<'p, R> {
                 }
                 // What the first filling changed, the second changes again.
                 self.columns.iter_mut().for_each(|column| _ = column.changed());
-                arrays = self.fill(values);
+                arrays = self.fill(how);
             }
             for (changed, column) in report.account.changed.iter_mut().zip(&mut self.columns) {
                 *changed += column.changed();
@@ -161,13 +161,13 @@ impl<'p, R: Records + 'static> Of<'p, R> {
             report.account.set_aside += (report.set_aside.len() - aside_before) as u64;
             if !self.records.is_empty() {
                 let mut batches = vec![batch(plan, arrays, self.records.len())];
-                let Of { beside, records, numbers, scratch, .. } = self;
-                let rows = rows((slice, values.1), records, numbers.as_deref());
+                let OneFormat { beside, records, numbers, scratch, .. } = self;
+                let rows = rows(how, records, numbers.as_deref());
                 for (plan, columns) in beside {
                     let arrays = fill(plan, columns, rows, scratch, &mut |_, _, _| {});
                     batches.push(batch(plan, arrays, records.len()));
                 }
-                let Of { records, lines, .. } = self;
+                let OneFormat { records, lines, .. } = self;
                 lines.clear();
                 lines.extend(
                     (0..records.len()).map(|row| block.first_line + u64::from(records.line(row))),
@@ -182,7 +182,7 @@ impl<'p, R: Records + 'static> Of<'p, R> {
     /// Fills all columns from the slice; misfits become nulls for now and are noted.
     fn fill(&mut self, how: How<'_, R>) -> Vec<ArrayRef> {
         self.misfits.clear();
-        let Of { plan, columns, records, numbers, misfits, scratch, .. } = self;
+        let OneFormat { plan, columns, records, numbers, misfits, scratch, .. } = self;
         let mut note = |row, column, reason| misfits.push(RowMisfit { row, column, reason });
         let rows = rows(how, records, numbers.as_deref());
         fill(plan, columns, rows, scratch, &mut note)
@@ -312,8 +312,8 @@ impl<'p> Converter<'p> {
     /// A converter for one thread.
     pub fn new(plan: &'p Plan, mode: OnMisfit) -> Converter<'p> {
         Converter(match plan.is_json() {
-            true => Format::Json(Box::new(Of::new(plan, mode))),
-            false => Format::Text(Box::new(Of::new(plan, mode))),
+            true => ByFormat::Json(Box::new(OneFormat::new(plan, mode))),
+            false => ByFormat::Text(Box::new(OneFormat::new(plan, mode))),
         })
     }
 
@@ -321,8 +321,8 @@ impl<'p> Converter<'p> {
     /// report says so.
     pub fn beside(mut self, plans: &'p [Plan]) -> Self {
         match &mut self.0 {
-            Format::Text(of) => of.beside(plans),
-            Format::Json(of) => of.beside(plans),
+            ByFormat::Text(of) => of.beside(plans),
+            ByFormat::Json(of) => of.beside(plans),
         }
         self
     }
@@ -330,8 +330,8 @@ impl<'p> Converter<'p> {
     /// Makes one batch of a block, for who sorts it, where it has fewer records than 32 bits count.
     pub fn in_one_batch(mut self) -> Self {
         let most = match &mut self.0 {
-            Format::Text(of) => &mut of.batch_records,
-            Format::Json(of) => &mut of.batch_records,
+            ByFormat::Text(of) => &mut of.batch_records,
+            ByFormat::Json(of) => &mut of.batch_records,
         };
         *most = u32::MAX as usize;
         self
@@ -384,12 +384,12 @@ impl<'p> Converter<'p> {
         each: impl FnMut(Vec<RecordBatch>, &[u64]) -> Result<(), E>,
     ) -> Result<BlockReport, E> {
         match &mut self.0 {
-            Format::Text(of) => {
+            ByFormat::Text(of) => {
                 let layout = of.plan.layout(block.file);
                 let splitter = Splitter::new(block, &layout.dialect, layout.fields);
                 of.convert_records(block, splitter, layout.dialect, each)
             }
-            Format::Json(of) => {
+            ByFormat::Json(of) => {
                 let layout = of.plan.layout(block.file);
                 let paths = layout.paths.clone().unwrap_or_default();
                 let splitter = JsonSplit::new(block, &paths, layout.fields);

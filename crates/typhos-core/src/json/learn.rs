@@ -2,8 +2,8 @@
 
 use super::REJECTED_TEXT;
 use super::unescape::unescape;
-use super::walk::{JsonKind, Listen, Name, Span, Walk};
-use crate::records::{Guess, JsonFault, LineRef, NodeId, Paths};
+use super::walk::{Listen, Name, Span, Walk};
+use crate::records::{Guess, JsonFault, LineRef, NodeId, PathKind, Paths};
 use crate::run::{self, Monitor, RunError, RunOptions};
 use crate::schema::REJECTED_COLUMNS;
 use crate::text::{Block, Input, InputError};
@@ -55,7 +55,7 @@ struct Learner {
     seen: Vec<u64>,
     record: u64,
     /// What the record at hand shows, until it is known to be sound.
-    shown: Vec<(NodeId, JsonKind)>,
+    shown: Vec<(NodeId, PathKind)>,
     name: Vec<u8>,
     /// Whether there were more paths than are learned.
     is_over: bool,
@@ -84,7 +84,7 @@ impl Learner {
             if Walk::new(text).record(&mut listen).is_ok() {
                 let place = self.place;
                 for (node, kind) in self.shown.drain(..) {
-                    self.paths.note(node, kind.of_path(), place);
+                    self.paths.note(node, kind, place);
                 }
             }
         }
@@ -94,7 +94,7 @@ impl Learner {
 impl Learner {
     /// Takes note of a member of this node, whose name starts at a place.
     #[inline]
-    fn show(&mut self, id: NodeId, start: usize, kind: JsonKind) -> Result<bool, JsonFault> {
+    fn show(&mut self, id: NodeId, start: usize, kind: PathKind) -> Result<bool, JsonFault> {
         if self.seen.len() <= id as usize {
             self.seen.resize(id as usize + 1, 0);
         }
@@ -102,7 +102,7 @@ impl Learner {
             return Err(JsonFault::Repeated { byte: start - 1 });
         }
         self.shown.push((id, kind));
-        let is_object = kind == JsonKind::Object;
+        let is_object = kind == PathKind::Object;
         if is_object {
             self.open.push((self.node, self.guess));
             (self.node, self.guess) = (id, 0);
@@ -125,7 +125,7 @@ impl Listen for Names<'_, '_> {
     }
 
     #[inline]
-    fn member(&mut self, name: Name, kind: JsonKind) -> Result<bool, JsonFault> {
+    fn member(&mut self, name: Name, kind: PathKind) -> Result<bool, JsonFault> {
         let Name { start, end, is_escaped, is_guessed } = name;
         let learner = &mut *self.learner;
         if is_guessed && let Some(id) = learner.paths.child_at(learner.node, learner.guess) {

@@ -4,10 +4,10 @@ use std::ops::Range;
 
 use super::REJECTED_TEXT;
 use super::unescape::unescape;
-use super::walk::{JsonKind, Listen, Name, Span, Walk};
+use super::walk::{Listen, Name, Span, Walk};
 use crate::records::{
-    Bounds, Broken, BrokenKind, Guess, JsonFault, Leaf, LeafKind, NodeId, Paths, Presence, Records,
-    Split, Values,
+    Bounds, Broken, BrokenKind, Guess, JsonFault, Leaf, LeafKind, NodeId, PathKind, Paths,
+    Presence, Records, Split, Values,
 };
 use crate::text::Block;
 
@@ -101,10 +101,6 @@ impl Records for JsonRecords {
         rows: Range<usize>,
     ) -> impl Iterator<Item = (usize, usize)> + Clone {
         self.columns[field].bounds[rows].iter().map(|(start, end)| (*start as usize, *end as usize))
-    }
-
-    fn is_text(&self, row: usize, field: usize) -> Option<bool> {
-        Some(self.columns[field].kinds[row] == Found::Text)
     }
 
     fn broken(&self) -> &[Broken] {
@@ -280,12 +276,12 @@ struct Members<'r> {
 impl Members<'_> {
     /// Comes to a member of this node, whose name starts at a place.
     #[inline]
-    fn enter(&mut self, id: NodeId, start: usize, kind: JsonKind) -> Result<bool, JsonFault> {
+    fn enter(&mut self, id: NodeId, start: usize, kind: PathKind) -> Result<bool, JsonFault> {
         if std::mem::replace(&mut self.seen[id as usize], self.record) == self.record {
             return Err(JsonFault::Repeated { byte: start - 1 });
         }
         self.column = self.paths.column(id);
-        let goes_in = kind == JsonKind::Object && self.column.is_none();
+        let goes_in = kind == PathKind::Object && self.column.is_none();
         if goes_in {
             self.open.push((self.node, self.guess));
             (self.node, self.guess) = (id, 0);
@@ -301,7 +297,7 @@ impl Listen for Members<'_> {
     }
 
     #[inline]
-    fn member(&mut self, name: Name, kind: JsonKind) -> Result<bool, JsonFault> {
+    fn member(&mut self, name: Name, kind: PathKind) -> Result<bool, JsonFault> {
         let Name { start, end, is_escaped, is_guessed } = name;
         if is_guessed && let Some(id) = self.paths.child_at(self.node, self.guess) {
             self.guess += 1;
@@ -334,14 +330,14 @@ impl Listen for Members<'_> {
         }
         let Span { kind, mut start, mut end, is_escaped } = value;
         let found = match kind {
-            JsonKind::Null => Found::Null,
-            JsonKind::Text => Found::Text,
+            PathKind::Null => Found::Null,
+            PathKind::Text => Found::Text,
             _ => Found::Other,
         };
         match kind {
-            JsonKind::Null => end = start,
+            PathKind::Null => end = start,
             // Those in quotes are looked at again, and so are texts that would look like them, or like nothing.
-            JsonKind::Text if !is_escaped && end - start > 2 => (start, end) = (start + 1, end - 1),
+            PathKind::Text if !is_escaped && end - start > 2 => (start, end) = (start + 1, end - 1),
             _ => {}
         }
         leaves.bounds.push((self.start + start as u32, self.start + end as u32));

@@ -7,7 +7,7 @@ use proptest::prelude::*;
 use serde_json::{Map, Value};
 
 use super::learn;
-use super::walk::{JsonKind, Listen, Name, Span, Walk};
+use super::walk::{Listen, Name, Span, Walk};
 use crate::records::{JsonFault, PathKind};
 use crate::run::{NoMonitor, RunOptions};
 use crate::survey::{Survey, SurveyOptions};
@@ -140,7 +140,7 @@ proptest! {
     ) {
         struct Nobody;
         impl Listen for Nobody {
-            fn member(&mut self, _: Name, _: JsonKind) -> Result<bool, JsonFault> {
+            fn member(&mut self, _: Name, _: PathKind) -> Result<bool, JsonFault> {
                 Ok(true)
             }
             fn value(&mut self, _: Span) {}

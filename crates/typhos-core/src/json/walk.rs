@@ -12,54 +12,11 @@ use crate::records::{Guess, JsonFault, PathKind};
 /// Objects and arrays within each other that are read; of more a record is broken.
 pub const MOST_DEPTH: usize = 128;
 
-/// What a JSON value is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-pub enum JsonKind {
-    /// `null`.
-    Null,
-    /// `true` or `false`.
-    Bool,
-    /// A number.
-    Number,
-    /// A text in quotes.
-    Text,
-    /// An object.
-    Object,
-    /// An array.
-    Array,
-}
-
-impl JsonKind {
-    /// The kind of a path's value that it is.
-    pub fn of_path(self) -> PathKind {
-        match self {
-            JsonKind::Null => PathKind::Null,
-            JsonKind::Bool => PathKind::Bool,
-            JsonKind::Number => PathKind::Number,
-            JsonKind::Text => PathKind::Text,
-            JsonKind::Object => PathKind::Object,
-            JsonKind::Array => PathKind::Array,
-        }
-    }
-
-    /// What it is called, with its article.
-    pub fn name(self) -> &'static str {
-        match self {
-            JsonKind::Null => "null",
-            JsonKind::Bool => "true or false",
-            JsonKind::Number => "a number",
-            JsonKind::Text => "a text",
-            JsonKind::Object => "an object",
-            JsonKind::Array => "an array",
-        }
-    }
-}
-
 /// A value that was walked over: where it stands, and what it is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Span {
     /// What it is.
-    pub kind: JsonKind,
+    pub kind: PathKind,
     /// Where it starts; of a text, at its quote.
     pub start: usize,
     /// Where it ends; of a text, behind its quote.
@@ -93,7 +50,7 @@ pub trait Listen {
     ///
     /// # Errors
     /// Whatever is wrong with the name.
-    fn member(&mut self, name: Name, kind: JsonKind) -> Result<bool, JsonFault>;
+    fn member(&mut self, name: Name, kind: PathKind) -> Result<bool, JsonFault>;
 
     /// The value of the last member that was not an object to be told of.
     fn value(&mut self, value: Span);
@@ -193,7 +150,7 @@ impl<'t> Walk<'t> {
             let name = self.guessed(listen);
             let name = name.map_or_else(|| self.name(), Ok)?;
             let kind = self.kind()?;
-            if listen.member(name, kind)? && kind == JsonKind::Object {
+            if listen.member(name, kind)? && kind == PathKind::Object {
                 self.object(listen, depth)?;
                 listen.leave();
             } else {
@@ -261,14 +218,14 @@ impl<'t> Walk<'t> {
 
     /// What the value is that starts here, by its first byte.
     #[inline]
-    fn kind(&self) -> Result<JsonKind, JsonFault> {
+    fn kind(&self) -> Result<PathKind, JsonFault> {
         match self.peek() {
-            Some(b'"') => Ok(JsonKind::Text),
-            Some(b'{') => Ok(JsonKind::Object),
-            Some(b'[') => Ok(JsonKind::Array),
-            Some(b'-' | b'0'..=b'9') => Ok(JsonKind::Number),
-            Some(b't' | b'f') => Ok(JsonKind::Bool),
-            Some(b'n') => Ok(JsonKind::Null),
+            Some(b'"') => Ok(PathKind::Text),
+            Some(b'{') => Ok(PathKind::Object),
+            Some(b'[') => Ok(PathKind::Array),
+            Some(b'-' | b'0'..=b'9') => Ok(PathKind::Number),
+            Some(b't' | b'f') => Ok(PathKind::Bool),
+            Some(b'n') => Ok(PathKind::Null),
             _ => Err(self.unexpected("a value")),
         }
     }
@@ -277,12 +234,12 @@ impl<'t> Walk<'t> {
     fn value(&mut self, depth: usize) -> Result<Span, JsonFault> {
         let (kind, start) = (self.kind()?, self.at);
         match kind {
-            JsonKind::Text => return self.text_value(),
-            JsonKind::Number => self.number()?,
-            JsonKind::Bool if self.peek() == Some(b't') => self.word(b"true")?,
-            JsonKind::Bool => self.word(b"false")?,
-            JsonKind::Null => self.word(b"null")?,
-            JsonKind::Object | JsonKind::Array => self.nested(depth)?,
+            PathKind::Text => return self.text_value(),
+            PathKind::Number => self.number()?,
+            PathKind::Bool if self.peek() == Some(b't') => self.word(b"true")?,
+            PathKind::Bool => self.word(b"false")?,
+            PathKind::Null => self.word(b"null")?,
+            PathKind::Object | PathKind::Array => self.nested(depth)?,
         }
         Ok(Span { kind, start, end: self.at, is_escaped: false })
     }
@@ -337,7 +294,7 @@ impl<'t> Walk<'t> {
             match self.peek() {
                 Some(b'"') => {
                     self.at += 1;
-                    return Ok(Span { kind: JsonKind::Text, start, end: self.at, is_escaped });
+                    return Ok(Span { kind: PathKind::Text, start, end: self.at, is_escaped });
                 }
                 Some(b'\\') => {
                     is_escaped = true;

@@ -95,9 +95,6 @@ pub trait Records: Default + Send {
         rows: Range<usize>,
     ) -> impl Iterator<Item = (usize, usize)> + Clone;
 
-    /// Whether a leaf is a text, in a format that tells texts from numbers; `None` in one that does not.
-    fn is_text(&self, row: usize, field: usize) -> Option<bool>;
-
     /// The records that could not be split, in order.
     fn broken(&self) -> &[Broken];
 

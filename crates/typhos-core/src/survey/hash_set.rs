@@ -10,7 +10,7 @@ use foldhash::fast::RandomState;
 
 /// Distinct hashes, at most as many as there is room for.
 #[derive(Debug, Clone)]
-pub(super) struct HashSet {
+pub(super) struct DistinctHashes {
     /// A hash in each place, 0 where there is none.
     places: Vec<u64>,
     used: usize,
@@ -24,11 +24,11 @@ fn places_for(hashes: usize) -> usize {
     hashes + hashes / 3 + 1
 }
 
-impl HashSet {
+impl DistinctHashes {
     /// An empty set with room for so many hashes; where there are more, it grows.
-    pub fn with_room(hashes: usize) -> HashSet {
+    pub fn with_room(hashes: usize) -> DistinctHashes {
         let seed = RandomState::default().hash_one(1u64) | 1;
-        HashSet { places: vec![0; places_for(hashes)], used: 0, has_zero: false, seed }
+        DistinctHashes { places: vec![0; places_for(hashes)], used: 0, has_zero: false, seed }
     }
 
     /// Adds a hash; says whether it is new.
@@ -84,7 +84,7 @@ mod tests {
         fn hashes_are_new_once(
             hashes in proptest::collection::vec(prop_oneof![0u64..40, any::<u64>()], 0..300), room in 0usize..300,
         ) {
-            let mut set = HashSet::with_room(room);
+            let mut set = DistinctHashes::with_room(room);
             let mut plain = std::collections::BTreeSet::new();
             for hash in hashes {
                 prop_assert_eq!(set.insert(hash), plain.insert(hash));

@@ -10,7 +10,7 @@ use super::distinct::DistinctTable;
 use super::estimate::hash;
 use super::group::{GROUP, Group};
 use super::grouped::Within;
-use super::hash_set::HashSet;
+use super::hash_set::DistinctHashes;
 use crate::readings;
 use crate::text::LineRef;
 
@@ -38,7 +38,7 @@ pub(super) enum Outlook {
 /// Distinct values of a table and a log, told apart by their hashes.
 #[derive(Debug, Clone)]
 struct Counted {
-    hashes: HashSet,
+    hashes: DistinctHashes,
     distinct: usize,
     bytes: usize,
     /// Values of the log that were looked at.
@@ -47,7 +47,7 @@ struct Counted {
 
 impl Counted {
     fn of(table: &DistinctTable, room: usize) -> Counted {
-        let hashes = HashSet::with_room(room);
+        let hashes = DistinctHashes::with_room(room);
         let mut counted = Counted { hashes, distinct: 0, bytes: 0, values: 0 };
         table.values().for_each(|found| counted.add(found.value));
         counted

@@ -10,7 +10,7 @@ use super::{BrokenRecord, ColumnFacts, MAX_BROKEN_EXAMPLES, Quoting, Shared, Str
 use crate::intern::Counter;
 use crate::json::{JsonRecords, JsonSplit, JsonValues};
 use crate::readings::trim;
-use crate::records::{Bounds, LineRef, Records, Split, Values};
+use crate::records::{Bounds, LeafKind, LineRef, Records, Split, Values};
 use crate::text::{Block, FileLayout, QuotedEmpty, Splitter, TextRecords};
 
 /// What one thread keeps while it surveys block after block.
@@ -325,7 +325,7 @@ impl<'b, V: Values> Context<'b, V> {
         place: impl Fn(u32) -> LineRef,
     ) {
         for (row, (start, end)) in (0..).zip(values) {
-            if start < end && records.is_text(row as usize, field) == Some(true) {
+            if start < end && records.leaf(row as usize, field).kind == LeafKind::Text {
                 // The first ones are shown; of all others their number is enough.
                 let place = place(row);
                 if facts.quoted.is_settled(place) {

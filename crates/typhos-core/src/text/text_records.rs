@@ -100,10 +100,6 @@ impl Records for TextRecords {
         })
     }
 
-    fn is_text(&self, _: usize, _: usize) -> Option<bool> {
-        None
-    }
-
     fn broken(&self) -> &[Broken] {
         &self.broken
     }
