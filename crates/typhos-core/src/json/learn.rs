@@ -1,7 +1,6 @@
 //! Learning the paths of an input from every record.
 
-use super::REJECTED_TEXT;
-use super::unescape::unescape;
+use super::cursor::Cursor;
 use super::walk::{Listen, Name, Span, Walk};
 use crate::records::{Guess, JsonFault, LineRef, NodeId, PathKind, Paths};
 use crate::run::{self, Monitor, RunError, RunOptions};
@@ -44,19 +43,12 @@ pub fn learn(
 #[derive(Default)]
 struct Learner {
     paths: Paths,
+    cursor: Cursor,
     place: LineRef,
     /// Names of the record at hand.
     names: u32,
-    /// Nodes of the objects that are open, and the child that is guessed to come next in each.
-    open: Vec<(NodeId, usize)>,
-    node: NodeId,
-    guess: usize,
-    /// For each node, the record that it was seen in last.
-    seen: Vec<u64>,
-    record: u64,
     /// What the record at hand shows, until it is known to be sound.
     shown: Vec<(NodeId, PathKind)>,
-    name: Vec<u8>,
     /// Whether there were more paths than are learned.
     is_over: bool,
 }
@@ -76,9 +68,8 @@ impl Learner {
                 continue;
             }
             self.place = LineRef { part: block.file, line };
-            self.record += 1;
-            (self.names, self.node, self.guess) = (0, 0, 0);
-            self.open.clear();
+            self.names = 0;
+            self.cursor.begin();
             self.shown.clear();
             let mut listen = Names { learner: self, text };
             if Walk::new(text).record(&mut listen).is_ok() {
@@ -91,26 +82,6 @@ impl Learner {
     }
 }
 
-impl Learner {
-    /// Takes note of a member of this node, whose name starts at a place.
-    #[inline]
-    fn show(&mut self, id: NodeId, start: usize, kind: PathKind) -> Result<bool, JsonFault> {
-        if self.seen.len() <= id as usize {
-            self.seen.resize(id as usize + 1, 0);
-        }
-        if std::mem::replace(&mut self.seen[id as usize], self.record) == self.record {
-            return Err(JsonFault::Repeated { byte: start - 1 });
-        }
-        self.shown.push((id, kind));
-        let is_object = kind == PathKind::Object;
-        if is_object {
-            self.open.push((self.node, self.guess));
-            (self.node, self.guess) = (id, 0);
-        }
-        Ok(is_object)
-    }
-}
-
 /// A learner that is told of one record.
 struct Names<'l, 't> {
     learner: &'l mut Learner,
@@ -120,49 +91,33 @@ struct Names<'l, 't> {
 impl Listen for Names<'_, '_> {
     #[inline]
     fn guess(&self) -> Option<&Guess> {
-        let Learner { paths, node, guess, .. } = &*self.learner;
-        paths.guess(paths.child_at(*node, *guess)?)
+        self.learner.cursor.guess(&self.learner.paths)
     }
 
     #[inline]
     fn member(&mut self, name: Name, kind: PathKind) -> Result<bool, JsonFault> {
-        let Name { start, end, is_escaped, is_guessed } = name;
-        let learner = &mut *self.learner;
-        if is_guessed && let Some(id) = learner.paths.child_at(learner.node, learner.guess) {
-            learner.names += 1;
-            learner.guess += 1;
-            return learner.show(id, start, kind);
-        }
-        let mut name = &self.text[start..end];
-        if is_escaped {
-            learner.name.clear();
-            unescape(name, &mut learner.name);
-            name = &learner.name;
-        }
-        if learner.node == 0 && name == REJECTED_TEXT.as_bytes() {
-            return Err(JsonFault::NotMended);
-        }
-        let order = learner.names;
-        learner.names += 1;
-        let id = match learner.paths.child(learner.node, learner.guess, name) {
-            Some((id, at)) => {
-                learner.guess = at + 1;
-                id
-            }
-            None if learner.paths.len() >= MOST_PATHS => {
-                learner.is_over = true;
+        let Learner { paths, cursor, place, names, shown, is_over } = &mut *self.learner;
+        let id = match cursor.find(paths, self.text, name)? {
+            Some(id) => id,
+            None if paths.len() >= MOST_PATHS => {
+                *is_over = true;
                 return Ok(false);
             }
-            None => learner.paths.add(learner.node, name, (learner.place, order)),
+            None => paths.add(cursor.node(), cursor.meant(self.text, name), (*place, *names)),
         };
-        learner.show(id, start, kind)
+        *names += 1;
+        cursor.see(id, name.start)?;
+        shown.push((id, kind));
+        let is_object = kind == PathKind::Object;
+        if is_object {
+            cursor.enter(id);
+        }
+        Ok(is_object)
     }
 
     fn value(&mut self, _: Span) {}
 
     fn leave(&mut self) {
-        if let Some(above) = self.learner.open.pop() {
-            (self.learner.node, self.learner.guess) = above;
-        }
+        self.learner.cursor.leave();
     }
 }

@@ -9,6 +9,7 @@
 //! that its contents are read as a field of delimited text is. Arrays, and objects where other values have the same
 //! path, are kept as they are written.
 
+mod cursor;
 mod learn;
 mod records;
 #[cfg(test)]

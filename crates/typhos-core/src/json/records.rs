@@ -2,12 +2,12 @@
 
 use std::ops::Range;
 
-use super::REJECTED_TEXT;
+use super::cursor::Cursor;
 use super::unescape::unescape;
 use super::walk::{Listen, Name, Span, Walk};
 use crate::records::{
-    Bounds, Broken, BrokenKind, Guess, JsonFault, Leaf, LeafKind, NodeId, PathKind, Paths,
-    Presence, Records, Split, Values,
+    Bounds, Broken, BrokenKind, Guess, JsonFault, Leaf, LeafKind, PathKind, Paths, Presence,
+    Records, Split, Values,
 };
 use crate::text::Block;
 
@@ -168,10 +168,7 @@ pub struct JsonSplit<'b> {
     damage: Option<BrokenKind>,
     at: usize,
     line: u32,
-    seen: Vec<u32>,
-    record: u32,
-    open: Vec<(NodeId, usize)>,
-    name: Vec<u8>,
+    cursor: Cursor,
 }
 
 impl<'b> JsonSplit<'b> {
@@ -184,10 +181,7 @@ impl<'b> JsonSplit<'b> {
             damage: block.damage(),
             at: 0,
             line: 0,
-            seen: vec![0; paths.len()],
-            record: 0,
-            open: Vec::new(),
-            name: Vec::new(),
+            cursor: Cursor::default(),
         }
     }
 
@@ -202,21 +196,15 @@ impl<'b> JsonSplit<'b> {
         if line.trim_ascii().is_empty() {
             return;
         }
-        self.record += 1;
         let row = records.starts.len();
-        self.open.clear();
+        self.cursor.begin();
         let mut listen = Members {
             paths: self.paths,
             text: line,
             start: start as u32,
             row,
-            record: self.record,
             columns: &mut records.columns,
-            seen: &mut self.seen,
-            open: &mut self.open,
-            name: &mut self.name,
-            node: 0,
-            guess: 0,
+            cursor: &mut self.cursor,
             column: None,
         };
         let result = match self.damage {
@@ -262,63 +250,30 @@ struct Members<'r> {
     text: &'r [u8],
     start: u32,
     row: usize,
-    record: u32,
     columns: &'r mut [Leaves],
-    seen: &'r mut [u32],
-    open: &'r mut Vec<(NodeId, usize)>,
-    name: &'r mut Vec<u8>,
-    node: NodeId,
-    guess: usize,
+    cursor: &'r mut Cursor,
     /// The column of the member whose value comes next.
     column: Option<usize>,
-}
-
-impl Members<'_> {
-    /// Comes to a member of this node, whose name starts at a place.
-    #[inline]
-    fn enter(&mut self, id: NodeId, start: usize, kind: PathKind) -> Result<bool, JsonFault> {
-        if std::mem::replace(&mut self.seen[id as usize], self.record) == self.record {
-            return Err(JsonFault::Repeated { byte: start - 1 });
-        }
-        self.column = self.paths.column(id);
-        let goes_in = kind == PathKind::Object && self.column.is_none();
-        if goes_in {
-            self.open.push((self.node, self.guess));
-            (self.node, self.guess) = (id, 0);
-        }
-        Ok(goes_in)
-    }
 }
 
 impl Listen for Members<'_> {
     #[inline]
     fn guess(&self) -> Option<&Guess> {
-        self.paths.guess(self.paths.child_at(self.node, self.guess)?)
+        self.cursor.guess(self.paths)
     }
 
     #[inline]
     fn member(&mut self, name: Name, kind: PathKind) -> Result<bool, JsonFault> {
-        let Name { start, end, is_escaped, is_guessed } = name;
-        if is_guessed && let Some(id) = self.paths.child_at(self.node, self.guess) {
-            self.guess += 1;
-            return self.enter(id, start, kind);
-        }
-        let mut name = &self.text[start..end];
-        if is_escaped {
-            self.name.clear();
-            unescape(name, self.name);
-            name = self.name;
-        }
-        if self.node == 0 && name == REJECTED_TEXT.as_bytes() {
-            return Err(JsonFault::NotMended);
-        }
         self.column = None;
         // What was never learned of is no column, and nothing in it is.
-        let Some((id, at)) = self.paths.child(self.node, self.guess, name) else {
-            return Ok(false);
-        };
-        self.guess = at + 1;
-        self.enter(id, start, kind)
+        let Some(id) = self.cursor.find(self.paths, self.text, name)? else { return Ok(false) };
+        self.cursor.see(id, name.start)?;
+        self.column = self.paths.column(id);
+        let goes_in = kind == PathKind::Object && self.column.is_none();
+        if goes_in {
+            self.cursor.enter(id);
+        }
+        Ok(goes_in)
     }
 
     #[inline]
@@ -345,8 +300,6 @@ impl Listen for Members<'_> {
     }
 
     fn leave(&mut self) {
-        if let Some(above) = self.open.pop() {
-            (self.node, self.guess) = above;
-        }
+        self.cursor.leave();
     }
 }

@@ -122,6 +122,8 @@ impl InputChoice {
 impl From<Dialect> for InputChoice {
     fn from(dialect: Dialect) -> Self {
         InputChoice {
+            // A dialect is one of delimited text.
+            format: Some(InputFormat::Delimited),
             delimiter: Some(dialect.delimiter),
             quote: Some(dialect.quote),
             escape: Some(dialect.escape),

@@ -58,7 +58,6 @@ impl Input {
             skip: choice.skip,
             line_ends: choice.line_ends,
             trailing_delimiter: choice.trailing_delimiter,
-            format: Some(InputFormat::Delimited),
             ..choice.or(&dialect.into())
         };
         for file in others {
