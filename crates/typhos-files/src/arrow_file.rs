@@ -15,7 +15,8 @@ use arrow_array::types::UInt32Type;
 use arrow_array::{Array, ArrayRef, DictionaryArray, RecordBatch, StringArray, UInt32Array};
 use arrow_ipc::reader::FileReader;
 use arrow_ipc::writer::{DictionaryHandling, FileWriter, IpcWriteOptions};
-use arrow_schema::{ArrowError, DataType, Schema as ArrowSchema, SchemaRef};
+use arrow_schema::{ArrowError, DataType, Field, Schema as ArrowSchema, SchemaRef};
+use typhos_core::columns::{TYPE_KEY, is_nested, map_array, map_field};
 use typhos_core::run::{Monitor, RunOptions};
 use typhos_core::schema::{Scalar, Schema};
 
@@ -85,18 +86,38 @@ impl EncodeUnit for BatchUnit {
     }
 }
 
+/// How a column is held in a file, in a few words.
+fn stored_name(field: &Field) -> String {
+    match stored_type(field, false) {
+        DataType::Dictionary(codes, _) => format!("{codes} codes of Utf8"),
+        DataType::FixedSizeBinary(_) => "16 bytes".into(),
+        DataType::List(item) => format!("list of {}", stored_name(&item)),
+        DataType::Struct(fields) if is_nested(field) => {
+            let each =
+                fields.iter().map(|field| format!("{} {}", field.name(), stored_name(field)));
+            format!("struct of {}", each.collect::<Vec<_>>().join(", "))
+        }
+        DataType::Struct(_) => "lat and lon".into(),
+        other => other.to_string(),
+    }
+}
+
+/// How a leaf is held in a file. A file has one dictionary for each column, and one that grows inside of other values
+/// would have to be known before the first of them.
+fn stored_type(leaf: &Field, is_inside: bool) -> DataType {
+    let is_open = leaf.metadata().get(TYPE_KEY).is_some_and(|declared| declared == "lowcard");
+    match leaf.data_type() {
+        DataType::Dictionary(_, words) if is_inside && is_open => words.as_ref().clone(),
+        other => other.clone(),
+    }
+}
+
 impl Target for ArrowTarget {
     type Encoder = Witness<BatchEncoder>;
     type Sink = ArrowSink;
 
     fn plan(&mut self, job: &Job<'_>) -> Result<LoadPlan, TargetError> {
-        let stored = |ty: &DataType| match ty {
-            DataType::Dictionary(codes, _) => format!("{codes} codes of Utf8"),
-            DataType::FixedSizeBinary(_) => "16 bytes".into(),
-            DataType::Struct(_) => "lat and lon".into(),
-            other => other.to_string(),
-        };
-        Ok(plan_file(job, &self.path, false, "an Arrow file", Vec::new(), &stored))
+        Ok(plan_file(job, &self.path, false, "an Arrow file", Vec::new(), &stored_name))
     }
 
     fn stage(
@@ -114,6 +135,8 @@ impl Target for ArrowTarget {
             source: source.into(),
         };
         let rows = job.plan.arrow();
+        let fields = rows.fields().iter().map(|field| map_field(field, &stored_type));
+        let rows = Arc::new(ArrowSchema::new(fields.collect::<Vec<_>>()));
         let writer = writer(&side, &rows)?.map_err(failed)?;
         let open_sets = schema.columns.iter().enumerate();
         let open_sets = open_sets.filter(|(_, column)| column.scalar() == Scalar::Lowcard);
@@ -130,7 +153,10 @@ impl Target for ArrowTarget {
             gate: job.gate.clone(),
         };
         let columns = schema.columns.len();
-        Ok((Witness { encoder: BatchEncoder, columns, keeps_facts: job.is_proven }, sink))
+        Ok((
+            Witness { encoder: BatchEncoder, columns, keeps_facts: job.is_proven, flattens: false },
+            sink,
+        ))
     }
 }
 
@@ -291,9 +317,10 @@ impl Sink for ArrowSink {
                 self.give_up_words(&given_up, monitor)?;
             }
             for (at, field) in self.rows.fields().iter().enumerate() {
-                if *field.data_type() == DataType::Utf8 {
-                    columns[at] = plain(&columns[at]);
-                }
+                columns[at] = map_array(&columns[at], field, &|leaf, to| match to.data_type() {
+                    DataType::Utf8 => plain(leaf),
+                    _ => leaf.clone(),
+                });
             }
             self.write(columns)?;
         }

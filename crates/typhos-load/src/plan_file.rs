@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use arrow_schema::DataType;
+use arrow_schema::Field;
 
 use typhos_core::remedy::Remedy;
 
@@ -19,7 +19,7 @@ pub fn plan_file(
     is_directory: bool,
     what: &str,
     notes: Vec<String>,
-    stored: &dyn Fn(&DataType) -> String,
+    stored: &dyn Fn(&Field) -> String,
 ) -> LoadPlan {
     let schema = job.plan.schema();
     let exists = path.symlink_metadata().is_ok();
@@ -73,8 +73,8 @@ pub fn plan_file(
             PlannedColumn {
                 name: column.name.clone(),
                 source: source_words(column, at, job.plan, job.input.names()),
-                declared: column.scalar().to_string(),
-                stored: stored(field.data_type()),
+                declared: column.ty.to_string(),
+                stored: stored(field),
                 nullable: !column.required,
                 is_key: schema.layout.key.contains(&column.name),
                 remark: default_words(column),

@@ -7,7 +7,7 @@ use std::io::{BufWriter, Write};
 use std::path::{Path, PathBuf};
 
 use serde_json::json;
-use typhos_core::columns::{Plan, SetAside};
+use typhos_core::columns::{MisfitValue, Plan, SetAside};
 use typhos_core::json::REJECTED_TEXT;
 use typhos_core::schema::REJECTED_COLUMNS;
 use typhos_core::text::{Escape, Input};
@@ -71,9 +71,12 @@ impl<'i> Rejects<'i> {
         for aside in set_aside {
             let misfit = &aside.misfit;
             let file = self.input.files()[misfit.place.part as usize].name();
-            let column = misfit.column.map_or("", |column| &self.columns[column]);
-            let behind =
-                [file, misfit.place.line.to_string(), column.to_owned(), misfit.reason.to_string()];
+            let behind = [
+                file,
+                misfit.place.line.to_string(),
+                self.column(misfit),
+                misfit.reason.to_string(),
+            ];
             lines.extend_from_slice(&aside.record);
             // What it leaves out stands here as nothing, so that the columns behind are where they belong.
             lines.extend(std::iter::repeat_n(dialect.delimiter, aside.missing));
@@ -98,11 +101,10 @@ impl<'i> Rejects<'i> {
         for aside in set_aside {
             let misfit = &aside.misfit;
             let file = self.input.files()[misfit.place.part as usize].name();
-            let column = misfit.column.map_or("", |column| &self.columns[column]);
             let behind = [
                 json!(file),
                 json!(misfit.place.line),
-                json!(column),
+                json!(self.column(misfit)),
                 json!(misfit.reason.to_string()),
             ];
             match misfit.column.and_then(|_| members_of(&aside.record)) {
@@ -122,6 +124,12 @@ impl<'i> Rejects<'i> {
         }
         let (_, writer) = self.open.as_mut().expect("opened above");
         writer.write_all(&lines).map_err(TargetError::io(&self.path))
+    }
+
+    /// The column of a misfit, and where in its value that is.
+    fn column(&self, misfit: &MisfitValue) -> String {
+        let column = misfit.column.map_or("", |column| &self.columns[column]);
+        format!("{column}{}", misfit.path)
     }
 
     /// A text as a field of the source's dialect. Where nothing can be quoted or escaped, what would

@@ -175,7 +175,8 @@ fn within(limit: MisfitLimit, account: &Account, job: &Job<'_>) -> Result<(), Lo
     let first = first.map_or(String::new(), |misfit| {
         let file = job.input.files()[misfit.place.part as usize].name();
         let column = misfit.column.map_or("the record".into(), |column| {
-            format!("column '{}': '{}'", job.plan.schema().columns[column].name, misfit.value)
+            let name = &job.plan.schema().columns[column].name;
+            format!("column '{name}{}': '{}'", misfit.path, misfit.value)
         });
         format!("{file}:{}: {column} {}", misfit.place.line, misfit.reason)
     });

@@ -5,6 +5,7 @@ use arrow_array::RecordBatch;
 use crate::contract::{EncodeUnit, Encoder};
 use crate::error::TargetError;
 use crate::proof::{Proof, SentFacts};
+use typhos_core::columns::flat_batch;
 use typhos_core::schema::Schema;
 use typhos_core::sorting::Grouping;
 
@@ -16,6 +17,8 @@ pub struct Witness<E> {
     pub columns: usize,
     /// Whether more than the rows are counted.
     pub keeps_facts: bool,
+    /// Whether what nests becomes JSON text before anybody sees it.
+    pub flattens: bool,
 }
 
 /// A block of another encoder.
@@ -23,6 +26,7 @@ pub struct WitnessUnit<U> {
     unit: U,
     facts: SentFacts,
     keeps_facts: bool,
+    flattens: bool,
 }
 
 impl<E: Encoder> Encoder for Witness<E> {
@@ -37,6 +41,7 @@ impl<E: Encoder> Encoder for Witness<E> {
             unit: self.encoder.begin(share)?,
             facts: SentFacts::new(self.columns),
             keeps_facts: self.keeps_facts,
+            flattens: self.flattens,
         })
     }
 
@@ -53,6 +58,7 @@ impl<U: EncodeUnit> EncodeUnit for WitnessUnit<U> {
     type Encoded = (U::Encoded, SentFacts);
 
     fn push(&mut self, batch: RecordBatch) -> Result<(), TargetError> {
+        let batch = if self.flattens { flat_batch(&batch) } else { batch };
         if self.keeps_facts {
             self.facts.add(&batch);
         } else {
@@ -82,19 +88,7 @@ pub fn prove_file(
         wrong.push(format!("{} rows were sent, {} are there", sent.rows, found.rows));
     }
     for ((column, sent), found) in schema.columns.iter().zip(&sent.columns).zip(&found.columns) {
-        // Both sides are facts of ours, so every one of them can be compared as it is.
-        let pairs = [
-            ("number of values", sent.values == found.values && sent.nans == found.nans),
-            ("smallest value", sent.low == found.low),
-            ("largest value", sent.high == found.high),
-            ("sum", sent.sum == found.sum),
-        ];
-        for (what, is_same) in pairs {
-            facts += 1;
-            if !is_same {
-                wrong.push(format!("'{}': the {what} is another one than was sent", column.name));
-            }
-        }
+        sent.differences(found, &column.name, &mut facts, &mut wrong);
     }
     if wrong.is_empty() {
         Ok(Proof::Proven { facts, rows: sent.rows, is_before_move: false })

@@ -84,6 +84,11 @@ pub trait Definitions: Send + Sync {
         false
     }
 
+    /// Whether it has types for values inside of values; otherwise they go as JSON text.
+    fn nests(&self) -> bool {
+        false
+    }
+
     /// How a column of the table is stored.
     fn stored(&self, table: &str, column: &ColumnDecl) -> Stored;
 

@@ -2,7 +2,8 @@
 
 use clap::Args as ClapArgs;
 use typhos_core::infer::{
-    Fractions, House, Naming, Never, Orders, Strings, parse_headroom, parse_quoted, parse_share,
+    Fractions, House, Naming, Never, Objects, Orders, Strings, parse_headroom, parse_quoted,
+    parse_share,
 };
 use typhos_core::readings::{Mark, Side};
 
@@ -55,6 +56,10 @@ pub struct RuleArgs {
     #[arg(long, value_name = "WHAT", value_parser = Strings::parse)]
     pub strings: Option<Strings>,
 
+    /// What objects of JSON become: their members are columns (flat), or they are structs (keep)
+    #[arg(long, value_name = "HOW", value_parser = Objects::parse)]
+    pub nested: Option<Objects>,
+
     /// What columns are called: as in the header (keep), or in lower case with underscores (snake)
     #[arg(long, value_name = "HOW", value_parser = Naming::parse)]
     pub naming: Option<Naming>,
@@ -88,6 +93,7 @@ impl RuleArgs {
             never: self.never.iter().copied().reduce(Never::and),
             quoted_text: self.quoted,
             strings: self.strings,
+            nested: self.nested,
             naming: self.naming,
         }
     }

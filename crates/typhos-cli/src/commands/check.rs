@@ -124,7 +124,7 @@ fn show(
         console.say(format!(
             "{}  {}  {} {}",
             paint(BOLD, safe(&column.name)),
-            column.scalar(),
+            column.ty,
             paint(WARN, count),
             paint(DIM, format!("({fate})"))
         ))?;

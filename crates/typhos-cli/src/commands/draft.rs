@@ -32,6 +32,7 @@ pub fn run(args: &Draft, common: &Common, console: &mut Console) -> Result<Outco
         table: args.table.clone().unwrap_or_else(|| super::table_name(files)),
         naming: settings.house.naming.unwrap_or_default(),
         columns: Some(columns.clone()),
+        objects: settings.house.nested.unwrap_or_default(),
     };
     let mut drafted = draft(survey, decisions, &wanted);
     drafted.heading.extend(looked.report().draft_notes());

@@ -91,7 +91,12 @@ pub fn misfit_line(misfit: &MisfitValue, input: &Input, plan: Option<&Plan>) -> 
         let path = misfit.column.and_then(|column| plan.path(column, input));
         path.map(str::to_owned).or_else(|| column_name(misfit, plan))
     });
-    let name = name.map_or(String::new(), |name| format!("{}: ", safe(&name)));
+    let place_in = match name {
+        Some(name) => format!("{name}{}", misfit.path),
+        // Which column it is stands above.
+        None => misfit.path.trim_start_matches('.').to_owned(),
+    };
+    let name = if place_in.is_empty() { place_in } else { format!("{}: ", safe(&place_in)) };
     let what = match misfit.column {
         Some(_) => format!("{} {}", shown(&misfit.value), safe(&misfit.reason.to_string())),
         None => format!("the record {}", safe(&misfit.reason.to_string())),
@@ -104,8 +109,13 @@ pub fn stopped_by(misfit: &MisfitValue, plan: &Plan, input: &Input) -> String {
     let column = column_name(misfit, plan);
     let (what, line) = match &column {
         Some(name) => {
-            let what =
-                format!("column '{}': {} {}", safe(name), shown(&misfit.value), misfit.reason);
+            let what = format!(
+                "column '{}{}': {} {}",
+                safe(name),
+                safe(&misfit.path),
+                shown(&misfit.value),
+                misfit.reason
+            );
             (what, format!("{name} = {{ …, misfit = \"reject\" }}"))
         }
         None => (format!("the record {}", misfit.reason), "[input] misfit = \"reject\"".to_owned()),
@@ -125,12 +135,20 @@ pub fn stopped_by(misfit: &MisfitValue, plan: &Plan, input: &Input) -> String {
 
 fn misfits_json(misfits: &ColumnMisfits, input: &Input) -> Value {
     let examples = misfits.examples.iter().map(|misfit| {
-        json!({
+        let mut entry = json!({
             "file": input.files()[misfit.place.part as usize].name(),
             "line": misfit.place.line,
+            "path": misfit.path,
             "value": misfit.value,
             "reason": misfit.reason.to_string(),
-        })
+        });
+        // Of a value that does not nest there is none.
+        if misfit.path.is_empty()
+            && let Some(entry) = entry.as_object_mut()
+        {
+            entry.remove("path");
+        }
+        entry
     });
     json!({ "count": misfits.count, "examples": examples.collect::<Vec<_>>() })
 }

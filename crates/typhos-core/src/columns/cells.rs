@@ -14,13 +14,17 @@ use arrow_buffer::{
 use arrow_schema::DataType;
 
 use super::Reason;
+use super::absent::Around;
 use super::durations::DurationRead;
 use super::instants::{DateRead, PatternRead, TimeRead, TimestampRead};
+use super::nested::{Lists, Structs};
 use super::numbers::{DecimalRead, FloatRead, IntRead, Styled};
 use super::values::{Loss, ReadValue, read_bool};
 use crate::intern::Interner;
 use crate::readings::{is_ip, is_json, point, uuid};
-use crate::schema::{ColumnDecl, IntType, ReadValues, Scalar, TimeUnit, code_type, point_fields};
+use crate::schema::{
+    ColumnDecl, IntType, ReadValues, Scalar, TimeUnit, Type, code_type, point_fields,
+};
 
 /// A column that is being filled.
 pub(super) trait Cells: Send {
@@ -28,6 +32,9 @@ pub(super) trait Cells: Send {
     fn push(&mut self, value: &[u8]) -> Result<(), Reason>;
 
     fn push_null(&mut self);
+
+    /// Drops the cells beyond the first `rows` since the last [`finish`](Self::finish).
+    fn truncate(&mut self, rows: usize);
 
     /// Takes the array of all cells since the last time.
     fn finish(&mut self) -> ArrayRef;
@@ -40,6 +47,12 @@ pub(super) trait Cells: Send {
     /// How many values were changed since the last time, as the column declares.
     fn changed(&mut self) -> u64 {
         0
+    }
+
+    /// Takes what did not fit inside of the last value and became null there, as declared.
+    #[inline]
+    fn take_nulled(&mut self) -> Vec<Reason> {
+        Vec::new()
     }
 
     /// Forgets what was kept from one array for the next.
@@ -57,8 +70,20 @@ pub(super) trait Visit {
 ///
 /// # Errors
 /// A bound that is not a value of the type.
-pub(super) fn with_cells<V: Visit>(column: &ColumnDecl, visitor: V) -> Result<V::Out, String> {
-    let (ty, rounding) = (column.scalar(), column.rounding);
+pub(super) fn with_cells<V: Visit>(
+    column: &ColumnDecl,
+    around: &Around<'_>,
+    visitor: V,
+) -> Result<V::Out, String> {
+    match &column.ty {
+        Type::Scalar(scalar) => with_scalars(column, *scalar, visitor),
+        Type::List(items) => Ok(visitor.visit(Lists::new(column, items, around)?)),
+        Type::Struct(fields) => Ok(visitor.visit(Structs::new(fields, around)?)),
+    }
+}
+
+fn with_scalars<V: Visit>(column: &ColumnDecl, ty: Scalar, visitor: V) -> Result<V::Out, String> {
+    let rounding = column.rounding;
     let patterns = || PatternRead {
         patterns: column.patterns.clone(),
         options: column.dates.clone(),
@@ -169,7 +194,7 @@ impl PlainValues {
         }
         let mut column = ColumnDecl::new("", ty);
         column.low = Some(text.to_owned());
-        with_cells(&column, Low)
+        with_cells(&column, &Around::default(), Low)
     }
 }
 
@@ -186,7 +211,8 @@ impl ReadValues for PlainValues {
                 cells.push(self.0.as_bytes())
             }
         }
-        with_cells(column, Take(text))?.map_err(|reason| reason.to_string())
+        let taken = with_cells(column, &Around::default(), Take(text))?;
+        taken.map_err(|reason| reason.to_string())
     }
 }
 
@@ -201,7 +227,7 @@ pub fn plain_text(column: &ColumnDecl, text: &str) -> Option<String> {
             super::cell_text(&cells.finish(), 0)
         }
     }
-    with_cells(column, Take(text)).ok()?
+    with_cells(column, &Around::default(), Take(text)).ok()?
 }
 
 /// Values of a fixed width.
@@ -270,6 +296,11 @@ impl<A: ArrowPrimitiveType, R: ReadValue<Native = A::Native> + Send> Cells for P
         self.validity.append_null();
     }
 
+    fn truncate(&mut self, rows: usize) {
+        self.values.truncate(rows);
+        self.validity.truncate(rows);
+    }
+
     fn finish(&mut self) -> ArrayRef {
         let capacity = self.values.len();
         let values = std::mem::replace(&mut self.values, Vec::with_capacity(capacity));
@@ -301,6 +332,11 @@ impl Cells for Bools {
     fn push_null(&mut self) {
         self.values.append(false);
         self.validity.append_null();
+    }
+
+    fn truncate(&mut self, rows: usize) {
+        self.values.truncate(rows);
+        self.validity.truncate(rows);
     }
 
     fn finish(&mut self) -> ArrayRef {
@@ -375,6 +411,12 @@ impl Cells for Texts {
         self.validity.append_null();
     }
 
+    fn truncate(&mut self, rows: usize) {
+        self.offsets.truncate(rows + 1);
+        self.bytes.truncate(self.offsets[rows] as usize);
+        self.validity.truncate(rows);
+    }
+
     fn finish(&mut self) -> ArrayRef {
         let offsets = std::mem::replace(&mut self.offsets, vec![0]);
         let capacity = self.bytes.len();
@@ -405,6 +447,11 @@ impl Cells for Uuids {
     fn push_null(&mut self) {
         self.bytes.extend_from_slice(&[0; 16]);
         self.validity.append_null();
+    }
+
+    fn truncate(&mut self, rows: usize) {
+        self.bytes.truncate(16 * rows);
+        self.validity.truncate(rows);
     }
 
     fn finish(&mut self) -> ArrayRef {
@@ -439,6 +486,12 @@ impl Cells for Points {
         self.lat.push(0.0);
         self.lon.push(0.0);
         self.validity.append_null();
+    }
+
+    fn truncate(&mut self, rows: usize) {
+        self.lat.truncate(rows);
+        self.lon.truncate(rows);
+        self.validity.truncate(rows);
     }
 
     fn finish(&mut self) -> ArrayRef {
@@ -514,6 +567,11 @@ where
     fn push_null(&mut self) {
         self.codes.push(K::Native::default());
         self.validity.append_null();
+    }
+
+    fn truncate(&mut self, rows: usize) {
+        self.codes.truncate(rows);
+        self.validity.truncate(rows);
     }
 
     fn finish(&mut self) -> ArrayRef {

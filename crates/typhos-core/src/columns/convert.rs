@@ -9,8 +9,9 @@ use std::marker::PhantomData;
 use arrow_array::{ArrayRef, RecordBatch, RecordBatchOptions};
 
 use super::Plan;
+use super::absent::Around;
 use super::cells::with_cells;
-use super::fill::{Absent, FillColumn, MakeColumn, Rows, Slice, number};
+use super::fill::{FillColumn, MakeColumn, Rows, Slice, number};
 use super::reason::{Account, MisfitValue, Reason, SetAside};
 use crate::json::{JsonRecords, JsonSplit, JsonValues};
 use crate::records::{Records, Split};
@@ -188,8 +189,13 @@ impl<'p, R: Records + 'static> OneFormat<'p, R> {
         fill(plan, columns, rows, scratch, &mut note)
     }
 
-    fn policy(&self, column: usize) -> Misfit {
-        match (self.plan.schema().columns[column].misfit, self.mode) {
+    /// What happens to a misfit: what its column declares, or the field that it is in.
+    fn policy(&self, misfit: &RowMisfit) -> Misfit {
+        let declared = match &misfit.reason {
+            Reason::Within(within) => within.policy,
+            _ => self.plan.schema().columns[misfit.column].misfit,
+        };
+        match (declared, self.mode) {
             (Misfit::Stop, OnMisfit::NoteAll) => Misfit::Reject,
             (policy, _) => policy,
         }
@@ -198,7 +204,7 @@ impl<'p, R: Records + 'static> OneFormat<'p, R> {
     fn rejected_rows(&self) -> Vec<bool> {
         let mut rejected = vec![false; self.records.len()];
         for misfit in &self.misfits {
-            if self.policy(misfit.column) == Misfit::Reject {
+            if self.policy(misfit) == Misfit::Reject {
                 rejected[misfit.row] = true;
             }
         }
@@ -258,7 +264,7 @@ impl<'p, R: Records + 'static> OneFormat<'p, R> {
                 )
             };
             report.account.columns[misfit.column].note(&misfit.reason, value);
-            match self.policy(misfit.column) {
+            match self.policy(misfit) {
                 Misfit::Stop if stop.as_ref().is_none_or(|(known, _)| line < *known) => {
                     stop = Some((line, value()))
                 }
@@ -401,11 +407,13 @@ impl<'p> Converter<'p> {
 
 fn columns_of<R: Records + 'static>(plan: &Plan) -> Columns<R> {
     let schema = plan.schema();
+    let absent = schema.input.absent.as_deref();
+    let around = Around { absent, keeps_empty: plan.keeps_empty() };
     let columns = schema.columns.iter().map(|column| {
-        let absent = Absent::new(&schema.absent_of(column));
+        let absent = around.absent_of(column);
         let visitor =
             MakeColumn { records: PhantomData, absent, column, glue: plan.glue_of(column) };
-        with_cells(column, visitor).expect("bounds were parsed when the schema was read")
+        with_cells(column, &around, visitor).expect("bounds were parsed when the schema was read")
     });
     columns.collect()
 }

@@ -129,7 +129,7 @@ fn float_text<F: std::fmt::Display + std::fmt::Debug>(float: F) -> String {
 }
 
 /// Whether a struct is a point on the earth, as our columns hold it.
-fn is_point(fields: &Fields) -> bool {
+pub(super) fn is_point(fields: &Fields) -> bool {
     let is = |at: usize, name: &str| {
         fields.get(at).is_some_and(|f| f.name() == name && *f.data_type() == DataType::Float64)
     };

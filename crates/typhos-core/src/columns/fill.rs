@@ -7,6 +7,7 @@ use std::ops::Range;
 
 use arrow_array::ArrayRef;
 
+use super::absent::Absent;
 use super::cells::{Cells, Visit};
 use super::reason::Reason;
 use crate::readings::trim;
@@ -207,7 +208,11 @@ impl<C: Cells> Column<C> {
         note: &mut dyn FnMut(usize, Reason),
     ) {
         match result {
-            Ok(true) => {}
+            Ok(true) => {
+                for reason in self.cells.take_nulled() {
+                    note(row, reason);
+                }
+            }
             Ok(false) => self.cells.push_null(),
             Err(reason) => {
                 self.cells.push_null();
@@ -324,33 +329,5 @@ impl<R: Records, C: Cells> FillColumn<R> for Column<C> {
 
     fn reset(&mut self) {
         self.cells.reset();
-    }
-}
-
-/// The texts that mean "no value" in a column.
-pub(super) struct Absent {
-    blank: bool,
-    tokens: Vec<Vec<u8>>,
-}
-
-impl Absent {
-    pub fn new(texts: &[&str]) -> Absent {
-        Absent {
-            blank: texts.contains(&""),
-            tokens: texts
-                .iter()
-                .filter(|text| !text.is_empty())
-                .map(|text| text.as_bytes().to_vec())
-                .collect(),
-        }
-    }
-
-    #[inline]
-    fn is(&self, value: &[u8]) -> bool {
-        let trimmed = trim(value);
-        if trimmed.is_empty() {
-            return self.blank;
-        }
-        !self.tokens.is_empty() && self.tokens.iter().any(|token| token == trimmed)
     }
 }

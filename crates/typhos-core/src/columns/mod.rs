@@ -5,6 +5,7 @@
 //! aside and why. Nothing is dropped without a line in the report, and nothing is loaded that does not
 //! fit: a value is either read exactly as declared, or it is a misfit.
 
+mod absent;
 mod cells;
 mod convert;
 mod display;
@@ -13,7 +14,10 @@ mod fill;
 mod float32;
 mod foreign;
 mod instants;
+mod json_text;
+mod leaves;
 mod moments;
+mod nested;
 mod numbers;
 mod plan;
 mod reason;
@@ -26,5 +30,9 @@ pub use cells::{PlainValues, plain_text};
 pub use convert::{BlockReport, Converter, DEFAULT_BATCH_RECORDS, OnMisfit};
 pub use display::cell_text;
 pub use float32::{Float32Change, float32_change};
+pub use json_text::{flat_batch, flat_schema, is_nested, write_json};
+pub use leaves::{map_array, map_field};
 pub use plan::{Plan, RANKED_KEY, TYPE_KEY};
-pub use reason::{Account, ColumnMisfits, MAX_MISFIT_EXAMPLES, MisfitValue, Reason, SetAside};
+pub use reason::{
+    Account, ColumnMisfits, MAX_MISFIT_EXAMPLES, MisfitValue, Reason, SetAside, Within,
+};

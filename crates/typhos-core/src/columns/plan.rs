@@ -3,8 +3,9 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use arrow_schema::{DataType, Field, Schema as ArrowSchema, SchemaRef};
+use arrow_schema::{DataType, Field, FieldRef, Fields, Schema as ArrowSchema, SchemaRef};
 
+use crate::records::{NodeId, Paths, Step, path_of};
 use crate::schema::{ColumnDecl, ColumnSource, Diagnostic, Scalar, Schema, Type};
 use crate::text::{Blocks, FileLayout, Input, InputFile, QuotedEmpty};
 
@@ -39,9 +40,20 @@ impl Plan {
     pub fn new(schema: Schema, input: &Input) -> Result<Plan, Vec<Diagnostic>> {
         let sources = schema.bind(input)?;
         let others = schema.undeclared(&sources, input.names());
-        let undeclared = others.into_iter().map(|at| input.names()[at].clone()).collect();
-        let fields: Vec<Field> = schema.columns.iter().map(arrow_field).collect();
-        let arrow = Arc::new(ArrowSchema::new(fields));
+        let mut undeclared: Vec<_> =
+            others.into_iter().map(|at| input.names()[at].clone()).collect();
+        for (column, source) in schema.columns.iter().zip(&sources) {
+            if let (Some(paths), Some(at)) = (input.paths(), source.column()) {
+                add_undeclared(
+                    paths,
+                    paths.node(at),
+                    &column.ty,
+                    &input.names()[at],
+                    &mut undeclared,
+                );
+            }
+        }
+        let arrow = Arc::new(ArrowSchema::new(arrow_fields(&schema.columns)));
         Ok(Plan {
             schema,
             sources,
@@ -141,23 +153,88 @@ impl Plan {
     }
 }
 
+/// Adds the paths of members of objects at a node that nothing is made of under a type.
+fn add_undeclared(
+    paths: &Paths,
+    node: Option<NodeId>,
+    ty: &Type,
+    path: &str,
+    undeclared: &mut Vec<String>,
+) {
+    let Some(node) = node else { return };
+    match ty {
+        // Who takes the text as it is takes all that is in it.
+        Type::Scalar(_) => {}
+        Type::List(items) => {
+            add_undeclared(paths, paths.items(node), items, &format!("{path}[]"), undeclared);
+        }
+        Type::Struct(fields) => {
+            let fields: Vec<_> = fields.iter().map(|field| (field.path_within(), field)).collect();
+            add_undeclared_members(paths, node, (&fields, 0), path, undeclared);
+        }
+    }
+}
+
+/// A field, and the names that lead to it.
+type FieldPath<'f> = (Vec<String>, &'f ColumnDecl);
+
+/// The same of an object that so many names of these fields have led to.
+fn add_undeclared_members(
+    paths: &Paths,
+    node: NodeId,
+    (fields, depth): (&[FieldPath<'_>], usize),
+    path: &str,
+    undeclared: &mut Vec<String>,
+) {
+    for (name, member) in paths.members(node) {
+        let path = format!("{path}.{}", path_of(&[Step::Member(name.clone())]));
+        let leads = |field: &&FieldPath<'_>| field.0.get(depth) == Some(&name);
+        let through: Vec<_> = fields.iter().filter(leads).cloned().collect();
+        match through.iter().find(|(names, _)| names.len() == depth + 1) {
+            Some((_, field)) => {
+                add_undeclared(paths, Some(member), &field.ty, &path, undeclared);
+            }
+            None if through.is_empty() => undeclared.push(path),
+            None => add_undeclared_members(paths, member, (&through, depth + 1), &path, undeclared),
+        }
+    }
+}
+
+/// The Arrow fields of columns, or of the fields of a struct.
+pub(super) fn arrow_fields(columns: &[ColumnDecl]) -> Fields {
+    columns.iter().map(arrow_field).collect()
+}
+
 /// The Arrow field of a column, and of all that nests in it.
 fn arrow_field(column: &ColumnDecl) -> Field {
     let data_type = arrow_type(&column.ty, column.values.len());
-    let field = Field::new(&column.name, data_type, !column.required);
-    let mut metadata = HashMap::from([(TYPE_KEY.to_owned(), column.ty.to_string())]);
+    let mut field = Field::new(&column.name, data_type, !column.required)
+        .with_metadata(declared(&column.ty))
+        .with_dict_is_ordered(column.ranked);
     if column.ranked {
         let values = serde_json::json!(column.values).to_string();
-        metadata.insert(RANKED_KEY.to_owned(), values);
+        field.metadata_mut().insert(RANKED_KEY.to_owned(), values);
     }
-    field.with_metadata(metadata).with_dict_is_ordered(column.ranked)
+    field
+}
+
+/// What a field says of the type that is declared.
+fn declared(ty: &Type) -> HashMap<String, String> {
+    HashMap::from([(TYPE_KEY.to_owned(), ty.to_string())])
+}
+
+/// The Arrow field of the elements of a list. `values` is the length of a category's list.
+pub(super) fn item_field(items: &Type, values: usize) -> FieldRef {
+    // As the specification of Parquet has it, so that what is in a file is called the same.
+    let field = Field::new("element", arrow_type(items, values), true);
+    Arc::new(field.with_metadata(declared(items)))
 }
 
 /// The Arrow type that holds a type. `values` is the length of a category's list.
 fn arrow_type(ty: &Type, values: usize) -> DataType {
     match ty {
         Type::Scalar(scalar) => scalar.arrow(values),
-        Type::List(items) => DataType::new_list(arrow_type(items, values), true),
-        Type::Struct(fields) => DataType::Struct(fields.iter().map(arrow_field).collect()),
+        Type::List(items) => DataType::List(item_field(items, values)),
+        Type::Struct(fields) => DataType::Struct(arrow_fields(fields)),
     }
 }

@@ -4,7 +4,8 @@ use std::fmt;
 
 use crate::dates::{Misread, Pattern};
 use crate::readings::NumberStyle;
-use crate::schema::Scalar;
+use crate::records::JsonFault;
+use crate::schema::{Misfit, Scalar};
 use crate::text::LineRef;
 
 /// Why a value does not fit.
@@ -60,11 +61,46 @@ pub enum Reason {
         /// The columns that are absent, in the order they are joined, from 1.
         lacks: Vec<usize>,
     },
+    /// It is not the text of a JSON array or object, as the type has it.
+    NotNested(JsonFault),
+    /// It nests, and something inside of it does not fit.
+    Within(Box<Within>),
     /// The record could not be split.
     Broken(String),
 }
 
+/// What does not fit inside of a value.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Within {
+    /// Where it is, from the name of the column on: `[2].rpm`. Elements count from 0, as in a path of JSON.
+    pub path: String,
+    /// It, as text; long ones are cut.
+    pub value: String,
+    /// Why it does not fit.
+    pub reason: Reason,
+    /// What happens to it.
+    pub policy: Misfit,
+}
+
+impl Within {
+    /// A misfit that is the value itself, under the policy of its field; one that is inside of it stays what it is.
+    pub(super) fn of(reason: Reason, value: &[u8], policy: Misfit) -> Within {
+        match reason {
+            Reason::Within(within) => *within,
+            reason => Within { path: String::new(), value: shown(value), reason, policy },
+        }
+    }
+}
+
 impl Reason {
+    /// The same reason, seen from around what it is inside of.
+    pub(super) fn inside(mut self, step: &str) -> Reason {
+        if let Reason::Within(within) = &mut self {
+            within.path.insert_str(0, step);
+        }
+        self
+    }
+
     #[cold]
     pub(super) fn date(value: &[u8], tried: &[(&Pattern, Misread)]) -> Reason {
         let described = tried.iter().map(|(pattern, misread)| {
@@ -145,6 +181,9 @@ impl fmt::Display for Reason {
                 let lacks: Vec<_> = lacks.iter().map(ToString::to_string).collect();
                 write!(f, "has some source columns that are absent: number {}", lacks.join(", "))
             }
+            Reason::NotNested(fault @ JsonFault::Other { .. }) => fault.fmt(f),
+            Reason::NotNested(fault) => write!(f, "is not JSON: it {fault}"),
+            Reason::Within(within) => within.reason.fmt(f),
             Reason::Broken(what) => f.write_str(what),
         }
     }
@@ -157,28 +196,43 @@ pub struct MisfitValue {
     pub place: LineRef,
     /// The declared column, by its position in the schema; `None` for a record that could not be split.
     pub column: Option<usize>,
+    /// Where in the value of that column it is; empty for the value itself.
+    pub path: String,
     /// The value, or the broken record; long ones are cut.
     pub value: String,
     /// Why it does not fit.
     pub reason: Reason,
 }
 
-impl MisfitValue {
-    /// Most bytes of a value that are kept for messages.
-    const SHOWN: usize = 120;
+/// Most bytes of a value that are kept for messages.
+const SHOWN: usize = 120;
 
+/// A value as it is kept for messages.
+fn shown(value: &[u8]) -> String {
+    let cut = &value[..value.len().min(SHOWN)];
+    let mut text = crate::lossless(cut);
+    if cut.len() < value.len() {
+        text.push('…');
+    }
+    text
+}
+
+impl MisfitValue {
     pub(super) fn new(
         place: LineRef,
         column: Option<usize>,
         value: &[u8],
         reason: Reason,
     ) -> MisfitValue {
-        let cut = &value[..value.len().min(Self::SHOWN)];
-        let mut text = crate::lossless(cut);
-        if cut.len() < value.len() {
-            text.push('…');
+        match reason {
+            Reason::Within(within) => {
+                let Within { path, value, reason, .. } = *within;
+                MisfitValue { place, column, path, value, reason }
+            }
+            reason => {
+                MisfitValue { place, column, path: String::new(), value: shown(value), reason }
+            }
         }
-        MisfitValue { place, column, value: text, reason }
     }
 }
 

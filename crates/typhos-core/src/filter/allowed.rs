@@ -34,6 +34,8 @@ impl Allowed {
         data_type: &DataType,
     ) -> Result<Allowed, FilterError> {
         match column.scalar() {
+            // A text would be another one with a space more.
+            _ if column.ty.is_nested() => equal_only(comparison, Scalar::Geopoint),
             Scalar::Float32 | Scalar::Float64 => floats(comparison, column.scalar()),
             Scalar::Category => listed(comparison, column),
             Scalar::Text { .. } | Scalar::Lowcard => {

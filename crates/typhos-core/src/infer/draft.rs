@@ -2,10 +2,13 @@
 
 use std::collections::{HashMap, HashSet};
 
+use super::nesting::{Nested, Nesting, Tree};
 use super::{Decision, counted, line_of};
 use crate::dates::{DEFAULT_LOCALE, Pattern};
+use crate::records::{Step, steps};
 use crate::schema::{ColumnDecl, ColumnFrom, Scalar, Schema, write_with};
 use crate::survey::Survey;
+use crate::text::InputFormat;
 use crate::wording::listed;
 
 /// What the columns of a draft are called.
@@ -38,6 +41,44 @@ impl Naming {
             Naming::Snake => "snake",
         }
     }
+
+    /// What a column is called that is found under a name.
+    pub(super) fn name_of(self, found: &str) -> String {
+        match self {
+            Naming::Keep => found.to_owned(),
+            Naming::Snake => snake_case(found),
+        }
+    }
+}
+
+/// What the objects of a format with nested values become, outside of lists: in there they are structs.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Objects {
+    /// Each of their members is a column.
+    #[default]
+    Flat,
+    /// Structs.
+    Keep,
+}
+
+impl Objects {
+    /// Reads the word of a command line or a settings file.
+    ///
+    /// # Errors
+    /// A sentence that says what there is.
+    pub fn parse(word: &str) -> Result<Objects, String> {
+        let all = [Objects::Flat, Objects::Keep];
+        let found = all.into_iter().find(|objects| objects.name() == word);
+        found.ok_or_else(|| format!("'{}' is neither flat nor keep", word.escape_debug()))
+    }
+
+    /// Its spelling.
+    pub fn name(self) -> &'static str {
+        match self {
+            Objects::Flat => "flat",
+            Objects::Keep => "keep",
+        }
+    }
 }
 
 /// What a draft is to be like.
@@ -49,6 +90,8 @@ pub struct DraftOptions {
     pub naming: Naming,
     /// Which columns there are, by their position; all, where nothing is said.
     pub columns: Option<Vec<usize>>,
+    /// What objects become.
+    pub objects: Objects,
 }
 
 /// A proposed schema, and what to say about it.
@@ -81,28 +124,28 @@ pub fn draft(survey: &Survey, decisions: &[Decision], wanted: &DraftOptions) -> 
     if !survey.absent.is_empty() {
         schema.input.absent = Some(with_blank(&survey.absent));
     }
-    let mut names = Names::default();
-    let mut headers: HashMap<&str, u32> = HashMap::new();
-    source.names.iter().for_each(|name| *headers.entry(name).or_default() += 1);
     let columns = wanted.columns.as_ref();
     let columns = columns.map(|columns| columns.iter().copied().collect::<HashSet<_>>());
+    let is_wanted = |at: usize| columns.as_ref().is_none_or(|columns| columns.contains(&at));
+    let found = match source.layout.format {
+        Some(InputFormat::Json) => nested(survey, decisions, wanted, &is_wanted),
+        _ => flat(survey, decisions),
+    };
+    let mut names = Names::default();
+    let mut headers: HashMap<String, u32> = HashMap::new();
+    found.iter().for_each(|found| *headers.entry(found.column.name.clone()).or_default() += 1);
     let (mut comments, mut positions, mut left_out) = (Vec::new(), Vec::new(), Vec::new());
-    for (at, (header, decision)) in source.names.iter().zip(decisions).enumerate() {
-        let repeated = headers[header.as_str()] > 1;
-        let wished = match wanted.naming {
-            Naming::Keep => header.clone(),
-            Naming::Snake => snake_case(header),
-        };
-        let name = names.unused(&wished);
-        let mut column = declare(name, decision, &survey.absent);
-        if !source.is_named || repeated {
-            column.from = Some(ColumnFrom::Position(at + 1));
-        } else if column.name != *header {
-            column.from = Some(ColumnFrom::Name(header.clone()));
+    for Nested { mut column, comment, position } in found {
+        let header = column.name.clone();
+        column.name = names.unused(&wanted.naming.name_of(&header));
+        if !source.is_named || headers[&header] > 1 {
+            column.from = Some(ColumnFrom::Position(position + 1));
+        } else if column.name != header {
+            column.from = Some(ColumnFrom::Name(header));
         }
-        if columns.as_ref().is_some_and(|columns| !columns.contains(&at)) {
+        if !is_wanted(position) {
             // What was not looked at is decided about by who takes it in again.
-            if survey.unseen.binary_search(&at).is_ok() {
+            if survey.unseen.binary_search(&position).is_ok() {
                 column = ColumnDecl {
                     from: column.from,
                     auto: true,
@@ -116,10 +159,45 @@ pub fn draft(survey: &Survey, decisions: &[Decision], wanted: &DraftOptions) -> 
             continue;
         }
         schema.columns.push(column);
-        comments.push(decision.clauses().join("; "));
-        positions.push(at);
+        comments.push(comment);
+        positions.push(position);
     }
-    Draft { heading: heading(survey, &positions), schema, left_out, positions, comments }
+    Draft { heading: heading(survey, &is_wanted), schema, left_out, positions, comments }
+}
+
+/// Each column of the input as it was decided.
+fn flat(survey: &Survey, decisions: &[Decision]) -> Vec<Nested> {
+    let columns = survey.source.names.iter().zip(decisions).enumerate();
+    let column = |(position, (name, decision)): (usize, (&String, &Decision))| Nested {
+        column: declare(name.clone(), decision, &survey.absent),
+        comment: decision.clauses().join("; "),
+        position,
+    };
+    columns.map(column).collect()
+}
+
+/// The columns that the leaves of objects make: those that are wanted, and those that are not.
+fn nested(
+    survey: &Survey,
+    decisions: &[Decision],
+    wanted: &DraftOptions,
+    is_wanted: &dyn Fn(usize) -> bool,
+) -> Vec<Nested> {
+    let nesting = Nesting {
+        decisions,
+        absent: &survey.absent,
+        naming: wanted.naming,
+        keeps_objects: wanted.objects == Objects::Keep,
+    };
+    let (mut trees, mut leaves) = ([Tree::default(), Tree::default()], survey.source.names.iter());
+    for at in 0..decisions.len() {
+        let Some(name) = leaves.next() else { break };
+        let path = steps(name).unwrap_or_else(|| vec![Step::Member(name.clone())]);
+        trees[usize::from(!is_wanted(at))].add(&path, at);
+    }
+    let mut found: Vec<_> = trees.iter().flat_map(|tree| nesting.columns(tree)).collect();
+    found.sort_by_key(|found| found.position);
+    found
 }
 
 /// What a column is that nobody looked at.
@@ -158,7 +236,7 @@ fn with_blank(texts: &[String]) -> Vec<String> {
     std::iter::once(String::new()).chain(others).collect()
 }
 
-fn heading(survey: &Survey, positions: &[usize]) -> Vec<String> {
+fn heading(survey: &Survey, is_wanted: &dyn Fn(usize) -> bool) -> Vec<String> {
     let names: Vec<_> = survey.source.files.iter().map(|file| base_name(&file.name)).collect();
     let files = match &names[..] {
         [one] => one.clone(),
@@ -172,9 +250,8 @@ fn heading(survey: &Survey, positions: &[usize]) -> Vec<String> {
         format!("Drafted by typhos from {files}: {records}.")
     }];
     let all = survey.source.names.iter().enumerate();
-    let positions: HashSet<usize> = positions.iter().copied().collect();
     let left_out: Vec<String> =
-        all.filter(|(at, _)| !positions.contains(at)).map(|(_, name)| name.clone()).collect();
+        all.filter(|(at, _)| !is_wanted(*at)).map(|(_, name)| name.clone()).collect();
     if !left_out.is_empty() {
         heading.push(format!("Left out, as wanted: {}.", listed(&left_out)));
     }
@@ -198,7 +275,7 @@ fn base_name(path: &str) -> String {
 
 /// Names that are given, each once.
 #[derive(Default)]
-struct Names {
+pub(super) struct Names {
     taken: HashSet<String>,
     /// The last number that was put behind a name.
     counts: HashMap<String, u32>,
@@ -206,7 +283,7 @@ struct Names {
 
 impl Names {
     /// A name that is not taken yet: the wished one, or that with a number.
-    fn unused(&mut self, wished: &str) -> String {
+    pub fn unused(&mut self, wished: &str) -> String {
         let mut unused = wished.to_owned();
         while !self.taken.insert(unused.clone()) {
             let count = self.counts.entry(wished.to_owned()).or_insert(1);

@@ -105,7 +105,7 @@ impl Grounds {
         let columns = survey.columns.iter().zip(&survey.source.names).enumerate();
         let decided = columns.map(|(at, (column, name))| {
             let facts = self.facts(survey, at);
-            one(column, &facts, survey.records, &rules.of(name), &self.context)
+            one(column, &facts, survey.records_of(at), &rules.of(name), &self.context)
         });
         decided.collect()
     }

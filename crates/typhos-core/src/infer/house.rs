@@ -12,14 +12,14 @@
 
 use toml::de::{DeTable, DeValue};
 
-use super::{DEFAULT_HEADROOM, Fractions, Naming, Never, Rules, Strings};
+use super::{DEFAULT_HEADROOM, Fractions, Naming, Never, Objects, Rules, Strings};
 use crate::dates::DateOrder;
 use crate::readings::{Mark, Side};
 use crate::schema::Diagnostic;
 use crate::schema::read::{Reader, Value};
 
 /// The keys of a settings file, in the order they are told.
-pub const HOUSE_KEYS: [&str; 11] = [
+pub const HOUSE_KEYS: [&str; 12] = [
     "headroom",
     "tolerate",
     "date_order",
@@ -30,6 +30,7 @@ pub const HOUSE_KEYS: [&str; 11] = [
     "never",
     "quoted",
     "strings",
+    "nested",
     "naming",
 ];
 
@@ -56,6 +57,8 @@ pub struct House {
     pub quoted_text: Option<bool>,
     /// See [`Rules::strings`].
     pub strings: Option<Strings>,
+    /// What objects become.
+    pub nested: Option<Objects>,
     /// What the columns of a draft are called.
     pub naming: Option<Naming>,
 }
@@ -116,6 +119,7 @@ impl House {
             never: self.never.or(other.never),
             quoted_text: self.quoted_text.or(other.quoted_text),
             strings: self.strings.or(other.strings),
+            nested: self.nested.or(other.nested),
             naming: self.naming.or(other.naming),
         }
     }
@@ -139,7 +143,7 @@ impl House {
     }
 
     /// What is said, by its key and as it is written; nothing where it is not said.
-    pub fn said(&self) -> [(&'static str, Option<String>); 11] {
+    pub fn said(&self) -> [(&'static str, Option<String>); 12] {
         let listed = |texts: &[String]| {
             let quoted: Vec<_> = texts.iter().map(|text| crate::wording::shown(text)).collect();
             quoted.join(", ")
@@ -155,6 +159,7 @@ impl House {
             self.never.map(|never| never.names().join(", ")),
             self.quoted_text.map(|is_text| if is_text { "text" } else { "any" }.to_owned()),
             self.strings.map(|strings| strings.name().to_owned()),
+            self.nested.map(|objects| objects.name().to_owned()),
             self.naming.map(|naming| naming.name().to_owned()),
         ];
         let mut values = values.into_iter();
@@ -162,7 +167,7 @@ impl House {
     }
 
     /// What goes without saying, by its key.
-    pub fn usual() -> [(&'static str, &'static str); 11] {
+    pub fn usual() -> [(&'static str, &'static str); 12] {
         let values = [
             "2",
             "0%",
@@ -174,6 +179,7 @@ impl House {
             "",
             "any",
             "read",
+            "flat",
             "keep",
         ];
         let mut values = values.into_iter();
@@ -216,6 +222,10 @@ impl House {
                 "strings" => {
                     let what = "what texts are";
                     house.strings = reader.word(value, what, Strings::parse, "\"numbers\"")
+                }
+                "nested" => {
+                    house.nested =
+                        reader.word(value, "what objects become", Objects::parse, "\"keep\"")
                 }
                 "naming" => {
                     house.naming = reader.word(value, "a way of naming", Naming::parse, "\"snake\"")
@@ -329,14 +339,14 @@ mod tests {
     fn a_settings_file_says_the_rules_of_a_house() {
         let source = "headroom = 1\ntolerate = '0.1%'\ndate_order = ['dmy', 'a:b:ymd']\n\
                       decimal_mark = ','\nnegative = 'cr'\nabsent = ['n/k']\nfractions = 'exact'\nnever = ['unsigned']\nquoted = 'text'\n\
-                      naming = 'snake'\n";
+                      nested = 'keep'\nnaming = 'snake'\n";
         let house = House::read(source).unwrap();
         let said: Vec<String> = house.said().into_iter().filter_map(|(_, value)| value).collect();
         let unsigned = "uint8, uint16, uint32, uint64";
         let orders = "dmy, a:b:ymd";
         assert_eq!(
             said,
-            ["1", "0.1%", orders, ",", "CR", "'n/k'", "exact", unsigned, "text", "snake"]
+            ["1", "0.1%", orders, ",", "CR", "'n/k'", "exact", unsigned, "text", "keep", "snake"]
         );
         assert_eq!(house.rules().of("a:b").date_order, Some(DateOrder::Ymd));
         assert_eq!(house.rules().of("a").date_order, Some(DateOrder::Dmy));

@@ -47,8 +47,8 @@ struct Learner {
     place: LineRef,
     /// Names of the record at hand.
     names: u32,
-    /// What the record at hand shows, until it is known to be sound.
-    shown: Vec<(NodeId, PathKind)>,
+    /// What the record at hand shows, until it is known to be sound, and how often in a row.
+    shown: Vec<(NodeId, PathKind, u64)>,
     /// Whether there were more paths than are learned.
     is_over: bool,
 }
@@ -69,13 +69,13 @@ impl Learner {
             }
             self.place = LineRef { part: block.file, line };
             self.names = 0;
-            self.cursor.begin();
+            self.cursor.begin(0);
             self.shown.clear();
             let mut listen = Names { learner: self, text };
             if Walk::new(text).record(&mut listen).is_ok() {
                 let place = self.place;
-                for (node, kind) in self.shown.drain(..) {
-                    self.paths.note(node, kind, place);
+                for (node, kind, values) in self.shown.drain(..) {
+                    self.paths.note(node, kind, place, values);
                 }
             }
         }
@@ -86,6 +86,15 @@ impl Learner {
 struct Names<'l, 't> {
     learner: &'l mut Learner,
     text: &'t [u8],
+}
+
+impl Names<'_, '_> {
+    fn enter_array(&mut self, id: NodeId) {
+        let Learner { paths, cursor, place, names, .. } = &mut *self.learner;
+        paths.items_or_add(id, (*place, *names));
+        *names += 1;
+        cursor.enter(id);
+    }
 }
 
 impl Listen for Names<'_, '_> {
@@ -107,12 +116,30 @@ impl Listen for Names<'_, '_> {
         };
         *names += 1;
         cursor.see(id, name.start)?;
-        shown.push((id, kind));
-        let is_object = kind == PathKind::Object;
-        if is_object {
-            cursor.enter(id);
+        shown.push((id, kind, 1));
+        match kind {
+            PathKind::Object => cursor.enter(id),
+            PathKind::Array => self.enter_array(id),
+            _ => return Ok(false),
         }
-        Ok(is_object)
+        Ok(true)
+    }
+
+    #[inline]
+    fn element(&mut self, kind: PathKind) -> bool {
+        let Learner { paths, cursor, shown, .. } = &mut *self.learner;
+        // The node was added when the array was entered.
+        let Some(id) = paths.items(cursor.node()) else { return false };
+        match shown.last_mut() {
+            Some((node, known, values)) if (*node, *known) == (id, kind) => *values += 1,
+            _ => shown.push((id, kind, 1)),
+        }
+        match kind {
+            PathKind::Object => cursor.enter_element(id, (0, 0)),
+            PathKind::Array => self.enter_array(id),
+            _ => return false,
+        }
+        true
     }
 
     fn value(&mut self, _: Span) {}

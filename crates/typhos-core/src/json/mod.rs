@@ -10,6 +10,7 @@
 //! path, are kept as they are written.
 
 mod cursor;
+mod inner;
 mod learn;
 mod records;
 #[cfg(test)]
@@ -17,6 +18,7 @@ mod tests;
 mod unescape;
 mod walk;
 
+pub(crate) use inner::{Inner, MemberReader, each_item};
 pub use learn::{MOST_PATHS, learn};
 
 /// The member of an object in a rejects file that holds a record which is no object, as a text: until it is mended, it

@@ -6,8 +6,8 @@ use super::cursor::Cursor;
 use super::unescape::unescape;
 use super::walk::{Listen, Name, Span, Walk};
 use crate::records::{
-    Bounds, Broken, BrokenKind, Guess, JsonFault, Leaf, LeafKind, PathKind, Paths, Presence,
-    Records, Split, Values,
+    Bounds, Broken, BrokenKind, Guess, JsonFault, Leaf, LeafKind, NodeId, PathKind, Paths,
+    Presence, Records, ScopeId, Split, Values,
 };
 use crate::text::Block;
 
@@ -22,11 +22,17 @@ pub struct JsonRecords {
     lines: Vec<u32>,
     broken: Vec<Broken>,
     columns: Vec<Leaves>,
+    /// For each scope but the record, the record of each of its elements.
+    scopes: Vec<Vec<u32>>,
 }
+
+/// Elements of arrays in a slice, beyond which it ends.
+const MOST_ELEMENTS: usize = 1 << 17;
 
 /// The leaves of one column.
 #[derive(Debug, Default)]
 struct Leaves {
+    scope: ScopeId,
     bounds: Vec<Bounds>,
     kinds: Vec<Found>,
 }
@@ -49,13 +55,44 @@ impl Leaves {
 }
 
 impl JsonRecords {
-    fn clear(&mut self, columns: usize) {
+    fn clear(&mut self, columns: usize, paths: &Paths) {
         self.starts.clear();
         self.ends.clear();
         self.lines.clear();
         self.broken.clear();
         self.columns.resize_with(columns, Leaves::default);
-        self.columns.iter_mut().for_each(|column| column.fill(0));
+        for (at, column) in self.columns.iter_mut().enumerate() {
+            column.scope = paths.scope_of(at);
+            column.fill(0);
+        }
+        self.scopes.resize_with(paths.scopes() - 1, Vec::new);
+        self.scopes.iter_mut().for_each(Vec::clear);
+    }
+
+    /// How many elements a scope has.
+    fn elements(&self, scope: ScopeId) -> usize {
+        match scope.checked_sub(1) {
+            None => self.starts.len(),
+            Some(scope) => self.scopes[scope as usize].len(),
+        }
+    }
+
+    /// Forgets what the record in this row has shown.
+    #[cold]
+    fn forget(&mut self, row: usize) {
+        for elements in &mut self.scopes {
+            elements.truncate(elements.partition_point(|of| (*of as usize) < row));
+        }
+        for at in 0..self.columns.len() {
+            let known = match self.columns[at].scope {
+                0 => row,
+                scope => self.elements(scope),
+            };
+            let column = &mut self.columns[at];
+            if column.bounds.len() > known {
+                column.fill(known);
+            }
+        }
     }
 }
 
@@ -77,7 +114,7 @@ impl Records for JsonRecords {
     }
 
     fn leaf(&self, row: usize, field: usize) -> Leaf {
-        let Leaves { bounds, kinds } = &self.columns[field];
+        let Leaves { bounds, kinds, .. } = &self.columns[field];
         let (presence, kind) = match kinds[row] {
             Found::Missing => (Presence::Missing, LeafKind::Other),
             Found::Null => (Presence::Null, LeafKind::Other),
@@ -103,6 +140,11 @@ impl Records for JsonRecords {
         self.columns[field].bounds[rows].iter().map(|(start, end)| (*start as usize, *end as usize))
     }
 
+    fn rows_of(&self, field: usize) -> Option<&[u32]> {
+        let scope = self.columns[field].scope.checked_sub(1)?;
+        Some(&self.scopes[scope as usize])
+    }
+
     fn broken(&self) -> &[Broken] {
         &self.broken
     }
@@ -119,8 +161,27 @@ impl Records for JsonRecords {
         kept(&mut self.ends, &keep);
         kept(&mut self.lines, &keep);
         for column in &mut self.columns {
-            kept(&mut column.bounds, &keep);
-            kept(&mut column.kinds, &keep);
+            let rows = column.scope.checked_sub(1).map(|scope| &self.scopes[scope as usize]);
+            let keep = |at: usize| keep(rows.map_or(at, |rows| rows[at] as usize));
+            kept(&mut column.bounds, keep);
+            kept(&mut column.kinds, keep);
+        }
+        if self.scopes.is_empty() {
+            return;
+        }
+        // Records that are kept move up.
+        let most = self.scopes.iter().filter_map(|rows| rows.last()).max().map_or(0, |row| row + 1);
+        let mut next = 0;
+        let moved: Vec<Option<u32>> = (0..most)
+            .map(|row| {
+                keep(row as usize).then(|| {
+                    next += 1;
+                    next - 1
+                })
+            })
+            .collect();
+        for rows in &mut self.scopes {
+            *rows = rows.iter().filter_map(|row| moved[*row as usize]).collect();
         }
     }
 }
@@ -197,15 +258,17 @@ impl<'b> JsonSplit<'b> {
             return;
         }
         let row = records.starts.len();
-        self.cursor.begin();
+        self.cursor.begin(row as u32);
         let mut listen = Members {
             paths: self.paths,
             text: line,
             start: start as u32,
-            row,
+            row: row as u32,
             columns: &mut records.columns,
+            scopes: &mut records.scopes,
             cursor: &mut self.cursor,
             column: None,
+            is_element: false,
         };
         let result = match self.damage {
             Some(damage) => Err(damage),
@@ -219,10 +282,7 @@ impl<'b> JsonSplit<'b> {
                 records.lines.push(number);
             }
             Err(kind) => {
-                for column in records.columns.iter_mut().filter(|column| column.bounds.len() > row)
-                {
-                    column.fill(row);
-                }
+                records.forget(row);
                 let row = row as u32;
                 records.broken.push(Broken { start, end, missing: 0, line: number, row, kind });
             }
@@ -234,13 +294,18 @@ impl Split for JsonSplit<'_> {
     type Records = JsonRecords;
 
     fn refill(&mut self, records: &mut JsonRecords, most: usize) -> bool {
-        records.clear(self.columns);
-        while self.at < self.text.len() && records.len() + records.broken.len() < most {
+        records.clear(self.columns, self.paths);
+        while self.at < self.text.len()
+            && records.len() + records.broken.len() < most
+            && records.scopes.iter().all(|elements| elements.len() < MOST_ELEMENTS)
+        {
             self.take_line(records);
         }
-        let rows = records.len();
-        records.columns.iter_mut().for_each(|column| column.fill(rows));
-        rows + records.broken.len() > 0
+        for at in 0..records.columns.len() {
+            let elements = records.elements(records.columns[at].scope);
+            records.columns[at].fill(elements);
+        }
+        records.len() + records.broken.len() > 0
     }
 }
 
@@ -249,11 +314,14 @@ struct Members<'r> {
     paths: &'r Paths,
     text: &'r [u8],
     start: u32,
-    row: usize,
+    row: u32,
     columns: &'r mut [Leaves],
+    scopes: &'r mut [Vec<u32>],
     cursor: &'r mut Cursor,
-    /// The column of the member whose value comes next.
+    /// The column of the member or element whose value comes next.
     column: Option<usize>,
+    /// Whether that is an element.
+    is_element: bool,
 }
 
 impl Listen for Members<'_> {
@@ -264,24 +332,47 @@ impl Listen for Members<'_> {
 
     #[inline]
     fn member(&mut self, name: Name, kind: PathKind) -> Result<bool, JsonFault> {
-        self.column = None;
+        (self.column, self.is_element) = (None, false);
         // What was never learned of is no column, and nothing in it is.
         let Some(id) = self.cursor.find(self.paths, self.text, name)? else { return Ok(false) };
         self.cursor.see(id, name.start)?;
         self.column = self.paths.column(id);
-        let goes_in = kind == PathKind::Object && self.column.is_none();
-        if goes_in {
-            self.cursor.enter(id);
+        Ok(self.goes_in(id, kind))
+    }
+
+    #[inline]
+    fn element(&mut self, kind: PathKind) -> bool {
+        let Some(id) = self.paths.items(self.cursor.node()) else { return false };
+        self.column = self.paths.column(id);
+        self.is_element = self.column.is_some();
+        if !self.is_element && kind != PathKind::Object {
+            // An element that is null has no members, and one that is an array has elements of its own.
+            return self.goes_in(id, kind);
         }
-        Ok(goes_in)
+        if !self.is_element && !self.paths.has_columns(id) {
+            return false;
+        }
+        let scope = match self.paths.scope(id) {
+            Some(scope) => {
+                let elements = &mut self.scopes[scope as usize - 1];
+                elements.push(self.row);
+                (scope, elements.len() as u32 - 1)
+            }
+            // What is in it is in arrays again.
+            None => self.cursor.scope(),
+        };
+        self.cursor.enter_element(id, scope);
+        // The value of a column is the one that comes next.
+        !self.is_element
     }
 
     #[inline]
     fn value(&mut self, value: Span) {
         let Some(column) = self.column else { return };
         let leaves = &mut self.columns[column];
-        if leaves.bounds.len() < self.row {
-            leaves.fill(self.row);
+        let (_, at) = self.cursor.scope();
+        if leaves.bounds.len() < at as usize {
+            leaves.fill(at as usize);
         }
         let Span { kind, mut start, mut end, is_escaped } = value;
         let found = match kind {
@@ -297,9 +388,25 @@ impl Listen for Members<'_> {
         }
         leaves.bounds.push((self.start + start as u32, self.start + end as u32));
         leaves.kinds.push(found);
+        if self.is_element {
+            self.cursor.leave();
+        }
     }
 
     fn leave(&mut self) {
         self.cursor.leave();
+    }
+}
+
+impl Members<'_> {
+    /// Whether what is in a value is looked at; goes in there.
+    #[inline]
+    fn goes_in(&mut self, id: NodeId, kind: PathKind) -> bool {
+        let is_nested = matches!(kind, PathKind::Object | PathKind::Array);
+        let goes_in = is_nested && self.column.is_none() && self.paths.has_columns(id);
+        if goes_in {
+            self.cursor.enter(id);
+        }
+        goes_in
     }
 }

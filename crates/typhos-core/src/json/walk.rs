@@ -45,17 +45,22 @@ pub trait Listen {
         None
     }
 
-    /// A member's name. Says whether the members of its value are to be told of, if that is an object;
+    /// A member's name. Says whether what is in its value is to be told of, if that is an object or array;
     /// [`leave`](Self::leave) comes behind it then.
     ///
     /// # Errors
     /// Whatever is wrong with the name.
     fn member(&mut self, name: Name, kind: PathKind) -> Result<bool, JsonFault>;
 
-    /// The value of the last member that was not an object to be told of.
+    /// An element of an array that is told of. Says the same.
+    fn element(&mut self, _kind: PathKind) -> bool {
+        false
+    }
+
+    /// The value of the last member or element, if what is in it was not to be told of.
     fn value(&mut self, value: Span);
 
-    /// The end of an object whose members were told of.
+    /// The end of an object or array of which was told.
     fn leave(&mut self);
 }
 
@@ -112,12 +117,43 @@ impl<'t> Walk<'t> {
     pub fn record(&mut self, listen: &mut impl Listen) -> Result<(), JsonFault> {
         self.space();
         if self.peek() != Some(b'{') {
-            let span = self.value(MOST_DEPTH)?;
-            self.end()?;
-            return Err(JsonFault::NoObject { byte: span.start, kind: span.kind.name() });
+            return Err(self.other("an object"));
         }
         self.object(listen, MOST_DEPTH)?;
         self.end()
+    }
+
+    /// Walks over a text that is an array and nothing else but white space; `each` is told of its elements.
+    pub fn items<E: From<JsonFault>>(
+        &mut self,
+        mut each: impl FnMut(Span) -> Result<(), E>,
+    ) -> Result<(), E> {
+        self.space();
+        if self.peek() != Some(b'[') {
+            return Err(self.other("an array").into());
+        }
+        self.at += 1;
+        self.space();
+        if self.peek() == Some(b']') {
+            self.at += 1;
+            return Ok(self.end()?);
+        }
+        loop {
+            each(self.value(MOST_DEPTH - 1)?)?;
+            if !self.goes_on(b']')? {
+                return Ok(self.end()?);
+            }
+        }
+    }
+
+    /// What is wrong with a text that is another value than was wanted, or none.
+    #[cold]
+    fn other(&mut self, wanted: &'static str) -> JsonFault {
+        let value = self.value(MOST_DEPTH);
+        match value.and_then(|span| self.end().map(|()| span)) {
+            Ok(span) => JsonFault::Other { byte: span.start, kind: span.kind.name(), wanted },
+            Err(fault) => fault,
+        }
     }
 
     fn end(&mut self) -> Result<(), JsonFault> {
@@ -150,14 +186,53 @@ impl<'t> Walk<'t> {
             let name = self.guessed(listen);
             let name = name.map_or_else(|| self.name(), Ok)?;
             let kind = self.kind()?;
-            if listen.member(name, kind)? && kind == PathKind::Object {
+            let is_told = listen.member(name, kind)?;
+            self.told(listen, is_told.then_some(kind), depth)?;
+            if !self.goes_on(b'}')? {
+                return Ok(());
+            }
+        }
+    }
+
+    /// A value; where a kind is given, and it is that of an object or array, the listener is told of what is in it.
+    #[inline]
+    fn told(
+        &mut self,
+        listen: &mut impl Listen,
+        kind: Option<PathKind>,
+        depth: usize,
+    ) -> Result<(), JsonFault> {
+        match kind {
+            Some(PathKind::Object) => {
                 self.object(listen, depth)?;
                 listen.leave();
-            } else {
+            }
+            Some(PathKind::Array) => {
+                self.array(listen, depth)?;
+                listen.leave();
+            }
+            _ => {
                 let value = self.value(depth)?;
                 listen.value(value);
             }
-            if !self.goes_on(b'}')? {
+        }
+        Ok(())
+    }
+
+    /// The elements of an array, of which the listener is told.
+    fn array(&mut self, listen: &mut impl Listen, depth: usize) -> Result<(), JsonFault> {
+        let depth = depth.checked_sub(1).ok_or(JsonFault::TooDeep { byte: self.at })?;
+        self.at += 1;
+        self.space();
+        if self.peek() == Some(b']') {
+            self.at += 1;
+            return Ok(());
+        }
+        loop {
+            let kind = self.kind()?;
+            let is_told = listen.element(kind);
+            self.told(listen, is_told.then_some(kind), depth)?;
+            if !self.goes_on(b']')? {
                 return Ok(());
             }
         }

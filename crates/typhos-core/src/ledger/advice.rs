@@ -65,6 +65,10 @@ impl Known<'_> {
     fn advise(&self, weight: ColumnBytes) -> Option<Advice> {
         let (column, decision) = (self.column, self.decision);
         let records = self.examined.survey.records;
+        if column.ty.is_nested() {
+            // What is in it was not looked at.
+            return None;
+        }
         let present = records - decision.absent.min(records);
         if present == 0
             || decision.distinct.is_exact && decision.distinct.count == 1 && decision.absent == 0
@@ -77,7 +81,7 @@ impl Known<'_> {
             return Some(Advice {
                 column: column.name.clone(),
                 source: self.source_name().to_owned(),
-                change: (column.scalar().to_string(), "left out".into()),
+                change: (column.ty.to_string(), "left out".into()),
                 saves: weight.total(),
                 line: format!("# {}", column_line(column, "")),
                 risk,
@@ -89,7 +93,7 @@ impl Known<'_> {
         Some(Advice {
             column: column.name.clone(),
             source: self.source_name().to_owned(),
-            change: (column.scalar().to_string(), changed.scalar().to_string()),
+            change: (column.ty.to_string(), changed.ty.to_string()),
             saves,
             line: column_line(&changed, ""),
             risk,

@@ -5,12 +5,12 @@ use std::sync::Arc;
 
 use arrow_array::cast::AsArray;
 use arrow_array::types::{UInt8Type, UInt16Type, UInt32Type};
-use arrow_array::{Array, RecordBatch};
-use arrow_schema::DataType;
+use arrow_array::{Array, ArrayRef, RecordBatch};
+use arrow_schema::{DataType, Field};
 
 use super::words::{Marks, Words};
 use crate::columns::Plan;
-use crate::schema::{Scalar, code_type};
+use crate::schema::{Scalar, Type, code_type};
 use crate::spilling::Scratch;
 
 /// Texts of more bytes than this need offsets of 64 bits.
@@ -24,7 +24,6 @@ const MOST_TEXT: u64 = i32::MAX as u64;
 #[derive(Debug)]
 pub struct Measure {
     columns: Vec<Column>,
-    rows: u64,
 }
 
 /// Bytes of a column in memory.
@@ -46,6 +45,7 @@ impl ColumnBytes {
 #[derive(Debug)]
 struct Column {
     kind: Kind,
+    rows: u64,
     nulls: u64,
 }
 
@@ -59,35 +59,24 @@ enum Kind {
     Open(Words, Marks),
     /// Codes of so many bytes for a list of so many texts and bytes.
     Closed(u64, u64, u64),
+    /// Lists: where each ends, and what is in them.
+    List(Box<Column>),
+    /// What is in a struct.
+    Struct(Vec<Column>),
 }
 
 impl Measure {
     /// Nothing yet of the columns of a plan. Distinct texts that are too many for the memory are put into `scratch`.
     pub fn new(plan: &Plan, scratch: &Arc<dyn Scratch>) -> Measure {
         let arrow = plan.arrow();
-        let columns = plan.schema().columns.iter().zip(arrow.fields()).map(|(column, field)| {
-            let kind = match (column.scalar(), field.data_type()) {
-                (Scalar::Lowcard, _) => Kind::Open(Words::new(scratch.clone()), Marks::default()),
-                (Scalar::Category, _) => {
-                    let count = column.values.len() as u64;
-                    let bytes = column.values.iter().map(|value| value.len() as u64).sum();
-                    Kind::Closed(code_bytes(count), count, bytes)
-                }
-                (_, DataType::Utf8) => Kind::Text(0),
-                (_, data_type) => Kind::Fixed(bits(data_type)),
-            };
-            Column { kind, nulls: 0 }
-        });
-        Measure { columns: columns.collect(), rows: 0 }
+        let columns = plan.schema().columns.iter().zip(arrow.fields());
+        let columns = columns.map(|(c, field)| Column::new(&c.ty, &c.values, field, scratch));
+        Measure { columns: columns.collect() }
     }
 
     /// A block begins: its dictionaries are others than those before.
     pub fn begin_block(&mut self) {
-        for column in &mut self.columns {
-            if let Kind::Open(_, marks) = &mut column.kind {
-                marks.clear();
-            }
-        }
+        self.columns.iter_mut().for_each(Column::begin_block);
     }
 
     /// Adds the rows of a batch.
@@ -95,35 +84,8 @@ impl Measure {
     /// # Errors
     /// A temporary file that cannot be written, where distinct texts are too many for the memory.
     pub fn add(&mut self, batch: &RecordBatch) -> io::Result<()> {
-        self.rows += batch.num_rows() as u64;
-        for (column, array) in self.columns.iter_mut().zip(batch.columns()) {
-            column.nulls += array.null_count() as u64;
-            match &mut column.kind {
-                Kind::Text(bytes) => {
-                    let offsets = array.as_string::<i32>().value_offsets();
-                    let length = offsets.last().zip(offsets.first()).map_or(0, |(a, b)| a - b);
-                    *bytes += u64::from(length.unsigned_abs());
-                }
-                Kind::Open(words, marks) => {
-                    let dictionary = array.as_any_dictionary();
-                    let texts = dictionary.values().as_string::<i32>();
-                    let keys = dictionary.keys();
-                    macro_rules! mark {
-                        ($key:ty) => {{
-                            let codes = keys.as_primitive::<$key>().iter().flatten();
-                            marks.add(codes.map(|code| code as usize), texts, words)?
-                        }};
-                    }
-                    match keys.data_type() {
-                        DataType::UInt8 => mark!(UInt8Type),
-                        DataType::UInt16 => mark!(UInt16Type),
-                        _ => mark!(UInt32Type),
-                    }
-                }
-                Kind::Fixed(_) | Kind::Closed(..) => {}
-            }
-        }
-        Ok(())
+        let mut columns = self.columns.iter_mut().zip(batch.columns());
+        columns.try_for_each(|(column, array)| column.add(array))
     }
 
     /// Adds what was measured of other rows of the same columns.
@@ -131,39 +93,143 @@ impl Measure {
     /// # Errors
     /// As [`add`](Self::add).
     pub fn merge(&mut self, other: Measure) -> io::Result<()> {
-        self.rows += other.rows;
-        for (ours, theirs) in self.columns.iter_mut().zip(other.columns) {
-            ours.nulls += theirs.nulls;
-            match (&mut ours.kind, theirs.kind) {
-                (Kind::Text(bytes), Kind::Text(more)) => *bytes += more,
-                (Kind::Open(words, _), Kind::Open(more, _)) => words.merge(more)?,
-                _ => {}
-            }
-        }
-        Ok(())
+        let mut columns = self.columns.iter_mut().zip(other.columns);
+        columns.try_for_each(|(ours, theirs)| ours.merge(theirs))
     }
 
-    /// What each column takes.
+    /// What each column takes, all that is nested in it included.
     ///
     /// # Errors
     /// A temporary file that cannot be read.
     pub fn finish(self) -> io::Result<Vec<ColumnBytes>> {
-        let rows = self.rows;
-        let bytes = self.columns.into_iter().map(|column| {
-            let values = match column.kind {
-                Kind::Fixed(bits) => (bits * rows).div_ceil(8),
-                Kind::Text(bytes) => text_bytes(rows, bytes),
-                Kind::Closed(code, count, bytes) => code * rows + text_bytes(count, bytes),
-                Kind::Open(words, _) => {
-                    let (count, bytes) = words.count()?;
-                    code_bytes(count) * rows + text_bytes(count, bytes)
-                }
-            };
-            let validity = if column.nulls > 0 { rows.div_ceil(8) } else { 0 };
-            Ok(ColumnBytes { values, validity })
-        });
-        bytes.collect()
+        self.columns.into_iter().map(Column::finish).collect()
     }
+}
+
+impl Column {
+    fn new(ty: &Type, values: &[String], field: &Field, scratch: &Arc<dyn Scratch>) -> Column {
+        let kind = match (ty, field.data_type()) {
+            (Type::List(items), DataType::List(item)) => {
+                Kind::List(Box::new(Column::new(items, values, item, scratch)))
+            }
+            (Type::Struct(declared), DataType::Struct(fields)) => {
+                let inner = declared.iter().zip(fields);
+                Kind::Struct(
+                    inner.map(|(c, field)| Column::new(&c.ty, &c.values, field, scratch)).collect(),
+                )
+            }
+            (Type::Scalar(Scalar::Lowcard), _) => {
+                Kind::Open(Words::new(scratch.clone()), Marks::default())
+            }
+            (Type::Scalar(Scalar::Category), _) => {
+                let count = values.len() as u64;
+                let bytes = values.iter().map(|value| value.len() as u64).sum();
+                Kind::Closed(code_bytes(count), count, bytes)
+            }
+            (_, DataType::Utf8) => Kind::Text(0),
+            (_, data_type) => Kind::Fixed(bits(data_type)),
+        };
+        Column { kind, rows: 0, nulls: 0 }
+    }
+
+    fn begin_block(&mut self) {
+        match &mut self.kind {
+            Kind::Open(_, marks) => marks.clear(),
+            Kind::List(items) => items.begin_block(),
+            Kind::Struct(fields) => fields.iter_mut().for_each(Column::begin_block),
+            Kind::Fixed(_) | Kind::Text(_) | Kind::Closed(..) => {}
+        }
+    }
+
+    fn add(&mut self, array: &ArrayRef) -> io::Result<()> {
+        self.rows += array.len() as u64;
+        self.nulls += array.null_count() as u64;
+        match &mut self.kind {
+            Kind::Text(bytes) => {
+                let offsets = array.as_string::<i32>().value_offsets();
+                *bytes += u64::from(reach(offsets).1.unsigned_abs());
+            }
+            Kind::Open(words, marks) => {
+                let dictionary = array.as_any_dictionary();
+                let texts = dictionary.values().as_string::<i32>();
+                let keys = dictionary.keys();
+                macro_rules! mark {
+                    ($key:ty) => {{
+                        let codes = keys.as_primitive::<$key>().iter().flatten();
+                        marks.add(codes.map(|code| code as usize), texts, words)?
+                    }};
+                }
+                match keys.data_type() {
+                    DataType::UInt8 => mark!(UInt8Type),
+                    DataType::UInt16 => mark!(UInt16Type),
+                    _ => mark!(UInt32Type),
+                }
+            }
+            Kind::List(items) => {
+                let list = array.as_list::<i32>();
+                let (first, length) = reach(list.value_offsets());
+                items.add(&list.values().slice(first as usize, length as usize))?;
+            }
+            Kind::Struct(fields) => {
+                for (field, column) in fields.iter_mut().zip(array.as_struct().columns()) {
+                    field.add(column)?;
+                }
+            }
+            Kind::Fixed(_) | Kind::Closed(..) => {}
+        }
+        Ok(())
+    }
+
+    fn merge(&mut self, other: Column) -> io::Result<()> {
+        self.rows += other.rows;
+        self.nulls += other.nulls;
+        match (&mut self.kind, other.kind) {
+            (Kind::Text(bytes), Kind::Text(more)) => *bytes += more,
+            (Kind::Open(words, _), Kind::Open(more, _)) => words.merge(more)?,
+            (Kind::List(items), Kind::List(more)) => items.merge(*more)?,
+            (Kind::Struct(fields), Kind::Struct(more)) => {
+                fields.iter_mut().zip(more).try_for_each(|(ours, theirs)| ours.merge(theirs))?;
+            }
+            _ => {}
+        }
+        Ok(())
+    }
+
+    fn finish(self) -> io::Result<ColumnBytes> {
+        let rows = self.rows;
+        let mut inner = ColumnBytes::default();
+        let mut add = |column: Column| -> io::Result<()> {
+            let ColumnBytes { values, validity } = column.finish()?;
+            inner.values += values;
+            inner.validity += validity;
+            Ok(())
+        };
+        let values = match self.kind {
+            Kind::Fixed(bits) => (bits * rows).div_ceil(8),
+            Kind::Text(bytes) => text_bytes(rows, bytes),
+            Kind::Closed(code, count, bytes) => code * rows + text_bytes(count, bytes),
+            Kind::Open(words, _) => {
+                let (count, bytes) = words.count()?;
+                code_bytes(count) * rows + text_bytes(count, bytes)
+            }
+            Kind::List(items) => {
+                add(*items)?;
+                4 * (rows + 1)
+            }
+            Kind::Struct(fields) => {
+                fields.into_iter().try_for_each(add)?;
+                0
+            }
+        };
+        let validity = if self.nulls > 0 { rows.div_ceil(8) } else { 0 };
+        let ColumnBytes { values: within, validity: bits } = inner;
+        Ok(ColumnBytes { values: values + within, validity: validity + bits })
+    }
+}
+
+/// Where what offsets speak of starts, and how long it is.
+fn reach(offsets: &[i32]) -> (i32, i32) {
+    offsets.first().zip(offsets.last()).map_or((0, 0), |(first, last)| (*first, last - first))
 }
 
 /// Bytes of an array of so many texts.

@@ -26,12 +26,14 @@ pub enum JsonFault {
         /// Where that starts.
         byte: usize,
     },
-    /// It is a value, and not an object.
-    NoObject {
+    /// It is a value of another kind than was wanted.
+    Other {
         /// Where it starts.
         byte: usize,
         /// What it is, with its article.
         kind: &'static str,
+        /// What was wanted, with its article.
+        wanted: &'static str,
     },
     /// A control character stands in a text.
     Control {
@@ -78,9 +80,9 @@ impl fmt::Display for JsonFault {
                 write!(f, "ends at byte {byte}, where {wanted} was expected")
             }
             JsonFault::Behind { byte } => {
-                write!(f, "has something behind its object, at byte {}", byte + 1)
+                write!(f, "has something behind its end, at byte {}", byte + 1)
             }
-            JsonFault::NoObject { kind, .. } => write!(f, "is {kind}, and not an object"),
+            JsonFault::Other { kind, wanted, .. } => write!(f, "is {kind}, and not {wanted}"),
             JsonFault::Control { byte } => {
                 write!(f, "has a control character in a text, at byte {}", byte + 1)
             }

@@ -18,7 +18,7 @@ use std::ops::Range;
 pub use broken::{Broken, BrokenKind};
 pub use json_fault::JsonFault;
 pub use line_ref::LineRef;
-pub use paths::{Guess, NodeId, PATH_KINDS, PathKind, Paths};
+pub use paths::{Guess, NodeId, PATH_KINDS, PathKind, Paths, ScopeId, Step, path_of, steps};
 
 /// Where a leaf starts and ends in its block.
 pub type Bounds = (u32, u32);
@@ -87,6 +87,11 @@ pub trait Records: Default + Send {
 
     /// Adds the bounds of a leaf in every record to `bounds`, in the order of the records.
     fn column_into(&self, field: usize, bounds: &mut Vec<Bounds>);
+
+    /// The record of each leaf, where a field has as many in a record as that has: those of a list.
+    fn rows_of(&self, _field: usize) -> Option<&[u32]> {
+        None
+    }
 
     /// Start and end of a leaf in the records of some rows, in their order.
     fn column(

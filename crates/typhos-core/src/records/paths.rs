@@ -1,7 +1,11 @@
 //! The paths of nested records: a tree of names, and which of them are columns.
 //!
-//! A path is written as its names with points between them: `bearing.temp`. A name that is empty, or has a point, a
-//! quote, a bracket or white space at an end, stands in quotes, as JSON writes it: `meta."a.b"`.
+//! A path is written as its names with points between them: `bearing.temp`; what is in an array has brackets behind the
+//! name of that: `readings[].rpm`. A name that is empty, or has a point, a quote, a bracket or white space at an end,
+//! stands in quotes, as JSON writes it: `meta."a.b"`.
+//!
+//! Records have as many values at a path as they have, in the arrays that it leads through. So a path has a scope: the
+//! record, or the innermost of those arrays, whose elements it has one value for each of.
 
 use std::collections::HashMap;
 
@@ -72,14 +76,34 @@ struct Node {
     column: Option<u32>,
     /// Whether columns are below it.
     has_columns: bool,
+    /// The node of the elements of its arrays, if it has any.
+    items: Option<NodeId>,
+    /// Whether it is that of elements.
+    is_items: bool,
+    /// The scope that its elements are, where columns are among them.
+    scope: Option<u32>,
 }
+
+/// The number of a scope; 0 is the record.
+pub type ScopeId = u32;
 
 /// The paths of nested records.
 #[derive(Debug, Clone)]
 pub struct Paths {
     nodes: Vec<Node>,
-    /// The nodes that are columns, in their order.
-    columns: Vec<NodeId>,
+    /// The nodes that are columns, in their order, and the scope of each.
+    columns: Vec<(NodeId, ScopeId)>,
+    /// How many scopes have columns.
+    scopes: u32,
+}
+
+/// A step of a path.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum Step {
+    /// To the member of an object that has this name.
+    Member(String),
+    /// To the elements of an array.
+    Items,
 }
 
 /// Kinds by their number: those of values that are a column by themselves come between null and object.
@@ -138,7 +162,7 @@ impl PathKind {
 
 impl Default for Paths {
     fn default() -> Paths {
-        Paths { nodes: vec![Node::default()], columns: Vec::new() }
+        Paths { nodes: vec![Node::default()], columns: Vec::new(), scopes: 1 }
     }
 }
 
@@ -202,11 +226,28 @@ impl Paths {
         id
     }
 
-    /// Takes note of a value.
+    /// The node of the elements of the arrays at a node.
     #[inline]
-    pub fn note(&mut self, node: NodeId, kind: PathKind, place: LineRef) {
+    pub fn items(&self, node: NodeId) -> Option<NodeId> {
+        self.nodes[node as usize].items
+    }
+
+    /// The same, which is added where there is none yet.
+    pub fn items_or_add(&mut self, parent: NodeId, first: (LineRef, u32)) -> NodeId {
+        if let Some(items) = self.nodes[parent as usize].items {
+            return items;
+        }
+        let id = self.nodes.len() as NodeId;
+        self.nodes.push(Node { parent, first: Some(first), is_items: true, ..Node::default() });
+        self.nodes[parent as usize].items = Some(id);
+        id
+    }
+
+    /// Takes note of so many values.
+    #[inline]
+    pub fn note(&mut self, node: NodeId, kind: PathKind, place: LineRef, values: u64) {
         let (count, first) = &mut self.nodes[node as usize].kinds[kind as usize];
-        *count += 1;
+        *count += values;
         if first.is_none_or(|first| place < first) {
             *first = Some(place);
         }
@@ -219,6 +260,7 @@ impl Paths {
             let parent = ours[node.parent as usize];
             let first = node.first.unwrap_or((LineRef { part: u32::MAX, line: u64::MAX }, 0));
             let id = match self.child(parent, 0, &node.name) {
+                _ if node.is_items => self.items_or_add(parent, first),
                 Some((id, _)) => id,
                 None => self.add(parent, &node.name, first),
             };
@@ -235,11 +277,31 @@ impl Paths {
         }
     }
 
+    /// These paths alone, each of them the column at its place. None may be inside of another, or be another.
+    pub fn of(paths: &[Vec<String>]) -> Paths {
+        let mut tree = Paths::default();
+        let first = (LineRef { part: 0, line: 0 }, 0);
+        for (column, names) in paths.iter().enumerate() {
+            let mut node = 0;
+            for name in names {
+                tree.nodes[node as usize].has_columns = true;
+                node = match tree.child(node, 0, name.as_bytes()) {
+                    Some((known, _)) => known,
+                    None => tree.add(node, name.as_bytes(), first),
+                };
+            }
+            tree.nodes[node as usize].column = Some(column as u32);
+            tree.columns.push((node, 0));
+        }
+        tree
+    }
+
     /// Decides which paths are columns, in the order in which they first appeared, and says what these are called.
     ///
-    /// A path with values that are no objects is a column, and what is below it is part of its values. One with nothing
-    /// but objects is none, unless all of them are empty. A path in `wanted` is a column whatever it has, if nothing below
-    /// it is wanted. Those in `last`, where all of them are there, come behind the others.
+    /// A path with values that are neither objects nor arrays is a column, and what is below it is part of its values. One
+    /// with nothing but objects is none, unless all of them are empty, nor is one with nothing but arrays: what is in them
+    /// is looked at alike. A path in `wanted` is a column whatever it has, if nothing below it is wanted. Those in `last`,
+    /// where all of them are there, come behind the others.
     pub fn settle(&mut self, wanted: &[String], last: &[&str]) -> Vec<String> {
         let wanted: Vec<NodeId> = wanted.iter().filter_map(|path| self.node_at(path)).collect();
         let mut is_above = vec![false; self.nodes.len()];
@@ -255,16 +317,25 @@ impl Paths {
         while let Some(id) = open.pop() {
             let node = &self.nodes[id as usize];
             let count = |kind: PathKind| node.kinds[kind as usize].0;
-            let plain = [PathKind::Bool, PathKind::Number, PathKind::Text, PathKind::Array];
+            let plain = [PathKind::Bool, PathKind::Number, PathKind::Text];
             let is_plain = plain.into_iter().any(|kind| count(kind) > 0);
-            if node.kinds.iter().all(|(count, _)| *count == 0) {
+            let nested = [PathKind::Object, PathKind::Array].map(|kind| count(kind) > 0);
+            let is_empty = node.kinds.iter().all(|(count, _)| *count == 0);
+            let [has_objects, has_arrays] = nested;
+            let open_inner = |open: &mut Vec<NodeId>| {
+                open.extend(node.children.iter().filter(|_| has_objects));
+                open.extend(node.items.filter(|_| has_arrays));
+            };
+            if is_empty && !node.is_items {
                 // It stands in broken records alone.
             } else if is_above[id as usize] {
-                open.extend(&node.children);
-            } else if is_plain || node.children.is_empty() || wanted.contains(&id) {
+                open_inner(&mut open);
+            } else if is_plain || is_empty || wanted.contains(&id) || has_objects && has_arrays {
+                columns.push(id);
+            } else if node.children.is_empty() && node.items.is_none() {
                 columns.push(id);
             } else {
-                open.extend(&node.children);
+                open_inner(&mut open);
             }
         }
         let rank = |id: NodeId| {
@@ -275,57 +346,108 @@ impl Paths {
         let has_all = columns.iter().filter(|id| rank(**id) > 0).count() == last.len();
         let rank = |id: NodeId| if has_all { rank(id) } else { 0 };
         columns.sort_by_key(|id| (rank(*id), self.nodes[*id as usize].first, *id));
+        self.mark(&columns);
+        columns.iter().map(|id| self.path(*id)).collect()
+    }
+
+    /// Takes note of which nodes are columns, and of their scopes.
+    fn mark(&mut self, columns: &[NodeId]) {
         for node in &mut self.nodes {
-            (node.column, node.has_columns) = (None, false);
+            (node.column, node.has_columns, node.scope) = (None, false, None);
         }
+        (self.columns, self.scopes) = (Vec::new(), 1);
         for (at, id) in columns.iter().enumerate() {
             self.nodes[*id as usize].column = Some(at as u32);
-            let mut above = self.nodes[*id as usize].parent;
-            while !self.nodes[above as usize].has_columns {
+            let (mut above, mut scope) = (*id, None);
+            while above != 0 {
+                let node = &mut self.nodes[above as usize];
+                if node.is_items && scope.is_none() {
+                    let scopes = &mut self.scopes;
+                    scope = Some(*node.scope.get_or_insert_with(|| {
+                        *scopes += 1;
+                        *scopes - 1
+                    }));
+                }
+                above = node.parent;
                 self.nodes[above as usize].has_columns = true;
-                above = self.nodes[above as usize].parent;
             }
+            self.columns.push((*id, scope.unwrap_or(0)));
         }
-        let names = columns.iter().map(|id| self.path(*id)).collect();
-        self.columns = columns;
-        names
+    }
+
+    /// The node of a column; `None` where no record has it.
+    pub fn node(&self, column: usize) -> Option<NodeId> {
+        self.columns.get(column).map(|(node, _)| *node)
+    }
+
+    /// The members of the objects at a node that sound records have, by their names.
+    pub fn members(&self, node: NodeId) -> impl Iterator<Item = (String, NodeId)> {
+        let children = self.nodes[node as usize].children.iter().copied();
+        children.filter_map(|id| {
+            let node = &self.nodes[id as usize];
+            let is_there = node.kinds.iter().any(|(count, _)| *count > 0);
+            is_there.then(|| (String::from_utf8_lossy(&node.name).into_owned(), id))
+        })
+    }
+
+    /// How many scopes have columns.
+    pub fn scopes(&self) -> usize {
+        self.scopes as usize
+    }
+
+    /// The scope of a column.
+    pub fn scope_of(&self, column: usize) -> ScopeId {
+        // A column that is wanted, and that no record has, is one of the record.
+        self.columns.get(column).map_or(0, |(_, scope)| *scope)
+    }
+
+    /// The scope that the elements of a node are, where columns are among them.
+    #[inline]
+    pub fn scope(&self, items: NodeId) -> Option<ScopeId> {
+        self.nodes[items as usize].scope
     }
 
     /// Whether a path is one of these, or leads through the values of a column.
     pub fn leads_to(&self, path: &str) -> bool {
-        let Some(names) = steps(path) else { return false };
+        let Some(steps) = steps(path) else { return false };
         let mut node = 0;
-        for name in names {
+        for step in &steps {
             if self.nodes[node as usize].column.is_some() {
                 return true;
             }
-            match self.child(node, 0, name.as_bytes()) {
-                Some((child, _)) => node = child,
+            match self.step(node, step) {
+                Some(next) => node = next,
                 None => return false,
             }
         }
         true
     }
 
+    /// Where a step leads to from a node.
+    fn step(&self, node: NodeId, step: &Step) -> Option<NodeId> {
+        match step {
+            Step::Member(name) => self.child(node, 0, name.as_bytes()).map(|(child, _)| child),
+            Step::Items => self.items(node),
+        }
+    }
+
     /// The node that a path leads to.
     fn node_at(&self, path: &str) -> Option<NodeId> {
-        let mut node = 0;
-        for name in steps(path)? {
-            (node, _) = self.child(node, 0, name.as_bytes())?;
-        }
-        Some(node)
+        steps(path)?.iter().try_fold(0, |node, step| self.step(node, step))
     }
 
     /// The path of a node.
     fn path(&self, id: NodeId) -> String {
-        let mut names = Vec::new();
+        let mut steps = Vec::new();
         let mut at = id;
         while at != 0 {
-            names.push(step(&self.nodes[at as usize].name));
-            at = self.nodes[at as usize].parent;
+            let node = &self.nodes[at as usize];
+            let name = || String::from_utf8_lossy(&node.name).into_owned();
+            steps.push(if node.is_items { Step::Items } else { Step::Member(name()) });
+            at = node.parent;
         }
-        names.reverse();
-        names.join(".")
+        steps.reverse();
+        path_of(&steps)
     }
 
     /// The column that a node is.
@@ -345,13 +467,13 @@ impl Paths {
         // A column that is wanted, and that no record has, is none of these.
         self.columns
             .get(column)
-            .map_or((0, None), |id| self.nodes[*id as usize].kinds[kind as usize])
+            .map_or((0, None), |(id, _)| self.nodes[*id as usize].kinds[kind as usize])
     }
 }
 
-/// The names that a path is made of; `None` where it is not written as one.
-fn steps(path: &str) -> Option<Vec<String>> {
-    let mut names = Vec::new();
+/// The steps that a path is made of; `None` where it is not written as one.
+pub fn steps(path: &str) -> Option<Vec<Step>> {
+    let mut steps = Vec::new();
     let mut rest = path;
     loop {
         let (name, behind) = if rest.starts_with('"') {
@@ -359,26 +481,47 @@ fn steps(path: &str) -> Option<Vec<String>> {
             let name = texts.next()?.ok()?;
             (name, &rest[texts.byte_offset()..])
         } else {
-            let end = rest.find('.').unwrap_or(rest.len());
+            let end = rest.find(['.', '[']).unwrap_or(rest.len());
             (rest[..end].to_owned(), &rest[end..])
         };
-        names.push(name);
-        match behind.strip_prefix('.') {
+        steps.push(Step::Member(name));
+        rest = behind;
+        while let Some(behind) = rest.strip_prefix("[]") {
+            steps.push(Step::Items);
+            rest = behind;
+        }
+        match rest.strip_prefix('.') {
             Some(more) => rest = more,
-            None if behind.is_empty() => return Some(names),
+            None if rest.is_empty() => return Some(steps),
             None => return None,
         }
     }
 }
 
-/// A name as a step of a path.
-fn step(name: &[u8]) -> String {
-    let text = String::from_utf8_lossy(name);
-    let is_odd = |c: char| matches!(c, '.' | '"' | '[' | ']' | '\\') || c.is_control();
-    if text.is_empty() || text.trim() != text || text.contains(is_odd) {
-        return serde_json::Value::from(text.as_ref()).to_string();
+/// Steps as a path, which [`steps`] takes apart again.
+pub fn path_of(steps: &[Step]) -> String {
+    let mut path = String::new();
+    for step in steps {
+        match step {
+            Step::Items => path.push_str("[]"),
+            Step::Member(name) => {
+                if !path.is_empty() {
+                    path.push('.');
+                }
+                path.push_str(&member_step(name));
+            }
+        }
     }
-    text.into_owned()
+    path
+}
+
+/// A name as it stands in a path.
+fn member_step(name: &str) -> String {
+    let is_odd = |c: char| matches!(c, '.' | '"' | '[' | ']' | '\\') || c.is_control();
+    if name.is_empty() || name.trim() != name || name.contains(is_odd) {
+        return serde_json::Value::from(name).to_string();
+    }
+    name.to_owned()
 }
 
 #[cfg(test)]
@@ -399,7 +542,7 @@ mod tests {
                 None => paths.add(node, name.as_bytes(), (place(line), at as u32)),
             };
             let is_last = at + 1 == path.len();
-            paths.note(node, if is_last { kind } else { PathKind::Object }, place(line));
+            paths.note(node, if is_last { kind } else { PathKind::Object }, place(line), 1);
         }
     }
 
@@ -419,9 +562,14 @@ mod tests {
 
     proptest! {
         #[test]
-        fn paths_lead_back(names in proptest::collection::vec("[a.\"\\[ é]{0,4}", 1..4)) {
-            let path = names.iter().map(|name| step(name.as_bytes())).collect::<Vec<_>>().join(".");
-            prop_assert_eq!(steps(&path), Some(names), "{}", path);
+        fn paths_lead_back(names in proptest::collection::vec(("[a.\"\\[\\] é]{0,4}", 0usize..3), 1..4)) {
+            let mut all = Vec::new();
+            for (name, items) in names {
+                all.push(Step::Member(name));
+                all.extend(std::iter::repeat_n(Step::Items, items));
+            }
+            let path = path_of(&all);
+            prop_assert_eq!(steps(&path), Some(all), "{}", path);
         }
 
         /// Learned in parts, in any order: the same columns.

@@ -2,7 +2,7 @@
 
 use std::ops::Range;
 
-use super::read::ReadValues;
+use super::read::{ReadValues, Within};
 use super::{ColumnDecl, ColumnFrom, Diagnostic, Generate, GlueAbsent, Misfit, Rounding, Scalar};
 
 /// The mistakes of a column whose keys are sound one by one. `spans` says where each of them stands.
@@ -10,9 +10,11 @@ pub(super) fn agree(
     column: &ColumnDecl,
     spans: &[(&str, Range<usize>)],
     values: &dyn ReadValues,
+    within: Within,
 ) -> Vec<Diagnostic> {
     let mut agreement = Agreement { values, wrong: Vec::new() };
     agreement.keys(column, spans);
+    agreement.nesting(column, spans, within);
     agreement.wrong
 }
 
@@ -29,13 +31,9 @@ impl Agreement<'_> {
     fn keys(&mut self, column: &ColumnDecl, spans: &[(&str, Range<usize>)]) {
         let at =
             |key: &str| spans.iter().find(|(known, _)| *known == key).map(|(_, span)| span.clone());
-        let ty = column.scalar();
+        // What is said of a list is said of its elements; of a struct nothing of the kind can be said.
+        let ty = column.ty.leaf().unwrap_or(Scalar::Json);
         let type_span = at("type").unwrap_or_default();
-        if column.ty.is_nested() {
-            let help = "declare it as json: its text is kept as it is";
-            self.wrong(type_span, format!("{} is not read from delimited text", column.ty), help);
-            return;
-        }
         let is_instant = matches!(ty, Scalar::Timestamp { utc: true, .. });
         for (key, fits, hint) in [
             ("patterns", ty.takes_patterns(), "patterns belong to date, time and timestamp"),
@@ -68,7 +66,7 @@ impl Agreement<'_> {
             ("high", ty.is_ordered(), "bounds belong to numbers, dates and times"),
         ] {
             if let (Some(span), false, false) = (at(key), fits, column.auto) {
-                self.wrong(span, format!("'{key}' does not apply to {ty}"), hint);
+                self.wrong(span, format!("'{key}' does not apply to {}", column.ty), hint);
             }
         }
         self.source_agrees(column, &at);
@@ -76,7 +74,8 @@ impl Agreement<'_> {
             && let Err(reason) = self.values.is_value(column, default)
         {
             let shown = default.escape_debug();
-            let help = format!("write it as the values of the input are written, for {ty}");
+            let help =
+                format!("write it as the values of the input are written, for {}", column.ty);
             self.wrong(span, format!("the default '{shown}' {reason}"), help);
         }
         if ty == Scalar::Category && column.values.is_empty() {
@@ -203,9 +202,60 @@ impl Agreement<'_> {
         }
     }
 
+    /// Whether what is said of values inside of values goes together.
+    fn nesting(&mut self, column: &ColumnDecl, spans: &[(&str, Range<usize>)], within: Within) {
+        let at = |key: &str| spans.iter().find(|(known, _)| *known == key).map(|(_, s)| s.clone());
+        let type_span = at("type").unwrap_or_default();
+        match (column.ty.fields(), at("fields")) {
+            (None, Some(span)) => {
+                let help = "fields belong to struct and list(struct)";
+                self.wrong(span, format!("'fields' does not apply to {}", column.ty), help);
+            }
+            (Some([]), _) => {
+                let help = "add fields = { name = { type = \"text\" } }";
+                self.wrong(type_span.clone(), format!("a {} lists its fields", column.ty), help);
+            }
+            _ => {}
+        }
+        let is_joined = matches!(column.from, Some(ColumnFrom::Several(_)));
+        if column.ty.is_nested() && is_joined {
+            let help = "name one column that holds JSON";
+            self.wrong(at("from").unwrap_or_default(), "values that nest are not joined", help);
+        }
+        if let Within::Struct(_) = within {
+            if column.auto {
+                let help = "say the type: a draft of the input says which it could be";
+                self.wrong(type_span, "the type of a field is not found by itself", help);
+            }
+            for key in ["generate", "start", "glue", "glue_absent"] {
+                if let Some(span) = at(key) {
+                    let message = format!("'{key}' does not apply to a field of a struct");
+                    self.wrong(span, message, "leave it out");
+                }
+            }
+            let is_name = matches!(column.from, None | Some(ColumnFrom::Name(_)));
+            if let (false, Some(span)) = (is_name, at("from")) {
+                let help = "write from = \"name\", or from = \"name.within\"";
+                self.wrong(span, "a field comes from one member of the object", help);
+            }
+        }
+        let paths: Vec<_> =
+            column.ty.fields().unwrap_or_default().iter().map(|f| (f, f.path_within())).collect();
+        for (field, path) in &paths {
+            let around =
+                paths.iter().find(|(_, other)| other.len() < path.len() && path.starts_with(other));
+            if let Some((around, _)) = around {
+                let span = field.spans.from.clone().unwrap_or_else(|| field.spans.name.clone());
+                let message =
+                    format!("'{}' is inside of what '{}' comes from", field.name, around.name);
+                self.wrong(span, message, "declare one of them, or a struct that has both");
+            }
+        }
+    }
+
     /// Floats have one way to be rounded, and so have dates and times.
     fn rounding_agrees(&mut self, column: &ColumnDecl, at: &dyn Fn(&str) -> Option<Range<usize>>) {
-        let ty = column.scalar();
+        let ty = column.ty.leaf().unwrap_or(Scalar::Json);
         let (way, only) = match ty {
             Scalar::Float32 | Scalar::Float64 => ("to the nearest", Rounding::HalfEven),
             _ if ty.takes_patterns() => ("to the one before", Rounding::Down),
@@ -234,7 +284,7 @@ impl Agreement<'_> {
     }
 
     fn patterns_agree(&mut self, column: &ColumnDecl, span: Option<Range<usize>>) {
-        let ty = column.scalar();
+        let ty = column.ty.leaf().unwrap_or(Scalar::Json);
         let Some(span) = span else { return };
         if column.patterns.is_empty() {
             let help = "leave it out for those of ISO 8601, or say how the values are written";

@@ -164,6 +164,16 @@ fn find(
         };
         return Err(Diagnostic::new(span, message).help(help));
     };
+    let is_inside = input.paths().is_some_and(|paths| paths.scope_of(first) > 0);
+    if is_inside {
+        let list = wanted.split("[]").next().unwrap_or_default();
+        let shown = wanted.escape_debug();
+        let message = format!("'{shown}' has as many values in a record as its list has elements");
+        let help = format!(
+            "declare {list} = {{ type = \"list(…)\" }}, or a list(struct) with it among the fields"
+        );
+        return Err(Diagnostic::new(span, message).help(help));
+    }
     match second {
         None => Ok(first),
         Some(second) => {

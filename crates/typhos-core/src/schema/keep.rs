@@ -108,15 +108,25 @@ pub fn keep(
 pub(super) fn places(column: &ColumnDecl, names: &[String]) -> Vec<Option<usize>> {
     let place_of = |from: &ColumnFrom| match from {
         ColumnFrom::Position(position) => position.checked_sub(1).filter(|at| *at < names.len()),
-        ColumnFrom::Name(name) => names.iter().position(|known| known == name),
+        ColumnFrom::Name(name) => place_of_name(column, name, names),
         ColumnFrom::Several(_) => None,
     };
     match &column.from {
         _ if column.generate.is_some() => Vec::new(),
         Some(ColumnFrom::Several(several)) => several.iter().map(place_of).collect(),
         Some(one) => vec![place_of(one)],
-        None => vec![names.iter().position(|known| *known == column.name)],
+        None => vec![place_of_name(column, &column.name, names)],
     }
+}
+
+/// The place of a name; of a column that nests that of the first name which leads into it.
+fn place_of_name(column: &ColumnDecl, name: &str, names: &[String]) -> Option<usize> {
+    let leads_into = |known: &String| {
+        let behind = known.strip_prefix(name);
+        column.ty.is_nested() && behind.is_some_and(|behind| behind.starts_with(['.', '[']))
+    };
+    let is_it = names.iter().position(|known| known == name);
+    is_it.or_else(|| names.iter().position(leads_into))
 }
 
 /// Where the line of a byte starts.

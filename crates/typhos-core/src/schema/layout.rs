@@ -59,19 +59,23 @@ impl SortKey {
     /// # Errors
     /// A sentence that says which columns there are.
     pub fn parse(word: &str, columns: &[ColumnDecl]) -> Result<SortKey, String> {
-        let known = |name: &str| columns.iter().any(|column| column.name == name);
+        let known = |name: &str| columns.iter().find(|column| column.name == name);
         // A column may be called "price desc".
-        if known(word) {
-            return Ok(SortKey::ascending(word));
+        if let Some(column) = known(word) {
+            return match column.ty.is_nested() {
+                false => Ok(SortKey::ascending(word)),
+                true => Err(no_order(column)),
+            };
         }
         let (name, descending) = match word.trim_end().strip_suffix(" desc") {
             Some(name) => (name.trim_end(), true),
             None => (word.trim_end().strip_suffix(" asc").unwrap_or(word).trim_end(), false),
         };
-        if known(name) {
-            return Ok(SortKey { column: name.to_owned(), descending });
+        match known(name) {
+            Some(column) if column.ty.is_nested() => Err(no_order(column)),
+            Some(_) => Ok(SortKey { column: name.to_owned(), descending }),
+            None => Err(unknown_column(name, columns)),
         }
-        Err(unknown_column(name, columns))
     }
 }
 
@@ -136,8 +140,12 @@ impl Partition {
     /// A sentence that says what there is.
     pub fn parse(word: &str, columns: &[ColumnDecl]) -> Result<Partition, String> {
         let known = |name: &str| columns.iter().find(|column| column.name == name);
-        if known(word).is_some() {
-            return Ok(Partition { column: word.to_owned(), by: PartitionBy::Value });
+        match known(word) {
+            Some(column) if column.ty.is_nested() => return Err(no_order(column)),
+            Some(_) => {
+                return Ok(Partition { column: word.to_owned(), by: PartitionBy::Value });
+            }
+            None => {}
         }
         let call = word.strip_suffix(')').and_then(|rest| rest.split_once('('));
         let Some((function, name)) = call else { return Err(unknown_column(word, columns)) };
@@ -232,6 +240,11 @@ impl fmt::Display for Compression {
     }
 }
 
+/// Says that a column nests, so that rows cannot be told apart or laid out by it.
+fn no_order(column: &ColumnDecl) -> String {
+    format!("'{}' is a {}, and rows have no order by it", column.name.escape_debug(), column.ty)
+}
+
 /// Says that there is no such column, and which was meant.
 pub(crate) fn unknown_column(name: &str, columns: &[ColumnDecl]) -> String {
     let names: Vec<String> = columns.iter().map(|column| column.name.clone()).collect();
@@ -249,9 +262,10 @@ impl Reader<'_> {
         for (key, value) in table.iter() {
             match key.get_ref().as_ref() {
                 "key" => {
-                    let parse = |word: &str| match columns.iter().any(|c| c.name == word) {
-                        true => Ok(word.to_owned()),
-                        false => Err(unknown_column(word, columns)),
+                    let parse = |word: &str| match columns.iter().find(|c| c.name == word) {
+                        Some(column) if column.ty.is_nested() => Err(no_order(column)),
+                        Some(_) => Ok(word.to_owned()),
+                        None => Err(unknown_column(word, columns)),
                     };
                     layout.key = self.columns_of(value, "key", parse, |name| name);
                 }

@@ -294,14 +294,6 @@ impl Schema {
     pub fn input_choice(&self) -> InputChoice {
         self.input.choice.as_declared()
     }
-
-    /// The texts that mean "no value" in a column.
-    pub fn absent_of<'s>(&'s self, column: &'s ColumnDecl) -> Vec<&'s str> {
-        match column.absent.as_ref().or(self.input.absent.as_ref()) {
-            Some(texts) => texts.iter().map(String::as_str).collect(),
-            None => vec![""],
-        }
-    }
 }
 
 /// Something wrong in a schema file, with its place.

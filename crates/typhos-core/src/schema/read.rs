@@ -84,6 +84,25 @@ pub(super) fn commented_out(source: &str, values: &dyn ReadValues) -> Vec<(Colum
 
 pub(crate) type Value<'i> = Spanned<DeValue<'i>>;
 
+/// What the columns that are read are in.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Within {
+    /// A record of the input.
+    Record,
+    /// A struct whose misfits have this policy, which its fields have too where they say none.
+    Struct(Misfit),
+}
+
+impl Within {
+    /// What one of them is called.
+    fn what(self) -> &'static str {
+        match self {
+            Within::Record => "column",
+            Within::Struct(_) => "field",
+        }
+    }
+}
+
 /// Collects what is wrong with a file while it is read.
 pub(crate) struct Reader<'s> {
     pub(super) source: &'s str,
@@ -166,7 +185,7 @@ impl Reader<'_> {
                 "columns" => {
                     columns = true;
                     if let Some(table) = self.table(value, "'columns'") {
-                        schema.columns = self.columns(table);
+                        schema.columns = self.columns(table, Within::Record);
                     }
                 }
                 "layout" => layout = self.table(value, "'layout'"),
@@ -222,18 +241,23 @@ impl Reader<'_> {
         }
     }
 
-    fn columns(&mut self, table: &DeTable<'_>) -> Vec<ColumnDecl> {
+    /// The columns of a schema, or the fields of a struct.
+    pub(super) fn columns(&mut self, table: &DeTable<'_>, within: Within) -> Vec<ColumnDecl> {
         let mut columns = Vec::new();
+        let what = within.what();
         for (key, value) in table.iter() {
             let name = key.get_ref().as_ref();
             if let DeValue::String(spelling) = value.get_ref() {
                 let help = format!("write {name} = {{ type = {} }}", super::quoted(spelling));
-                self.wrong(value.span(), "a column is a table of keys", help);
-            } else if let Some(table) = self.table(value, &format!("column '{name}'")) {
+                self.wrong(value.span(), format!("a {what} is a table of keys"), help);
+            } else if let Some(table) = self.table(value, &format!("{what} '{name}'")) {
                 let mut column = ColumnDecl::new(name, Scalar::Text { most: None });
                 column.spans.name = key.span();
                 column.spans.keys = value.span();
-                self.column(&mut column, table);
+                if let Within::Struct(misfit) = within {
+                    column.misfit = misfit;
+                }
+                self.column(&mut column, table, within);
                 columns.push(column);
             }
         }
@@ -257,7 +281,11 @@ impl Reader<'_> {
         found
     }
 
-    fn table<'v, 'i>(&mut self, value: &'v Value<'i>, what: &str) -> Option<&'v DeTable<'i>> {
+    pub(super) fn table<'v, 'i>(
+        &mut self,
+        value: &'v Value<'i>,
+        what: &str,
+    ) -> Option<&'v DeTable<'i>> {
         let table = value.get_ref().as_table();
         if table.is_none() {
             self.wrong(

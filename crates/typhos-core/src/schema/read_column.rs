@@ -7,7 +7,7 @@ use std::ops::Range;
 use toml::de::{DeTable, DeValue};
 
 use super::agree::agree;
-use super::read::{Reader, Value};
+use super::read::{Reader, Value, Within};
 use super::{
     ColumnDecl, ColumnFrom, Diagnostic, Generate, GlueAbsent, IntType, Rounding, Scalar, Type,
 };
@@ -15,8 +15,9 @@ use crate::dates::{DEFAULT_LOCALE, Form, Named, Overlap, Pattern, Zone, names};
 use crate::readings::{Grouping, Mark, Side};
 
 /// The keys of a column, in the order they are written.
-pub const COLUMN_KEYS: [&str; 26] = [
+pub const COLUMN_KEYS: [&str; 27] = [
     "type",
+    "fields",
     "from",
     "glue",
     "glue_absent",
@@ -67,12 +68,17 @@ pub(crate) fn iso_8601(ty: Scalar, has_zone: bool) -> Vec<Pattern> {
 }
 
 impl Reader<'_> {
-    pub(super) fn column(&mut self, column: &mut ColumnDecl, table: &DeTable<'_>) {
+    pub(super) fn column(&mut self, column: &mut ColumnDecl, table: &DeTable<'_>, within: Within) {
         let mut ty = None;
+        let mut fields = None;
         let mut spans: Vec<(&str, Range<usize>)> = Vec::new();
         let before = self.wrong.len();
         let mut start = None;
         column.locale = table.get("locale").and_then(|value| self.locale(value));
+        // Read first too, since fields have it where they say none.
+        if let Some(value) = table.get("misfit") {
+            column.misfit = self.misfit(value).unwrap_or_default();
+        }
         for (key, value) in table.iter() {
             let span = value.span();
             let word = key.get_ref().as_ref();
@@ -101,7 +107,12 @@ impl Reader<'_> {
                 }
                 "start" => start = self.integer(value, i64::MIN..=i64::MAX, "start"),
                 // Read first, since patterns are compiled in its language.
-                "locale" => {}
+                "locale" | "misfit" => {}
+                "fields" => {
+                    if let Some(table) = self.table(value, "'fields'") {
+                        fields = Some(self.columns(table, Within::Struct(column.misfit)));
+                    }
+                }
                 "patterns" => column.patterns = self.patterns(value, column.locale.as_deref()),
                 "pivot" => {
                     if let Some(year) = self.integer(value, 1..=9900, "pivot") {
@@ -142,7 +153,6 @@ impl Reader<'_> {
                 "required" => column.required = self.truth(value, "required").unwrap_or_default(),
                 "default" => column.default = self.bound(value, "default"),
                 "absent" => column.absent = self.texts(value, "absent"),
-                "misfit" => column.misfit = self.misfit(value).unwrap_or_default(),
                 "low" => column.low = self.bound(value, "low"),
                 "high" => column.high = self.bound(value, "high"),
                 "values" => column.values = self.values(value),
@@ -173,16 +183,19 @@ impl Reader<'_> {
         }
         if let Some(ty) = ty {
             column.ty = ty;
-            let scalar = column.scalar();
-            if scalar.takes_patterns()
+            if let (Some(slot), Some(fields)) = (column.ty.fields_mut(), fields) {
+                *slot = fields;
+            }
+            if let Some(leaf) = column.ty.leaf()
+                && leaf.takes_patterns()
                 && !column.auto
                 && !spans.iter().any(|(key, _)| *key == "patterns")
             {
-                column.patterns = iso_8601(scalar, column.dates.zone.is_some());
+                column.patterns = iso_8601(leaf, column.dates.zone.is_some());
             }
             // What follows is about keys that do not go together; it makes sense of sound ones only.
             if self.wrong.len() == before {
-                self.wrong.extend(agree(column, &spans, self.values));
+                self.wrong.extend(agree(column, &spans, self.values, within));
             }
         }
     }

@@ -2,7 +2,8 @@
 
 use std::fmt;
 
-use super::{ColumnDecl, Scalar, Schema, TypeError};
+use super::{ColumnDecl, ColumnFrom, Scalar, Schema, TypeError};
+use crate::records::{Step, steps};
 
 /// What a column holds.
 #[derive(Debug, Clone)]
@@ -35,6 +36,33 @@ impl Type {
         match self {
             Type::Scalar(scalar) => *scalar,
             Type::List(_) | Type::Struct(_) => Scalar::Json,
+        }
+    }
+
+    /// What is innermost in it, inside of any lists; nothing where that is a struct.
+    pub fn leaf(&self) -> Option<Scalar> {
+        match self {
+            Type::Scalar(scalar) => Some(*scalar),
+            Type::List(items) => items.leaf(),
+            Type::Struct(_) => None,
+        }
+    }
+
+    /// The fields of the struct that is innermost in it, inside of any lists.
+    pub fn fields(&self) -> Option<&[ColumnDecl]> {
+        match self {
+            Type::Scalar(_) => None,
+            Type::List(items) => items.fields(),
+            Type::Struct(fields) => Some(fields),
+        }
+    }
+
+    /// The same, to be changed.
+    pub fn fields_mut(&mut self) -> Option<&mut Vec<ColumnDecl>> {
+        match self {
+            Type::Scalar(_) => None,
+            Type::List(items) => items.fields_mut(),
+            Type::Struct(fields) => Some(fields),
         }
     }
 
@@ -74,6 +102,23 @@ pub struct Leaf<'s> {
 }
 
 impl ColumnDecl {
+    /// The names that lead to a field from the object that it is in: its own, or those that `from` says.
+    pub fn path_within(&self) -> Vec<String> {
+        match &self.from {
+            Some(ColumnFrom::Name(path)) => {
+                let names = |steps: Vec<Step>| {
+                    let name = |step| match step {
+                        Step::Member(name) => Some(name),
+                        Step::Items => None,
+                    };
+                    steps.into_iter().map(name).collect()
+                };
+                steps(path).and_then(names).unwrap_or_else(|| vec![path.clone()])
+            }
+            _ => vec![self.name.clone()],
+        }
+    }
+
     /// Its leaves, in their order; of a column that does not nest that is itself.
     pub fn leaves(&self) -> Vec<Leaf<'_>> {
         let mut leaves = Vec::new();

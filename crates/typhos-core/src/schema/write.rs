@@ -73,7 +73,11 @@ pub fn column_line(column: &ColumnDecl, comment: &str) -> String {
 pub fn column_table(column: &ColumnDecl, comment: &str) -> String {
     let comment =
         if comment.is_empty() { String::new() } else { format!("# {}\n", one_line(comment)) };
-    format!("{comment}[columns.{}]\n{}\n", key(&column.name), parts(column).join("\n"))
+    format!(
+        "{comment}[columns.{}]\n{}\n",
+        key(&column.name),
+        parts(column, Misfit::Stop).join("\n")
+    )
 }
 
 /// The table `[input]` by itself; nothing where it would be empty.
@@ -119,12 +123,17 @@ fn input_table(schema: &Schema) -> String {
 }
 
 fn declaration(column: &ColumnDecl) -> String {
-    format!("{{ {} }}", parts(column).join(", "))
+    declaration_within(column, Misfit::Stop)
+}
+
+/// A column of which nothing has to be said of misfits where this is what happens to them.
+fn declaration_within(column: &ColumnDecl, misfit: Misfit) -> String {
+    format!("{{ {} }}", parts(column, misfit).join(", "))
 }
 
 /// The keys of a column with their values.
-fn parts(column: &ColumnDecl) -> Vec<String> {
-    let ty = if column.auto { "auto".to_owned() } else { column.scalar().to_string() };
+fn parts(column: &ColumnDecl, misfit: Misfit) -> Vec<String> {
+    let ty = if column.auto { "auto".to_owned() } else { column.ty.to_string() };
     let mut parts = vec![format!("type = {}", quoted(&ty))];
     match &column.from {
         Some(ColumnFrom::Name(name)) => parts.push(format!("from = {}", quoted(name))),
@@ -189,7 +198,7 @@ fn parts(column: &ColumnDecl) -> Vec<String> {
     if let Some(default) = &column.default {
         parts.push(format!("default = {}", quoted(default)));
     }
-    if column.misfit != Misfit::Stop {
+    if column.misfit != misfit {
         parts.push(format!("misfit = {}", quoted(column.misfit.name())));
     }
     for (key, bound) in [("low", &column.low), ("high", &column.high)] {
@@ -202,6 +211,12 @@ fn parts(column: &ColumnDecl) -> Vec<String> {
     }
     if column.ranked {
         parts.push("ranked = true".into());
+    }
+    if let Some(fields) = column.ty.fields() {
+        let each = fields.iter().map(|field| {
+            format!("{} = {}", key(&field.name), declaration_within(field, column.misfit))
+        });
+        parts.push(format!("fields = {{ {} }}", each.collect::<Vec<_>>().join(", ")));
     }
     parts
 }

@@ -41,6 +41,8 @@ pub struct ColumnFacts {
     pub(super) sequence: Sequence,
     /// Kinds of values, where the format tells them apart.
     pub(super) kinds: Option<Box<KindFacts>>,
+    /// How many elements there are, where its values are those of lists; otherwise there is one for each record.
+    pub(super) elements: Option<u64>,
 }
 
 /// How many distinct values a column has.
@@ -66,6 +68,7 @@ impl ColumnFacts {
             quoted: Tally::default(),
             sequence: Sequence::empty(),
             kinds: None,
+            elements: None,
         }
     }
 
@@ -300,6 +303,9 @@ impl ColumnFacts {
         other.end_log();
         other.table.iter_mut().for_each(DistinctTable::settle);
         self.empty += other.empty;
+        if let Some(elements) = other.elements {
+            *self.elements.get_or_insert(0) += elements;
+        }
         match (&mut self.table, &other.table) {
             (Some(ours), Some(theirs)) => {
                 ours.may_be_malformed |= theirs.may_be_malformed;

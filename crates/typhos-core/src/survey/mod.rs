@@ -259,6 +259,12 @@ impl Survey {
         self.broken_examples.truncate(MAX_BROKEN_EXAMPLES);
     }
 
+    /// How many values a column may have, absent ones included: one for each record, or for each element where its values
+    /// are those of lists.
+    pub fn records_of(&self, column: usize) -> u64 {
+        self.columns[column].elements.unwrap_or(self.records)
+    }
+
     /// The names of the files, as places count them.
     pub fn files(&self) -> Vec<String> {
         self.source.files.iter().map(|file| file.name.clone()).collect()

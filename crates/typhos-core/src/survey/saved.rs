@@ -147,6 +147,8 @@ pub(super) struct SavedColumn {
     pub sequence: Sequence,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub kinds: Option<Box<KindFacts>>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub elements: Option<u64>,
 }
 
 /// A distinct value.

@@ -37,6 +37,7 @@ impl ColumnFacts {
             quoted: self.quoted.clone(),
             sequence: self.sequence.clone(),
             kinds: self.kinds.clone(),
+            elements: self.elements,
         }
     }
 
@@ -54,6 +55,7 @@ impl ColumnFacts {
             quoted: saved.quoted,
             sequence: saved.sequence,
             kinds: saved.kinds,
+            elements: saved.elements,
         };
         column.direct.restore();
         let mut total = column.direct.total()?.checked_add(column.empty)?;
@@ -87,6 +89,7 @@ impl ColumnFacts {
             }
             _ => return None,
         }
+        let records = column.elements.unwrap_or(records);
         (total == records && column.direct.is_sound(records) && column.quoted.count <= records)
             .then_some(column)
     }

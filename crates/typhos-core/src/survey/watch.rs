@@ -91,8 +91,15 @@ impl Watcher {
                         self.bounds.clear();
                         records.column_into(field, &mut self.bounds);
                         let values = &self.bounds[..];
-                        let place = |row: u32| place(records.line(row as usize));
+                        let rows = records.rows_of(field);
+                        let row_of = |at: u32| rows.map_or(at, |rows| rows[at as usize]);
+                        let place = |at: u32| place(records.line(row_of(at) as usize));
                         let run = &mut self.runs[column];
+                        if rows.is_some() {
+                            // Elements are in the order of their lists.
+                            *run = BlockRun::None;
+                            *facts.elements.get_or_insert(0) += values.len() as u64;
+                        }
                         // Where values are looked at one by one, their order is seen to on the way.
                         let (mut over, at_once) = (BlockRun::None, !facts.has_values());
                         let on_the_way = if at_once { &mut *run } else { &mut over };

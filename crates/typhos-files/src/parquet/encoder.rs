@@ -167,7 +167,7 @@ fn encode(
     field: &Field,
     array: &ArrayRef,
 ) -> Result<(), ParquetError> {
-    for (leaf, writer) in compute_leaves(field, &stored_array(array))?.iter().zip(writers) {
+    for (leaf, writer) in compute_leaves(field, &stored_array(array, field))?.iter().zip(writers) {
         writer.write(leaf)?;
     }
     Ok(())

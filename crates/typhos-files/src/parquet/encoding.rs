@@ -16,6 +16,7 @@ use arrow_array::cast::AsArray;
 use arrow_array::types::*;
 use arrow_array::{Array, ArrayRef, ArrowPrimitiveType};
 use arrow_schema::{DataType, Field, Schema as ArrowSchema};
+use typhos_core::columns::is_nested;
 
 /// Rows that are looked at.
 pub(super) const SAMPLE: usize = 8192;
@@ -32,7 +33,7 @@ pub(super) fn direct(
     schema: &ArrowSchema,
 ) -> WriterPropertiesBuilder {
     builder = builder.set_dictionary_enabled(false);
-    let mut say = |path: Vec<String>, data_type: &DataType| {
+    let mut say = |path: &[String], data_type: &DataType| {
         let encoding = match data_type {
             DataType::Utf8 => Encoding::DELTA_LENGTH_BYTE_ARRAY,
             DataType::Float32 | DataType::Float64 => Encoding::BYTE_STREAM_SPLIT,
@@ -43,17 +44,27 @@ pub(super) fn direct(
             _ => Encoding::DELTA_BINARY_PACKED,
         };
         let taken = std::mem::take(&mut builder);
-        builder = taken.set_column_encoding(ColumnPath::new(path), encoding);
+        builder = taken.set_column_encoding(ColumnPath::new(path.to_vec()), encoding);
     };
     for field in schema.fields() {
-        match field.data_type() {
-            DataType::Struct(inner) => inner.iter().for_each(|leaf| {
-                say(vec![field.name().clone(), leaf.name().clone()], leaf.data_type());
-            }),
-            data_type => say(vec![field.name().clone()], data_type),
-        }
+        each_leaf(field, &mut Vec::new(), &mut say);
     }
     builder
+}
+
+/// Hands the path of each leaf in a file to `each`, with its type.
+fn each_leaf(field: &Field, path: &mut Vec<String>, each: &mut impl FnMut(&[String], &DataType)) {
+    path.push(field.name().clone());
+    match field.data_type() {
+        DataType::Struct(inner) => inner.iter().for_each(|field| each_leaf(field, path, each)),
+        DataType::List(item) => {
+            path.push("list".into());
+            each_leaf(item, path, each);
+            path.pop();
+        }
+        data_type => each(path, data_type),
+    }
+    path.pop();
 }
 
 /// Whether a column of about `rows` rows that starts like this is better written directly. The first rows
@@ -94,7 +105,7 @@ pub(super) fn is_better_direct(field: &Field, array: &ArrayRef, rows: u64) -> bo
             let values = array.as_primitive::<Float64Type>().iter().flatten();
             floats(&values.map(f64::to_bits).collect::<Vec<_>>(), 8.0, rows)
         }
-        DataType::Struct(_) => {
+        DataType::Struct(_) if !is_nested(field) => {
             let first = array.as_struct().column(0).as_primitive::<Float64Type>();
             floats(
                 &first.values().iter().map(|value| value.to_bits()).collect::<Vec<_>>(),

@@ -17,7 +17,8 @@ use arrow_array::types::{
     Time32MillisecondType, Time32SecondType, TimestampMillisecondType, TimestampSecondType,
 };
 use arrow_array::{Array, ArrayRef, PrimitiveArray, RecordBatch, StringArray};
-use arrow_schema::{DataType, Field, FieldRef, Schema as ArrowSchema, SchemaRef, TimeUnit};
+use arrow_schema::{DataType, Field, Schema as ArrowSchema, SchemaRef, TimeUnit};
+use typhos_core::columns::{is_nested, map_array, map_field};
 use typhos_core::schema::{Compression, Scalar, Schema, code_type};
 
 use super::encoding;
@@ -35,12 +36,18 @@ pub const RANKED_KEY: &str = "typhos.ranked";
 const MOST_VALUES: usize = 0x1_0000;
 
 /// What a type is called in a Parquet file, in a few words.
-pub(super) fn stored_name(ty: &DataType) -> String {
-    match ty {
+pub(super) fn stored_name(field: &Field) -> String {
+    match field.data_type() {
         DataType::Dictionary(..) => "string, as codes".into(),
         DataType::Utf8 => "string".into(),
         DataType::Boolean => "boolean".into(),
         DataType::FixedSizeBinary(16) => "16 bytes".into(),
+        DataType::List(item) => format!("list of {}", stored_name(item)),
+        DataType::Struct(fields) if is_nested(field) => {
+            let each =
+                fields.iter().map(|field| format!("{} {}", field.name(), stored_name(field)));
+            format!("struct of {}", each.collect::<Vec<_>>().join(", "))
+        }
         DataType::Struct(_) => "lat and lon".into(),
         DataType::Decimal32(p, s) | DataType::Decimal64(p, s) | DataType::Decimal128(p, s) => {
             format!("decimal({p},{s})")
@@ -190,7 +197,8 @@ impl Form {
         match self.dictionary {
             Some(is_used) => !is_used,
             None => {
-                let sample = stored_array(&array.slice(0, array.len().min(encoding::SAMPLE)));
+                let sample = array.slice(0, array.len().min(encoding::SAMPLE));
+                let sample = stored_array(&sample, field);
                 encoding::is_better_direct(field, &sample, self.expected)
             }
         }
@@ -199,7 +207,11 @@ impl Form {
     /// What a file says of itself, once all its rows are known.
     pub(super) fn metadata(&self, values: &Values) -> Vec<KeyValue> {
         let fields = self.stored.fields().iter().enumerate().map(|(at, field)| {
-            let data_type = match field.data_type() {
+            map_field(field, &|leaf, is_inside| match leaf.data_type() {
+                // How many values nested ones have nobody counts.
+                DataType::Dictionary(_, words) if is_inside => {
+                    DataType::Dictionary(Box::new(DataType::UInt32), words.clone())
+                }
                 DataType::Dictionary(_, words) => {
                     let count = self.lists[at].unwrap_or_else(|| values.count(at));
                     // One more: some readers cannot use the largest code of a width.
@@ -210,8 +222,7 @@ impl Form {
                     DataType::Decimal128(*precision, *scale)
                 }
                 other => other.clone(),
-            };
-            field.as_ref().clone().with_data_type(data_type)
+            })
         });
         let schema = encode_arrow_schema(&ArrowSchema::new(fields.collect::<Vec<_>>()));
         let mut metadata = vec![KeyValue::new(ARROW_SCHEMA_META_KEY.to_owned(), schema)];
@@ -279,6 +290,7 @@ fn sorting_columns(schema: &Schema, rows: &ArrowSchema) -> Vec<SortingColumn> {
 /// Columns of Parquet that a column becomes.
 pub(super) fn leaves(data_type: &DataType) -> usize {
     match data_type {
+        DataType::List(item) => leaves(item.data_type()),
         DataType::Struct(fields) => fields.iter().map(|field| leaves(field.data_type())).sum(),
         _ => 1,
     }
@@ -286,51 +298,79 @@ pub(super) fn leaves(data_type: &DataType) -> usize {
 
 /// The schema as Parquet can hold it: no times in whole seconds.
 pub(super) fn stored_schema(schema: &ArrowSchema) -> SchemaRef {
-    let fields = schema.fields().iter().map(|field| {
-        let stored = match field.data_type() {
-            DataType::Timestamp(TimeUnit::Second, zone) => {
-                DataType::Timestamp(TimeUnit::Millisecond, zone.clone())
-            }
-            DataType::Time32(TimeUnit::Second) => DataType::Time32(TimeUnit::Millisecond),
-            other => other.clone(),
-        };
-        field.as_ref().clone().with_data_type(stored)
-    });
+    let stored = |leaf: &Field, _| match leaf.data_type() {
+        DataType::Timestamp(TimeUnit::Second, zone) => {
+            DataType::Timestamp(TimeUnit::Millisecond, zone.clone())
+        }
+        DataType::Time32(TimeUnit::Second) => DataType::Time32(TimeUnit::Millisecond),
+        other => other.clone(),
+    };
+    let fields = schema.fields().iter().map(|field| map_field(field, &stored));
     Arc::new(ArrowSchema::new(fields.collect::<Vec<_>>()))
 }
 
 /// What is stored otherwise than declared, a sentence each.
 pub fn fidelity_notes(schema: &ArrowSchema) -> Vec<String> {
     let stored = stored_schema(schema);
-    let note = |(ours, theirs): (&FieldRef, &FieldRef)| match ours.data_type() {
-        DataType::Duration(unit) => Some(format!(
-            "'{}' is stored as a whole number of {}: Parquet has no type for lengths of time",
-            ours.name(),
-            unit_words(*unit)
-        )),
-        same if same == theirs.data_type() => None,
-        _ => Some(format!(
-            "'{}' is stored in milliseconds: Parquet has no whole seconds",
-            ours.name()
-        )),
-    };
-    schema.fields().iter().zip(stored.fields()).filter_map(note).collect()
+    let columns = schema.fields().iter().zip(stored.fields());
+    let mut notes = Vec::new();
+    columns.for_each(|(ours, theirs)| add_notes(ours.name().clone(), ours, theirs, &mut notes));
+    notes
 }
 
-/// An array as it is stored.
-pub(super) fn stored_array(array: &ArrayRef) -> ArrayRef {
+/// What is stored otherwise of a column, or of what is nested in it.
+fn add_notes(path: String, ours: &Field, theirs: &Field, notes: &mut Vec<String>) {
+    match (ours.data_type(), theirs.data_type()) {
+        (DataType::List(ours), DataType::List(theirs)) => {
+            add_notes(format!("{path}[]"), ours, theirs, notes);
+        }
+        (DataType::Struct(our), DataType::Struct(their)) if is_nested(ours) => {
+            for (ours, theirs) in our.iter().zip(their) {
+                add_notes(format!("{path}.{}", ours.name()), ours, theirs, notes);
+            }
+        }
+        (DataType::Duration(unit), _) => notes.push(format!(
+            "'{path}' is stored as a whole number of {}: Parquet has no type for lengths of time",
+            unit_words(*unit)
+        )),
+        (ours, theirs) if ours != theirs => {
+            notes.push(format!("'{path}' is stored in milliseconds: Parquet has no whole seconds"))
+        }
+        _ => {}
+    }
+}
+
+/// An array as it is stored in a column.
+pub(super) fn stored_array(array: &ArrayRef, stored: &Field) -> ArrayRef {
     // The range of seconds of years 1 to 9999 stays far within that of milliseconds.
-    match array.data_type() {
+    map_array(array, stored, &|leaf, _| match leaf.data_type() {
         DataType::Timestamp(TimeUnit::Second, zone) => {
             let millis: PrimitiveArray<TimestampMillisecondType> =
-                array.as_primitive::<TimestampSecondType>().unary(|seconds| seconds * 1000);
+                leaf.as_primitive::<TimestampSecondType>().unary(|seconds| seconds * 1000);
             Arc::new(millis.with_timezone_opt(zone.clone()))
         }
         DataType::Time32(TimeUnit::Second) => {
             let millis: PrimitiveArray<Time32MillisecondType> =
-                array.as_primitive::<Time32SecondType>().unary(|seconds| seconds * 1000);
+                leaf.as_primitive::<Time32SecondType>().unary(|seconds| seconds * 1000);
             Arc::new(millis)
         }
-        _ => array.clone(),
-    }
+        _ => leaf.clone(),
+    })
+}
+
+/// The same array as it was sent to be stored.
+pub(super) fn declared_array(array: &ArrayRef, declared: &Field) -> ArrayRef {
+    map_array(array, declared, &|leaf, declared| match declared.data_type() {
+        DataType::Timestamp(TimeUnit::Second, _) => {
+            let stored = leaf.as_primitive::<TimestampMillisecondType>();
+            let seconds: PrimitiveArray<TimestampSecondType> =
+                stored.unary(|units| units.div_euclid(1000));
+            Arc::new(seconds.with_data_type(declared.data_type().clone()))
+        }
+        DataType::Time32(TimeUnit::Second) => {
+            let stored = leaf.as_primitive::<Time32MillisecondType>();
+            Arc::new(stored.unary::<_, Time32SecondType>(|units| units / 1000))
+        }
+        _ => leaf.clone(),
+    })
 }

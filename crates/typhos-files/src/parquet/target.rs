@@ -12,18 +12,13 @@ use ::parquet::arrow::arrow_reader::{
     ArrowReaderMetadata, ArrowReaderOptions, ParquetRecordBatchReaderBuilder,
 };
 use ::parquet::errors::ParquetError;
-use arrow_array::cast::AsArray;
-use arrow_array::types::{
-    Time32MillisecondType, Time32SecondType, TimestampMillisecondType, TimestampSecondType,
-};
 use arrow_array::{ArrayRef, RecordBatch};
-use arrow_schema::{DataType, FieldRef, Schema as ArrowSchema, SchemaRef, TimeUnit};
+use arrow_schema::{Schema as ArrowSchema, SchemaRef};
 use typhos_core::run::{Monitor, RunOptions};
 use typhos_core::schema::Schema;
 
 use super::blocks::block_bytes;
-use super::form::Form;
-use super::form::fidelity_notes;
+use super::form::{Form, declared_array, fidelity_notes, stored_name};
 use super::partitions::{Partitioned, PartitionedEncoder, Partitions, is_too_many, too_many};
 use super::read::files;
 use super::writers::{Writers, writers};
@@ -89,8 +84,7 @@ impl Target for ParquetTarget {
             [] => what,
             _ => format!("{what}, by {}", typhos_core::wording::listed(&by)),
         };
-        let stored = |ty: &arrow_schema::DataType| super::form::stored_name(ty);
-        Ok(plan_file(job, &self.path, self.parts.is_some(), &what, notes, &stored))
+        Ok(plan_file(job, &self.path, self.parts.is_some(), &what, notes, &stored_name))
     }
 
     fn stage(
@@ -152,27 +146,14 @@ impl Target for ParquetTarget {
             schema: job.is_proven.then(|| (schema.clone(), rows)),
             gate: job.gate.clone(),
         };
-        Ok((Witness { encoder, columns, keeps_facts: job.is_proven }, sink))
+        Ok((Witness { encoder, columns, keeps_facts: job.is_proven, flattens: false }, sink))
     }
 }
 
 /// The columns of a batch as they were sent: Parquet has no whole seconds, and stores milliseconds.
 fn declared(batch: &RecordBatch, rows: &ArrowSchema) -> Vec<ArrayRef> {
     let columns = batch.columns().iter().zip(rows.fields());
-    let column = |(array, field): (&ArrayRef, &FieldRef)| -> ArrayRef {
-        match field.data_type() {
-            DataType::Timestamp(TimeUnit::Second, _) => {
-                let stored = array.as_primitive::<TimestampMillisecondType>();
-                Arc::new(stored.unary::<_, TimestampSecondType>(|units| units.div_euclid(1000)))
-            }
-            DataType::Time32(TimeUnit::Second) => {
-                let stored = array.as_primitive::<Time32MillisecondType>();
-                Arc::new(stored.unary::<_, Time32SecondType>(|units| units / 1000))
-            }
-            _ => array.clone(),
-        }
-    };
-    columns.map(column).collect()
+    columns.map(|(array, field)| declared_array(array, field)).collect()
 }
 
 /// The name of a file inside a directory.
@@ -299,7 +280,7 @@ impl ParquetSink {
                     return Err(TargetError::Interrupted);
                 }
                 let batch = batch.map_err(|error| failed(error.into()))?;
-                found.add_columns(batch.num_rows(), &declared(&batch, &rows));
+                found.add_columns(batch.num_rows(), rows.fields(), &declared(&batch, &rows));
             }
             Ok((columns.start, found))
         };

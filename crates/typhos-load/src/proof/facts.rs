@@ -1,8 +1,11 @@
 //! What is known of rows: counts, extremes and sums of their columns, kept while they are sent, and found
 //! again where files are read back.
 
+use arrow_array::cast::AsArray;
 use arrow_array::{Array, ArrayRef, RecordBatch};
 use arrow_buffer::NullBuffer;
+use arrow_schema::{DataType, Field, Fields};
+use typhos_core::columns::is_nested;
 use typhos_core::schema::ColumnDecl;
 
 use super::Of;
@@ -51,6 +54,9 @@ pub struct ColumnFacts {
     /// Of values with codes: what is known of the codes, counted from 1. It has a meaning where all codes are
     /// those of one list.
     pub codes: Option<Codes>,
+    /// What is known of what nests: the elements of lists, of which the sum is how many there are, or the fields of
+    /// structs.
+    pub inner: Vec<ColumnFacts>,
 }
 
 /// What is known of codes.
@@ -76,20 +82,19 @@ pub struct SentFacts {
 impl SentFacts {
     /// Facts about no rows.
     pub fn new(columns: usize) -> SentFacts {
-        let none = ColumnFacts { sum: Some(0), ..ColumnFacts::default() };
-        SentFacts { rows: 0, columns: vec![none; columns] }
+        SentFacts { rows: 0, columns: vec![ColumnFacts::none(); columns] }
     }
 
     /// Adds the rows of a batch.
     pub fn add(&mut self, batch: &RecordBatch) {
-        self.add_columns(batch.num_rows(), batch.columns());
+        self.add_columns(batch.num_rows(), batch.schema_ref().fields(), batch.columns());
     }
 
-    /// Adds rows, column by column.
-    pub fn add_columns(&mut self, rows: usize, columns: &[ArrayRef]) {
+    /// Adds rows, column by column. `fields` says which of them nest.
+    pub fn add_columns(&mut self, rows: usize, fields: &Fields, columns: &[ArrayRef]) {
         self.rows += rows as u64;
-        for (facts, array) in self.columns.iter_mut().zip(columns) {
-            facts.add(array);
+        for ((facts, field), array) in self.columns.iter_mut().zip(fields).zip(columns) {
+            facts.add(field, array, array.nulls());
         }
     }
 
@@ -131,6 +136,11 @@ impl ColumnFacts {
         self.sum = self.sum.zip(other.sum).and_then(|(a, b)| a.checked_add(b));
         self.float_sum += other.float_sum;
         self.float_size += other.float_size;
+        if self.inner.is_empty() {
+            self.inner = other.inner;
+        } else {
+            self.inner.iter_mut().zip(other.inner).for_each(|(ours, theirs)| ours.merge(theirs));
+        }
         self.codes = match (self.codes, other.codes) {
             (Some(a), Some(b)) => {
                 Some(Codes { low: a.low.min(b.low), high: a.high.max(b.high), sum: a.sum + b.sum })
@@ -139,10 +149,18 @@ impl ColumnFacts {
         };
     }
 
-    fn add(&mut self, array: &ArrayRef) {
-        let nulls = array.nulls();
+    /// Facts about no values.
+    fn none() -> ColumnFacts {
+        ColumnFacts { sum: Some(0), ..ColumnFacts::default() }
+    }
+
+    /// Adds values. `nulls` says where there are none, here or around.
+    fn add(&mut self, field: &Field, array: &ArrayRef, nulls: Option<&NullBuffer>) {
+        if is_nested(field) {
+            return self.add_nested(field, array, nulls);
+        }
         let rows = || (0..array.len()).filter(|row| nulls.is_none_or(|nulls| nulls.is_valid(*row)));
-        let count = (array.len() - array.null_count()) as u64;
+        let count = (array.len() - nulls.map_or(0, NullBuffer::null_count)) as u64;
         if count == 0 {
             return;
         }
@@ -181,6 +199,59 @@ impl ColumnFacts {
                 self.merge_codes(used.clone().map(|(code, count)| (code as i128 + 1, *count)));
                 self.bytes(used.map(|(code, count)| (texts.value(code).as_bytes(), *count)));
             }
+        }
+    }
+
+    /// Adds lists or structs: how many there are, and what is in them. Nothing stands in lists that are null.
+    fn add_nested(&mut self, field: &Field, array: &ArrayRef, nulls: Option<&NullBuffer>) {
+        self.values += (array.len() - nulls.map_or(0, NullBuffer::null_count)) as u64;
+        match field.data_type() {
+            DataType::List(item) => {
+                self.inner.resize_with(1, ColumnFacts::none);
+                let list = array.as_list::<i32>();
+                let offsets = list.value_offsets();
+                let (first, last) = (offsets[0], offsets[offsets.len() - 1]);
+                let items = list.values().slice(first as usize, (last - first) as usize);
+                self.sum = self.sum.and_then(|sum| sum.checked_add((last - first).into()));
+                self.inner[0].add(item, &items, items.nulls());
+            }
+            DataType::Struct(fields) => {
+                self.inner.resize_with(fields.len(), ColumnFacts::none);
+                let columns = array.as_struct().columns().iter();
+                for ((facts, field), column) in self.inner.iter_mut().zip(fields).zip(columns) {
+                    let nulls = NullBuffer::union(nulls, column.nulls());
+                    facts.add(field, column, nulls.as_ref());
+                }
+            }
+            _ => unreachable!("only lists and structs nest"),
+        }
+    }
+
+    /// What differs from what was found, with where it is from the name of the column on, and how many facts were
+    /// compared.
+    pub(crate) fn differences(
+        &self,
+        found: &ColumnFacts,
+        path: &str,
+        compared: &mut usize,
+        wrong: &mut Vec<String>,
+    ) {
+        // Both sides are facts of ours, so every one of them can be compared as it is.
+        let pairs = [
+            ("number of values", self.values == found.values && self.nans == found.nans),
+            ("smallest value", self.low == found.low),
+            ("largest value", self.high == found.high),
+            ("sum", self.sum == found.sum),
+            ("nesting", self.inner.len() == found.inner.len()),
+        ];
+        for (what, is_same) in &pairs[..4 + usize::from(!self.inner.is_empty())] {
+            *compared += 1;
+            if !is_same {
+                wrong.push(format!("'{path}': the {what} is another one than was sent"));
+            }
+        }
+        for (at, (sent, found)) in self.inner.iter().zip(&found.inner).enumerate() {
+            sent.differences(found, &format!("{path}[{at}]"), compared, wrong);
         }
     }
 
@@ -325,7 +396,7 @@ pub(super) mod tests {
     /// Facts about one column.
     pub fn facts(array: ArrayRef) -> ColumnFacts {
         let mut facts = SentFacts::new(1).columns.remove(0);
-        facts.add(&array);
+        facts.add(&Field::new("n", array.data_type().clone(), true), &array, array.nulls());
         facts
     }
 

@@ -75,7 +75,7 @@ fn create(wanted: &TableRequest<'_>, language: &dyn Language, plan: &mut LoadPla
         plan.columns.push(PlannedColumn {
             name: column.name.clone(),
             source: source_words(column, at, wanted.plan, wanted.names),
-            declared: column.scalar().to_string(),
+            declared: column.ty.to_string(),
             stored: language.stored(wanted.table, column).ty,
             nullable: !column.required && !is_key,
             is_key,
@@ -119,7 +119,7 @@ fn append(
         plan.columns.push(PlannedColumn {
             name: column.name.clone(),
             source: source_words(column, at, wanted.plan, wanted.names),
-            declared: column.scalar().to_string(),
+            declared: column.ty.to_string(),
             stored: there.ty.clone(),
             nullable: there.nullable,
             is_key,

@@ -114,7 +114,12 @@ fn open<S: Session>(mut session: S, job: &Job<'_>, table: &str) -> Result<Halves
     }
     let columns = schema.columns.len();
     let encoder = FeedEncoder(session.rows(&schema));
-    let encoder = Witness { encoder, columns, keeps_facts: job.is_proven };
+    let encoder = Witness {
+        encoder,
+        columns,
+        keeps_facts: job.is_proven,
+        flattens: !session.language().nests(),
+    };
     let steps = Steps {
         action: plan.action,
         schema,

@@ -98,7 +98,7 @@ fn facts(
     profile: &Profile,
     console: &mut Console,
 ) -> std::io::Result<()> {
-    let records = survey.records;
+    let records = survey.records_of(at);
     let mut line = |name: &str, what: String| {
         console.say(format!("  {} {}", paint(DIM, format!("{name:<10}")), safe(&what)))
     };
@@ -336,7 +336,7 @@ fn values(
     at: usize,
     console: &mut Console,
 ) -> std::io::Result<()> {
-    let (facts, records) = (&survey.columns[at], survey.records);
+    let (facts, records) = (&survey.columns[at], survey.records_of(at));
     if !facts.has_values() {
         let why = "more distinct values than are counted one by one";
         return heading("Most frequent", why, console);

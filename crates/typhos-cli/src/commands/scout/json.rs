@@ -53,7 +53,7 @@ fn column(survey: &Survey, at: usize, decision: &Decision) -> Value {
     let kinds = survey.columns[at].kinds().map(|kinds| {
         let of = |kind| kinds.of(kind).0;
         json!({
-            "missing": survey.records.saturating_sub(kinds.count()),
+            "missing": survey.records_of(at).saturating_sub(kinds.count()),
             "null": of(PathKind::Null),
             "bool": of(PathKind::Bool),
             "number": of(PathKind::Number),

@@ -48,7 +48,7 @@ pub fn run(args: &Weigh, common: &Common, console: &mut Console) -> Result<u64, 
                 let declared = &side.weighed.declared;
                 json!({
                     "name": column.name,
-                    "type": column.scalar().to_string(),
+                    "type": column.ty.to_string(),
                     "memory": declared.memory[at].total(),
                     "file": declared.disk[at],
                 })
