@@ -154,7 +154,12 @@ impl Target for ArrowTarget {
         };
         let columns = schema.columns.len();
         Ok((
-            Witness { encoder: BatchEncoder, columns, keeps_facts: job.is_proven, flattens: false },
+            Witness {
+                encoder: BatchEncoder,
+                columns,
+                keeps_facts: job.is_proven,
+                flat: Vec::new(),
+            },
             sink,
         ))
     }

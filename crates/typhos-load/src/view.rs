@@ -4,7 +4,9 @@
 use arrow_array::cast::AsArray;
 use arrow_array::types::*;
 use arrow_array::{Array, ArrayRef, BooleanArray, FixedSizeBinaryArray, RecordBatch, StringArray};
-use arrow_schema::{DataType, TimeUnit};
+use arrow_buffer::NullBuffer;
+use arrow_schema::{DataType, Field, TimeUnit};
+use typhos_core::columns::is_nested;
 
 use crate::error::TargetError;
 
@@ -34,6 +36,51 @@ pub enum View<'a> {
     Uuid(&'a FixedSizeBinaryArray),
     /// Latitudes and longitudes.
     Point(&'a [f64], &'a [f64]),
+}
+
+/// The values of a column, or what is inside of them.
+pub struct Nested<'a> {
+    /// What they are.
+    pub kind: NestedKind<'a>,
+    /// Which of them are null.
+    pub nulls: Option<&'a NullBuffer>,
+}
+
+/// What values are that may nest.
+pub enum NestedKind<'a> {
+    /// Plain values.
+    Leaf(View<'a>),
+    /// Lists: where each starts and ends among the elements of all.
+    List(&'a [i32], Box<Nested<'a>>),
+    /// Structs, by their fields.
+    Struct(Vec<Nested<'a>>),
+}
+
+impl<'a> Nested<'a> {
+    /// The values of a field.
+    pub fn of(field: &Field, array: &'a ArrayRef) -> Nested<'a> {
+        let kind = match field.data_type() {
+            DataType::List(item) => {
+                let list = array.as_list::<i32>();
+                let items = Box::new(Nested::of(item, list.values()));
+                NestedKind::List(list.value_offsets(), items)
+            }
+            DataType::Struct(fields) if is_nested(field) => {
+                let columns = array.as_struct().columns().iter();
+                let each =
+                    fields.iter().zip(columns).map(|(field, array)| Nested::of(field, array));
+                NestedKind::Struct(each.collect())
+            }
+            _ => NestedKind::Leaf(View::of(array)),
+        };
+        Nested { kind, nulls: array.nulls() }
+    }
+
+    /// Whether there is no value in a row.
+    #[inline]
+    pub fn is_null(&self, row: usize) -> bool {
+        self.nulls.is_some_and(|nulls| nulls.is_null(row))
+    }
 }
 
 /// Integers of any width.
@@ -194,6 +241,7 @@ pub fn units_per_second(unit: TimeUnit) -> i64 {
 /// # Errors
 /// [`TargetError::CannotHold`], with what to declare instead.
 pub fn refuse_floats(batch: &RecordBatch, target: &str, infinite: bool) -> Result<(), TargetError> {
+    // What nests is text by now, and says 'NaN' in quotes.
     let is_refused = |value: &f64| value.is_nan() || infinite && value.is_infinite();
     for (field, array) in batch.schema_ref().fields().iter().zip(batch.columns()) {
         let found = match array.data_type() {

@@ -17,22 +17,22 @@ pub struct Witness<E> {
     pub columns: usize,
     /// Whether more than the rows are counted.
     pub keeps_facts: bool,
-    /// Whether what nests becomes JSON text before anybody sees it.
-    pub flattens: bool,
+    /// Which columns become JSON text before anybody sees them; none where it is empty.
+    pub flat: Vec<bool>,
 }
 
 /// A block of another encoder.
-pub struct WitnessUnit<U> {
+pub struct WitnessUnit<'e, U> {
     unit: U,
     facts: SentFacts,
     keeps_facts: bool,
-    flattens: bool,
+    flat: &'e [bool],
 }
 
 impl<E: Encoder> Encoder for Witness<E> {
     type Encoded = (E::Encoded, SentFacts);
     type Unit<'e>
-        = WitnessUnit<E::Unit<'e>>
+        = WitnessUnit<'e, E::Unit<'e>>
     where
         E: 'e;
 
@@ -41,7 +41,7 @@ impl<E: Encoder> Encoder for Witness<E> {
             unit: self.encoder.begin(share)?,
             facts: SentFacts::new(self.columns),
             keeps_facts: self.keeps_facts,
-            flattens: self.flattens,
+            flat: &self.flat,
         })
     }
 
@@ -54,11 +54,11 @@ impl<E: Encoder> Encoder for Witness<E> {
     }
 }
 
-impl<U: EncodeUnit> EncodeUnit for WitnessUnit<U> {
+impl<U: EncodeUnit> EncodeUnit for WitnessUnit<'_, U> {
     type Encoded = (U::Encoded, SentFacts);
 
     fn push(&mut self, batch: RecordBatch) -> Result<(), TargetError> {
-        let batch = if self.flattens { flat_batch(&batch) } else { batch };
+        let batch = if self.flat.contains(&true) { flat_batch(&batch, self.flat) } else { batch };
         if self.keeps_facts {
             self.facts.add(&batch);
         } else {

@@ -1,10 +1,11 @@
 //! The SQL of ClickHouse.
 
-use typhos_core::schema::{ColumnDecl, IntType, Scalar, TimeUnit};
+use typhos_core::schema::{ColumnDecl, IntType, Scalar, TimeUnit, Type};
 
 use super::definitions::{Definitions, Stored, TableOrder, carried};
 use super::held::ExistingColumn;
 use super::movements::Movements;
+use super::nested::{Leaf, Nest, Part};
 use super::questions::{Asked, Of, Questions, carried_asked};
 use super::units::counted_in;
 use typhos_core::schema::Held;
@@ -21,6 +22,8 @@ const BOOL: (u32, u32) = (22, 3);
 const DATE32: (u32, u32) = (21, 9);
 const DATETIME64: (u32, u32) = (20, 4);
 const COLUMN_COMMENTS: (u32, u32) = (20, 1);
+/// Before, a column of such arrays became several, and fields in there had no names.
+const TUPLES_IN_ARRAYS: (u32, u32) = (21, 1);
 /// Before, every value of a dictionary that comes in a row cost several allocations that all threads count
 /// together: a million demo tickets took 2.2 seconds, and as plain texts that become a dictionary in a second
 /// step 0.9.
@@ -81,6 +84,47 @@ fn is_utc(zone: &str) -> bool {
 }
 
 impl ClickHouse {
+    /// How a list or struct is stored.
+    fn stored_nested(&self, table: &str, column: &ColumnDecl) -> Stored {
+        let stored = Stored::new(self.inner_type(table, column, &column.ty));
+        match (&column.ty, column.required) {
+            (_, true) => stored,
+            (Type::Struct(_), false) => {
+                stored.note("as a tuple, which is never null: of a null all fields are")
+            }
+            (_, false) => stored.note("as an array, which is never null: a null is an empty one"),
+        }
+    }
+
+    /// The type of what is inside of a value: plain values may always be null in there.
+    fn inner_type(&self, table: &str, column: &ColumnDecl, ty: &Type) -> String {
+        match ty {
+            Type::Scalar(scalar) => {
+                let column = ColumnDecl { ty: (*scalar).into(), ..column.clone() };
+                match self.stored(table, &column).ty {
+                    // Older versions have no dictionaries in there.
+                    ty if ty.starts_with("LowCardinality(") => "Nullable(String)".into(),
+                    ty => self.nullable(&ty, true),
+                }
+            }
+            Type::List(items) => format!("Array({})", self.inner_type(table, column, items)),
+            Type::Struct(fields) => {
+                let each = fields.iter().map(|field| {
+                    let ty = self.inner_type(table, field, &field.ty);
+                    // As the server spells it back.
+                    let is_word = |c: char| c.is_ascii_alphanumeric() || c == '_';
+                    let is_plain = field.name.chars().all(is_word)
+                        && !field.name.starts_with(|c: char| c.is_ascii_digit());
+                    match is_plain && !field.name.is_empty() {
+                        true => format!("{} {ty}", field.name),
+                        false => format!("{} {ty}", self.identifier(&field.name)),
+                    }
+                });
+                format!("Tuple({})", each.collect::<Vec<_>>().join(", "))
+            }
+        }
+    }
+
     /// A time that is written as a text, in the zone of an existing column.
     fn in_zone(&self, text: &str, there: &ExistingColumn, zone: &str) -> String {
         let zone = self.literal(zone);
@@ -110,7 +154,23 @@ impl Definitions for ClickHouse {
         None
     }
 
+    fn nests(&self, column: &ColumnDecl) -> bool {
+        let has_type = self.version >= TUPLES_IN_ARRAYS || !has_structs_in_lists(&column.ty, false);
+        column.ty.is_nested() && has_type
+    }
+
+    fn has_null(&self, column: &ColumnDecl) -> bool {
+        !self.nests(column)
+    }
+
     fn stored(&self, table: &str, column: &ColumnDecl) -> Stored {
+        if self.nests(column) {
+            return self.stored_nested(table, column);
+        }
+        if column.ty.is_nested() {
+            return Stored::new("String")
+                .note("as JSON text: this version has no arrays of tuples as one column");
+        }
         match column.scalar() {
             Scalar::Bool if self.has_bool() => Stored::new("Bool"),
             Scalar::Bool => Stored::new("UInt8").note("as 0 and 1: this version has no booleans"),
@@ -188,6 +248,9 @@ impl Definitions for ClickHouse {
     }
 
     fn nullable(&self, ty: &str, is_nullable: bool) -> String {
+        if ty.starts_with("Array(") || ty.starts_with("Tuple(") {
+            return ty.to_owned();
+        }
         match (is_nullable, ty.strip_prefix("LowCardinality(").and_then(|ty| ty.strip_suffix(')')))
         {
             (false, _) => ty.to_owned(),
@@ -289,7 +352,36 @@ impl Movements for ClickHouse {
     }
 }
 
+impl Nest for ClickHouse {
+    fn elements(&self, from: &str, list: &str, name: &str, _is_inside: bool) -> String {
+        format!("(SELECT arrayJoin({list}) AS {name} FROM {from})")
+    }
+
+    fn member(&self, value: &str, _name: &str, at: usize) -> String {
+        format!("tupleElement({value}, {})", at + 1)
+    }
+
+    fn leaf(&self, value: &str, leaf: &ColumnDecl) -> Option<Leaf> {
+        // As it is stored in there.
+        let declared = match leaf.scalar() {
+            Scalar::Lowcard => {
+                ColumnDecl { ty: Scalar::Text { most: None }.into(), ..leaf.clone() }
+            }
+            Scalar::Category if !fits_enum(&leaf.values) => return None,
+            _ => leaf.clone(),
+        };
+        Some(Leaf { declared, value: value.to_owned() })
+    }
+}
+
 impl Questions for ClickHouse {
+    fn parts(&self, column: &ColumnDecl, quoted: &str, table: &str) -> Vec<Part> {
+        if !self.nests(column) {
+            return Vec::new();
+        }
+        super::nested::parts(self, column, None, quoted, table)
+    }
+
     fn counted(&self, ty: Scalar, column: &str) -> String {
         match ty {
             // Older versions count the nulls of a dictionary too.
@@ -299,6 +391,9 @@ impl Questions for ClickHouse {
     }
 
     fn asked(&self, declared: &ColumnDecl, column: &str) -> Asked {
+        if self.nests(declared) {
+            return Asked::default();
+        }
         let ty = declared.scalar();
         let extremes = |value: &str| Asked::extremes(|fold| format!("{fold}({value})"));
         let units = |name: &str| Asked::extremes(|fold| format!("{name}({fold}({column}))"));
@@ -338,6 +433,17 @@ impl Questions for ClickHouse {
             Scalar::Uuid => extremes(&format!("toString({column})")),
             Scalar::Geopoint => Asked::default(),
             _ => carried_asked(self, declared, column),
+        }
+    }
+}
+
+/// Whether a type has structs inside of lists.
+fn has_structs_in_lists(ty: &Type, is_inside: bool) -> bool {
+    match ty {
+        Type::Scalar(_) => false,
+        Type::List(items) => has_structs_in_lists(items, true),
+        Type::Struct(fields) => {
+            is_inside || fields.iter().any(|field| has_structs_in_lists(&field.ty, false))
         }
     }
 }

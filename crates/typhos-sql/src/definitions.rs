@@ -56,6 +56,12 @@ pub(crate) fn carried(language: &dyn Definitions, table: &str, column: &ColumnDe
     stored.note(format!("{how}: {name} has no type for {}", column.scalar().what()))
 }
 
+/// What a column that nests is called in a note: the database has no type for it.
+pub(crate) fn as_json(stored: Stored, language: &dyn Definitions, column: &ColumnDecl) -> Stored {
+    let note = format!("as {}: {} has no type for {}", stored.ty, language.name(), column.ty);
+    stored.note(note)
+}
+
 /// A column as part of a key or an index.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Indexed {
@@ -84,9 +90,14 @@ pub trait Definitions: Send + Sync {
         false
     }
 
-    /// Whether it has types for values inside of values; otherwise they go as JSON text.
-    fn nests(&self) -> bool {
+    /// Whether it has a type for what nests in a column; otherwise that goes as JSON text.
+    fn nests(&self, _column: &ColumnDecl) -> bool {
         false
+    }
+
+    /// Whether a column that may be null can be null there; otherwise null becomes what is nearest to it.
+    fn has_null(&self, _column: &ColumnDecl) -> bool {
+        true
     }
 
     /// How a column of the table is stored.

@@ -2,7 +2,7 @@
 
 use typhos_core::schema::{ColumnDecl, IntType, Scalar, TimeUnit};
 
-use super::definitions::{Definitions, Indexed, Stored, TableOrder, carried};
+use super::definitions::{Definitions, Indexed, Stored, TableOrder, as_json, carried};
 use super::held::ExistingColumn;
 use super::movements::{Movements, each_is};
 use super::questions::{Asked, Of, Questions, carried_asked};
@@ -54,6 +54,9 @@ impl Definitions for Mariadb {
 
     fn stored(&self, table: &str, column: &ColumnDecl) -> Stored {
         let quoted = self.identifier(&column.name);
+        if column.ty.is_nested() {
+            return as_json(Stored::new("json"), self, column);
+        }
         match column.scalar() {
             Scalar::Bool => Stored::new("boolean"),
             Scalar::Int(int) => Stored::new(match int {

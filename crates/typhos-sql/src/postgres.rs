@@ -1,10 +1,11 @@
 //! The SQL of PostgreSQL.
 
-use typhos_core::schema::{ColumnDecl, IntType, Scalar, TimeUnit};
+use typhos_core::schema::{ColumnDecl, IntType, Scalar, TimeUnit, Type};
 
-use super::definitions::{Definitions, NamedType, Stored, carried};
+use super::definitions::{Definitions, NamedType, Stored, as_json, carried};
 use super::held::ExistingColumn;
 use super::movements::Movements;
+use super::nested::{Leaf, Nest, Part};
 use super::questions::{Asked, Of, Questions, carried_asked};
 use super::quoting::{backslashed, doubled, list_check, literals, range_check, unicode_escaped};
 use super::units::{counted_in, per_second};
@@ -17,8 +18,8 @@ pub struct Postgres;
 /// Most bytes of a name, and of a value of an enumeration.
 const NAME_BYTES: usize = 63;
 
-/// Most characters of `varchar(N)`.
-const MOST_CHARACTERS: u32 = 10_485_760;
+/// Most characters of `varchar(N)`; longer texts are of no declared length.
+pub const MOST_CHARACTERS: u32 = 10_485_760;
 
 impl Postgres {
     /// The name of the type that holds the values of a category.
@@ -33,6 +34,58 @@ impl Postgres {
             name.push_str(&tail);
         }
         name
+    }
+}
+
+impl Postgres {
+    /// What the elements of a list are, where it is an array; lists of others, and structs, are JSON.
+    pub fn array_of(column: &ColumnDecl) -> Option<ColumnDecl> {
+        let Type::List(items) = &column.ty else { return None };
+        let scalar = match **items {
+            // An enumeration has no number that is known before it is made.
+            Type::Scalar(Scalar::Category) => Scalar::Text { most: None },
+            Type::Scalar(Scalar::Json) => return None,
+            Type::Scalar(scalar) => scalar,
+            Type::List(_) | Type::Struct(_) => return None,
+        };
+        Some(ColumnDecl { ty: scalar.into(), ..column.clone() })
+    }
+
+    /// How a list or struct is stored.
+    fn stored_nested(&self, table: &str, column: &ColumnDecl) -> Stored {
+        let Some(items) = Postgres::array_of(column) else {
+            return as_json(Stored::new("jsonb"), self, column);
+        };
+        let stored = self.stored(table, &items);
+        let quoted = self.identifier(&column.name);
+        let mut array = Stored { ty: format!("{}[]", stored.ty), ..Stored::default() };
+        // A check of a value is one of all elements.
+        array.check = match (items.scalar(), column.ty.leaf()) {
+            (_, Some(Scalar::Category)) => {
+                let values: Vec<_> =
+                    column.values.iter().map(|value| self.literal(value)).collect();
+                // Of an element that is null nothing is known to be in a list.
+                let values = values.join(", ");
+                Some(format!("array_remove({quoted}, NULL) <@ ARRAY[{values}]::text[]"))
+            }
+            (Scalar::Int(int), _) if stored.check.is_some() => {
+                let (low, high) = int.range();
+                Some(format!("{low} <= ALL ({quoted}) AND {high} >= ALL ({quoted})"))
+            }
+            _ => None,
+        };
+        array.note = stored.note.map(|note| format!("{note}, in an array"));
+        array
+    }
+
+    /// What of JSON is asked as: the type of a leaf, where its text reads as one.
+    fn read_as(&self, leaf: &ColumnDecl) -> Option<String> {
+        match leaf.scalar() {
+            Scalar::Json | Scalar::Geopoint | Scalar::Duration(_) => None,
+            Scalar::Time(TimeUnit::Nano) | Scalar::Timestamp { unit: TimeUnit::Nano, .. } => None,
+            Scalar::Category => Some("text".into()),
+            _ => Some(self.stored("", leaf).ty),
+        }
     }
 }
 
@@ -60,6 +113,9 @@ impl Definitions for Postgres {
 
     fn stored(&self, table: &str, column: &ColumnDecl) -> Stored {
         let quoted = self.identifier(&column.name);
+        if column.ty.is_nested() {
+            return self.stored_nested(table, column);
+        }
         let bounded = |ty: &str, int: IntType, note: &str| {
             Stored::new(ty).check(range_check(&quoted, int)).note(note)
         };
@@ -138,6 +194,10 @@ impl Definitions for Postgres {
         }
     }
 
+    fn nests(&self, column: &ColumnDecl) -> bool {
+        column.ty.is_nested()
+    }
+
     fn check_name(&self, table: &str, column: &str) -> Option<String> {
         Some(self.identifier(&Postgres::type_name(table, &format!("{column}_check"))))
     }
@@ -184,8 +244,44 @@ impl Movements for Postgres {
     }
 }
 
+impl Nest for Postgres {
+    fn elements(&self, from: &str, list: &str, name: &str, is_inside: bool) -> String {
+        match is_inside {
+            false => format!("{from} CROSS JOIN LATERAL unnest({list}) AS {name}"),
+            // What is null in JSON is a value there, and has no elements.
+            true => format!(
+                "{from} CROSS JOIN LATERAL jsonb_array_elements(CASE WHEN jsonb_typeof({list}) = 'array' THEN {list} END) AS {name}"
+            ),
+        }
+    }
+
+    fn member(&self, value: &str, name: &str, _at: usize) -> String {
+        format!("({value} -> {})", self.literal(name).trim_start())
+    }
+
+    fn leaf(&self, value: &str, leaf: &ColumnDecl) -> Option<Leaf> {
+        let ty = self.read_as(leaf)?;
+        let plain = match leaf.scalar() {
+            Scalar::Category => {
+                ColumnDecl { ty: Scalar::Text { most: None }.into(), ..leaf.clone() }
+            }
+            _ => leaf.clone(),
+        };
+        // As a text and not as JSON.
+        Some(Leaf { declared: plain, value: format!("(({value} #>> '{{}}')::{ty})") })
+    }
+}
+
 impl Questions for Postgres {
+    fn parts(&self, column: &ColumnDecl, quoted: &str, table: &str) -> Vec<Part> {
+        let inner = Postgres::array_of(column);
+        super::nested::parts(self, column, inner, quoted, table)
+    }
+
     fn asked(&self, declared: &ColumnDecl, column: &str) -> Asked {
+        if declared.ty.is_nested() {
+            return Asked::default();
+        }
         let ty = declared.scalar();
         let extremes = |value: &str| Asked::extremes(|fold| format!("{fold}({value})"));
         let numbers = || extremes(column).sum(format!("sum({column})"));

@@ -3,6 +3,7 @@
 use typhos_core::schema::{ColumnDecl, Scalar};
 
 use super::definitions::Definitions;
+use super::nested::Part;
 
 /// The questions about a column that a target can answer, in its own words.
 #[derive(Debug, Clone, Default, PartialEq)]
@@ -67,6 +68,12 @@ pub trait Questions: Definitions {
     /// What can be asked about the values of a column that is stored as this language stores it;
     /// `column` is its name in quotes.
     fn asked(&self, declared: &ColumnDecl, column: &str) -> Asked;
+
+    /// What can be asked about what is nested in a column, where the language [nests](Definitions::nests); `quoted` is
+    /// its name in quotes, and `table` where it is.
+    fn parts(&self, _column: &ColumnDecl, _quoted: &str, _table: &str) -> Vec<Part> {
+        Vec::new()
+    }
 }
 
 /// What can be asked about a column that is stored as what carries it.

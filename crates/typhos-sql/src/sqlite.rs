@@ -39,6 +39,10 @@ impl Definitions for Sqlite {
     fn stored(&self, table: &str, column: &ColumnDecl) -> Stored {
         let quoted = self.identifier(&column.name);
         let text = |note: &str| Stored::new("TEXT").note(note);
+        if column.ty.is_nested() {
+            let stored = Stored::new("TEXT").check(format!("json_valid({quoted})"));
+            return stored.note(format!("as JSON text: SQLite has no type for {}", column.ty));
+        }
         match column.scalar() {
             Scalar::Bool => Stored::new("INTEGER")
                 .check(format!("{quoted} IN (0, 1)"))

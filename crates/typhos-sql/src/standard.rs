@@ -3,7 +3,7 @@
 
 use typhos_core::schema::{ColumnDecl, IntType, Scalar, TimeUnit};
 
-use super::definitions::{Definitions, Stored, carried};
+use super::definitions::{Definitions, Stored, as_json, carried};
 use super::quoting::{list_check, range_check, unicode_escaped};
 
 /// Standard SQL.
@@ -37,6 +37,9 @@ impl Definitions for Standard {
         let widest = |values: &[String]| {
             values.iter().map(|value| value.chars().count()).max().unwrap_or(1).max(1)
         };
+        if column.ty.is_nested() {
+            return as_json(Stored::new("character large object"), self, column);
+        }
         match column.scalar() {
             Scalar::Bool => Stored::new("boolean"),
             Scalar::Int(int) => match int {

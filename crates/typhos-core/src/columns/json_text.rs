@@ -8,7 +8,7 @@ use std::sync::Arc;
 use arrow_array::builder::StringBuilder;
 use arrow_array::cast::AsArray;
 use arrow_array::{Array, ArrayRef, RecordBatch, RecordBatchOptions};
-use arrow_schema::{DataType, Field, Schema as ArrowSchema, SchemaRef};
+use arrow_schema::{DataType, Field, FieldRef, Schema as ArrowSchema};
 
 use super::display::{cell_text, is_point};
 use super::plan::TYPE_KEY;
@@ -74,32 +74,23 @@ fn quoted(text: &str) -> String {
     serde_json::Value::from(text).to_string()
 }
 
-/// The schema of [`flat_batch`]: what nests is a text, and the rest as it is.
-pub fn flat_schema(schema: &ArrowSchema) -> SchemaRef {
-    let fields = schema.fields().iter().map(|field| match is_nested(field) {
-        true => Arc::new(field.as_ref().clone().with_data_type(DataType::Utf8)),
-        false => field.clone(),
-    });
-    Arc::new(ArrowSchema::new_with_metadata(fields.collect::<Vec<_>>(), schema.metadata().clone()))
-}
-
-/// The same rows with what nests as JSON text, for where nothing nests.
-pub fn flat_batch(batch: &RecordBatch) -> RecordBatch {
-    if !batch.schema_ref().fields().iter().any(|field| is_nested(field)) {
-        return batch.clone();
-    }
+/// The same rows with some columns as JSON text, for where they do not nest; `flat` says of each whether it is one.
+pub fn flat_batch(batch: &RecordBatch, flat: &[bool]) -> RecordBatch {
     let fields = batch.schema_ref().fields().iter();
-    let columns = fields.zip(batch.columns()).map(|(field, array)| flat_array(field, array));
+    let columns = fields.zip(batch.columns()).zip(flat).map(|((field, array), is_flat)| {
+        if !is_flat {
+            return (field.clone(), array.clone());
+        }
+        let text = field.as_ref().clone().with_data_type(DataType::Utf8);
+        (Arc::new(text), flat_array(field, array))
+    });
+    let (fields, columns): (Vec<FieldRef>, Vec<ArrayRef>) = columns.unzip();
     let options = RecordBatchOptions::new().with_row_count(Some(batch.num_rows()));
-    let schema = flat_schema(batch.schema_ref());
-    RecordBatch::try_new_with_options(schema, columns.collect(), &options)
+    RecordBatch::try_new_with_options(Arc::new(ArrowSchema::new(fields)), columns, &options)
         .expect("texts stand in for what nests, row by row")
 }
 
 fn flat_array(field: &Field, array: &ArrayRef) -> ArrayRef {
-    if !is_nested(field) {
-        return array.clone();
-    }
     let mut texts = StringBuilder::new();
     let mut text = String::new();
     for row in 0..array.len() {

@@ -30,7 +30,7 @@ pub use cells::{PlainValues, plain_text};
 pub use convert::{BlockReport, Converter, DEFAULT_BATCH_RECORDS, OnMisfit};
 pub use display::cell_text;
 pub use float32::{Float32Change, float32_change};
-pub use json_text::{flat_batch, flat_schema, is_nested, write_json};
+pub use json_text::{flat_batch, is_nested, write_json};
 pub use leaves::{map_array, map_field};
 pub use plan::{Plan, RANKED_KEY, TYPE_KEY};
 pub use reason::{

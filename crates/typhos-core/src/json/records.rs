@@ -349,9 +349,6 @@ impl Listen for Members<'_> {
             // An element that is null has no members, and one that is an array has elements of its own.
             return self.goes_in(id, kind);
         }
-        if !self.is_element && !self.paths.has_columns(id) {
-            return false;
-        }
         let scope = match self.paths.scope(id) {
             Some(scope) => {
                 let elements = &mut self.scopes[scope as usize - 1];
@@ -399,11 +396,12 @@ impl Listen for Members<'_> {
 }
 
 impl Members<'_> {
-    /// Whether what is in a value is looked at; goes in there.
+    /// Whether what is in a value is looked at; goes in there. That is so even where no column is in it: a name that
+    /// comes twice breaks a record wherever it is.
     #[inline]
     fn goes_in(&mut self, id: NodeId, kind: PathKind) -> bool {
         let is_nested = matches!(kind, PathKind::Object | PathKind::Array);
-        let goes_in = is_nested && self.column.is_none() && self.paths.has_columns(id);
+        let goes_in = is_nested && self.column.is_none();
         if goes_in {
             self.cursor.enter(id);
         }

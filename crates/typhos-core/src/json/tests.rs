@@ -8,7 +8,7 @@ use serde_json::{Map, Value};
 
 use super::learn;
 use super::walk::{Listen, Name, Span, Walk};
-use crate::records::{JsonFault, PathKind};
+use crate::records::{JsonFault, PathKind, Step, path_of};
 use crate::run::{NoMonitor, RunOptions};
 use crate::survey::{Survey, SurveyOptions};
 use crate::text::{Input, InputChoice, InputFormat};
@@ -23,14 +23,17 @@ fn object() -> impl Strategy<Value = Value> {
         "[a-z0-9 é\"\\\\\n.:-]{1,8}"
             .prop_filter("not blank", |text| !text.trim().is_empty())
             .prop_map(Value::from),
-        proptest::collection::vec(any::<i8>(), 0..3).prop_map(Value::from),
     ];
     let object = |values: proptest::collection::BTreeMapStrategy<
         &'static str,
         BoxedStrategy<Value>,
     >| { values.prop_map(|values| Value::Object(values.into_iter().collect())) };
     let value = leaf.boxed().prop_recursive(3, 12, 4, move |inner| {
-        object(proptest::collection::btree_map("[a-c]|x[.]y", inner, 0..4)).boxed()
+        prop_oneof![
+            object(proptest::collection::btree_map("[a-c]|x[.]y", inner.clone(), 0..4)),
+            proptest::collection::vec(inner, 0..4).prop_map(Value::from),
+        ]
+        .boxed()
     });
     proptest::collection::btree_map("[a-e]", value, 0..5)
         .prop_map(|values| Value::Object(values.into_iter().collect::<Map<_, _>>()))
@@ -45,44 +48,82 @@ fn run(threads: usize, block_bytes: usize) -> RunOptions {
     RunOptions { threads: NonZeroUsize::new(threads).unwrap(), block_bytes }
 }
 
-/// For each path that is a column, how often each value is there, and how many are null; by an independent reader.
-fn expected(records: &[Value]) -> BTreeMap<Vec<String>, (BTreeMap<String, u64>, u64)> {
-    fn visit(value: &Value, path: &mut Vec<String>, found: &mut Vec<(Vec<String>, Value)>) {
-        if !path.is_empty() {
-            found.push((path.clone(), value.clone()));
-        }
-        if let Value::Object(members) = value {
-            for (name, value) in members {
-                path.push(name.clone());
-                visit(value, path, found);
+/// What an independent reader finds at a path that is a column.
+#[derive(Debug, Default)]
+struct Expected {
+    /// How often each value is there.
+    values: BTreeMap<String, u64>,
+    /// How many are null.
+    nulls: u64,
+    /// How many there may be: one for each record, or for each element of a list.
+    places: u64,
+}
+
+/// The paths that are columns, by an independent reader.
+fn expected(records: &[Value]) -> BTreeMap<Vec<Step>, Expected> {
+    type Found = Vec<(Vec<Step>, Option<Value>)>;
+    fn visit(value: &Value, path: &mut Vec<Step>, found: &mut Found) {
+        found.push((path.clone(), Some(value.clone())));
+        match value {
+            Value::Object(members) => {
+                for (name, value) in members {
+                    path.push(Step::Member(name.clone()));
+                    visit(value, path, found);
+                    path.pop();
+                }
+            }
+            Value::Array(items) => {
+                path.push(Step::Items);
+                // Where there may be elements is a path even if there are none.
+                found.push((path.clone(), None));
+                items.iter().for_each(|item| visit(item, path, found));
                 path.pop();
             }
+            _ => {}
         }
     }
-    let mut found = Vec::new();
+    let mut found = Found::new();
     records.iter().for_each(|record| visit(record, &mut Vec::new(), &mut found));
-    // A path is a column if it has a value that is no object, or nothing but empty objects and nulls.
-    let is_plain = |path: &[String]| {
-        found.iter().any(|(at, value)| at == path && !value.is_object() && !value.is_null())
+    let at = |path: &[Step]| -> Vec<&Value> {
+        let here = found.iter().filter(|(known, _)| known == path);
+        here.filter_map(|(_, value)| value.as_ref()).filter(|value| !value.is_null()).collect()
     };
-    let has_below = |path: &[String]| {
-        found.iter().any(|(at, _)| at.len() == path.len() + 1 && at.starts_with(path))
+    let has_below = |path: &[Step]| {
+        found.iter().any(|(known, _)| known.len() == path.len() + 1 && known.starts_with(path))
     };
-    let is_column = |path: &[String]| {
-        (is_plain(path) || !has_below(path))
-            && !(1..path.len()).any(|above| is_plain(&path[..above]))
+    // What has values that do not nest, or that nest in two ways, or that have nothing in them.
+    let ends = |path: &[Step]| {
+        let values = at(path);
+        let (objects, arrays): (Vec<&Value>, Vec<&Value>) = (
+            values.iter().filter(|v| v.is_object()).copied().collect(),
+            values.iter().filter(|v| v.is_array()).copied().collect(),
+        );
+        values.len() > objects.len() + arrays.len()
+            || !objects.is_empty() && !arrays.is_empty()
+            || !has_below(path)
     };
-    let mut columns: BTreeMap<Vec<String>, (BTreeMap<String, u64>, u64)> = BTreeMap::new();
-    for (path, value) in &found {
-        if !is_column(path) {
+    let mut columns: BTreeMap<Vec<Step>, Expected> = BTreeMap::new();
+    for (path, value) in found.iter().filter(|(path, _)| !path.is_empty()) {
+        if !ends(path) || (1..path.len()).any(|above| ends(&path[..above])) {
             continue;
         }
-        let (values, nulls) = columns.entry(path.clone()).or_default();
+        let column = columns.entry(path.clone()).or_default();
         match value {
-            Value::Null => *nulls += 1,
-            Value::String(text) => *values.entry(text.clone()).or_default() += 1,
-            other => *values.entry(other.to_string()).or_default() += 1,
+            None => {}
+            Some(Value::Null) => column.nulls += 1,
+            Some(Value::String(text)) => *column.values.entry(text.clone()).or_default() += 1,
+            Some(other) => *column.values.entry(other.to_string()).or_default() += 1,
         }
+        let scope = path.iter().rposition(|step| *step == Step::Items);
+        column.places = match scope {
+            None => records.len() as u64,
+            Some(last) if last + 1 == path.len() => {
+                let here = found.iter().filter(|(known, value)| known == path && value.is_some());
+                here.count() as u64
+            }
+            // Of an element that is no object nothing is asked.
+            Some(last) => at(&path[..=last]).len() as u64,
+        };
     }
     columns
 }
@@ -102,25 +143,23 @@ proptest! {
         let survey = Survey::take(&input, &SurveyOptions::default(), &run, &NoMonitor).unwrap();
         prop_assert_eq!((survey.records, survey.broken), (records.len() as u64, 0));
         let want = expected(&records);
-        let mut names: Vec<String> = want
-            .keys()
-            .map(|path| path.iter().map(|name| if name.contains('.') { format!("{name:?}") } else { name.clone() }).collect::<Vec<_>>().join("."))
-            .collect();
+        let mut names: Vec<String> = want.keys().map(|path| path_of(path)).collect();
         let mut found = input.names().to_vec();
         names.sort();
         found.sort();
-        prop_assert_eq!(&found, &names);
-        for (path, (values, nulls)) in &want {
-            let name = path.iter().map(|name| if name.contains('.') { format!("{name:?}") } else { name.clone() }).collect::<Vec<_>>().join(".");
+        prop_assert_eq!(&found, &names, "{}", text);
+        for (path, want) in &want {
+            let name = path_of(path);
             let at = input.names().iter().position(|known| *known == name).unwrap();
             let column = &survey.columns[at];
             let found = column.distinct_values().into_iter();
             let found: BTreeMap<String, u64> =
                 found.map(|found| (String::from_utf8(found.value.to_vec()).unwrap(), found.count)).collect();
-            prop_assert_eq!(&found, values, "{}", name);
+            prop_assert_eq!(&found, &want.values, "{} in {}", name, text);
             let kinds = column.kinds().unwrap();
-            prop_assert_eq!(kinds.of(PathKind::Null).0, *nulls, "{}", name);
-            prop_assert_eq!(kinds.count() - nulls, values.values().sum::<u64>(), "{}", name);
+            prop_assert_eq!(kinds.of(PathKind::Null).0, want.nulls, "{} in {}", name, text);
+            prop_assert_eq!(kinds.count() - want.nulls, want.values.values().sum::<u64>(), "{}", name);
+            prop_assert_eq!(survey.records_of(at), want.places, "{} in {}", name, text);
         }
     }
 

@@ -74,8 +74,6 @@ struct Node {
     /// Where it appeared first: the record, and how many names came before it there.
     first: Option<(LineRef, u32)>,
     column: Option<u32>,
-    /// Whether columns are below it.
-    has_columns: bool,
     /// The node of the elements of its arrays, if it has any.
     items: Option<NodeId>,
     /// Whether it is that of elements.
@@ -284,7 +282,6 @@ impl Paths {
         for (column, names) in paths.iter().enumerate() {
             let mut node = 0;
             for name in names {
-                tree.nodes[node as usize].has_columns = true;
                 node = match tree.child(node, 0, name.as_bytes()) {
                     Some((known, _)) => known,
                     None => tree.add(node, name.as_bytes(), first),
@@ -353,7 +350,7 @@ impl Paths {
     /// Takes note of which nodes are columns, and of their scopes.
     fn mark(&mut self, columns: &[NodeId]) {
         for node in &mut self.nodes {
-            (node.column, node.has_columns, node.scope) = (None, false, None);
+            (node.column, node.scope) = (None, None);
         }
         (self.columns, self.scopes) = (Vec::new(), 1);
         for (at, id) in columns.iter().enumerate() {
@@ -369,7 +366,6 @@ impl Paths {
                     }));
                 }
                 above = node.parent;
-                self.nodes[above as usize].has_columns = true;
             }
             self.columns.push((*id, scope.unwrap_or(0)));
         }
@@ -454,12 +450,6 @@ impl Paths {
     #[inline]
     pub fn column(&self, node: NodeId) -> Option<usize> {
         self.nodes[node as usize].column.map(|column| column as usize)
-    }
-
-    /// Whether columns are below a node.
-    #[inline]
-    pub fn has_columns(&self, node: NodeId) -> bool {
-        self.nodes[node as usize].has_columns
     }
 
     /// How many values of a kind a column has, and where the first stands.

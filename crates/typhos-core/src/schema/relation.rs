@@ -33,6 +33,8 @@ pub enum Held {
     Ip,
     /// JSON.
     Json,
+    /// Lists of what something else holds.
+    List(Box<Held>),
     /// Points.
     Point,
     /// Something else.
@@ -42,7 +44,13 @@ pub enum Held {
 impl Held {
     /// What a declared column can hold.
     pub fn of(column: &ColumnDecl) -> Held {
-        Held::of_scalar(column.scalar(), column)
+        match &column.ty {
+            Type::List(items) => {
+                let items = ColumnDecl { ty: (**items).clone(), ..column.clone() };
+                Held::List(Box::new(Held::of(&items)))
+            }
+            _ => Held::of_scalar(column.scalar(), column),
+        }
     }
 
     fn of_scalar(scalar: Scalar, column: &ColumnDecl) -> Held {
@@ -135,8 +143,11 @@ impl Relation {
 pub fn relation(column: &ColumnDecl, place: &Held) -> Relation {
     let ty = column.scalar();
     let whole = || if Held::of(column) == *place { Relation::Same } else { Relation::Wider };
+    if let (Type::List(items), Held::List(there)) = (&column.ty, place) {
+        return relation(&ColumnDecl { ty: (**items).clone(), ..column.clone() }, there);
+    }
     let lacks = |what: String, instead: Option<String>| Shortfall {
-        what: format!("cannot hold every {ty}: {what}"),
+        what: format!("cannot hold every {}: {what}", column.ty),
         instead,
     };
     let narrower = |what: String| Relation::Narrower(lacks(what, None));
@@ -254,7 +265,10 @@ pub fn relation(column: &ColumnDecl, place: &Held) -> Relation {
                 let carried = ColumnDecl { ty: carrier.into(), ..column.clone() };
                 relation(&carried, place)
             }
-            None => Relation::Unlike(Shortfall { what: format!("holds no {ty}"), instead: None }),
+            None => Relation::Unlike(Shortfall {
+                what: format!("holds no {}", column.ty),
+                instead: None,
+            }),
         },
     }
 }

@@ -146,7 +146,7 @@ impl Target for ParquetTarget {
             schema: job.is_proven.then(|| (schema.clone(), rows)),
             gate: job.gate.clone(),
         };
-        Ok((Witness { encoder, columns, keeps_facts: job.is_proven, flattens: false }, sink))
+        Ok((Witness { encoder, columns, keeps_facts: job.is_proven, flat: Vec::new() }, sink))
     }
 }
 

@@ -149,6 +149,11 @@ impl ColumnFacts {
         };
     }
 
+    /// What is known of what is nested, by its place in what it is in, from the column on.
+    pub(crate) fn inside(&self, path: &[usize]) -> Option<&ColumnFacts> {
+        path.iter().try_fold(self, |facts, at| facts.inner.get(*at))
+    }
+
     /// Facts about no values.
     fn none() -> ColumnFacts {
         ColumnFacts { sum: Some(0), ..ColumnFacts::default() }

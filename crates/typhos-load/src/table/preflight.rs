@@ -107,7 +107,7 @@ fn append(
         };
         let is_key = schema.layout.key.contains(&column.name);
         let same = language.stored(wanted.table, column).ty;
-        column_fits(column, there, &same, plan);
+        column_fits(column, there, (&same, language.has_null(column)), plan);
         let mut remarks: Vec<String> = default_words(column).into_iter().collect();
         if there.filled == Filled::Numbered {
             remarks.push("numbered by the server, kept from the input".into());
@@ -175,7 +175,14 @@ fn append(
 }
 
 /// `same` is the type that a new table would have there: it fits, whatever it holds.
-fn column_fits(column: &ColumnDecl, there: &ExistingColumn, same: &str, plan: &mut LoadPlan) {
+/// Whether an existing column takes a declared one. `same` is how the database would store that, and whether it would
+/// be null there.
+fn column_fits(
+    column: &ColumnDecl,
+    there: &ExistingColumn,
+    (same, has_null): (&str, bool),
+    plan: &mut LoadPlan,
+) {
     let name = &column.name;
     if there.filled == Filled::Computed {
         plan.problems.push(Problem::new(
@@ -193,7 +200,7 @@ fn column_fits(column: &ColumnDecl, there: &ExistingColumn, same: &str, plan: &m
         plan.problems.push(Problem::new(what, help));
     }
     let may_be_absent = !column.required && column.default.is_none() && column.generate.is_none();
-    if !there.nullable && may_be_absent {
+    if !there.nullable && has_null && may_be_absent {
         plan.problems.push(Problem::new(
             format!("'{name}' must not be null, and the schema declares it optional"),
             format!("declare {name} = {{ …, required = true }}, or a default for it"),

@@ -1,21 +1,23 @@
 //! The proof of a load: the database is asked about the rows that it has, and its answers are held
 //! against what was sent.
 
+use std::borrow::Cow;
+
 use typhos_core::schema::{ColumnDecl, Schema};
 
 use super::session::{Answers, Session};
 use super::steps::Steps;
 use crate::error::TargetError;
 use crate::proof::{ColumnFacts, Proof, SentFacts, compare};
-use typhos_sql::{Asked, Language};
+use typhos_sql::{Asked, Language, Part};
 
 /// Columns that are asked about at once.
 pub(super) const ASKED_COLUMNS: usize = 100;
 
 /// A column, what was sent of it, and what is asked about it.
 struct Question<'q> {
-    column: &'q ColumnDecl,
-    sent: &'q ColumnFacts,
+    column: Cow<'q, ColumnDecl>,
+    sent: Cow<'q, ColumnFacts>,
     asked: Asked,
 }
 
@@ -38,10 +40,37 @@ impl<'q> Questions<'q> {
         let columns = columns.into_iter().map(|(column, sent)| {
             let quoted = language.identifier(&column.name);
             let mut asked = language.asked(column, &quoted);
-            // Where nothing may be null, there are as many values as rows.
-            asked.count = (!column.required).then(|| language.counted(column.scalar(), &quoted));
+            // Where nothing may be null, there are as many values as rows; and where nothing can be, too.
+            let is_counted = !column.required && language.has_null(column);
+            asked.count = is_counted.then(|| language.counted(column.scalar(), &quoted));
             selected.extend(asked.questions().cloned());
-            Question { column, sent, asked }
+            Question { column: Cow::Borrowed(column), sent: Cow::Borrowed(sent), asked }
+        });
+        let columns = columns.collect();
+        Questions { rows, columns, selected: selected.join(", ") }
+    }
+
+    /// Questions about what is nested in a column of so many rows.
+    fn about_part(
+        language: &dyn Language,
+        rows: u64,
+        sent: &ColumnFacts,
+        part: &Part,
+    ) -> Questions<'q> {
+        let mut selected = vec!["count(*)".to_owned()];
+        let rows = match &part.list {
+            None => rows,
+            Some(list) => {
+                let elements = sent.inside(list).map_or(Some(0), |facts| facts.sum);
+                elements.and_then(|sum| u64::try_from(sum).ok()).unwrap_or(0)
+            }
+        };
+        let columns = part.leaves.iter().map(|leaf| {
+            let mut asked = language.asked(&leaf.declared, &leaf.value);
+            asked.count = Some(language.counted(leaf.declared.scalar(), &leaf.value));
+            selected.extend(asked.questions().cloned());
+            let sent = sent.inside(&leaf.facts).cloned().unwrap_or_default();
+            Question { column: Cow::Owned(leaf.declared.clone()), sent: Cow::Owned(sent), asked }
         });
         let columns = columns.collect();
         Questions { rows, columns, selected: selected.join(", ") }
@@ -92,12 +121,22 @@ impl Steps {
         let columns = staged.columns.iter().zip(&sent.columns);
         let shares = session.askers().max(columns.len().div_ceil(ASKED_COLUMNS));
         let share = |at| columns.clone().skip(at).step_by(shares);
-        let questions: Vec<_> = (0..shares.min(columns.len()))
+        let mut questions: Vec<_> = (0..shares.min(columns.len()))
             .map(|at| Questions::new(session.language(), sent.rows, share(at)))
             .collect();
+        let mut from = vec![stage.to_owned(); questions.len()];
+        let language = session.language();
+        for (column, facts) in columns.clone().filter(|(column, _)| column.ty.is_nested()) {
+            let quoted = language.identifier(&column.name);
+            for part in language.parts(column, &quoted, stage) {
+                questions.push(Questions::about_part(language, sent.rows, facts, &part));
+                from.push(part.from);
+            }
+        }
         let asked: Vec<_> = questions
             .iter()
-            .map(|questions| format!("SELECT {} FROM {stage}", questions.selected))
+            .zip(&from)
+            .map(|(questions, from)| format!("SELECT {} FROM {from}", questions.selected))
             .collect();
         let mut facts = 1;
         let mut wrong = Vec::new();

@@ -2,7 +2,7 @@
 
 use typhos_core::remedy::Remedy;
 use typhos_core::run::RunOptions;
-use typhos_core::schema::{Scalar, Schema};
+use typhos_core::schema::{ColumnDecl, Scalar, Schema};
 use typhos_sql as sql;
 use typhos_sql::held::{Existing, Filled};
 
@@ -114,12 +114,10 @@ fn open<S: Session>(mut session: S, job: &Job<'_>, table: &str) -> Result<Halves
     }
     let columns = schema.columns.len();
     let encoder = FeedEncoder(session.rows(&schema));
-    let encoder = Witness {
-        encoder,
-        columns,
-        keeps_facts: job.is_proven,
-        flattens: !session.language().nests(),
-    };
+    let language = session.language();
+    let flat = |column: &ColumnDecl| column.ty.is_nested() && !language.nests(column);
+    let flat = schema.columns.iter().map(flat).collect();
+    let encoder = Witness { encoder, columns, keeps_facts: job.is_proven, flat };
     let steps = Steps {
         action: plan.action,
         schema,

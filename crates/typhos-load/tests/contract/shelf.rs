@@ -143,7 +143,7 @@ impl Target for Shelf {
             there: SentFacts::new(columns),
             rows: Some(Vec::new()),
         };
-        Ok((Witness { encoder: self, columns, keeps_facts: job.is_proven, flattens: false }, pile))
+        Ok((Witness { encoder: self, columns, keeps_facts: job.is_proven, flat: Vec::new() }, pile))
     }
 }
 

@@ -1,13 +1,13 @@
 //! Rows in the format `RowBinary`: values of fixed width with the lowest byte first, texts behind their
 //! length, and a byte before what may be null.
 
-use arrow_array::{Array, RecordBatch};
+use arrow_array::RecordBatch;
 use arrow_schema::TimeUnit;
-use typhos_core::schema::{IntType, Scalar, Schema};
+use typhos_core::schema::{ColumnDecl, IntType, Scalar, Schema, Type};
 
 use typhos_load::TargetError;
 use typhos_load::feed::RowEncoder;
-use typhos_load::view::{View, units_per_second};
+use typhos_load::view::{Nested, NestedKind, View, units_per_second};
 use typhos_sql::{ClickHouse, Definitions};
 
 /// Days since 1970 that newer versions hold: those of 1900 to 2299.
@@ -37,40 +37,102 @@ struct Column {
     nullable: bool,
 }
 
+/// How a column is written, and what is inside of its values.
+enum Shape {
+    Leaf(Column),
+    List(Box<Shape>),
+    Struct(Vec<Shape>),
+}
+
 /// Encodes rows.
 pub struct ClickHouseRows {
-    columns: Vec<Column>,
+    columns: Vec<Shape>,
+}
+
+impl Shape {
+    fn of(column: &ColumnDecl, ty: &Type, language: ClickHouse, is_inside: bool) -> Shape {
+        match ty {
+            Type::Scalar(scalar) => {
+                let column = ColumnDecl { ty: (*scalar).into(), ..column.clone() };
+                let nullable = is_inside || !column.required;
+                Shape::Leaf(Column { nullable, ..Column::new(&column, language) })
+            }
+            Type::List(items) => Shape::List(Box::new(Shape::of(column, items, language, true))),
+            Type::Struct(fields) => Shape::Struct(
+                fields.iter().map(|field| Shape::of(field, &field.ty, language, true)).collect(),
+            ),
+        }
+    }
+
+    /// Writes a value; `is_null` says that there is none.
+    fn write(
+        &self,
+        values: &Nested<'_>,
+        row: usize,
+        is_null: bool,
+        block: &mut Vec<u8>,
+    ) -> Result<(), TargetError> {
+        let is_null = is_null || values.is_null(row);
+        match (self, &values.kind) {
+            (Shape::Leaf(column), NestedKind::Leaf(view)) => {
+                if column.nullable {
+                    block.push(u8::from(is_null));
+                }
+                if is_null { Ok(()) } else { column.write(view, row, block) }
+            }
+            (Shape::List(shape), NestedKind::List(offsets, items)) => {
+                let (start, end) = match is_null {
+                    true => (0, 0),
+                    false => (offsets[row] as usize, offsets[row + 1] as usize),
+                };
+                length(block, end - start);
+                (start..end).try_for_each(|at| shape.write(items, at, false, block))
+            }
+            (Shape::Struct(shapes), NestedKind::Struct(fields)) => {
+                let mut fields = shapes.iter().zip(fields);
+                fields.try_for_each(|(shape, field)| shape.write(field, row, is_null, block))
+            }
+            _ => unreachable!("a column is written as it is held"),
+        }
+    }
 }
 
 impl ClickHouseRows {
     pub fn new(schema: &Schema, language: ClickHouse) -> ClickHouseRows {
-        let column = |column: &typhos_core::schema::ColumnDecl| {
-            let stored = language.stored("", column).ty;
-            let wire = match column.scalar().numbered() {
-                Scalar::Int(int) => Wire::Int(match int {
-                    IntType::Int8 | IntType::UInt8 => 1,
-                    IntType::Int16 | IntType::UInt16 => 2,
-                    IntType::Int32 | IntType::UInt32 => 4,
-                    IntType::Int64 | IntType::UInt64 => 8,
-                }),
-                Scalar::Decimal { precision, .. } => Wire::Int(match precision {
-                    0..=9 => 4,
-                    10..=18 => 8,
-                    _ => 16,
-                }),
-                Scalar::Category if stored.starts_with("Enum8") => Wire::Listed(1),
-                Scalar::Category if stored.starts_with("Enum16") => Wire::Listed(2),
-                Scalar::Date if language.has_date32() => Wire::Days32,
-                Scalar::Date => Wire::Days16,
-                Scalar::Time(_) => Wire::Int(if stored == "UInt32" { 4 } else { 8 }),
-                Scalar::Timestamp { .. } if stored.starts_with("DateTime(") => Wire::Seconds32,
-                Scalar::Timestamp { .. } if stored.starts_with("DateTime64(") => Wire::Units64,
-                Scalar::Timestamp { .. } => Wire::Int(8),
-                _ => Wire::Other,
-            };
-            Column { name: column.name.clone(), wire, nullable: !column.required }
+        let shape = |column: &ColumnDecl| match language.nests(column) {
+            true => Shape::of(column, &column.ty, language, false),
+            false => Shape::of(column, &column.scalar().into(), language, false),
         };
-        ClickHouseRows { columns: schema.columns.iter().map(column).collect() }
+        ClickHouseRows { columns: schema.columns.iter().map(shape).collect() }
+    }
+}
+
+impl Column {
+    fn new(column: &ColumnDecl, language: ClickHouse) -> Column {
+        let stored = language.stored("", column).ty;
+        let wire = match column.scalar().numbered() {
+            Scalar::Int(int) => Wire::Int(match int {
+                IntType::Int8 | IntType::UInt8 => 1,
+                IntType::Int16 | IntType::UInt16 => 2,
+                IntType::Int32 | IntType::UInt32 => 4,
+                IntType::Int64 | IntType::UInt64 => 8,
+            }),
+            Scalar::Decimal { precision, .. } => Wire::Int(match precision {
+                0..=9 => 4,
+                10..=18 => 8,
+                _ => 16,
+            }),
+            Scalar::Category if stored.starts_with("Enum8") => Wire::Listed(1),
+            Scalar::Category if stored.starts_with("Enum16") => Wire::Listed(2),
+            Scalar::Date if language.has_date32() => Wire::Days32,
+            Scalar::Date => Wire::Days16,
+            Scalar::Time(_) => Wire::Int(if stored == "UInt32" { 4 } else { 8 }),
+            Scalar::Timestamp { .. } if stored.starts_with("DateTime(") => Wire::Seconds32,
+            Scalar::Timestamp { .. } if stored.starts_with("DateTime64(") => Wire::Units64,
+            Scalar::Timestamp { .. } => Wire::Int(8),
+            _ => Wire::Other,
+        };
+        Column { name: column.name.clone(), wire, nullable: !column.required }
     }
 }
 
@@ -82,21 +144,12 @@ impl RowEncoder for ClickHouseRows {
     }
 
     fn encode(&self, batch: &RecordBatch, block: &mut Vec<u8>) -> Result<(), TargetError> {
-        let columns: Vec<_> = self
-            .columns
-            .iter()
-            .zip(batch.columns())
-            .map(|(column, array)| (column, View::of(array), array.nulls()))
-            .collect();
+        let fields = batch.schema_ref().fields();
+        let values: Vec<_> =
+            fields.iter().zip(batch.columns()).map(|(field, a)| Nested::of(field, a)).collect();
         for row in 0..batch.num_rows() {
-            for (column, view, nulls) in &columns {
-                let is_null = nulls.is_some_and(|nulls| nulls.is_null(row));
-                if column.nullable {
-                    block.push(u8::from(is_null));
-                }
-                if !is_null {
-                    column.write(view, row, block)?;
-                }
+            for (shape, values) in self.columns.iter().zip(&values) {
+                shape.write(values, row, false, block)?;
             }
         }
         Ok(())
@@ -112,13 +165,18 @@ fn int(block: &mut Vec<u8>, value: i128, bytes: u8) {
 /// A text behind its length, seven bits to the byte.
 #[inline]
 fn text(block: &mut Vec<u8>, value: &[u8]) {
-    let mut length = value.len();
+    length(block, value.len());
+    block.extend_from_slice(value);
+}
+
+/// A length, seven bits to the byte.
+#[inline]
+fn length(block: &mut Vec<u8>, mut length: usize) {
     while length >= 0x80 {
         block.push(length as u8 | 0x80);
         length >>= 7;
     }
     block.push(length as u8);
-    block.extend_from_slice(value);
 }
 
 impl Column {

@@ -69,6 +69,9 @@ pub(super) fn existing(
 
 /// What a type holds, as `format_type` spells it.
 fn held(ty: &str) -> Held {
+    if let Some(items) = ty.strip_suffix("[]") {
+        return Held::List(Box::new(held(items)));
+    }
     let (name, rest) = ty.split_once('(').unwrap_or((ty, ""));
     let (numbers, tail) = rest.split_once(')').unwrap_or(("", ""));
     let numbers: Vec<u32> = numbers.split(',').filter_map(|n| n.trim().parse().ok()).collect();
@@ -140,7 +143,7 @@ mod tests {
             ("timestamp(0) without time zone", Held::Timestamp(0, Some(false))),
             ("timestamp with time zone", Held::Timestamp(6, Some(true))),
             ("time(3) without time zone", Held::Time(3)),
-            ("integer[]", Held::Other),
+            ("integer[]", Held::List(Box::new(Held::bits(32, true)))),
             ("ferry.fare", Held::Other),
         ] {
             assert_eq!(held(ty), want, "{ty}");

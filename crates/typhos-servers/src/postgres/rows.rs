@@ -2,11 +2,15 @@
 //! as the receiving functions of the types read them.
 
 use std::net::IpAddr;
+use std::ops::Range;
 
-use arrow_array::{Array, RecordBatch};
+use arrow_array::cast::AsArray;
+use arrow_array::{Array, ArrayRef, RecordBatch};
 use arrow_buffer::NullBuffer;
-use arrow_schema::TimeUnit;
-use typhos_core::schema::{IntType, Scalar, Schema, TimeUnit as Unit};
+use arrow_schema::{Field, TimeUnit};
+use typhos_core::columns::write_json;
+use typhos_core::schema::{ColumnDecl, IntType, Scalar, Schema, TimeUnit as Unit};
+use typhos_sql::{MOST_CHARACTERS, Postgres};
 
 use typhos_load::TargetError;
 use typhos_load::feed::RowEncoder;
@@ -41,15 +45,56 @@ enum Wire {
     Point,
 }
 
+impl Wire {
+    /// The number of its type, which an array says of its elements: those of `pg_type.dat`.
+    fn oid(self, ty: Scalar) -> u32 {
+        match (self, ty) {
+            (Wire::Bool, _) => 16,
+            (Wire::Int2, _) => 21,
+            (Wire::Int4, _) => 23,
+            (Wire::Int8, _) => 20,
+            (Wire::Numeric(_), _) => 1700,
+            (Wire::Float4, _) => 700,
+            (Wire::Float8, _) => 701,
+            (Wire::Text, Scalar::Text { most: Some(most) }) if most <= MOST_CHARACTERS => 1043,
+            (Wire::Text, _) => 25,
+            (Wire::Inet, _) => 869,
+            (Wire::Date, _) => 1082,
+            (Wire::Time, _) => 1083,
+            (Wire::Timestamp, Scalar::Timestamp { utc: true, .. }) => 1184,
+            (Wire::Timestamp, _) => 1114,
+            (Wire::Uuid, _) => 2950,
+            (Wire::Point, _) => 600,
+        }
+    }
+}
+
+/// How a column goes over the wire.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Shape {
+    Plain(Wire),
+    /// An array, whose elements have a type of this number.
+    Array(Wire, u32),
+    /// JSON.
+    Json,
+}
+
 /// Encodes rows.
 pub struct PostgresRows {
-    columns: Vec<(String, Wire)>,
+    columns: Vec<(String, Shape)>,
 }
 
 impl PostgresRows {
     pub fn new(schema: &Schema) -> PostgresRows {
-        let columns =
-            schema.columns.iter().map(|column| (column.name.clone(), wire(column.scalar())));
+        let shape = |column: &ColumnDecl| match Postgres::array_of(column) {
+            _ if !column.ty.is_nested() => Shape::Plain(wire(column.scalar())),
+            Some(items) => {
+                let wire = wire(items.scalar());
+                Shape::Array(wire, wire.oid(items.scalar()))
+            }
+            None => Shape::Json,
+        };
+        let columns = schema.columns.iter().map(|column| (column.name.clone(), shape(column)));
         PostgresRows { columns: columns.collect() }
     }
 }
@@ -95,17 +140,11 @@ impl RowEncoder for PostgresRows {
     }
 
     fn encode(&self, batch: &RecordBatch, block: &mut Vec<u8>) -> Result<(), TargetError> {
-        let columns = self.columns.iter().zip(batch.columns()).map(|((name, wire), array)| {
-            let view = View::of(array);
-            let words = match &view {
-                View::Coded(_, texts) => {
-                    texts.iter().map(|t| t.unwrap_or_default().as_bytes()).collect()
-                }
-                _ => Vec::new(),
-            };
-            Column { name, wire: *wire, view, nulls: array.nulls(), words }
-        });
-        let columns: Vec<Column<'_>> = columns.collect();
+        let fields = batch.schema_ref().fields().iter().zip(batch.columns());
+        let columns = self.columns.iter().zip(fields);
+        let columns: Vec<_> = columns
+            .map(|((name, shape), (field, array))| Shaped::of(name, *shape, field, array))
+            .collect();
         for column in &columns {
             column.has_no_zero_byte()?;
         }
@@ -114,14 +153,118 @@ impl RowEncoder for PostgresRows {
         for row in 0..batch.num_rows() {
             block.extend_from_slice(&count);
             for column in &columns {
-                if column.nulls.is_some_and(|nulls| nulls.is_null(row)) {
-                    block.extend_from_slice(&(-1i32).to_be_bytes());
-                } else {
-                    column.write(row, block)?;
-                }
+                column.write(row, block)?;
             }
         }
         Ok(())
+    }
+}
+
+/// A column of a batch, or what is inside of it, ready to be written.
+enum Shaped<'a> {
+    Plain(Column<'a>),
+    /// Elements, where those of each row start and end, which rows are null, and the number of their type.
+    Array(Column<'a>, &'a [i32], Option<&'a NullBuffer>, u32),
+    Json(&'a str, &'a Field, &'a ArrayRef),
+}
+
+impl<'a> Shaped<'a> {
+    fn of(name: &'a str, shape: Shape, field: &'a Field, array: &'a ArrayRef) -> Shaped<'a> {
+        match shape {
+            Shape::Plain(wire) => Shaped::Plain(Column::of(name, wire, array)),
+            Shape::Array(wire, oid) => {
+                let list = array.as_list::<i32>();
+                let items = Column::of(name, wire, list.values());
+                Shaped::Array(items, list.value_offsets(), array.nulls(), oid)
+            }
+            Shape::Json => Shaped::Json(name, field, array),
+        }
+    }
+
+    fn has_no_zero_byte(&self) -> Result<(), TargetError> {
+        match self {
+            Shaped::Plain(column) | Shaped::Array(column, ..) => column.has_no_zero_byte(),
+            // It is looked for as it is written.
+            Shaped::Json(..) => Ok(()),
+        }
+    }
+
+    #[inline]
+    fn write(&self, row: usize, block: &mut Vec<u8>) -> Result<(), TargetError> {
+        match self {
+            Shaped::Plain(column) => column.write_or_null(row, block),
+            Shaped::Array(_, _, nulls, _) if nulls.is_some_and(|nulls| nulls.is_null(row)) => {
+                block.extend_from_slice(NULL);
+                Ok(())
+            }
+            Shaped::Array(items, offsets, _, oid) => {
+                let elements = offsets[row] as usize..offsets[row + 1] as usize;
+                sized(block, |block| array(items, elements, *oid, block))
+            }
+            Shaped::Json(_, _, array) if array.is_null(row) => {
+                block.extend_from_slice(NULL);
+                Ok(())
+            }
+            Shaped::Json(name, field, array) => {
+                let mut text = String::new();
+                write_json(field, array, row, &mut text);
+                if text.contains("\\u0000") {
+                    return Err(zero_byte(name));
+                }
+                sized(block, |block| {
+                    // The version of the format.
+                    block.push(1);
+                    block.extend_from_slice(text.as_bytes());
+                    Ok(())
+                })
+            }
+        }
+    }
+}
+
+/// What stands for null.
+const NULL: &[u8] = &(-1i32).to_be_bytes();
+
+/// Writes a value with its length before it.
+fn sized(
+    block: &mut Vec<u8>,
+    write: impl FnOnce(&mut Vec<u8>) -> Result<(), TargetError>,
+) -> Result<(), TargetError> {
+    let start = block.len();
+    block.extend_from_slice(&[0; 4]);
+    write(block)?;
+    let length = (block.len() - start - 4) as i32;
+    block[start..start + 4].copy_from_slice(&length.to_be_bytes());
+    Ok(())
+}
+
+/// An array: dimensions, whether there are nulls, the type of its elements, for each dimension its length and first
+/// index, elements.
+fn array(
+    items: &Column<'_>,
+    elements: Range<usize>,
+    oid: u32,
+    block: &mut Vec<u8>,
+) -> Result<(), TargetError> {
+    let has_nulls = items.nulls.is_some_and(|nulls| elements.clone().any(|at| nulls.is_null(at)));
+    let dimensions = i32::from(!elements.is_empty());
+    for head in [dimensions, i32::from(has_nulls), oid.cast_signed()] {
+        block.extend_from_slice(&head.to_be_bytes());
+    }
+    if dimensions > 0 {
+        block.extend_from_slice(&(elements.len() as i32).to_be_bytes());
+        block.extend_from_slice(&1i32.to_be_bytes());
+    }
+    elements.into_iter().try_for_each(|at| items.write_or_null(at, block))
+}
+
+fn zero_byte(column: &str) -> TargetError {
+    TargetError::CannotHold {
+        column: column.to_owned(),
+        value: "a text".into(),
+        reason:
+            "has a zero byte in it, which no text in PostgreSQL may have; take it out of the file"
+                .into(),
     }
 }
 
@@ -138,6 +281,19 @@ fn text(block: &mut Vec<u8>, value: &[u8]) {
     block.extend_from_slice(value);
 }
 
+impl<'a> Column<'a> {
+    fn of(name: &'a str, wire: Wire, array: &'a ArrayRef) -> Column<'a> {
+        let view = View::of(array);
+        let words = match &view {
+            View::Coded(_, texts) => {
+                texts.iter().map(|t| t.unwrap_or_default().as_bytes()).collect()
+            }
+            _ => Vec::new(),
+        };
+        Column { name, wire, view, nulls: array.nulls(), words }
+    }
+}
+
 impl Column<'_> {
     /// Texts there hold every letter but the one that ends texts in C.
     fn has_no_zero_byte(&self) -> Result<(), TargetError> {
@@ -146,15 +302,17 @@ impl Column<'_> {
             View::Coded(_, texts) => texts.values().as_slice(),
             _ => return Ok(()),
         };
-        if bytes.contains(&0) {
-            return Err(TargetError::CannotHold {
-                column: self.name.to_owned(),
-                value: "a text".into(),
-                reason: "has a zero byte in it, which no text in PostgreSQL may have; take it out of the file"
-                    .into(),
-            });
+        if bytes.contains(&0) { Err(zero_byte(self.name)) } else { Ok(()) }
+    }
+
+    /// Writes a value, or that there is none.
+    #[inline]
+    fn write_or_null(&self, row: usize, block: &mut Vec<u8>) -> Result<(), TargetError> {
+        if self.nulls.is_some_and(|nulls| nulls.is_null(row)) {
+            block.extend_from_slice(NULL);
+            return Ok(());
         }
-        Ok(())
+        self.write(row, block)
     }
 
     fn cannot_hold(&self, value: impl ToString, what: &str) -> TargetError {
@@ -341,7 +499,7 @@ mod tests {
                 ..Schema::default()
             };
             let (low, high) = int.range();
-            let wire = PostgresRows::new(&schema).columns[0].1;
+            let Shape::Plain(wire) = PostgresRows::new(&schema).columns[0].1 else { panic!() };
             let room = match wire {
                 Wire::Int2 => (i16::MIN.into(), i16::MAX.into()),
                 Wire::Int4 => (i32::MIN.into(), i32::MAX.into()),

@@ -4,6 +4,7 @@ mod appends;
 mod certificate;
 mod encryption;
 mod faults;
+mod nested;
 mod round_trip;
 mod server;
 mod tables;

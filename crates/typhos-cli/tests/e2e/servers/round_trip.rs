@@ -5,10 +5,10 @@ use crate::world::World;
 
 /// A column: its declaration, its smallest and its largest value, and what a server shows for them where
 /// that is written in another way.
-struct Case {
-    keys: &'static str,
-    values: [&'static str; 2],
-    shown: &'static [(Kind, [&'static str; 2])],
+pub struct Case {
+    pub keys: &'static str,
+    pub values: [&'static str; 2],
+    pub shown: &'static [(Kind, [&'static str; 2])],
 }
 
 const fn case(keys: &'static str, values: [&'static str; 2]) -> Case {
@@ -25,7 +25,7 @@ const fn other(
 
 use Kind::{ClickHouse, Mariadb, Postgres};
 
-const CASES: [Case; 38] = [
+pub const CASES: [Case; 38] = [
     other(
         "type = 'bool'",
         ["false", "true"],
