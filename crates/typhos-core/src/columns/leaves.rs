@@ -53,7 +53,18 @@ pub fn map_array(
             let columns = structs.columns().iter().zip(fields);
             let columns: Vec<_> =
                 columns.map(|(column, field)| map_array(column, field, leaf)).collect();
-            let fields = fields.iter().zip(&columns).map(|(field, values)| field_of(field, values));
+            // What stands around may be null where the struct itself, which is always in it, is not.
+            let is_masked = |column: &ArrayRef| match (column.nulls(), structs.nulls()) {
+                (Some(inner), Some(outer)) => outer.contains(inner),
+                (inner, _) => inner.is_none_or(|inner| inner.null_count() == 0),
+            };
+            let fields = fields.iter().zip(&columns).map(|(field, values)| {
+                let field = field_of(field, values);
+                match field.is_nullable() || is_masked(values) {
+                    true => field,
+                    false => Arc::new(field.as_ref().clone().with_nullable(true)),
+                }
+            });
             Arc::new(StructArray::new(fields.collect(), columns, structs.nulls().cloned()))
         }
         _ => leaf(array, to),
