@@ -3,7 +3,8 @@
 use clap::Args as ClapArgs;
 use typhos_core::text::{
     Charset, ColumnsDiffer, Escape, InputChoice, InputFormat, LineEnds, QuotedEmpty, ShortRecords,
-    Undeclared, parse_comment, parse_delimiter, parse_lines, parse_quote, parse_record_limit,
+    Undeclared, WithoutElements, parse_comment, parse_delimiter, parse_lines, parse_quote,
+    parse_record_limit,
 };
 
 /// How the input is laid out and read, where that is not to be found from the data. The words are those
@@ -80,6 +81,14 @@ pub struct InputArgs {
     #[arg(long, value_name = "WHAT", value_parser = QuotedEmpty::parse)]
     pub quoted_empty: Option<QuotedEmpty>,
 
+    /// The path of a list in records of JSON: each of its elements becomes a row
+    #[arg(long, value_name = "PATH", value_parser = parse_unnest)]
+    pub unnest: Option<String>,
+
+    /// What becomes of records whose list has no elements: keep (one row) or drop
+    #[arg(long, value_name = "WHAT", value_parser = WithoutElements::parse)]
+    pub without_elements: Option<WithoutElements>,
+
     /// The most bytes a record may have, up to 1 GiB [default: 16 MiB]
     #[arg(long, value_name = "SIZE", value_parser = parse_record_limit)]
     pub record_limit: Option<usize>,
@@ -91,6 +100,14 @@ pub struct ByteOrNone(Option<u8>);
 
 fn parse_quote_arg(word: &str) -> Result<ByteOrNone, String> {
     parse_quote(word).map(ByteOrNone)
+}
+
+fn parse_unnest(path: &str) -> Result<String, String> {
+    let path = path.strip_suffix("[]").unwrap_or(path);
+    match typhos_core::schema::is_list_path(path) {
+        true => Ok(path.to_owned()),
+        false => Err("is not the path of a list, as in readings or engine.readings".into()),
+    }
 }
 
 fn parse_comment_arg(word: &str) -> Result<ByteOrNone, String> {
@@ -118,6 +135,8 @@ impl InputArgs {
             columns_differ: self.columns_differ,
             quoted_empty: self.quoted_empty,
             record_limit: self.record_limit,
+            unnest: self.unnest.clone(),
+            without_elements: self.without_elements,
         }
     }
 }

@@ -170,6 +170,7 @@ pub fn account_json(account: &Account, plan: &Plan, input: &Input) -> Value {
         "loaded": account.loaded,
         "set_aside": account.set_aside,
         "nulled": account.nulled,
+        "without_elements": account.without_elements,
         "changed": changed.collect::<Vec<_>>(),
         "misfits": columns.collect::<Vec<_>>(),
         "broken_records": misfits_json(&account.broken, input),
@@ -218,6 +219,10 @@ pub fn account_line(account: &Account, would: bool) -> String {
     if account.there_already > 0 {
         let there = paint(WARN, grouped(account.there_already));
         line.push_str(&format!(" + {there} there already"));
+    }
+    if account.without_elements > 0 {
+        let records = counted(account.without_elements, "record");
+        line.push_str(&format!("; {records} without elements left out, as declared"));
     }
     if account.nulled > 0 {
         line.push_str(&format!("; {} made null", paint(WARN, counted(account.nulled, "value"))));

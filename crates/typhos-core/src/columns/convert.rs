@@ -131,9 +131,9 @@ impl<'p, R: Records + 'static> OneFormat<'p, R> {
             let (files, keeps_empty) = (plan.files(), plan.keeps_empty());
             let slice = Slice { block, layout, files, keeps_empty, is_utf8 };
             let how = (slice, values);
-            let aside_before = report.set_aside.len();
             let before = report.account.read;
-            report.account.read += (self.records.len() + self.records.broken().len()) as u64;
+            let broken = self.records.broken().len();
+            report.account.read += (self.records.len() + broken) as u64;
             if let Some(numbers) = &mut self.numbers {
                 let records = block.records_before.expect("blocks of the plan count records");
                 number(&self.records, records + before, numbers);
@@ -144,7 +144,9 @@ impl<'p, R: Records + 'static> OneFormat<'p, R> {
                 return Err(stop.into());
             }
             let rejected = self.rejected_rows();
-            if rejected.iter().any(|is_rejected| *is_rejected) {
+            let rejected_rows = rejected.iter().filter(|is_rejected| **is_rejected).count();
+            report.account.without_elements += self.records.dropped();
+            if rejected_rows > 0 {
                 self.records.retain(|row| !rejected[row]);
                 if let Some(numbers) = &mut self.numbers {
                     let mut kept = rejected.iter();
@@ -159,7 +161,8 @@ impl<'p, R: Records + 'static> OneFormat<'p, R> {
             }
             report.account.nulled += self.misfits.len() as u64;
             report.account.loaded += self.records.len() as u64;
-            report.account.set_aside += (report.set_aside.len() - aside_before) as u64;
+            // Several rows are of one record, where elements are rows.
+            report.account.set_aside += (rejected_rows + broken) as u64;
             if !self.records.is_empty() {
                 let mut batches = vec![batch(plan, arrays, self.records.len())];
                 let OneFormat { beside, records, numbers, scratch, .. } = self;
@@ -208,7 +211,20 @@ impl<'p, R: Records + 'static> OneFormat<'p, R> {
                 rejected[misfit.row] = true;
             }
         }
+        // A record is set aside whole, with all rows that are made of it.
+        for row in 1..rejected.len() {
+            rejected[row] |= rejected[row - 1] && self.is_same_record(row - 1, row);
+        }
+        for row in (1..rejected.len()).rev() {
+            rejected[row - 1] |= rejected[row] && self.is_same_record(row - 1, row);
+        }
         rejected
+    }
+
+    /// Whether two rows are elements of a list of one record.
+    fn is_same_record(&self, row: usize, other: usize) -> bool {
+        self.records.position(row).is_some()
+            && self.records.record(row) == self.records.record(other)
     }
 
     /// Notes the misfits of the slice in the report. Returns the first one to stop at.
@@ -246,7 +262,7 @@ impl<'p, R: Records + 'static> OneFormat<'p, R> {
         }
         // In the order of the records, so that the first reason of each is the one it is set aside for.
         self.misfits.sort_by_key(|misfit| (misfit.row, misfit.column));
-        let mut last_rejected = usize::MAX;
+        let mut last_rejected: Option<usize> = None;
         for misfit in &self.misfits {
             let line = self.records.line(misfit.row);
             let value = || {
@@ -268,8 +284,12 @@ impl<'p, R: Records + 'static> OneFormat<'p, R> {
                 Misfit::Stop if stop.as_ref().is_none_or(|(known, _)| line < *known) => {
                     stop = Some((line, value()))
                 }
-                Misfit::Reject if misfit.row != last_rejected => {
-                    last_rejected = misfit.row;
+                Misfit::Reject
+                    if last_rejected.is_none_or(|last| {
+                        misfit.row != last && !self.is_same_record(last, misfit.row)
+                    }) =>
+                {
+                    last_rejected = Some(misfit.row);
                     let (record, missing) = self.record_of_input(slice, misfit.row);
                     aside.push((line, SetAside { misfit: value(), record, missing }));
                 }

@@ -90,6 +90,10 @@ impl<'r, R: Records> Rows<'r, R> {
             ColumnSource::RowNumber(start) => row_number(*start, self.number(row)).to_string(),
             ColumnSource::File => slice.files[slice.block.file as usize].clone(),
             ColumnSource::Line => slice.place(self.records.line(row)).line.to_string(),
+            ColumnSource::Position(start) => {
+                let position = self.records.position(row);
+                position.map_or(String::new(), |at| row_number(*start, at.into()).to_string())
+            }
             ColumnSource::Column(_) | ColumnSource::Joined(_) => return None,
         })
     }
@@ -230,7 +234,11 @@ impl<C: Cells> Column<C> {
     ) {
         for row in rows.strip() {
             let value = rows.generated(source, row).unwrap_or_default();
-            let result = self.cells.push(value.as_bytes()).map(|()| true);
+            let result = match (source, value.is_empty()) {
+                // A record without elements has no position.
+                (ColumnSource::Position(_), true) => self.absent(),
+                _ => self.cells.push(value.as_bytes()).map(|()| true),
+            };
             self.take(row, result, note);
         }
     }
@@ -291,7 +299,10 @@ impl<R: Records, C: Cells> FillColumn<R> for Column<C> {
         let column = match source {
             ColumnSource::Column(column) => *column,
             ColumnSource::Joined(columns) => return self.fill_joined(rows, columns, scratch, note),
-            ColumnSource::RowNumber(_) | ColumnSource::File | ColumnSource::Line => {
+            ColumnSource::RowNumber(_)
+            | ColumnSource::File
+            | ColumnSource::Line
+            | ColumnSource::Position(_) => {
                 return self.fill_generated(rows, source, note);
             }
         };

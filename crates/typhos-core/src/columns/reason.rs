@@ -291,6 +291,8 @@ pub struct Account {
     pub set_aside: u64,
     /// Records that were converted, and whose rows the target had already.
     pub there_already: u64,
+    /// Records that are no row, since their list has no elements and that was declared.
+    pub without_elements: u64,
     /// Values made null because they did not fit.
     pub nulled: u64,
     /// Misfits per declared column.
@@ -318,6 +320,7 @@ impl Account {
         self.set_aside += later.set_aside;
         self.there_already += later.there_already;
         self.nulled += later.nulled;
+        self.without_elements += later.without_elements;
         self.broken.add(&later.broken);
         for (ours, theirs) in self.columns.iter_mut().zip(&later.columns) {
             ours.add(theirs);

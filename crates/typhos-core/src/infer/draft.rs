@@ -133,15 +133,14 @@ pub fn draft(survey: &Survey, decisions: &[Decision], wanted: &DraftOptions) -> 
     };
     let mut names = Names::default();
     let mut headers: HashMap<String, u32> = HashMap::new();
-    found.iter().for_each(|found| *headers.entry(found.column.name.clone()).or_default() += 1);
+    found.iter().for_each(|found| *headers.entry(found.source.clone()).or_default() += 1);
     let (mut comments, mut positions, mut left_out) = (Vec::new(), Vec::new(), Vec::new());
-    for Nested { mut column, comment, position } in found {
-        let header = column.name.clone();
-        column.name = names.unused(&wanted.naming.name_of(&header));
-        if !source.is_named || headers[&header] > 1 {
+    for Nested { mut column, source: from, comment, position } in found {
+        column.name = names.unused(&wanted.naming.name_of(&column.name));
+        if !source.is_named || headers[&from] > 1 {
             column.from = Some(ColumnFrom::Position(position + 1));
-        } else if column.name != header {
-            column.from = Some(ColumnFrom::Name(header));
+        } else if column.name != from {
+            column.from = Some(ColumnFrom::Name(from));
         }
         if !is_wanted(position) {
             // What was not looked at is decided about by who takes it in again.
@@ -170,6 +169,7 @@ fn flat(survey: &Survey, decisions: &[Decision]) -> Vec<Nested> {
     let columns = survey.source.names.iter().zip(decisions).enumerate();
     let column = |(position, (name, decision)): (usize, (&String, &Decision))| Nested {
         column: declare(name.clone(), decision, &survey.absent),
+        source: name.clone(),
         comment: decision.clauses().join("; "),
         position,
     };
@@ -188,6 +188,7 @@ fn nested(
         absent: &survey.absent,
         naming: wanted.naming,
         keeps_objects: wanted.objects == Objects::Keep,
+        unnest: survey.source.layout.unnest.as_deref().and_then(steps),
     };
     let (mut trees, mut leaves) = ([Tree::default(), Tree::default()], survey.source.names.iter());
     for at in 0..decisions.len() {

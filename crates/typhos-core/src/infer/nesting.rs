@@ -18,8 +18,10 @@ pub(super) struct Tree {
 
 /// A column of a draft, and what to say of it.
 pub(super) struct Nested {
-    /// Its declaration, under the name that it was found by.
+    /// Its declaration, under the name that it is known by where nothing else is wished.
     pub column: ColumnDecl,
+    /// What it comes from.
+    pub source: String,
     /// What to say of it.
     pub comment: String,
     /// The place of its first leaf.
@@ -36,6 +38,8 @@ pub(super) struct Nesting<'d> {
     pub naming: Naming,
     /// Whether objects outside of lists are columns too, and not what is in them.
     pub keeps_objects: bool,
+    /// The list whose elements are rows, where there is one.
+    pub unnest: Option<Vec<Step>>,
 }
 
 impl Tree {
@@ -78,14 +82,30 @@ impl Nesting<'_> {
     fn add_columns(&self, tree: &Tree, path: &mut Vec<Step>, columns: &mut Vec<Nested>) {
         for (name, inner) in &tree.members {
             path.push(Step::Member(name.clone()));
-            let is_object = inner.leaf.is_none() && inner.items.is_none();
-            if is_object && !self.keeps_objects {
-                self.add_columns(inner, path, columns);
-            } else if let Some(position) = inner.first_leaf() {
-                let (column, comment) = self.column(path_of(path), inner);
-                columns.push(Nested { column, comment, position });
+            match &inner.items {
+                Some(items) if self.unnest.as_ref() == Some(path) => {
+                    path.push(Step::Items);
+                    self.add_column(items, path, columns);
+                    path.pop();
+                }
+                _ => self.add_column(inner, path, columns),
             }
             path.pop();
+        }
+    }
+
+    /// Adds what is at a path: the members of an object, or a column.
+    fn add_column(&self, tree: &Tree, path: &mut Vec<Step>, columns: &mut Vec<Nested>) {
+        let is_object = tree.leaf.is_none() && tree.items.is_none();
+        // What leads to rows is none of them.
+        let leads = self.unnest.as_ref().is_some_and(|list| list.starts_with(path));
+        if is_object && (!self.keeps_objects || leads) {
+            self.add_columns(tree, path, columns);
+        } else if let Some(position) = tree.first_leaf() {
+            let known = path.iter().filter(|step| **step != Step::Items).cloned();
+            let name = path_of(&known.collect::<Vec<_>>());
+            let (column, comment) = self.column(name, tree);
+            columns.push(Nested { column, source: path_of(path), comment, position });
         }
     }
 

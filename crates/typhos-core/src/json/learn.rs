@@ -5,7 +5,7 @@ use super::walk::{Listen, Name, Span, Walk};
 use crate::records::{Guess, JsonFault, LineRef, NodeId, PathKind, Paths};
 use crate::run::{self, Monitor, RunError, RunOptions};
 use crate::schema::REJECTED_COLUMNS;
-use crate::text::{Block, Input, InputError};
+use crate::text::{Block, Input, InputError, WithoutElements};
 
 /// The most paths that are learned: of more the names are most likely data, and each would be a column.
 pub const MOST_PATHS: usize = 10_000;
@@ -35,7 +35,18 @@ pub fn learn(
     if is_over || paths.as_ref().is_some_and(|paths| paths.len() > MOST_PATHS) {
         return Err(InputError::TooManyFields { limit: MOST_PATHS }.into());
     }
-    input.take_paths(paths.unwrap_or_default(), wanted, &REJECTED_COLUMNS);
+    let mut paths = paths.unwrap_or_default();
+    if let Some(path) = &input.choice().unnest {
+        let drops = input.choice().without_elements == Some(WithoutElements::Drop);
+        paths.unnest(path, drops).map_err(|other| InputError::NotAList {
+            path: path.clone(),
+            other: other.map(|(kind, line)| {
+                let file = input.files()[line.part as usize].name();
+                format!("{file}:{} has {} there", line.line, kind.name())
+            }),
+        })?;
+    }
+    input.take_paths(paths, wanted, &REJECTED_COLUMNS);
     Ok(())
 }
 

@@ -24,6 +24,10 @@ pub struct JsonRecords {
     columns: Vec<Leaves>,
     /// For each scope but the record, the record of each of its elements.
     scopes: Vec<Vec<u32>>,
+    /// Where elements are rows: which element of its record each row is, from 0; nothing where a record has none.
+    positions: Vec<Option<u32>>,
+    /// Records that are no row, since they have no elements.
+    dropped: u64,
 }
 
 /// Elements of arrays in a slice, beyond which it ends.
@@ -67,6 +71,71 @@ impl JsonRecords {
         }
         self.scopes.resize_with(paths.scopes() - 1, Vec::new);
         self.scopes.iter_mut().for_each(Vec::clear);
+        self.positions.clear();
+        self.dropped = 0;
+    }
+
+    /// Makes a row of each element of a scope, with what its record has beside it.
+    fn unnest(&mut self, scope: ScopeId, drops_empty: bool) {
+        let elements = std::mem::take(&mut self.scopes[scope as usize - 1]);
+        // Each row: its record, and its element.
+        let mut rows: Vec<(u32, Option<u32>)> = Vec::with_capacity(elements.len());
+        // For each record the first of its rows, and where that would be.
+        let mut firsts = Vec::with_capacity(self.starts.len() + 1);
+        let mut next = 0;
+        for record in 0..self.starts.len() as u32 {
+            firsts.push(rows.len() as u32);
+            let first = next;
+            while elements.get(next) == Some(&record) {
+                rows.push((record, Some(next as u32)));
+                self.positions.push(Some((next - first) as u32));
+                next += 1;
+            }
+            if next == first && drops_empty {
+                self.dropped += 1;
+            } else if next == first {
+                rows.push((record, None));
+                self.positions.push(None);
+            }
+        }
+        firsts.push(rows.len() as u32);
+        let records = rows.iter().map(|(record, _)| *record as usize);
+        fn gather<T: Copy>(values: &mut Vec<T>, from: impl Iterator<Item = usize>) {
+            *values = from.map(|at| values[at]).collect();
+        }
+        for column in &mut self.columns {
+            if column.scope == 0 {
+                gather(&mut column.bounds, records.clone());
+                gather(&mut column.kinds, records.clone());
+            } else if column.scope == scope {
+                let of = |at: &(u32, Option<u32>)| at.1.map(|at| at as usize);
+                let bounds = rows.iter().map(|row| of(row).map_or((0, 0), |at| column.bounds[at]));
+                let kinds =
+                    rows.iter().map(|row| of(row).map_or(Found::Missing, |at| column.kinds[at]));
+                (column.bounds, column.kinds) = (bounds.collect(), kinds.collect());
+                column.scope = 0;
+            }
+        }
+        gather(&mut self.starts, records.clone());
+        gather(&mut self.ends, records.clone());
+        gather(&mut self.lines, records);
+        for broken in &mut self.broken {
+            broken.row = firsts[broken.row as usize];
+        }
+        for (at, of) in self.scopes.iter_mut().enumerate() {
+            // Other lists are in the first row of their record.
+            let kept: Vec<bool> =
+                of.iter().map(|r| firsts[*r as usize] < firsts[*r as usize + 1]).collect();
+            for column in self.columns.iter_mut().filter(|c| c.scope as usize == at + 1) {
+                let mut keep = kept.iter();
+                column.bounds.retain(|_| *keep.next().unwrap_or(&true));
+                let mut keep = kept.iter();
+                column.kinds.retain(|_| *keep.next().unwrap_or(&true));
+            }
+            let mut keep = kept.iter();
+            of.retain(|_| *keep.next().unwrap_or(&true));
+            of.iter_mut().for_each(|record| *record = firsts[*record as usize]);
+        }
     }
 
     /// How many elements a scope has.
@@ -145,6 +214,14 @@ impl Records for JsonRecords {
         Some(&self.scopes[scope as usize])
     }
 
+    fn position(&self, row: usize) -> Option<u32> {
+        self.positions.get(row).copied().flatten()
+    }
+
+    fn dropped(&self) -> u64 {
+        self.dropped
+    }
+
     fn broken(&self) -> &[Broken] {
         &self.broken
     }
@@ -157,6 +234,7 @@ impl Records for JsonRecords {
                 keep(row - 1)
             });
         }
+        kept(&mut self.positions, &keep);
         kept(&mut self.starts, &keep);
         kept(&mut self.ends, &keep);
         kept(&mut self.lines, &keep);
@@ -305,7 +383,11 @@ impl Split for JsonSplit<'_> {
             let elements = records.elements(records.columns[at].scope);
             records.columns[at].fill(elements);
         }
-        records.len() + records.broken.len() > 0
+        let is_any = records.len() + records.broken.len() > 0;
+        if let Some((scope, unnest)) = self.paths.unnested() {
+            records.unnest(scope, unnest.drops_empty);
+        }
+        is_any
     }
 }
 
@@ -345,10 +427,12 @@ impl Listen for Members<'_> {
         let Some(id) = self.paths.items(self.cursor.node()) else { return false };
         self.column = self.paths.column(id);
         self.is_element = self.column.is_some();
-        if !self.is_element && kind != PathKind::Object {
+        let is_row = self.paths.is_unnested(id);
+        if !self.is_element && kind != PathKind::Object && !is_row {
             // An element that is null has no members, and one that is an array has elements of its own.
             return self.goes_in(id, kind);
         }
+        let is_nested = matches!(kind, PathKind::Object | PathKind::Array);
         let scope = match self.paths.scope(id) {
             Some(scope) => {
                 let elements = &mut self.scopes[scope as usize - 1];
@@ -358,9 +442,11 @@ impl Listen for Members<'_> {
             // What is in it is in arrays again.
             None => self.cursor.scope(),
         };
-        self.cursor.enter_element(id, scope);
+        if self.is_element || is_nested {
+            self.cursor.enter_element(id, scope);
+        }
         // The value of a column is the one that comes next.
-        !self.is_element
+        !self.is_element && is_nested
     }
 
     #[inline]

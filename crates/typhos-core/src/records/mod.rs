@@ -100,6 +100,16 @@ pub trait Records: Default + Send {
         rows: Range<usize>,
     ) -> impl Iterator<Item = (usize, usize)> + Clone;
 
+    /// Where rows are elements of a list: which one of its record a row is, from 0. Rows of one record follow each other.
+    fn position(&self, _row: usize) -> Option<u32> {
+        None
+    }
+
+    /// Records that are no row, as was said of those without elements.
+    fn dropped(&self) -> u64 {
+        0
+    }
+
     /// The records that could not be split, in order.
     fn broken(&self) -> &[Broken];
 

@@ -93,6 +93,17 @@ pub struct Paths {
     columns: Vec<(NodeId, ScopeId)>,
     /// How many scopes have columns.
     scopes: u32,
+    /// The list whose elements are rows.
+    unnest: Option<Unnest>,
+}
+
+/// A list whose elements are rows, with what its record has beside it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Unnest {
+    /// The node of its elements.
+    items: NodeId,
+    /// Whether a record without elements is no row.
+    pub drops_empty: bool,
 }
 
 /// A step of a path.
@@ -160,7 +171,7 @@ impl PathKind {
 
 impl Default for Paths {
     fn default() -> Paths {
-        Paths { nodes: vec![Node::default()], columns: Vec::new(), scopes: 1 }
+        Paths { nodes: vec![Node::default()], columns: Vec::new(), scopes: 1, unnest: None }
     }
 }
 
@@ -347,12 +358,52 @@ impl Paths {
         columns.iter().map(|id| self.path(*id)).collect()
     }
 
+    /// Makes the elements of the lists at a path rows.
+    ///
+    /// # Errors
+    /// A path that no record has, or where other values than lists are: the kind of the first of them, and where it is.
+    pub fn unnest(
+        &mut self,
+        path: &str,
+        drops_empty: bool,
+    ) -> Result<(), Option<(PathKind, LineRef)>> {
+        let node = self.node_at(path).ok_or(None)?;
+        let others = [PathKind::Bool, PathKind::Number, PathKind::Text, PathKind::Object];
+        let others = others.into_iter().filter_map(|kind| {
+            let (_, first) = self.nodes[node as usize].kinds[kind as usize];
+            first.map(|first| (kind, first))
+        });
+        if let Some(other) = others.min_by_key(|(_, first)| *first) {
+            return Err(Some(other));
+        }
+        let items = self.items(node).ok_or(None)?;
+        self.unnest = Some(Unnest { items, drops_empty });
+        Ok(())
+    }
+
+    /// Whether a node is that of elements that are rows.
+    #[inline]
+    pub fn is_unnested(&self, items: NodeId) -> bool {
+        self.unnest.is_some_and(|unnest| unnest.items == items)
+    }
+
+    /// The scope whose elements are rows, and what becomes of records that have none.
+    pub fn unnested(&self) -> Option<(ScopeId, Unnest)> {
+        let unnest = self.unnest?;
+        Some((self.scope(unnest.items)?, unnest))
+    }
+
     /// Takes note of which nodes are columns, and of their scopes.
     fn mark(&mut self, columns: &[NodeId]) {
         for node in &mut self.nodes {
             (node.column, node.scope) = (None, None);
         }
         (self.columns, self.scopes) = (Vec::new(), 1);
+        if let Some(unnest) = self.unnest {
+            // There are rows of elements even where no column is of them.
+            self.nodes[unnest.items as usize].scope = Some(1);
+            self.scopes = 2;
+        }
         for (at, id) in columns.iter().enumerate() {
             self.nodes[*id as usize].column = Some(at as u32);
             let (mut above, mut scope) = (*id, None);
@@ -389,6 +440,12 @@ impl Paths {
     /// How many scopes have columns.
     pub fn scopes(&self) -> usize {
         self.scopes as usize
+    }
+
+    /// Whether a column has as many values in a row as a list has elements.
+    pub fn is_inside_list(&self, column: usize) -> bool {
+        let scope = self.scope_of(column);
+        scope > 0 && self.unnested().is_none_or(|(unnested, _)| scope != unnested)
     }
 
     /// The scope of a column.

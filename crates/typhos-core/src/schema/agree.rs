@@ -153,7 +153,8 @@ impl Agreement<'_> {
             let help = "use \"null\" or \"misfit\"";
             self.wrong(span, "a point needs both of its columns", help);
         }
-        let is_number = matches!(column.generate, Some(Generate::RowNumber { .. }));
+        let is_number =
+            matches!(column.generate, Some(Generate::RowNumber { .. } | Generate::Position { .. }));
         if let (Some(span), false) = (at("start"), is_number) {
             self.wrong(
                 span,
@@ -166,6 +167,11 @@ impl Agreement<'_> {
             Generate::RowNumber { .. } => (
                 matches!(column.scalar(), Scalar::Int(_)),
                 "row numbers are integers",
+                "write type = \"int64\", or leave it out",
+            ),
+            Generate::Position { .. } => (
+                matches!(column.scalar(), Scalar::Int(_)),
+                "positions are integers",
                 "write type = \"int64\", or leave it out",
             ),
             Generate::Line => (

@@ -4,6 +4,7 @@ use std::collections::{HashMap, HashSet};
 
 use super::keep::places;
 use super::{ColumnDecl, ColumnFrom, Diagnostic, Generate, Schema};
+use crate::records::Paths;
 use crate::text::Input;
 use crate::wording::listed;
 
@@ -34,6 +35,15 @@ impl Schema {
                 (Some(Generate::RowNumber { start }), _) => ColumnSource::RowNumber(*start),
                 (Some(Generate::File), _) => ColumnSource::File,
                 (Some(Generate::Line), _) => ColumnSource::Line,
+                (Some(Generate::Position { start }), _) => {
+                    if input.paths().and_then(Paths::unnested).is_none() {
+                        let help = "say which list in [input]: unnest = \"readings\"";
+                        let message = "a position is that of an element, and no elements are rows";
+                        let span = column.spans.keys.clone();
+                        wrong.push(Diagnostic::new(span, message).help(help));
+                    }
+                    ColumnSource::Position(*start)
+                }
                 (None, Some(ColumnFrom::Several(several))) => {
                     ColumnSource::Joined(several.iter().map(|one| found(Some(one))).collect())
                 }
@@ -96,6 +106,8 @@ pub enum ColumnSource {
     File,
     /// The lines on which they start.
     Line,
+    /// The positions of elements in the list of their record, the first of which has this number.
+    Position(i64),
 }
 
 impl ColumnSource {
@@ -106,7 +118,8 @@ impl ColumnSource {
             ColumnSource::Joined(_)
             | ColumnSource::RowNumber(_)
             | ColumnSource::File
-            | ColumnSource::Line => None,
+            | ColumnSource::Line
+            | ColumnSource::Position(_) => None,
         }
     }
 
@@ -115,7 +128,10 @@ impl ColumnSource {
         match self {
             ColumnSource::Column(at) => std::slice::from_ref(at),
             ColumnSource::Joined(several) => several,
-            ColumnSource::RowNumber(_) | ColumnSource::File | ColumnSource::Line => &[],
+            ColumnSource::RowNumber(_)
+            | ColumnSource::File
+            | ColumnSource::Line
+            | ColumnSource::Position(_) => &[],
         }
     }
 }
@@ -164,7 +180,7 @@ fn find(
         };
         return Err(Diagnostic::new(span, message).help(help));
     };
-    let is_inside = input.paths().is_some_and(|paths| paths.scope_of(first) > 0);
+    let is_inside = input.paths().is_some_and(|paths| paths.is_inside_list(first));
     if is_inside {
         let list = wanted.split("[]").next().unwrap_or_default();
         let shown = wanted.escape_debug();

@@ -33,7 +33,7 @@ pub use model::{
 pub use read::{ReadValues, read};
 pub use read_column::COLUMN_KEYS;
 pub(crate) use read_column::iso_8601;
-pub use read_input::{INPUT_KEYS, read_input};
+pub use read_input::{INPUT_KEYS, is_list_path, read_input};
 pub use relation::{Held, Relation, Shortfall, nests_alike, relation};
 pub use scalar::{
     MAX_PRECISION, SCALARS, Scalar, Spelling, TYPE_NAMES, TypeError, code_type, point_fields,

@@ -99,6 +99,11 @@ pub enum Generate {
     File,
     /// The line of that file on which the record starts.
     Line,
+    /// Where each element of a list is a row: which one of its record it is.
+    Position {
+        /// The number of the first element.
+        start: i64,
+    },
 }
 
 impl Generate {
@@ -108,6 +113,7 @@ impl Generate {
             Generate::RowNumber { .. } => "row-number",
             Generate::File => "file",
             Generate::Line => "line",
+            Generate::Position { .. } => "position",
         }
     }
 
@@ -116,10 +122,18 @@ impl Generate {
     /// # Errors
     /// A sentence that says what there is.
     pub fn parse(word: &str) -> Result<Generate, String> {
-        let all = [Generate::RowNumber { start: 1 }, Generate::File, Generate::Line];
+        let all = [
+            Generate::RowNumber { start: 1 },
+            Generate::File,
+            Generate::Line,
+            Generate::Position { start: 1 },
+        ];
         let found = all.into_iter().find(|generate| generate.name() == word);
         found.ok_or_else(|| {
-            format!("nothing generates '{}': use row-number, file or line", word.escape_debug())
+            format!(
+                "nothing generates '{}': use row-number, file, line or position",
+                word.escape_debug()
+            )
         })
     }
 }

@@ -160,8 +160,10 @@ impl Reader<'_> {
                 _ => self.unknown_key(key, "a column", &COLUMN_KEYS),
             }
         }
-        if let (Some(Generate::RowNumber { start: from }), Some(start)) =
-            (&mut column.generate, start)
+        if let (
+            Some(Generate::RowNumber { start: from } | Generate::Position { start: from }),
+            Some(start),
+        ) = (&mut column.generate, start)
         {
             *from = start;
         }
@@ -171,7 +173,9 @@ impl Reader<'_> {
         if let (Some(generate), false) = (column.generate, has_type) {
             ty = Some(match generate {
                 Generate::File => Scalar::Lowcard.into(),
-                Generate::RowNumber { .. } | Generate::Line => Scalar::Int(IntType::Int64).into(),
+                Generate::RowNumber { .. } | Generate::Line | Generate::Position { .. } => {
+                    Scalar::Int(IntType::Int64).into()
+                }
             });
         } else if !has_type {
             let help = "add a type, for example type = \"text\"";

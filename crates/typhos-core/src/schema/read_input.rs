@@ -4,13 +4,14 @@ use toml::de::DeTable;
 
 use super::read::{Reader, Value};
 use super::{Diagnostic, InputDecl, Misfit};
+use crate::records::{Step, steps};
 use crate::text::{
     Charset, ColumnsDiffer, Escape, InputFormat, LineEnds, MOST_SKIPPED, QuotedEmpty, ShortRecords,
-    Undeclared, parse_comment, parse_delimiter, parse_quote, parse_record_limit,
+    Undeclared, WithoutElements, parse_comment, parse_delimiter, parse_quote, parse_record_limit,
 };
 
 /// The keys of `[input]`, in the order they are written.
-pub const INPUT_KEYS: [&str; 20] = [
+pub const INPUT_KEYS: [&str; 22] = [
     "format",
     "delimiter",
     "quote",
@@ -23,6 +24,8 @@ pub const INPUT_KEYS: [&str; 20] = [
     "skip_below",
     "skip_end",
     "short_records",
+    "unnest",
+    "without_elements",
     "names",
     "encoding",
     "columns_differ",
@@ -52,6 +55,11 @@ pub fn read_input(source: &str) -> Result<InputDecl, Vec<Diagnostic>> {
         }
     }
     if reader.wrong.is_empty() { Ok(input) } else { Err(reader.wrong) }
+}
+
+/// Whether a text is the path of a list that objects alone lead to.
+pub fn is_list_path(path: &str) -> bool {
+    steps(path).is_some_and(|steps| steps.iter().all(|step| *step != Step::Items))
 }
 
 impl Reader<'_> {
@@ -118,6 +126,20 @@ impl Reader<'_> {
                 "record_limit" => {
                     let what = "a record limit";
                     choice.record_limit = self.word(value, what, parse_record_limit, "\"64 MiB\"");
+                }
+                "unnest" => {
+                    let parse = |path: &str| match is_list_path(path) {
+                        true => Ok(path.to_owned()),
+                        false => {
+                            Err(format!("'{}' is not the path of a list", path.escape_debug()))
+                        }
+                    };
+                    choice.unnest = self.word(value, "the path of a list", parse, "\"readings\"");
+                }
+                "without_elements" => {
+                    let what = "what becomes of records without elements";
+                    choice.without_elements =
+                        self.word(value, what, WithoutElements::parse, "\"drop\"");
                 }
                 "absent" => input.absent = self.texts(value, "absent"),
                 "misfit" => {

@@ -107,6 +107,8 @@ fn input_table(schema: &Schema) -> String {
     say("skip_below", choice.skip_below.map(|lines| lines.to_string()));
     say("skip_end", choice.skip_end.map(|lines| lines.to_string()));
     say("short_records", choice.short_records.map(|short| quoted(short.name())));
+    say("unnest", choice.unnest.as_deref().map(quoted));
+    say("without_elements", choice.without_elements.map(|what| quoted(what.name())));
     say("names", choice.names.as_deref().map(list));
     say("encoding", choice.encoding.map(|encoding| quoted(&encoding.label())));
     say("columns_differ", choice.columns_differ.map(|policy| quoted(policy.name())));
@@ -156,7 +158,7 @@ fn parts(column: &ColumnDecl, misfit: Misfit) -> Vec<String> {
     }
     if let Some(generate) = column.generate {
         parts.push(format!("generate = {}", quoted(generate.name())));
-        if let Generate::RowNumber { start } = generate
+        if let Generate::RowNumber { start } | Generate::Position { start } = generate
             && start != 1
         {
             parts.push(format!("start = {start}"));

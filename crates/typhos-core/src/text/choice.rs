@@ -43,6 +43,10 @@ pub struct InputChoice {
     pub quoted_empty: Option<QuotedEmpty>,
     /// The most bytes a record may have.
     pub record_limit: Option<usize>,
+    /// The path of a list in records of JSON each of whose elements becomes a row.
+    pub unnest: Option<String>,
+    /// What becomes of records whose list has no elements.
+    pub without_elements: Option<WithoutElements>,
 }
 
 impl InputChoice {
@@ -86,6 +90,8 @@ impl InputChoice {
             columns_differ: self.columns_differ.or(other.columns_differ),
             quoted_empty: self.quoted_empty.or(other.quoted_empty),
             record_limit: self.record_limit.or(other.record_limit),
+            unnest: self.unnest.clone().or_else(|| other.unnest.clone()),
+            without_elements: self.without_elements.or(other.without_elements),
         }
     }
 }
@@ -115,6 +121,8 @@ impl InputChoice {
             columns_differ: alike(&self.columns_differ, &other.columns_differ),
             quoted_empty: alike(&self.quoted_empty, &other.quoted_empty),
             record_limit: alike(&self.record_limit, &other.record_limit),
+            unnest: alike(&self.unnest, &other.unnest),
+            without_elements: alike(&self.without_elements, &other.without_elements),
         }
     }
 }
@@ -150,6 +158,18 @@ pub enum InputFormat {
 }
 
 words!(InputFormat, "a format", Delimited = "delimited", Json = "json");
+
+/// What becomes of records whose list has no elements, where each element becomes a row.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum WithoutElements {
+    /// They are one row, in which what would be of an element is absent.
+    #[default]
+    Keep,
+    /// They are no row.
+    Drop,
+}
+
+words!(WithoutElements, "what becomes of records without elements", Keep = "keep", Drop = "drop");
 
 /// What records are that leave out fields at their end.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]

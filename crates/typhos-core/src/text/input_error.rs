@@ -34,6 +34,17 @@ pub enum InputError {
         /// The most that are read.
         limit: usize,
     },
+    /// Something else than lists where each element was to become a row.
+    #[error(
+        "'{path}' is not a list that can be unnested: {}",
+        other.as_deref().unwrap_or("no record has it")
+    )]
+    NotAList {
+        /// Where it was to be.
+        path: String,
+        /// What is there instead, and where.
+        other: Option<String>,
+    },
     /// A file without a single record.
     #[error(
         "{file} is empty: there is not even a header in it, or none below the lines that are skipped"

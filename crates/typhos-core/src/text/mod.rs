@@ -53,7 +53,7 @@ pub use blocks::{Block, BlockReader, Blocks, DEFAULT_BLOCK_BYTES, mean_record_by
 pub use charset::Charset;
 pub use choice::{
     ColumnsDiffer, DEFAULT_RECORD_LIMIT, InputChoice, InputFormat, MOST_SKIPPED, QuotedEmpty,
-    ShortRecords, Undeclared, parse_lines, parse_record_limit, parse_size,
+    ShortRecords, Undeclared, WithoutElements, parse_lines, parse_record_limit, parse_size,
 };
 pub use dialect::{
     Dialect, Escape, LineEnds, delimiter_name, delimiter_word, parse_comment, parse_delimiter,
