@@ -85,7 +85,11 @@ impl From<io::Error> for Failure {
 impl From<InputError> for Failure {
     fn from(error: InputError) -> Self {
         let remedy = error.remedy();
-        Failure::Machine(with_remedy(error, "; ", remedy))
+        // The file can be read; what is in it is not taken.
+        let is_refused =
+            matches!(error, InputError::TooManyFields { .. } | InputError::NotAList { .. });
+        let told = with_remedy(error, "; ", remedy);
+        if is_refused { Failure::Refused(told) } else { Failure::Machine(told) }
     }
 }
 

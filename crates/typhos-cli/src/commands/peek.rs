@@ -2,9 +2,10 @@
 
 use std::path::Path;
 
+use arrow_array::{Array, ArrayRef};
 use arrow_schema::{DataType, Field, TimeUnit};
 use serde_json::{Value, json};
-use typhos_core::columns::{TYPE_KEY, cell_text};
+use typhos_core::columns::{TYPE_KEY, cell_text, is_nested, write_json};
 use typhos_core::infer::{counted, grouped};
 use typhos_core::table::{InputTable, Selection, Table, selected_rows};
 use typhos_files::sqlite;
@@ -119,9 +120,22 @@ fn of_table(title: String, table: &mut dyn Table, args: &Peek) -> Result<Shown, 
     };
     let schema = table.schema();
     let columns = schema.fields().iter().map(|field| (field.name().clone(), declared(field)));
+    // What nests is JSON for whoever reads JSON.
+    let cell = |field: &Field, column: &ArrayRef, row: usize| {
+        if !args.json || !is_nested(field) || column.is_null(row) {
+            return cell_text(column, row);
+        }
+        let mut text = String::new();
+        write_json(field, column, row, &mut text);
+        Some(text)
+    };
     let rows = batches.iter().flat_map(|batch| {
-        (0..batch.num_rows())
-            .map(|row| batch.columns().iter().map(|column| cell_text(column, row)).collect())
+        let fields = batch.schema_ref().fields();
+        let cells = move |row| {
+            let columns = fields.iter().zip(batch.columns());
+            columns.map(|(field, column)| cell(field, column, row)).collect()
+        };
+        (0..batch.num_rows()).map(cells)
     });
     Ok(Shown {
         title,

@@ -22,8 +22,10 @@ fn blocks<'t>(text: &'t str, language: &str) -> Vec<&'t str> {
 fn the_schema_of_the_document_checks_the_demo_tickets() {
     let text = document("docs/schema-file.md");
     let schemas = blocks(&text, "toml");
-    assert_eq!(schemas.len(), 2, "a schema, and the rules of a house");
-    typhos_core::infer::House::read(schemas[1]).expect("the rules of the document are rules");
+    assert_eq!(schemas.len(), 3, "a schema, columns that nest, and the rules of a house");
+    typhos_core::infer::House::read(schemas[2]).expect("the rules of the document are rules");
+    let nested = format!("typhos = 1\n[columns]\n{}", schemas[1]);
+    assert_eq!(typhos_core::read_schema(&nested).expect("columns are columns").columns.len(), 3);
     let world = World::demo(500);
     world.write("t.typhos.toml", schemas[0]);
     world.ok("check t.typhos.toml tickets.csv").says("every value fits");
@@ -130,10 +132,15 @@ fn the_files_that_documents_link_to_are_there() {
         let text = document(name);
         let folder = root().join(name).parent().unwrap().to_path_buf();
         for target in text.split("](").skip(1).map(|rest| rest.split(')').next().unwrap()) {
-            assert!(
-                target.contains("://") || folder.join(target).exists(),
-                "{name} links to {target}"
-            );
+            let (path, place) = target.split_once('#').unwrap_or((target, ""));
+            let file = if path.is_empty() { root().join(name) } else { folder.join(path) };
+            assert!(target.contains("://") || file.exists(), "{name} links to {target}");
+            let heading = |line: &str| {
+                let words = line.trim_start_matches('#').trim().to_lowercase().replace(' ', "-");
+                line.starts_with('#') && words.replace('`', "") == place
+            };
+            let has_place = || std::fs::read_to_string(&file).unwrap().lines().any(heading);
+            assert!(place.is_empty() || target.contains("://") || has_place(), "{name}: {target}");
         }
     }
 }

@@ -19,10 +19,10 @@ fn fields_of_every_record_are_columns() {
     assert_eq!(report["input"]["format"], "json");
     let columns = report["columns"].as_array().unwrap();
     let of = |key: &str| columns.iter().map(|c| c[key].as_str().unwrap()).collect::<Vec<_>>();
-    assert_eq!(of("name"), ["id", "at", "where.port", "where.berth", "tags", "late"]);
+    assert_eq!(of("name"), ["id", "at", "where.port", "where.berth", "tags[]", "late"]);
     assert_eq!(
         of("type"),
-        ["uint64", "timestamp(s, utc)", "text(14)", "uint8", "json", "decimal(4,2)"]
+        ["uint64", "timestamp(s, utc)", "text(14)", "uint8", "text(1)", "decimal(4,2)"]
     );
     let berth = &columns[3]["kinds"];
     assert_eq!(

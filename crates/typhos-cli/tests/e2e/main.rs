@@ -11,6 +11,7 @@ mod json_lines;
 mod lake;
 mod layouts;
 mod misread;
+mod nested;
 mod outputs;
 mod readers;
 mod servers;

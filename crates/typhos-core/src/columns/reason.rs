@@ -197,7 +197,7 @@ pub struct MisfitValue {
     /// The declared column, by its position in the schema; `None` for a record that could not be split.
     pub column: Option<usize>,
     /// Where in the value of that column it is; empty for the value itself.
-    pub path: String,
+    pub path: Box<str>,
     /// The value, or the broken record; long ones are cut.
     pub value: String,
     /// Why it does not fit.
@@ -227,11 +227,9 @@ impl MisfitValue {
         match reason {
             Reason::Within(within) => {
                 let Within { path, value, reason, .. } = *within;
-                MisfitValue { place, column, path, value, reason }
+                MisfitValue { place, column, path: path.into(), value, reason }
             }
-            reason => {
-                MisfitValue { place, column, path: String::new(), value: shown(value), reason }
-            }
+            reason => MisfitValue { place, column, path: "".into(), value: shown(value), reason },
         }
     }
 }

@@ -11,7 +11,7 @@ use super::walk::{Listen, Name, Span, Walk};
 use crate::records::{JsonFault, PathKind, Step, path_of};
 use crate::run::{NoMonitor, RunOptions};
 use crate::survey::{Survey, SurveyOptions};
-use crate::text::{Input, InputChoice, InputFormat};
+use crate::text::{Input, InputChoice, InputFormat, WithoutElements};
 
 /// An object with values of all kinds, nested a few levels deep.
 fn object() -> impl Strategy<Value = Value> {
@@ -161,6 +161,76 @@ proptest! {
             prop_assert_eq!(kinds.count() - want.nulls, want.values.values().sum::<u64>(), "{}", name);
             prop_assert_eq!(survey.records_of(at), want.places, "{} in {}", name, text);
         }
+    }
+
+    /// A row of each element, with what its record has beside it: as an independent reader makes them.
+    #[test]
+    fn elements_are_rows_of_an_independent_reader(
+        records in proptest::collection::vec(
+            (0u8..4, proptest::option::of(proptest::collection::vec(
+                proptest::option::of((proptest::option::of(0u8..9), proptest::option::of("[a-c]"))), 0..4,
+            )), proptest::collection::vec(0u8..3, 0..3), any::<bool>()),
+            1..10,
+        ),
+        block_bytes in 1usize..300, threads in 1usize..4, drops: bool,
+    ) {
+        let (mut text, mut rows, mut broken) = (String::new(), Vec::new(), 0);
+        for (id, list, others, is_broken) in &records {
+            let list = list.as_ref().map(|list| {
+                list.iter().map(|element| match element {
+                    None => Value::Null,
+                    Some((n, t)) => {
+                        let mut members = Map::new();
+                        members.extend(n.map(|n| ("n".to_owned(), Value::from(n))));
+                        members.extend(t.as_ref().map(|t| ("t".to_owned(), Value::from(t.as_str()))));
+                        Value::from(members)
+                    }
+                }).collect::<Vec<_>>()
+            });
+            let record = serde_json::json!({ "id": id, "r": list, "o": others });
+            if *is_broken && *id == 0 {
+                text += &format!("{}\n", record.to_string().replace("\"id\"", "\"o\":1,\"id\""));
+                broken += 1;
+                continue;
+            }
+            text += &format!("{record}\n");
+            let elements = list.unwrap_or_default();
+            let of = |element: &Value, name: &str| element.get(name).map(|v| v.as_str().map_or(v.to_string(), str::to_owned));
+            let is_without = elements.is_empty();
+            rows.extend(elements.iter().map(|element| (*id, of(element, "n"), of(element, "t"))));
+            if is_without && !drops {
+                rows.push((*id, None, None));
+            }
+        }
+        let has_list = records.iter().any(|(id, list, _, is_broken)| !(*is_broken && *id == 0) && list.is_some());
+        prop_assume!(has_list);
+        let without_elements = drops.then_some(WithoutElements::Drop);
+        let choice = InputChoice {
+            format: Some(InputFormat::Json), unnest: Some("r".into()), without_elements, ..InputChoice::default()
+        };
+        let mut input = Input::from_bytes("t.ndjson", text.clone().into_bytes(), &choice);
+        let run = run(threads, block_bytes);
+        learn(&mut input, &[], &run, &NoMonitor).unwrap();
+        let survey = Survey::take(&input, &SurveyOptions::default(), &run, &NoMonitor).unwrap();
+        prop_assert_eq!((survey.records, survey.broken), (rows.len() as u64, broken), "{}", text);
+        type Rows = [(u8, Option<String>, Option<String>)];
+        let check = |name: &str, of: &dyn Fn(&Rows) -> Vec<String>| {
+            let Some(at) = input.names().iter().position(|known| known == name) else {
+                prop_assert!(of(&rows).is_empty(), "{}", name);
+                return Ok(());
+            };
+            let mut want: BTreeMap<String, u64> = BTreeMap::new();
+            of(&rows).into_iter().for_each(|value| *want.entry(value).or_default() += 1);
+            let found = survey.columns[at].distinct_values().into_iter();
+            let found: BTreeMap<String, u64> =
+                found.map(|found| (String::from_utf8(found.value.to_vec()).unwrap(), found.count)).collect();
+            prop_assert_eq!(found, want, "{} in {}", name, &text);
+            prop_assert_eq!(survey.records_of(at), rows.len() as u64);
+            Ok(())
+        };
+        check("id", &|rows| rows.iter().map(|row| row.0.to_string()).collect())?;
+        check("r[].n", &|rows| rows.iter().filter_map(|row| row.1.clone()).collect())?;
+        check("r[].t", &|rows| rows.iter().filter_map(|row| row.2.clone()).collect())?;
     }
 
     /// A line is a record exactly where an independent reader takes it for an object without a name twice.

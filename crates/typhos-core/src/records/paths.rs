@@ -338,9 +338,12 @@ impl Paths {
                 // It stands in broken records alone.
             } else if is_above[id as usize] {
                 open_inner(&mut open);
-            } else if is_plain || is_empty || wanted.contains(&id) || has_objects && has_arrays {
-                columns.push(id);
-            } else if node.children.is_empty() && node.items.is_none() {
+            } else if is_plain
+                || is_empty
+                || wanted.contains(&id)
+                || has_objects && has_arrays
+                || node.children.is_empty() && node.items.is_none()
+            {
                 columns.push(id);
             } else {
                 open_inner(&mut open);
