@@ -4,11 +4,13 @@
 use std::num::NonZeroUsize;
 
 use typhos_core::columns::{Converter, MisfitValue, OnMisfit, Plan};
-use typhos_core::infer::{DraftOptions, Rules, Strings, decide, draft};
+use typhos_core::infer::{DraftOptions, Objects, Rules, Strings, decide, draft};
 use typhos_core::json::learn;
-use typhos_core::run::{NoMonitor, RunOptions, fold_blocks};
+use typhos_core::run::{NoMonitor, RunError, RunOptions, fold_blocks};
 use typhos_core::survey::{Survey, SurveyOptions};
-use typhos_core::text::{Input, InputChoice, InputFormat, QuotedEmpty};
+use typhos_core::text::{
+    Input, InputChoice, InputError, InputFormat, QuotedEmpty, WithoutElements,
+};
 
 use crate::Dice;
 
@@ -83,6 +85,8 @@ pub fn case(number: u64) {
     let choice = InputChoice {
         format: Some(InputFormat::Json),
         quoted_empty: dice.maybe(30, QuotedEmpty::ALL),
+        unnest: dice.chance(20).then(|| dice.pick(&["a", "id", "at"]).to_owned()),
+        without_elements: dice.maybe(30, WithoutElements::ALL),
         ..InputChoice::default()
     };
     let run = |block_bytes: usize| RunOptions { threads: NonZeroUsize::MIN, block_bytes };
@@ -92,11 +96,14 @@ pub fn case(number: u64) {
             return None;
         }
         let run = run(block_bytes);
-        learn(&mut input, &[], &run, &NoMonitor).expect("memory can be read");
+        match learn(&mut input, &[], &run, &NoMonitor) {
+            Err(RunError::Input(InputError::NotAList { .. })) => return None,
+            learned => learned.expect("memory can be read"),
+        }
         let survey = Survey::take(&input, &SurveyOptions::default(), &run, &NoMonitor);
         Some((input, survey.expect("memory can be read")))
     };
-    let (Some((input, survey)), Some((other_input, other))) =
+    let (Some((mut input, survey)), Some((other_input, other))) =
         (surveyed(1 << 20), surveyed(1 + dice.below(80)))
     else {
         return;
@@ -112,34 +119,43 @@ pub fn case(number: u64) {
         ..Rules::default()
     };
     let decisions = decide(&survey, &rules);
-    let drafted = draft(&survey, &decisions, &DraftOptions::default()).to_toml();
+    let objects = dice.pick(&[Objects::Flat, Objects::Keep]);
+    let wanted = DraftOptions { objects, ..DraftOptions::default() };
+    let drafted = draft(&survey, &decisions, &wanted).to_toml();
     let Ok(schema) = typhos_core::read_schema(&drafted) else {
         assert!(input.names().is_empty(), "a draft reads back:\n{}", drafted);
         return;
     };
-    let Ok(plan) = Plan::new(schema, &input) else {
-        panic!("a draft has the columns of its input")
-    };
+    let names = schema.source_names();
+    learn(&mut input, &names, &run(1 << 20), &NoMonitor).expect("it was learned before");
+    let plan = Plan::new(schema, &input).unwrap_or_else(|wrong| {
+        panic!("a draft has the columns of its input: {}\n{drafted}", wrong[0].message)
+    });
+    assert!(plan.undeclared().is_empty(), "{:?} is not in\n{drafted}", plan.undeclared());
     let accounts = fold_blocks(
         &input,
         &run(64),
         &NoMonitor,
-        || (0, 0),
-        |(read, kept), block| {
+        || (0, 0, String::new()),
+        |(read, kept, first), block| {
             let mut converter = Converter::new(&plan, OnMisfit::NoteAll);
             let report = converter.convert(block, |_| Ok::<(), MisfitValue>(()));
             let account = report.unwrap_or_else(|_| panic!("misfits are noted")).account;
             *read += account.read;
             *kept += account.loaded;
+            let misfits = account.columns.iter().chain([&account.broken]);
+            if let Some(misfit) = misfits.flat_map(|column| &column.examples).next() {
+                *first = format!("{misfit:?}");
+            }
         },
     );
-    let (read, kept) = accounts.expect("memory can be read")[0];
-    assert_eq!(read, survey.records + survey.broken, "what is read is what was surveyed");
+    let (read, kept, first) = &accounts.expect("memory can be read")[0];
+    assert_eq!(*read, survey.records + survey.broken, "what is read is what was surveyed");
     // What is no UTF-8 is a misfit of any column.
-    let is_malformed = survey.columns.iter().any(|column| column.is_malformed());
+    let is_malformed = std::str::from_utf8(&text).is_err();
     assert!(
-        kept == survey.records || is_malformed,
-        "what was drafted fits: {kept} of {}\n{}",
+        *kept == survey.records || is_malformed,
+        "what was drafted fits: {kept} of {}: {first}\n{}",
         survey.records,
         drafted
     );

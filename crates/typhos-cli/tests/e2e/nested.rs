@@ -38,16 +38,14 @@ fn elements_are_looked_at_and_drafted_as_lists() {
     world.ok("scout d.ndjson --column readings[].v");
 
     let flat = world.ok("draft d.ndjson").out;
-    let readings = flat.lines().find(|line| line.starts_with("readings")).unwrap();
-    assert!(
-        readings.contains(
-            "{ type = \"list(struct)\", fields = { t = { type = \"uint16\", required = true }, \
-             v = { type = \"decimal(3,2)\" }, by = { type = \"struct\", fields = { who = { type = \"text(6)\" } } } } }"
-        ),
-        "{readings}"
-    );
+    let readings = "= { type = \"list(struct)\", fields = {\n  \
+         t  = { type = \"uint16\", required = true },  # 1 to 200; all distinct; would fit uint8 without the headroom\n  \
+         v  = { type = \"decimal(3,2)\" },  # 0.5 to 1.25; fractions of up to 2 digits; all distinct; 1 absent\n  \
+         by = { type = \"struct\", fields = {\n    \
+         who = { type = \"text(6)\" },  # longest 3 characters; 2 absent\n  } },\n} }\n";
+    assert!(flat.contains(readings), "{flat}");
     let kept = world.ok("draft d.ndjson --nested keep").out;
-    assert!(kept.contains("vessel   = { type = \"struct\", fields = { name = "), "{kept}");
+    assert!(kept.contains("vessel   = { type = \"struct\", fields = {\n  name = "), "{kept}");
     // Keeping a schema adds what it does not speak of, and a list it does speak of is spoken of.
     world.write("s.typhos.toml", "typhos = 1\n[columns]\nreadings = { type = \"list(struct)\", fields = { t = { type = \"uint8\" } } }\n");
     let merged = world.ok("draft d.ndjson --keep s.typhos.toml").out;

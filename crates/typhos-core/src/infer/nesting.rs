@@ -127,21 +127,19 @@ impl Nesting<'_> {
             return (ColumnDecl { ty, required: false, ..items }, comment);
         }
         let mut names = Names::default();
-        let (mut fields, mut comments) = (Vec::new(), Vec::new());
+        let mut fields = Vec::new();
         for (member, inner) in &tree.members {
             let name = names.unused(&self.naming.name_of(member));
             let (mut field, comment) = self.column(name, inner);
             if field.name != *member {
                 field.from = Some(ColumnFrom::Name(path_of(&[Step::Member(member.clone())])));
             }
-            if !comment.is_empty() {
-                comments.push(format!("{}: {comment}", field.name));
-            }
+            field.comment = Some(comment).filter(|comment| !comment.is_empty());
             fields.push(field);
         }
         // What is always there stands in something that is.
         let required = fields.iter().any(|field| field.required);
         let column = ColumnDecl { required, ..ColumnDecl::new(name, Type::Struct(fields)) };
-        (column, comments.join("; "))
+        (column, String::new())
     }
 }

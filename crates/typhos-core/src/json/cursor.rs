@@ -95,6 +95,18 @@ impl Cursor {
         Ok(found.map(|(id, _)| id))
     }
 
+    /// Whether a name that was not found can be one.
+    ///
+    /// # Errors
+    /// One that is not valid UTF-8: it could not be asked for.
+    #[cold]
+    pub fn check_name(&self, text: &[u8], name: Name) -> Result<(), JsonFault> {
+        match std::str::from_utf8(self.meant(text, name)) {
+            Ok(_) => Ok(()),
+            Err(_) => Err(JsonFault::Name { byte: name.start - 1 }),
+        }
+    }
+
     /// The name that was looked for last, as it is meant.
     pub fn meant<'a>(&'a self, text: &'a [u8], name: Name) -> &'a [u8] {
         if name.is_escaped { &self.unescaped } else { &text[name.start..name.end] }

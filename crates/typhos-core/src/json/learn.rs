@@ -123,7 +123,10 @@ impl Listen for Names<'_, '_> {
                 *is_over = true;
                 return Ok(false);
             }
-            None => paths.add(cursor.node(), cursor.meant(self.text, name), (*place, *names)),
+            None => {
+                cursor.check_name(self.text, name)?;
+                paths.add(cursor.node(), cursor.meant(self.text, name), (*place, *names))
+            }
         };
         *names += 1;
         cursor.see(id, name.start)?;

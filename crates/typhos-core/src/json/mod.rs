@@ -15,6 +15,7 @@ mod learn;
 mod records;
 #[cfg(test)]
 mod tests;
+mod twice;
 mod unescape;
 mod walk;
 

@@ -3,6 +3,7 @@
 use std::ops::Range;
 
 use super::cursor::Cursor;
+use super::twice::check_names;
 use super::unescape::unescape;
 use super::walk::{Listen, Name, Span, Walk};
 use crate::records::{
@@ -416,7 +417,10 @@ impl Listen for Members<'_> {
     fn member(&mut self, name: Name, kind: PathKind) -> Result<bool, JsonFault> {
         (self.column, self.is_element) = (None, false);
         // What was never learned of is no column, and nothing in it is.
-        let Some(id) = self.cursor.find(self.paths, self.text, name)? else { return Ok(false) };
+        let Some(id) = self.cursor.find(self.paths, self.text, name)? else {
+            self.cursor.check_name(self.text, name)?;
+            return Ok(false);
+        };
         self.cursor.see(id, name.start)?;
         self.column = self.paths.column(id);
         Ok(self.goes_in(id, kind))
@@ -474,6 +478,18 @@ impl Listen for Members<'_> {
         if self.is_element {
             self.cursor.leave();
         }
+    }
+
+    fn check(&mut self) -> Result<(), JsonFault> {
+        // What is not looked into is held to the same rule as what is.
+        let Some(column) = self.column else { return Ok(()) };
+        let Some((start, end)) = self.columns[column].bounds.last().copied() else { return Ok(()) };
+        let (start, end) = ((start - self.start) as usize, (end - self.start) as usize);
+        check_names(&self.text[start..end]).map_err(|fault| match fault {
+            JsonFault::Repeated { byte } => JsonFault::Repeated { byte: start + byte },
+            JsonFault::Name { byte } => JsonFault::Name { byte: start + byte },
+            other => other,
+        })
     }
 
     fn leave(&mut self) {

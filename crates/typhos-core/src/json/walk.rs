@@ -60,6 +60,14 @@ pub trait Listen {
     /// The value of the last member or element, if what is in it was not to be told of.
     fn value(&mut self, value: Span);
 
+    /// What is wrong with a value that the listener was told of last, beyond its form.
+    ///
+    /// # Errors
+    /// Whatever it is.
+    fn check(&mut self) -> Result<(), JsonFault> {
+        Ok(())
+    }
+
     /// The end of an object or array of which was told.
     fn leave(&mut self);
 }
@@ -121,6 +129,12 @@ impl<'t> Walk<'t> {
         }
         self.object(listen, MOST_DEPTH)?;
         self.end()
+    }
+
+    /// Walks over a value, with nothing around it; the listener is told of all that is in it.
+    pub fn any(&mut self, listen: &mut impl Listen) -> Result<(), JsonFault> {
+        let kind = self.kind()?;
+        self.told(listen, Some(kind), MOST_DEPTH)
     }
 
     /// Walks over a text that is an array and nothing else but white space; `each` is told of its elements.
@@ -214,6 +228,9 @@ impl<'t> Walk<'t> {
             _ => {
                 let value = self.value(depth)?;
                 listen.value(value);
+                if matches!(value.kind, PathKind::Object | PathKind::Array) {
+                    listen.check()?;
+                }
             }
         }
         Ok(())

@@ -57,6 +57,11 @@ pub enum JsonFault {
     },
     /// A record of a rejects file that was no object, as it was.
     NotMended,
+    /// A name is not valid UTF-8.
+    Name {
+        /// Where it starts.
+        byte: usize,
+    },
     /// An object has a name twice.
     Repeated {
         /// Where the second one starts.
@@ -94,6 +99,9 @@ impl fmt::Display for JsonFault {
             }
             JsonFault::TooDeep { byte } => {
                 write!(f, "nests too deep, at byte {}", byte + 1)
+            }
+            JsonFault::Name { byte } => {
+                write!(f, "has a name that is not valid UTF-8, at byte {}", byte + 1)
             }
             JsonFault::NotMended => f.write_str("was set aside before, and was not mended"),
             JsonFault::Repeated { byte } => {

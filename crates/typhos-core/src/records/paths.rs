@@ -330,6 +330,11 @@ impl Paths {
             let nested = [PathKind::Object, PathKind::Array].map(|kind| count(kind) > 0);
             let is_empty = node.kinds.iter().all(|(count, _)| *count == 0);
             let [has_objects, has_arrays] = nested;
+            // What stands in broken records alone is not there.
+            let is_live = |child: &NodeId| {
+                self.nodes[*child as usize].kinds.iter().any(|(count, _)| *count > 0)
+            };
+            let has_below = has_arrays || has_objects && node.children.iter().any(is_live);
             let open_inner = |open: &mut Vec<NodeId>| {
                 open.extend(node.children.iter().filter(|_| has_objects));
                 open.extend(node.items.filter(|_| has_arrays));
@@ -342,7 +347,7 @@ impl Paths {
                 || is_empty
                 || wanted.contains(&id)
                 || has_objects && has_arrays
-                || node.children.is_empty() && node.items.is_none()
+                || !has_below
             {
                 columns.push(id);
             } else {

@@ -6,7 +6,7 @@
 use std::collections::BTreeMap;
 
 use super::read::{ReadValues, commented_out};
-use super::{ColumnDecl, ColumnFrom, Schema, column_line, column_table};
+use super::{ColumnDecl, ColumnFrom, Schema, column_lines, column_table};
 
 /// What a file and a draft make together.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -85,7 +85,7 @@ pub fn keep(
             inserted.entry(source.len()).or_default().push_str(&text);
         } else {
             let before = spoken.range(..position).next_back().map_or(first, |(_, end)| *end);
-            let line = format!("{}\n", column_line(&column, comment));
+            let line = format!("{}\n", column_lines(&column, comment));
             inserted.entry(before).or_default().push_str(&line);
         }
     }

@@ -40,7 +40,7 @@ pub use scalar::{
 };
 pub use types::{Leaf, Type};
 pub use units::TimeUnit;
-pub use write::{column_line, column_table, quoted, write, write_input};
+pub use write::{column_line, column_lines, column_table, quoted, write, write_input};
 pub(crate) use write::{style_parts, write_with};
 
 /// Version of the schema file's format that this program reads and writes.

@@ -238,8 +238,10 @@ impl Reader<'_> {
 
     /// The comment that stands behind a declaration in its line.
     fn comment_behind(&self, end: usize) -> Option<String> {
-        let rest = self.source.get(end..)?.lines().next()?;
-        let comment = rest.trim_start().strip_prefix('#')?.trim();
+        let rest = self.source.get(end..)?.lines().next()?.trim_start();
+        // A field of a struct has others behind it.
+        let rest = rest.strip_prefix(',').unwrap_or(rest).trim_start();
+        let comment = rest.strip_prefix('#')?.trim();
         (!comment.is_empty()).then(|| comment.to_owned())
     }
 

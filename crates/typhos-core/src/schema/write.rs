@@ -34,11 +34,16 @@ pub(crate) fn write_with(
     }
     text.push_str(&input_table(schema));
     text.push_str("\n[columns]\n");
-    let lines: Vec<(String, String)> =
-        schema.columns.iter().map(|c| (key(&c.name), declaration(c))).collect();
+    let lines: Vec<(String, String)> = schema
+        .columns
+        .iter()
+        .map(|c| (key(&c.name), declaration_lines(c, Misfit::Stop, 0)))
+        .collect();
     // Names and comments are aligned as far as ordinary ones reach; a giant stands out by itself.
     let width = |texts: &mut dyn Iterator<Item = &String>, most: usize| {
-        texts.map(|text| text.chars().count()).filter(|width| *width <= most).max().unwrap_or(0)
+        // One of several lines ends where it ends.
+        let widths = texts.filter(|text| !text.contains('\n')).map(|text| text.chars().count());
+        widths.filter(|width| *width <= most).max().unwrap_or(0)
     };
     let names = width(&mut lines.iter().map(|(name, _)| name), 24);
     let declarations = width(&mut lines.iter().map(|(_, declaration)| declaration), 64);
@@ -49,6 +54,8 @@ pub(crate) fn write_with(
         let comment = comments.get(at).map_or("", String::as_str);
         if comment.is_empty() {
             text.push_str(&format!("{name:names$} = {declaration}\n"));
+        } else if declaration.contains('\n') {
+            text.push_str(&format!("{name:names$} = {declaration}  # {}\n", one_line(comment)));
         } else {
             text.push_str(&format!(
                 "{name:names$} = {declaration:declarations$}  # {}\n",
@@ -66,6 +73,12 @@ pub(crate) fn write_with(
 /// The line of one column, with its comment behind it.
 pub fn column_line(column: &ColumnDecl, comment: &str) -> String {
     let line = format!("{} = {}", key(&column.name), declaration(column));
+    if comment.is_empty() { line } else { format!("{line}  # {}", one_line(comment)) }
+}
+
+/// The same, with a line for each field of a struct.
+pub fn column_lines(column: &ColumnDecl, comment: &str) -> String {
+    let line = format!("{} = {}", key(&column.name), declaration_lines(column, Misfit::Stop, 0));
     if comment.is_empty() { line } else { format!("{line}  # {}", one_line(comment)) }
 }
 
@@ -126,6 +139,31 @@ fn input_table(schema: &Schema) -> String {
 
 fn declaration(column: &ColumnDecl) -> String {
     declaration_within(column, Misfit::Stop)
+}
+
+/// The same with a line for each field of a struct, and what is said of it behind.
+fn declaration_lines(column: &ColumnDecl, misfit: Misfit, indent: usize) -> String {
+    let Some(fields) = column.ty.fields() else { return declaration_within(column, misfit) };
+    let inner = " ".repeat(indent + 2);
+    let mut parts = parts(column, misfit);
+    // They are the last of them.
+    parts.pop();
+    let lines: Vec<(String, String)> = fields
+        .iter()
+        .map(|field| (key(&field.name), declaration_lines(field, column.misfit, indent + 2)))
+        .collect();
+    let names = lines.iter().map(|(name, _)| name.chars().count()).max().unwrap_or(0);
+    let mut text = format!("{{ {}, fields = {{\n", parts.join(", "));
+    for (field, (name, declaration)) in fields.iter().zip(&lines) {
+        let comment = field.comment.as_deref().unwrap_or_default();
+        text.push_str(&format!("{inner}{name:names$} = {declaration},"));
+        if !comment.is_empty() {
+            text.push_str(&format!("  # {}", one_line(comment)));
+        }
+        text.push('\n');
+    }
+    text.push_str(&" ".repeat(indent));
+    text + "} }"
 }
 
 /// A column of which nothing has to be said of misfits where this is what happens to them.
