@@ -39,6 +39,8 @@ impl Dice {
             columns_differ: self.maybe(5, ColumnsDiffer::ALL),
             quoted_empty: self.maybe(20, QuotedEmpty::ALL),
             record_limit: None,
+            depth_limit: None,
+            field_limit: None,
             unnest: None,
             without_elements: None,
         }

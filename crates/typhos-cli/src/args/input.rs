@@ -2,9 +2,9 @@
 
 use clap::Args as ClapArgs;
 use typhos_core::text::{
-    Charset, ColumnsDiffer, Escape, InputChoice, InputFormat, LineEnds, QuotedEmpty, ShortRecords,
-    Undeclared, WithoutElements, parse_comment, parse_delimiter, parse_lines, parse_quote,
-    parse_record_limit,
+    Charset, ColumnsDiffer, DEFAULT_DEPTH_LIMIT, Escape, FIELD_LIMITS, InputChoice, InputFormat,
+    LineEnds, QuotedEmpty, ShortRecords, Undeclared, WithoutElements, parse_comment,
+    parse_delimiter, parse_lines, parse_quote, parse_record_limit,
 };
 
 /// How the input is laid out and read, where that is not to be found from the data. The words are those
@@ -81,6 +81,14 @@ pub struct InputArgs {
     #[arg(long, value_name = "WHAT", value_parser = QuotedEmpty::parse)]
     pub quoted_empty: Option<QuotedEmpty>,
 
+    /// The most objects and arrays within each other in records of JSON [default: 128, which is the most]
+    #[arg(long, value_name = "N", value_parser = parse_depth)]
+    pub depth_limit: Option<usize>,
+
+    /// The most different fields in records of JSON, up to 1,000,000 [default: 10,000]
+    #[arg(long, value_name = "N", value_parser = parse_fields)]
+    pub field_limit: Option<usize>,
+
     /// The path of a list in records of JSON: each of its elements becomes a row
     #[arg(long, value_name = "PATH", value_parser = parse_unnest)]
     pub unnest: Option<String>,
@@ -100,6 +108,16 @@ pub struct ByteOrNone(Option<u8>);
 
 fn parse_quote_arg(word: &str) -> Result<ByteOrNone, String> {
     parse_quote(word).map(ByteOrNone)
+}
+
+fn parse_depth(word: &str) -> Result<usize, String> {
+    let depth = word.parse().ok().filter(|depth| (1..=DEFAULT_DEPTH_LIMIT).contains(depth));
+    depth.ok_or_else(|| format!("is not a depth: 1 to {DEFAULT_DEPTH_LIMIT}"))
+}
+
+fn parse_fields(word: &str) -> Result<usize, String> {
+    let fields = word.parse().ok().filter(|fields| FIELD_LIMITS.contains(fields));
+    fields.ok_or_else(|| "is not a number of fields: 1 to 1,000,000".into())
 }
 
 fn parse_unnest(path: &str) -> Result<String, String> {
@@ -135,6 +153,8 @@ impl InputArgs {
             columns_differ: self.columns_differ,
             quoted_empty: self.quoted_empty,
             record_limit: self.record_limit,
+            depth_limit: self.depth_limit,
+            field_limit: self.field_limit,
             unnest: self.unnest.clone(),
             without_elements: self.without_elements,
         }

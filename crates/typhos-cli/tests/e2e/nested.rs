@@ -244,3 +244,23 @@ fn mistakes_in_nested_declarations_are_all_told() {
         assert!(ran.err.contains(told), "{told}\n{}", ran.err);
     }
 }
+
+#[test]
+fn depth_and_fields_have_limits_that_can_be_said() {
+    let world = World::new();
+    world.write("d.ndjson", "{\"a\":{\"b\":[1]}}\n{\"c\":1}\n{\"d\":2}\n");
+    world.ok("scout d.ndjson --depth-limit 3");
+    world
+        .run("scout d.ndjson --depth-limit 2")
+        .status(1)
+        .says("nests too deep, at byte 11");
+    let ran = world.run("scout d.ndjson --field-limit 4").status(4);
+    assert!(ran.err.contains("more than 4 different fields"), "{}", ran.err);
+    world.run("scout d.ndjson --depth-limit 129").status(2);
+    // A schema says them too.
+    world.write(
+        "s.typhos.toml",
+        "typhos = 1\n[input]\ndepth_limit = 2\n[columns]\nc = { type = 'uint8' }\n",
+    );
+    world.run("check s.typhos.toml d.ndjson").status(1).says("nests too deep");
+}

@@ -5,10 +5,9 @@ use super::walk::{Listen, Name, Span, Walk};
 use crate::records::{Guess, JsonFault, LineRef, NodeId, PathKind, Paths};
 use crate::run::{self, Monitor, RunError, RunOptions};
 use crate::schema::REJECTED_COLUMNS;
-use crate::text::{Block, Input, InputError, WithoutElements};
-
-/// The most paths that are learned: of more the names are most likely data, and each would be a column.
-pub const MOST_PATHS: usize = 10_000;
+use crate::text::{
+    Block, DEFAULT_DEPTH_LIMIT, DEFAULT_FIELD_LIMIT, Input, InputError, WithoutElements,
+};
 
 /// Learns the paths of all records of an input: they are its columns from then on, in the order in which they first
 /// appear, and those that a declaration wants. An input that is no JSON is left alone.
@@ -24,7 +23,10 @@ pub fn learn(
     if !input.is_json() {
         return Ok(());
     }
-    let parts = run::fold_blocks(&*input, run, monitor, Learner::default, |learner, block| {
+    let most = input.choice().field_limit.unwrap_or(DEFAULT_FIELD_LIMIT);
+    let depth = input.choice().depth_limit.unwrap_or(DEFAULT_DEPTH_LIMIT);
+    let begin = || Learner { most, depth, ..Learner::default() };
+    let parts = run::fold_blocks(&*input, run, monitor, begin, |learner, block| {
         learner.block(block);
     })?;
     let is_over = parts.iter().any(|part| part.is_over);
@@ -32,10 +34,11 @@ pub fn learn(
         whole.merge(&part);
         whole
     });
-    if is_over || paths.as_ref().is_some_and(|paths| paths.len() > MOST_PATHS) {
-        return Err(InputError::TooManyFields { limit: MOST_PATHS }.into());
+    if is_over || paths.as_ref().is_some_and(|paths| paths.len() > most) {
+        return Err(InputError::TooManyFields { limit: most }.into());
     }
     let mut paths = paths.unwrap_or_default();
+    paths.depth_limit = depth;
     if let Some(path) = &input.choice().unnest {
         let drops = input.choice().without_elements == Some(WithoutElements::Drop);
         paths.unnest(path, drops).map_err(|other| InputError::NotAList {
@@ -62,6 +65,10 @@ struct Learner {
     shown: Vec<(NodeId, PathKind, u64)>,
     /// Whether there were more paths than are learned.
     is_over: bool,
+    /// The most paths that are learned.
+    most: usize,
+    /// Objects and arrays within each other that are read.
+    depth: usize,
 }
 
 impl Learner {
@@ -82,8 +89,9 @@ impl Learner {
             self.names = 0;
             self.cursor.begin(0);
             self.shown.clear();
+            let depth = self.depth;
             let mut listen = Names { learner: self, text };
-            if Walk::new(text).record(&mut listen).is_ok() {
+            if Walk::new(text).within(depth).record(&mut listen).is_ok() {
                 let place = self.place;
                 for (node, kind, values) in self.shown.drain(..) {
                     self.paths.note(node, kind, place, values);
@@ -116,10 +124,10 @@ impl Listen for Names<'_, '_> {
 
     #[inline]
     fn member(&mut self, name: Name, kind: PathKind) -> Result<bool, JsonFault> {
-        let Learner { paths, cursor, place, names, shown, is_over } = &mut *self.learner;
+        let Learner { paths, cursor, place, names, shown, is_over, most, .. } = &mut *self.learner;
         let id = match cursor.find(paths, self.text, name)? {
             Some(id) => id,
-            None if paths.len() >= MOST_PATHS => {
+            None if paths.len() > *most => {
                 *is_over = true;
                 return Ok(false);
             }

@@ -20,11 +20,10 @@ mod unescape;
 mod walk;
 
 pub(crate) use inner::{Inner, MemberReader, each_item};
-pub use learn::{MOST_PATHS, learn};
+pub use learn::learn;
 
 /// The member of an object in a rejects file that holds a record which is no object, as a text: until it is mended, it
 /// is set aside again.
 pub const REJECTED_TEXT: &str = "rejected_text";
 
 pub use records::{JsonRecords, JsonSplit, JsonValues};
-pub use walk::MOST_DEPTH;

@@ -351,7 +351,10 @@ impl<'b> JsonSplit<'b> {
         };
         let result = match self.damage {
             Some(damage) => Err(damage),
-            None => Walk::new(line).record(&mut listen).map_err(BrokenKind::Json),
+            None => Walk::new(line)
+                .within(self.paths.depth_limit)
+                .record(&mut listen)
+                .map_err(BrokenKind::Json),
         };
         let (start, end) = (start as u32, (start + line.len()) as u32);
         match result {

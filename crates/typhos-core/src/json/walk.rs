@@ -7,10 +7,10 @@
 //! value, control characters in a text, escapes that do not exist, lone surrogates, words such as `NaN`, leading zeros,
 //! comments, and objects or arrays within each other beyond a limit.
 
-use crate::records::{Guess, JsonFault, PathKind};
+use crate::records::{DEFAULT_DEPTH_LIMIT, Guess, JsonFault, PathKind};
 
-/// Objects and arrays within each other that are read; of more a record is broken.
-pub const MOST_DEPTH: usize = 128;
+/// Objects and arrays within each other that can be read; of more a record is broken.
+const MOST_DEPTH: usize = DEFAULT_DEPTH_LIMIT;
 
 /// A value that was walked over: where it stands, and what it is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -76,6 +76,8 @@ pub trait Listen {
 pub(super) struct Walk<'t> {
     text: &'t [u8],
     at: usize,
+    /// Objects and arrays within each other that are read.
+    depth: usize,
 }
 
 /// Bytes that end the plain part of a text: quotes, escapes and control characters.
@@ -118,7 +120,12 @@ fn plain_end(text: &[u8], mut at: usize) -> usize {
 
 impl<'t> Walk<'t> {
     pub fn new(text: &'t [u8]) -> Walk<'t> {
-        Walk { text, at: 0 }
+        Walk { text, at: 0, depth: MOST_DEPTH }
+    }
+
+    /// The same, and reads so many objects and arrays within each other.
+    pub fn within(self, depth: usize) -> Walk<'t> {
+        Walk { depth: depth.min(MOST_DEPTH), ..self }
     }
 
     /// Walks over a text that is an object and nothing else but white space.
@@ -127,7 +134,7 @@ impl<'t> Walk<'t> {
         if self.peek() != Some(b'{') {
             return Err(self.other("an object"));
         }
-        self.object(listen, MOST_DEPTH)?;
+        self.object(listen, self.depth)?;
         self.end()
     }
 

@@ -11,6 +11,9 @@ use std::collections::HashMap;
 
 use super::LineRef;
 
+/// Objects and arrays within each other that are read where nothing else is said, and at most.
+pub const DEFAULT_DEPTH_LIMIT: usize = 128;
+
 /// Kinds of values that are told apart.
 pub const PATH_KINDS: usize = 6;
 
@@ -95,6 +98,8 @@ pub struct Paths {
     scopes: u32,
     /// The list whose elements are rows.
     unnest: Option<Unnest>,
+    /// The most objects and arrays within each other in a record.
+    pub(crate) depth_limit: usize,
 }
 
 /// A list whose elements are rows, with what its record has beside it.
@@ -171,7 +176,13 @@ impl PathKind {
 
 impl Default for Paths {
     fn default() -> Paths {
-        Paths { nodes: vec![Node::default()], columns: Vec::new(), scopes: 1, unnest: None }
+        Paths {
+            nodes: vec![Node::default()],
+            columns: Vec::new(),
+            scopes: 1,
+            unnest: None,
+            depth_limit: DEFAULT_DEPTH_LIMIT,
+        }
     }
 }
 

@@ -6,12 +6,13 @@ use super::read::{Reader, Value};
 use super::{Diagnostic, InputDecl, Misfit};
 use crate::records::{Step, steps};
 use crate::text::{
-    Charset, ColumnsDiffer, Escape, InputFormat, LineEnds, MOST_SKIPPED, QuotedEmpty, ShortRecords,
-    Undeclared, WithoutElements, parse_comment, parse_delimiter, parse_quote, parse_record_limit,
+    Charset, ColumnsDiffer, DEFAULT_DEPTH_LIMIT, Escape, FIELD_LIMITS, InputFormat, LineEnds,
+    MOST_SKIPPED, QuotedEmpty, ShortRecords, Undeclared, WithoutElements, parse_comment,
+    parse_delimiter, parse_quote, parse_record_limit,
 };
 
 /// The keys of `[input]`, in the order they are written.
-pub const INPUT_KEYS: [&str; 22] = [
+pub const INPUT_KEYS: [&str; 24] = [
     "format",
     "delimiter",
     "quote",
@@ -24,6 +25,8 @@ pub const INPUT_KEYS: [&str; 22] = [
     "skip_below",
     "skip_end",
     "short_records",
+    "depth_limit",
+    "field_limit",
     "unnest",
     "without_elements",
     "names",
@@ -126,6 +129,16 @@ impl Reader<'_> {
                 "record_limit" => {
                     let what = "a record limit";
                     choice.record_limit = self.word(value, what, parse_record_limit, "\"64 MiB\"");
+                }
+                "depth_limit" => {
+                    let most = 1..=DEFAULT_DEPTH_LIMIT as i64;
+                    let depth = self.integer(value, most, "depth_limit");
+                    choice.depth_limit = depth.map(|depth| depth as usize);
+                }
+                "field_limit" => {
+                    let most = *FIELD_LIMITS.start() as i64..=*FIELD_LIMITS.end() as i64;
+                    let fields = self.integer(value, most, "field_limit");
+                    choice.field_limit = fields.map(|fields| fields as usize);
                 }
                 "unnest" => {
                     let parse = |path: &str| match is_list_path(path) {

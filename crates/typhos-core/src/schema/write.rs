@@ -120,6 +120,8 @@ fn input_table(schema: &Schema) -> String {
     say("skip_below", choice.skip_below.map(|lines| lines.to_string()));
     say("skip_end", choice.skip_end.map(|lines| lines.to_string()));
     say("short_records", choice.short_records.map(|short| quoted(short.name())));
+    say("depth_limit", choice.depth_limit.map(|depth| depth.to_string()));
+    say("field_limit", choice.field_limit.map(|fields| fields.to_string()));
     say("unnest", choice.unnest.as_deref().map(quoted));
     say("without_elements", choice.without_elements.map(|what| quoted(what.name())));
     say("names", choice.names.as_deref().map(list));

@@ -1,5 +1,7 @@
 //! What a person said of an input, on the command line or in a schema file.
 
+pub use crate::records::DEFAULT_DEPTH_LIMIT;
+
 use super::dialect::words;
 use super::{Charset, Dialect, Escape, LineEnds};
 
@@ -43,6 +45,10 @@ pub struct InputChoice {
     pub quoted_empty: Option<QuotedEmpty>,
     /// The most bytes a record may have.
     pub record_limit: Option<usize>,
+    /// The most objects and arrays within each other in records of JSON.
+    pub depth_limit: Option<usize>,
+    /// The most different fields in all records of JSON.
+    pub field_limit: Option<usize>,
     /// The path of a list in records of JSON each of whose elements becomes a row.
     pub unnest: Option<String>,
     /// What becomes of records whose list has no elements.
@@ -90,6 +96,8 @@ impl InputChoice {
             columns_differ: self.columns_differ.or(other.columns_differ),
             quoted_empty: self.quoted_empty.or(other.quoted_empty),
             record_limit: self.record_limit.or(other.record_limit),
+            depth_limit: self.depth_limit.or(other.depth_limit),
+            field_limit: self.field_limit.or(other.field_limit),
             unnest: self.unnest.clone().or_else(|| other.unnest.clone()),
             without_elements: self.without_elements.or(other.without_elements),
         }
@@ -121,6 +129,8 @@ impl InputChoice {
             columns_differ: alike(&self.columns_differ, &other.columns_differ),
             quoted_empty: alike(&self.quoted_empty, &other.quoted_empty),
             record_limit: alike(&self.record_limit, &other.record_limit),
+            depth_limit: alike(&self.depth_limit, &other.depth_limit),
+            field_limit: alike(&self.field_limit, &other.field_limit),
             unnest: alike(&self.unnest, &other.unnest),
             without_elements: alike(&self.without_elements, &other.without_elements),
         }
@@ -262,6 +272,13 @@ pub const DEFAULT_RECORD_LIMIT: usize = 16 << 20;
 
 /// Record limits that can be said, in bytes: memory grows with them, and offsets have 32 bits.
 const RECORD_LIMITS: std::ops::RangeInclusive<usize> = 1 << 10..=1 << 30;
+
+/// Different fields that are read where nothing else is said: of more the names are most likely data, and each would
+/// be a column.
+pub const DEFAULT_FIELD_LIMIT: usize = 10_000;
+
+/// Field limits that can be said: memory grows with them.
+pub const FIELD_LIMITS: std::ops::RangeInclusive<usize> = 1..=1_000_000;
 
 /// Reads a number of bytes as people say it: `65536`, `64 KiB`, `1g`.
 pub fn parse_size(word: &str) -> Option<usize> {

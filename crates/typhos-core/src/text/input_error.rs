@@ -28,7 +28,7 @@ pub enum InputError {
     NoFiles,
     /// Objects of JSON whose names are data.
     #[error(
-        "the records have more than {limit} different fields: most likely names in them are values, such as ids"
+        "the records have more than {limit} different fields: most likely names in them are values, such as ids; field_limit says how many are read"
     )]
     TooManyFields {
         /// The most that are read.
