@@ -57,8 +57,12 @@ pub enum WeighAs {
 pub struct Weight {
     /// Each column in memory.
     pub memory: Vec<ColumnBytes>,
+    /// The leaves of each column that nests in memory; of others none.
+    pub leaves: Vec<Vec<ColumnBytes>>,
     /// Each column in the file: its pages and dictionaries.
     pub disk: Vec<u64>,
+    /// The same of each of its leaves; a point has two.
+    pub disk_leaves: Vec<Vec<u64>>,
     /// The whole file.
     pub file: u64,
 }
@@ -104,8 +108,8 @@ fn weigh_all(weighing: &Weighing<'_>, monitor: &dyn Monitor) -> Result<Weighed, 
     let loaded = weighing.load(monitor)?;
     Ok(match measured {
         Some(measured) => {
-            let memory = measured.declared.memory;
-            let declared = Weight { memory, ..loaded.declared };
+            let Weight { memory, leaves, .. } = measured.declared;
+            let declared = Weight { memory, leaves, ..loaded.declared };
             Weighed { declared, footprint: loaded.footprint, took: loaded.took, ..measured }
         }
         None => loaded,
@@ -234,8 +238,9 @@ impl Weighing<'_> {
             let file = face.file.into_inner().unwrap_or_else(PoisonError::into_inner);
             let counted = file.finish()?;
             footprint = footprint.or(counted.footprint);
-            let memory = measure.finish().map_err(self.aside())?;
-            weights.push(Weight { memory, disk: counted.columns, file: counted.file });
+            let measured = measure.finish().map_err(self.aside())?;
+            let (memory, leaves) = measured.into_iter().map(|of| (of.bytes, of.leaves)).unzip();
+            weights.push(Weight { memory, leaves, ..on_disk(counted.columns, counted.file) });
         }
         let declared = weights.remove(0);
         let took = Duration::ZERO;
@@ -265,7 +270,7 @@ impl Weighing<'_> {
         };
         work.encode(&face.encoder, monitor, note, |encoded| lock(&face.file).append(encoded))?;
         let counted = face.file.into_inner().unwrap_or_else(PoisonError::into_inner).finish()?;
-        let declared = Weight { memory: Vec::new(), disk: counted.columns, file: counted.file };
+        let declared = on_disk(counted.columns, counted.file);
         let (footprint, took) = (counted.footprint, start.elapsed());
         Ok(Weighed { account, declared, others: Vec::new(), matched: 0, footprint, took })
     }
@@ -275,6 +280,12 @@ impl Weighing<'_> {
         let path = self.folder.clone();
         move |source| TargetError::Io { path: path.clone(), source }.into()
     }
+}
+
+/// What a file takes.
+fn on_disk(leaves: Vec<Vec<u64>>, file: u64) -> Weight {
+    let disk = leaves.iter().map(|leaves| leaves.iter().sum()).collect();
+    Weight { disk, disk_leaves: leaves, file, ..Weight::default() }
 }
 
 fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {

@@ -60,7 +60,17 @@ fn both_drafts_check_load_and_read_back() {
     for how in ["flat", "keep"] {
         world.ok(&format!("draft d.ndjson --nested {how} -o {how}.typhos.toml"));
         world.ok(&format!("check {how}.typhos.toml d.ndjson")).says("every value fits");
-        world.ok(&format!("weigh {how}.typhos.toml d.ndjson"));
+        let weighed = world.json(&format!("weigh {how}.typhos.toml d.ndjson --json"));
+        let columns = weighed["columns"].as_array().unwrap();
+        let list = columns.iter().find(|column| column["name"] == "readings").unwrap();
+        let leaves = list["leaves"].as_array().unwrap();
+        let paths: Vec<_> = leaves.iter().map(|leaf| leaf["path"].as_str().unwrap()).collect();
+        assert_eq!(paths, ["[].t", "[].v", "[].by.who"]);
+        let sum: u64 = leaves.iter().map(|leaf| leaf["memory"].as_u64().unwrap()).sum();
+        // Four lists have five ends; one of them is absent, one element, and two of "by".
+        assert_eq!(list["memory"]["declared"].as_u64().unwrap(), sum + 5 * 4 + 1 + 1 + 1);
+        let sum: u64 = leaves.iter().map(|leaf| leaf["file"].as_u64().unwrap()).sum();
+        assert_eq!(list["file"]["declared"], sum);
         for target in ["parquet", "arrow", "sqlite"] {
             world
                 .ok(&format!("load {how}.typhos.toml d.ndjson --into {how}.{target}"))
@@ -250,10 +260,7 @@ fn depth_and_fields_have_limits_that_can_be_said() {
     let world = World::new();
     world.write("d.ndjson", "{\"a\":{\"b\":[1]}}\n{\"c\":1}\n{\"d\":2}\n");
     world.ok("scout d.ndjson --depth-limit 3");
-    world
-        .run("scout d.ndjson --depth-limit 2")
-        .status(1)
-        .says("nests too deep, at byte 11");
+    world.run("scout d.ndjson --depth-limit 2").status(1).says("nests too deep, at byte 11");
     let ran = world.run("scout d.ndjson --field-limit 4").status(4);
     assert!(ran.err.contains("more than 4 different fields"), "{}", ran.err);
     world.run("scout d.ndjson --depth-limit 129").status(2);

@@ -42,6 +42,16 @@ impl ColumnBytes {
     }
 }
 
+/// What a column takes, and what is nested in it.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Measured {
+    /// The whole column.
+    pub bytes: ColumnBytes,
+    /// Its leaves, in their order; none of a column that does not nest. What is left are the ends of lists, and which
+    /// lists and structs are absent.
+    pub leaves: Vec<ColumnBytes>,
+}
+
 #[derive(Debug)]
 struct Column {
     kind: Kind,
@@ -101,8 +111,16 @@ impl Measure {
     ///
     /// # Errors
     /// A temporary file that cannot be read.
-    pub fn finish(self) -> io::Result<Vec<ColumnBytes>> {
-        self.columns.into_iter().map(Column::finish).collect()
+    pub fn finish(self) -> io::Result<Vec<Measured>> {
+        self.columns
+            .into_iter()
+            .map(|column| {
+                let is_nested = matches!(column.kind, Kind::List(_) | Kind::Struct(_));
+                let mut leaves = Vec::new();
+                let bytes = column.finish(&mut leaves)?;
+                Ok(Measured { bytes, leaves: if is_nested { leaves } else { Vec::new() } })
+            })
+            .collect()
     }
 }
 
@@ -195,11 +213,13 @@ impl Column {
         Ok(())
     }
 
-    fn finish(self) -> io::Result<ColumnBytes> {
+    /// What it takes in all; its leaves are added to `leaves`.
+    fn finish(self, leaves: &mut Vec<ColumnBytes>) -> io::Result<ColumnBytes> {
         let rows = self.rows;
+        let is_leaf = !matches!(self.kind, Kind::List(_) | Kind::Struct(_));
         let mut inner = ColumnBytes::default();
         let mut add = |column: Column| -> io::Result<()> {
-            let ColumnBytes { values, validity } = column.finish()?;
+            let ColumnBytes { values, validity } = column.finish(leaves)?;
             inner.values += values;
             inner.validity += validity;
             Ok(())
@@ -223,7 +243,11 @@ impl Column {
         };
         let validity = if self.nulls > 0 { rows.div_ceil(8) } else { 0 };
         let ColumnBytes { values: within, validity: bits } = inner;
-        Ok(ColumnBytes { values: values + within, validity: validity + bits })
+        let all = ColumnBytes { values: values + within, validity: validity + bits };
+        if is_leaf {
+            leaves.push(all);
+        }
+        Ok(all)
     }
 }
 

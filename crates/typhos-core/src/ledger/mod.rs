@@ -11,7 +11,7 @@ mod words;
 
 pub use advice::{Advice, advise};
 pub use faces::{Faces, faces};
-pub use measure::{ColumnBytes, Measure};
+pub use measure::{ColumnBytes, Measure, Measured};
 
 use crate::schema::Scalar;
 

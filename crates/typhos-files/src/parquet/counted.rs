@@ -21,7 +21,8 @@ pub fn nowhere(
 ) -> Result<(ParquetEncoder, Counted<'_>), TargetError> {
     let path = no_path();
     let (encoder, writers) = writers(&path, vec![Nowhere::default()], form)?;
-    let columns = vec![0; rows.fields().len()];
+    let leaves = rows.fields().iter().map(|field| vec![0; leaves(field.data_type())]);
+    let columns = leaves.collect();
     let footprint = filter.map(|filter| (filter, Footprint::default()));
     Ok((encoder, Counted { writers, rows, columns, footprint }))
 }
@@ -30,14 +31,14 @@ pub fn nowhere(
 pub struct Counted<'f> {
     writers: Writers<Nowhere>,
     rows: SchemaRef,
-    columns: Vec<u64>,
+    columns: Vec<Vec<u64>>,
     footprint: Option<(&'f Filter, Footprint)>,
 }
 
 /// What a file that is written nowhere would take.
 pub struct Sizes {
-    /// Bytes of the pages and dictionaries of each column.
-    pub columns: Vec<u64>,
+    /// Bytes of the pages and dictionaries of each leaf of each column.
+    pub columns: Vec<Vec<u64>>,
     /// Bytes of the whole file.
     pub file: u64,
     pub footprint: Option<Footprint>,
@@ -48,8 +49,8 @@ impl Counted<'_> {
         for group in &encoded.groups {
             let leaf: Vec<_> = group.chunks.iter().map(ArrowColumnChunk::close).collect();
             let mut sizes = leaf.iter().map(|leaf| leaf.bytes_written);
-            for (total, field) in self.columns.iter_mut().zip(self.rows.fields()) {
-                *total += sizes.by_ref().take(leaves(field.data_type())).sum::<u64>();
+            for total in self.columns.iter_mut().flatten() {
+                *total += sizes.next().unwrap_or(0);
             }
             if let Some((filter, footprint)) = &mut self.footprint {
                 footprint.add(&leaf, &self.rows, filter);

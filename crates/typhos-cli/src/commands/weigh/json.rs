@@ -14,12 +14,19 @@ pub fn one(ledger: &Ledger, args: &Weigh) -> Value {
     let (memory, disk) = totals(&lines);
     let figures = |[text, wide, declared]: [u64; 3]| json!({ "text": text, "wide": wide, "declared": declared });
     let columns = lines.iter().map(|line| {
-        json!({
+        let mut entry = json!({
             "name": line.name,
-            "type": line.ty.map(|ty| ty.to_string()),
+            "type": line.ty.map(|_| &line.shown),
             "memory": figures(line.memory),
             "file": figures(line.disk),
-        })
+        });
+        if !line.leaves.is_empty() {
+            let leaves = line.leaves.iter().map(|(path, ty, memory, file)| {
+                json!({ "path": path, "type": ty.to_string(), "memory": memory, "file": file })
+            });
+            entry["leaves"] = leaves.collect();
+        }
+        entry
     });
     let weighed = &ledger.weighed;
     let files = [weighed.others[0].file, weighed.others[1].file, weighed.declared.file];

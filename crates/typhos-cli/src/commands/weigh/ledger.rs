@@ -3,8 +3,8 @@
 use std::collections::BTreeMap;
 
 use typhos_core::infer::{counted, grouped};
-use typhos_core::ledger::{Advice, Step};
-use typhos_core::schema::Scalar;
+use typhos_core::ledger::{Advice, ColumnBytes, Step};
+use typhos_core::schema::{ColumnDecl, Scalar};
 
 use super::{Ledger, change, matching, reads, title};
 use crate::args::Weigh;
@@ -20,12 +20,16 @@ const WIDE: usize = 120;
 /// A column of the input, or one that is declared, and what it takes in each way.
 pub struct Line {
     pub name: String,
-    /// Its declared type; `None` where it is left out.
+    /// Its declared type where nothing nests; `None` where it is left out.
     pub ty: Option<Scalar>,
+    /// What its type is called.
+    pub shown: String,
     /// In memory as text, with wide types, and as declared.
     pub memory: [u64; 3],
     /// In a file, the same.
     pub disk: [u64; 3],
+    /// What is nested in it: path, type, and bytes as declared in memory and in a file.
+    pub leaves: Vec<(String, Scalar, u64, u64)>,
 }
 
 /// The lines of a ledger: declared columns as they are declared, then those that are left out.
@@ -47,18 +51,42 @@ pub fn lines(ledger: &Ledger) -> Vec<Line> {
         Line {
             name: column.name.clone(),
             ty: Some(column.scalar()),
+            shown: column.ty.to_string(),
             memory: [as_is[0], as_is[1], declared.memory[at].total()],
             disk: [as_is[2], as_is[3], declared.disk[at]],
+            leaves: leaves(column, &declared.leaves[at], &declared.disk_leaves[at]),
         }
     });
     let left_out = ledger.faces.declared.iter().enumerate().filter(|(_, of)| of.is_none());
     let left_out = left_out.map(|(source, _)| Line {
         name: ledger.input.names()[source].clone(),
         ty: None,
+        shown: "left out".into(),
         memory: [text.memory[source].total(), wide.memory[source].total(), 0],
         disk: [text.disk[source], wide.disk[source], 0],
+        leaves: Vec::new(),
     });
     columns.chain(left_out).collect()
+}
+
+/// The leaves of a column that nests, and what each of them takes.
+fn leaves(
+    column: &ColumnDecl,
+    memory: &[ColumnBytes],
+    disk: &[u64],
+) -> Vec<(String, Scalar, u64, u64)> {
+    if memory.is_empty() {
+        return Vec::new();
+    }
+    let mut disk = disk.iter();
+    let leaves = column.leaves().into_iter().zip(memory).map(|(leaf, memory)| {
+        // A point is two columns of a file.
+        let parts = if leaf.scalar == Scalar::Geopoint { 2 } else { 1 };
+        let disk = disk.by_ref().take(parts).sum();
+        let path = leaf.path[column.name.len()..].trim_start_matches('.').to_owned();
+        (path, leaf.scalar, memory.total(), disk)
+    });
+    leaves.collect()
 }
 
 /// Sums of the lines.
@@ -168,10 +196,8 @@ fn table(
     };
     let row = |line: &Line| {
         let [text, of_wide, declared] = line.memory;
-        let (ty, look) = match line.ty {
-            Some(ty) => (ty.to_string(), Look::Type),
-            None => ("left out".into(), Look::Dim),
-        };
+        let (ty, look) =
+            (line.shown.clone(), if line.ty.is_some() { Look::Type } else { Look::Dim });
         let larger = if declared > text { Look::Warn } else { Look::Plain };
         let mut cells = vec![
             (line.name.clone(), Look::Plain),
@@ -184,7 +210,23 @@ fn table(
         cells.extend(files(line.disk, Look::Dim));
         cells
     };
-    let mut rows: Vec<_> = lines.iter().map(row).collect();
+    let leaf_row = |(path, ty, memory, disk): &(String, Scalar, u64, u64)| {
+        let mut cells = vec![(format!("  {path}"), Look::Dim), (ty.to_string(), Look::Dim)];
+        cells.extend(std::iter::repeat_n((String::new(), Look::Dim), 2));
+        cells.push((grouped(*memory), Look::Dim));
+        cells.push((String::new(), Look::Dim));
+        cells.extend(std::iter::repeat_n((String::new(), Look::Dim), if wide { 2 } else { 0 }));
+        cells.push((grouped(*disk), Look::Dim));
+        cells
+    };
+    // Each row and the line that it is of; rows of leaves are of none.
+    let (mut rows, mut of_rows) = (Vec::new(), Vec::new());
+    for line in lines {
+        rows.push(row(line));
+        of_rows.push(Some(line));
+        rows.extend(line.leaves.iter().map(leaf_row));
+        of_rows.extend(line.leaves.iter().map(|_| None));
+    }
     let sizes = [&ledger.weighed.others[0], &ledger.weighed.others[1], &ledger.weighed.declared];
     let frames = [0, 1, 2].map(|at| sizes[at].file - disk[at]);
     // What belongs to no column: the schema, the indexes, the ends of the files.
@@ -212,7 +254,7 @@ fn table(
     }
     let most = lines.iter().map(|line| line.memory[0].max(line.memory[2])).max().unwrap_or(0);
     for (at, line) in drawn.iter().enumerate() {
-        match at.checked_sub(1).and_then(|at| lines.get(at)) {
+        match at.checked_sub(1).and_then(|at| of_rows.get(at).copied().flatten()) {
             Some(of) => {
                 let pad = " ".repeat(used - visible_width(line));
                 console.say(format!("{line}{pad}  {}", bar(of, most, room.min(BAR.1))))?;
