@@ -366,7 +366,7 @@ pub struct Emit {
     /// The schema file
     pub schema: PathBuf,
 
-    /// The language: postgres, mariadb, clickhouse, sqlite, or sql for the standard
+    /// The language: postgres, mariadb, clickhouse, sqlite, sql for the standard, or mapping for a search index
     #[arg(long = "as", value_name = "LANGUAGE", value_parser = clap::builder::PossibleValuesParser::new(LANGUAGES), hide_possible_values = true)]
     pub language: String,
 

@@ -22,7 +22,7 @@ sort = ["route", "id desc"]
 
 fn script_of(language: &str) -> String {
     let schema = read(SCHEMA).unwrap_or_else(|wrong| panic!("{wrong:?}"));
-    script(super::language(language).unwrap().as_ref(), &schema, "tickets").unwrap()
+    script(super::sql_language(language).unwrap().as_ref(), &schema, "tickets").unwrap()
 }
 
 #[test]
@@ -86,7 +86,7 @@ fn every_language_defines_the_table_in_its_own_way() {
             assert!(script.contains(want), "{language}: {want}\n{script}");
         }
     }
-    assert!(super::language("oracle of somewhere").is_none());
+    assert!(super::sql_language("oracle of somewhere").is_none());
 }
 
 #[test]
@@ -95,8 +95,8 @@ fn no_text_ends_a_comment_or_a_literal() {
     let mut schema = schema;
     schema.columns[0].comment = Some("x\n; DROP TABLE t; --\r'".into());
     schema.columns[0].name = "a\n; DROP TABLE t; --".into();
-    for name in LANGUAGES {
-        let language = super::language(name).unwrap();
+    for name in SQL_LANGUAGES {
+        let language = super::sql_language(name).unwrap();
         schema.columns[0].comment = Some("x\n; DROP TABLE t; --'".into());
         let script = script(language.as_ref(), &schema, "t\n; DROP TABLE t; --").unwrap();
         let comments = script.lines().filter(|line| line.starts_with("--"));
@@ -125,7 +125,7 @@ fn no_script_has_control_characters() {
     ] {
         let mut schema = read("typhos = 1\n[columns]\na = { type = 'text' }\n").unwrap();
         schema.columns[0].name = text.into();
-        let language = super::language(name).unwrap();
+        let language = super::sql_language(name).unwrap();
         match (script(language.as_ref(), &schema, "t"), want) {
             (Ok(script), Ok(want)) => {
                 assert!(script.contains(want), "{script}");
@@ -143,7 +143,7 @@ fn no_script_has_control_characters() {
     let mut schema = schema.unwrap();
     schema.columns[0].comment = Some("c\u{9b}".into());
     for name in ["postgres", "sql", "clickhouse"] {
-        let script = script(super::language(name).unwrap().as_ref(), &schema, "t").unwrap();
+        let script = script(super::sql_language(name).unwrap().as_ref(), &schema, "t").unwrap();
         assert!(!script.contains(|c: char| c.is_control() && c != '\n'), "{script}");
     }
 }
@@ -329,8 +329,8 @@ proptest! {
     fn no_text_and_no_name_is_more_than_itself(
         text in "(\\PC|['\"`\\\\;\\-]|[\u{0}\n\t]){0,24}"
     ) {
-        for name in LANGUAGES {
-            let language = super::language(name).unwrap();
+        for name in SQL_LANGUAGES {
+            let language = super::sql_language(name).unwrap();
             let read = read_literal(name, &language.literal(&text));
             prop_assert_eq!(read.as_ref(), Some(&text), "{}", name);
             let read = read_identifier(name, &language.identifier(&text));

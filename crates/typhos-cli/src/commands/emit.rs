@@ -1,4 +1,4 @@
-//! `typhos emit`: the table of a schema in another language.
+//! `typhos emit`: a schema in another language.
 
 use typhos_core::schema::Diagnostic;
 use typhos_load::keep_apart;
@@ -32,19 +32,23 @@ pub fn run(args: &Emit, console: &mut Console) -> Result<Outcome, Failure> {
         let stem = super::table_name([&*args.schema.to_string_lossy()]);
         stem.strip_suffix(".typhos").unwrap_or(&stem).to_owned()
     });
-    let script = sql::script(language.as_ref(), &schema, &table)
-        .map_err(|error| Failure::Usage(error.to_string()))?;
+    let emitted =
+        language.emit(&schema, &table).map_err(|error| Failure::Usage(error.to_string()))?;
+    // Beside the text, which may go on to another program.
+    for note in &emitted.notes {
+        console.note(format!("note: {}", safe(note)))?;
+    }
     match &args.output {
-        None => console.machine(script.trim_end())?,
+        None => console.machine(emitted.text.trim_end())?,
         Some(path) => {
             keep_apart(&[("the schema", &args.schema)], &[("the output", path)])?;
-            typhos_load::write_file(path, args.replace, script.as_bytes())?;
+            typhos_load::write_file(path, args.replace, emitted.text.as_bytes())?;
             console.say(format!(
                 "{} {}: table {} for {}",
                 paint(GOOD, "wrote"),
                 console::path(path),
                 safe(&table),
-                language.name()
+                language.of()
             ))?;
         }
     }

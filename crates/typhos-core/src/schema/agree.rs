@@ -3,7 +3,9 @@
 use std::ops::Range;
 
 use super::read::{ReadValues, Within};
-use super::{ColumnDecl, ColumnFrom, Diagnostic, Generate, GlueAbsent, Misfit, Rounding, Scalar};
+use super::{
+    ColumnDecl, ColumnFrom, Diagnostic, Generate, GlueAbsent, Misfit, Rounding, Scalar, Search,
+};
 
 /// The mistakes of a column whose keys are sound one by one. `spans` says where each of them stands.
 pub(super) fn agree(
@@ -68,6 +70,11 @@ impl Agreement<'_> {
             if let (Some(span), false, false) = (at(key), fits, column.auto) {
                 self.wrong(span, format!("'{key}' does not apply to {}", column.ty), hint);
             }
+        }
+        let words = matches!(column.search, Some(Search::Full | Search::Both));
+        if let (Some(span), true, false) = (at("search"), words && !ty.is_text(), column.auto) {
+            let message = format!("a {} is not searched by the words in it", column.ty);
+            self.wrong(span, message, "use \"exact\" or \"none\", or leave it out");
         }
         self.source_agrees(column, &at);
         if let (Some(default), Some(span), false) = (&column.default, at("default"), column.auto)

@@ -14,8 +14,8 @@ use crate::text::{parse_size, size_name};
 use crate::wording::listed;
 
 /// The keys of `[layout]`, in the order they are written.
-pub const LAYOUT_KEYS: [&str; 7] =
-    ["key", "sort", "partition", "compression", "row_group", "page", "dictionary"];
+pub const LAYOUT_KEYS: [&str; 8] =
+    ["key", "sort", "partition", "compression", "row_group", "page", "dictionary", "dynamic"];
 
 /// Rows of a row group, at least and at most.
 const ROW_GROUP_ROWS: std::ops::RangeInclusive<i64> = 1..=100_000_000;
@@ -37,6 +37,8 @@ pub struct Layout {
     pub page: Option<usize>,
     /// Whether values that come again are written once, with codes for them.
     pub dictionary: Option<bool>,
+    /// Whether an index takes fields that are not declared, and guesses their types.
+    pub dynamic: bool,
 }
 
 /// A column that rows are sorted by.
@@ -289,6 +291,7 @@ impl Reader<'_> {
                     layout.page = self.word(value, "the size of a page", parse_page, "\"1 MiB\"");
                 }
                 "dictionary" => layout.dictionary = self.truth(value, "dictionary"),
+                "dynamic" => layout.dynamic = self.truth(value, "dynamic").unwrap_or_default(),
                 _ => self.unknown_key(key, "[layout]", &LAYOUT_KEYS),
             }
         }
@@ -360,6 +363,7 @@ pub(super) fn layout_table(schema: &Schema) -> String {
     say("row_group", layout.row_group.map(|rows| rows.to_string()));
     say("page", layout.page.map(|bytes| super::quoted(&size_name(bytes))));
     say("dictionary", layout.dictionary.map(|is_used| is_used.to_string()));
+    say("dynamic", layout.dynamic.then(|| "true".to_owned()));
     if lines.is_empty() { String::new() } else { format!("\n[layout]\n{}\n", lines.join("\n")) }
 }
 
@@ -403,6 +407,7 @@ mod tests {
                 row_group: Some(1000),
                 page: Some(65_536),
                 dictionary: Some(false),
+                dynamic: false,
             })
         );
         assert_eq!(layout(""), Ok(Layout::default()));

@@ -29,6 +29,7 @@ pub(crate) use layout::unknown_column;
 pub use layout::{Compression, LAYOUT_KEYS, Layout, Partition, PartitionBy, SortKey};
 pub use model::{
     ColumnDecl, ColumnFrom, Diagnostic, Generate, GlueAbsent, InputDecl, Misfit, Rounding, Schema,
+    Search,
 };
 pub use read::{ReadValues, read};
 pub use read_column::COLUMN_KEYS;

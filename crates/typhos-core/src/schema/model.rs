@@ -173,6 +173,45 @@ impl GlueAbsent {
     }
 }
 
+/// How a column is searched in an index.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Search {
+    /// By its whole value.
+    Exact,
+    /// By the words in it.
+    Full,
+    /// By both.
+    Both,
+    /// Not at all: it is kept and given back.
+    None,
+}
+
+impl Search {
+    /// All of them.
+    pub const ALL: [Search; 4] = [Search::Exact, Search::Full, Search::Both, Search::None];
+
+    /// Its word.
+    pub fn name(self) -> &'static str {
+        match self {
+            Search::Exact => "exact",
+            Search::Full => "full",
+            Search::Both => "both",
+            Search::None => "none",
+        }
+    }
+
+    /// Reads its word.
+    ///
+    /// # Errors
+    /// A sentence that says what there is.
+    pub fn parse(word: &str) -> Result<Search, String> {
+        let found = Search::ALL.into_iter().find(|search| search.name() == word);
+        found.ok_or_else(|| {
+            format!("'{}' is none of exact, full, both and none", word.escape_debug())
+        })
+    }
+}
+
 /// The declaration of one column.
 #[derive(Debug, Clone)]
 pub struct ColumnDecl {
@@ -221,6 +260,8 @@ pub struct ColumnDecl {
     pub values: Vec<String>,
     /// Whether the order of `values` has a meaning.
     pub ranked: bool,
+    /// How it is searched in an index, where that is said.
+    pub search: Option<Search>,
     /// What the comment behind the column says.
     pub comment: Option<String>,
     /// Where the column stands in the schema file: its name, and its `from`.
@@ -269,6 +310,7 @@ impl ColumnDecl {
             high: None,
             values: Vec::new(),
             ranked: false,
+            search: None,
             comment: None,
             spans: ColumnSpans::default(),
         }

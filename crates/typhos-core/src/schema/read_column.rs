@@ -9,13 +9,14 @@ use toml::de::{DeTable, DeValue};
 use super::agree::agree;
 use super::read::{Reader, Value, Within};
 use super::{
-    ColumnDecl, ColumnFrom, Diagnostic, Generate, GlueAbsent, IntType, Rounding, Scalar, Type,
+    ColumnDecl, ColumnFrom, Diagnostic, Generate, GlueAbsent, IntType, Rounding, Scalar, Search,
+    Type,
 };
 use crate::dates::{DEFAULT_LOCALE, Form, Named, Overlap, Pattern, Zone, names};
 use crate::readings::{Grouping, Mark, Side};
 
 /// The keys of a column, in the order they are written.
-pub const COLUMN_KEYS: [&str; 27] = [
+pub const COLUMN_KEYS: [&str; 28] = [
     "type",
     "fields",
     "from",
@@ -43,6 +44,7 @@ pub const COLUMN_KEYS: [&str; 27] = [
     "high",
     "values",
     "ranked",
+    "search",
 ];
 
 /// The patterns of a date or time that does not say how its values are written: those of ISO 8601 that have
@@ -156,6 +158,10 @@ impl Reader<'_> {
                 "low" => column.low = self.bound(value, "low"),
                 "high" => column.high = self.bound(value, "high"),
                 "values" => column.values = self.values(value),
+                "search" => {
+                    let what = "how a column is searched";
+                    column.search = self.word(value, what, Search::parse, "\"both\"");
+                }
                 "ranked" => column.ranked = self.truth(value, "ranked").unwrap_or_default(),
                 _ => self.unknown_key(key, "a column", &COLUMN_KEYS),
             }

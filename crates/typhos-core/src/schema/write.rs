@@ -254,6 +254,9 @@ fn parts(column: &ColumnDecl, misfit: Misfit) -> Vec<String> {
     if column.ranked {
         parts.push("ranked = true".into());
     }
+    if let Some(search) = column.search {
+        parts.push(format!("search = {}", quoted(search.name())));
+    }
     if let Some(fields) = column.ty.fields() {
         let each = fields.iter().map(|field| {
             format!("{} = {}", key(&field.name), declaration_within(field, column.misfit))
