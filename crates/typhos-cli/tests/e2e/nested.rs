@@ -36,6 +36,10 @@ fn elements_are_looked_at_and_drafted_as_lists() {
     assert_eq!(columns[3]["absent"], 0);
     assert_eq!(columns[4]["absent"], 1);
     world.ok("scout d.ndjson --column readings[].v");
+    world.run("scout d.ndjson --key id,readings[].t").status(2).complains("is inside of a list");
+    // Nor is an element a column by its position.
+    world.write("p.typhos.toml", "typhos = 1\n[columns]\nx = { type = 'uint8', from = 4 }\n");
+    world.run("check p.typhos.toml d.ndjson").status(2).complains("as its list has elements");
 
     let flat = world.ok("draft d.ndjson").out;
     let readings = "= { type = \"list(struct)\", fields = {\n  \

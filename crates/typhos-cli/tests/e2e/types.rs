@@ -330,3 +330,36 @@ fn open_types_are_decided_from_the_data_at_hand() {
         .status(2)
         .complains("one key says that the column holds dates, another numbers");
 }
+
+#[test]
+fn a_schema_is_the_mapping_of_an_index() {
+    let world = World::new();
+    world.write(
+        "t.typhos.toml",
+        "typhos = 1\n[columns]\nid = { type = 'uint64' }\n\"where.port\" = { type = 'lowcard' }\n\
+         note = { type = 'text' }\nlegs = { type = 'list(struct)', fields = { km = { type = 'decimal(4,1)', search = 'none' } } }\n",
+    );
+    let ran = world.ok("emit t.typhos.toml --as mapping");
+    assert!(ran.err.contains("note: 'id' is stored as unsigned_long, exactly"), "{}", ran.err);
+    let body: serde_json::Value = serde_json::from_str(&ran.out).unwrap();
+    let properties = &body["mappings"]["properties"];
+    assert_eq!(properties["where"]["properties"]["port"]["type"], "keyword");
+    assert_eq!(properties["note"]["fields"]["exact"]["type"], "keyword");
+    assert_eq!(properties["legs"]["type"], "nested");
+    assert_eq!(properties["legs"]["properties"]["km"]["index"], false);
+    world.ok("emit t.typhos.toml --as mapping -o body.json").says("for a search index");
+    assert_eq!(world.read("body.json"), ran.out);
+    world.write("bad.typhos.toml", "typhos = 1\n[columns]\n_id = { type = 'text' }\n");
+    world
+        .run("emit bad.typhos.toml --as mapping")
+        .status(2)
+        .complains("'_id' is a field that every index has for itself");
+    world.write(
+        "words.typhos.toml",
+        "typhos = 1\n[columns]\na = { type = 'uint8', search = 'full' }\n",
+    );
+    world
+        .run("emit words.typhos.toml --as mapping")
+        .status(2)
+        .complains("not searched by the words");
+}

@@ -24,7 +24,9 @@ impl Schema {
                 .or_insert((at, None));
         }
         for column in &self.columns {
-            let mut found = |from: Option<&ColumnFrom>| match find(column, from, input, &headers) {
+            let mut found = |from: Option<&ColumnFrom>| match find(column, from, input, &headers)
+                .and_then(|at| outside_lists(column, at, input))
+            {
                 Ok(at) => at,
                 Err(diagnostic) => {
                     wrong.push(diagnostic);
@@ -180,16 +182,6 @@ fn find(
         };
         return Err(Diagnostic::new(span, message).help(help));
     };
-    let is_inside = input.paths().is_some_and(|paths| paths.is_inside_list(first));
-    if is_inside {
-        let list = wanted.split("[]").next().unwrap_or_default();
-        let shown = wanted.escape_debug();
-        let message = format!("'{shown}' has as many values in a record as its list has elements");
-        let help = format!(
-            "declare {list} = {{ type = \"list(…)\" }}, or a list(struct) with it among the fields"
-        );
-        return Err(Diagnostic::new(span, message).help(help));
-    }
     match second {
         None => Ok(first),
         Some(second) => {
@@ -202,6 +194,24 @@ fn find(
             Err(Diagnostic::new(span, message).help(format!("say which one: from = {}", first + 1)))
         }
     }
+}
+
+/// A column of an input, unless it has as many values in a row as a list has elements.
+fn outside_lists(column: &ColumnDecl, at: usize, input: &Input) -> Result<usize, Diagnostic> {
+    if !input.paths().is_some_and(|paths| paths.is_inside_list(at)) {
+        return Ok(at);
+    }
+    let name = &input.names()[at];
+    let list = name.split("[]").next().unwrap_or_default();
+    let span = column.spans.from.clone().unwrap_or_else(|| column.spans.name.clone());
+    let message = format!(
+        "'{}' has as many values in a record as its list has elements",
+        name.escape_debug()
+    );
+    let help = format!(
+        "declare {list} = {{ type = \"list(…)\" }}, or a list(struct) with it among the fields"
+    );
+    Err(Diagnostic::new(span, message).help(help))
 }
 
 #[cfg(test)]

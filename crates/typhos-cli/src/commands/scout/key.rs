@@ -85,6 +85,11 @@ pub fn look(looked: &Looked, names: &[String], common: &Common) -> Result<Found,
     let (mut schema, mut absent) = (Schema::default(), 0);
     for name in names {
         let at = find(name, &looked.examined.survey)?;
+        if input.paths().is_some_and(|paths| paths.is_inside_list(at)) {
+            return Err(Failure::Usage(format!(
+                "'{name}' is inside of a list, and names no record"
+            )));
+        }
         let decision = &looked.examined.decisions[at];
         let mut column = ColumnDecl::new(name, Scalar::Text { most: None });
         column.from = Some(ColumnFrom::Position(at + 1));
