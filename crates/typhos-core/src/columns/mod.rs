@@ -19,6 +19,7 @@ mod leaves;
 mod moments;
 mod nested;
 mod numbers;
+mod plain;
 mod plan;
 mod reason;
 mod values;
@@ -26,12 +27,12 @@ mod values;
 #[cfg(test)]
 mod tests;
 
-pub use cells::{PlainValues, plain_text};
 pub use convert::{BlockReport, Converter, DEFAULT_BATCH_RECORDS, OnMisfit};
 pub use display::cell_text;
 pub use float32::{Float32Change, float32_change};
 pub use json_text::{flat_batch, is_nested, write_json};
 pub use leaves::{map_array, map_field};
+pub use plain::{PlainValues, plain_text};
 pub use plan::{Plan, RANKED_KEY, TYPE_KEY};
 pub use reason::{
     Account, ColumnMisfits, MAX_MISFIT_EXAMPLES, MisfitValue, Reason, SetAside, Within,

@@ -12,15 +12,15 @@ mod broken;
 mod json_fault;
 mod line_ref;
 mod paths;
+mod steps;
 
 use std::ops::Range;
 
 pub use broken::{Broken, BrokenKind};
 pub use json_fault::JsonFault;
 pub use line_ref::LineRef;
-pub use paths::{
-    DEFAULT_DEPTH_LIMIT, Guess, NodeId, PATH_KINDS, PathKind, Paths, ScopeId, Step, path_of, steps,
-};
+pub use paths::{DEFAULT_DEPTH_LIMIT, Guess, NodeId, PATH_KINDS, PathKind, Paths, ScopeId};
+pub use steps::{Step, path_of, steps};
 
 /// Where a leaf starts and ends in its block.
 pub type Bounds = (u32, u32);
