@@ -9,6 +9,8 @@
 //!
 //! Nothing here sends anything: what becomes of values on their way is the business of whoever sends documents.
 
+use std::collections::HashSet;
+
 use serde_json::{Map, Value, json};
 use thiserror::Error;
 use typhos_core::schema::{ColumnDecl, IntType, Scalar, Schema, Search, TimeUnit, Type};
@@ -44,7 +46,7 @@ pub enum UnfitName {
 }
 
 /// Fields that an index has for itself.
-const RESERVED: [&str; 13] = [
+const RESERVED: [&str; 12] = [
     "_id",
     "_index",
     "_type",
@@ -54,7 +56,6 @@ const RESERVED: [&str; 13] = [
     "_field_names",
     "_ignored",
     "_routing",
-    "_meta",
     "_tier",
     "_seq_no",
     "_version",
@@ -101,8 +102,14 @@ impl Fields {
     /// The fields of columns, or of a struct at a path.
     fn properties(&mut self, columns: &[ColumnDecl], path: &str) -> Result<Value, UnfitName> {
         let mut properties = Map::new();
+        let names: HashSet<&str> = columns.iter().map(|column| column.name.as_str()).collect();
         for column in columns {
             let name = &column.name;
+            let around = name.match_indices('.').map(|(at, _)| &name[..at]);
+            if let Some(value) = around.into_iter().find(|around| names.contains(around)) {
+                let (value, inside) = (value.to_owned(), name.clone());
+                return Err(UnfitName::Inside { value, inside });
+            }
             if path.is_empty() && RESERVED.contains(&name.as_str()) {
                 return Err(UnfitName::Reserved(name.clone()));
             }
@@ -111,7 +118,7 @@ impl Fields {
                 return Err(UnfitName::Parts(name.clone()));
             }
             let field = self.field(column, &column.ty, &format!("{path}{name}"))?;
-            put(&mut properties, &parts, field, name)?;
+            put(&mut properties, &parts, field);
         }
         Ok(Value::Object(properties))
     }
@@ -226,7 +233,7 @@ impl Fields {
     /// A date that is sent in ISO 8601, and may be asked for as the input writes it.
     fn dated(&mut self, column: &ColumnDecl, path: &str, iso: &str, mut field: Value) -> Value {
         let mut formats = vec![iso.to_owned()];
-        for pattern in &column.patterns {
+        for pattern in column.patterns.iter().filter(|pattern| !is_iso(pattern.source())) {
             match readable(pattern.source()) {
                 Some(format) if !formats.contains(&format) => formats.push(format),
                 Some(_) => {}
@@ -241,28 +248,18 @@ impl Fields {
     }
 }
 
-/// Puts a field at a path through objects.
-fn put(
-    properties: &mut Map<String, Value>,
-    parts: &[&str],
-    field: Value,
-    name: &str,
-) -> Result<(), UnfitName> {
-    let inside =
-        |value: &str| UnfitName::Inside { value: value.to_owned(), inside: name.to_owned() };
-    let (first, rest) = parts.split_first().expect("a name has a part");
+/// Puts a field at a path through objects, none of which is a column.
+fn put(properties: &mut Map<String, Value>, parts: &[&str], field: Value) {
+    let [first, rest @ ..] = parts else { return };
     if rest.is_empty() {
-        return match properties.insert((*first).to_owned(), field) {
-            None => Ok(()),
-            Some(_) => Err(inside(first)),
-        };
+        properties.insert((*first).to_owned(), field);
+        return;
     }
     let object = properties
         .entry((*first).to_owned())
         .or_insert_with(|| json!({ "type": "object", "properties": {} }));
-    match object["properties"].as_object_mut() {
-        Some(properties) => put(properties, rest, field, name),
-        None => Err(inside(first)),
+    if let Some(properties) = object["properties"].as_object_mut() {
+        put(properties, rest, field);
     }
 }
 
@@ -294,30 +291,36 @@ fn texts(search: Search) -> Value {
 }
 
 /// A pattern as the format of an index, which knows the same symbols for digits and offsets; `None` where it has
-/// others: names of months, words of ours.
+/// others: names of months, words of ours, and years of two digits, which mean other centuries there.
 fn readable(pattern: &str) -> Option<String> {
-    const SYMBOLS: [&str; 14] =
-        ["yyyy", "yy", "MM", "M", "dd", "d", "HH", "H", "mm", "ss", "SSS", "XXX", "X", "DDD"];
+    const SYMBOLS: [&str; 12] =
+        ["yyyy", "MM", "M", "dd", "d", "HH", "H", "mm", "ss", "XXX", "X", "DDD"];
     if pattern.contains('%') || pattern.starts_with("epoch") || pattern.contains("||") {
         return None;
     }
-    let mut rest = pattern;
+    let (mut format, mut rest) = (String::new(), pattern);
     while let Some(first) = rest.chars().next() {
-        if first == '\'' {
-            let end = rest[1..].find('\'')? + 2;
-            rest = &rest[end..];
-        } else if first.is_ascii_alphabetic() {
-            let length = rest.len() - rest.trim_start_matches(first).len();
-            let symbol = &rest[..length];
-            let is_fraction = first == 'S' && length <= 9;
-            (is_fraction || SYMBOLS.contains(&symbol)).then_some(())?;
-            rest = &rest[length..];
-        } else {
-            rest = &rest[first.len_utf8()..];
-        }
+        let length = match first {
+            '\'' => rest[1..].find('\'')? + 2,
+            _ if first.is_ascii_alphabetic() => {
+                let length = rest.len() - rest.trim_start_matches(first).len();
+                let is_fraction = first == 'S' && length <= 9;
+                (is_fraction || SYMBOLS.contains(&&rest[..length])).then_some(())?;
+                length
+            }
+            _ => first.len_utf8(),
+        };
+        // A year of an era would need one; a plain year does not.
+        format.push_str(if first == 'y' { "uuuu" } else { &rest[..length] });
+        rest = &rest[length..];
     }
-    // A year of an era would need one; a plain year does not.
-    Some(pattern.replace("yyyy", "uuuu").replace("yy", "uu").replace("uuuuuu", "uuuu"))
+    Some(format)
+}
+
+/// Whether ISO 8601 reads what a pattern reads.
+fn is_iso(pattern: &str) -> bool {
+    let time = pattern.strip_prefix("yyyy-MM-dd");
+    time.is_some_and(|time| time.is_empty() || time.starts_with("'T'"))
 }
 
 #[cfg(test)]
@@ -350,14 +353,14 @@ mod tests {
                 "type = 'text'",
                 json!({"type": "text", "fields": {"exact": {"type": "keyword", "ignore_above": 8191}}}),
             ),
-            ("type = 'date'", json!({"type": "date", "format": "strict_date||uuuu-MM-dd"})),
+            ("type = 'date'", json!({"type": "date", "format": "strict_date"})),
             (
-                "type = 'date', patterns = ['d.M.yy', 'dd MMM yyyy']",
-                json!({"type": "date", "format": "strict_date||d.M.uu"}),
+                "type = 'date', patterns = ['d.M.yyyy', 'dd MMM yyyy', 'd.M.yy', \"yyyy'y'MM-dd\"]",
+                json!({"type": "date", "format": "strict_date||d.M.uuuu||uuuu'y'MM-dd"}),
             ),
             (
-                "type = 'timestamp(ns, utc)', patterns = [\"yyyy-MM-dd'T'HH:mm:ss.SSSSSSSSSXXX\"]",
-                json!({"type": "date_nanos", "format": "strict_date_optional_time_nanos||uuuu-MM-dd'T'HH:mm:ss.SSSSSSSSSXXX"}),
+                "type = 'timestamp(ns, utc)', patterns = [\"yyyy-MM-dd'T'HH:mm:ssXXX\", 'yyyy/MM/dd HH:mm:ss.SSSSSSSSSXXX']",
+                json!({"type": "date_nanos", "format": "strict_date_optional_time_nanos||uuuu/MM/dd HH:mm:ss.SSSSSSSSSXXX"}),
             ),
             ("type = 'time(s)'", json!({"type": "keyword"})),
             ("type = 'duration(ms)'", json!({"type": "long"})),
@@ -393,7 +396,15 @@ mod tests {
             (bool("a..b"), "'a..b' is no name of a field"),
             (bool(" "), "' ' is no name of a field"),
             ([bool("a"), bool("a.b")].concat(), "'a' is a value, and 'a.b' would be inside of it"),
-            ([bool("a.b"), bool("a")].concat(), "'a' is a value, and 'a' would be inside of it"),
+            ([bool("a.b"), bool("a")].concat(), "'a' is a value, and 'a.b' would be inside of it"),
+            (
+                [
+                    bool("a.b"),
+                    "a = { type = 'struct', fields = { c = { type = 'bool' } } }\n".into(),
+                ]
+                .concat(),
+                "'a' is a value, and 'a.b' would be inside of it",
+            ),
         ] {
             let error = of(&columns).unwrap_err().to_string();
             assert!(error.starts_with(told), "{error}");

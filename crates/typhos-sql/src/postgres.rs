@@ -74,7 +74,7 @@ impl Postgres {
             }
             _ => None,
         };
-        array.note = stored.note.map(|note| format!("{note}, in an array"));
+        array.note = stored.note.map(|note| format!("in an array, {note}"));
         array
     }
 
@@ -216,6 +216,9 @@ impl Movements for Postgres {
         match (ty, &there.held) {
             // As a text it would have its mask behind it.
             (Scalar::Ip, Held::Text(_)) => format!("host({value})"),
+            // JSON stays as it is written; an array becomes some.
+            (Scalar::Json, Held::Text(_)) => format!("to_json({value})::text"),
+            (Scalar::Json, Held::Json) => format!("to_json({value})::{}", there.ty),
             (_, Held::Text(_)) => format!("{value}::text"),
             // By its shortest text, or it would be the double of the float and not that of the number.
             (Scalar::Float32, Held::Float(64)) => format!("{value}::text::float8"),

@@ -205,6 +205,9 @@ impl<'p, R: Records + 'static> OneFormat<'p, R> {
     }
 
     fn rejected_rows(&self) -> Vec<bool> {
+        if self.misfits.is_empty() {
+            return Vec::new();
+        }
         let mut rejected = vec![false; self.records.len()];
         for misfit in &self.misfits {
             if self.policy(misfit) == Misfit::Reject {

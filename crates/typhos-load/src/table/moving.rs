@@ -115,17 +115,24 @@ impl Steps {
         let values: Vec<_> = moves.iter().map(|column| column.value.as_str()).collect();
         let select = format!("SELECT {} FROM {stage} s{rest}", values.join(", "));
         // What became of all that was sent can be asked on the way, where that is what is moved.
-        let is_asked = self.is_proven && rest.is_empty() && moves.len() <= ASKED_COLUMNS;
+        let has_plain = staged.columns.iter().any(|column| !column.ty.is_nested());
+        let is_small = has_plain && moves.len() <= ASKED_COLUMNS;
+        let is_asked = self.is_proven && rest.is_empty() && is_small;
         let columns = staged.columns.iter().zip(&sent.columns).zip(&moves);
         let columns = columns.map(|((column, sent), moved)| (column, sent, moved));
         let questions = is_asked.then(|| {
-            let exact = columns.clone().filter(|(.., moved)| moved.keeps_letters);
+            let is_exact = |(column, _, moved): &(&ColumnDecl, &_, &Move<'_>)| {
+                moved.keeps_letters && !column.ty.is_nested()
+            };
+            let exact = columns.clone().filter(is_exact);
             let columns = exact.map(|(column, sent, _)| (column, sent));
             Questions::new(session.language(), sent.rows, columns)
         });
         let asking = questions.as_ref().and_then(|questions| {
             let language = session.language();
-            let returned = columns.map(|(column, _, moved)| {
+            // A list may be in a column that holds JSON or text there; the table beside was asked about it.
+            let returned = columns.filter(|(column, ..)| !column.ty.is_nested());
+            let returned = returned.map(|(column, _, moved)| {
                 (moved.name.clone(), language.stored(&self.table, column).ty)
             });
             let insert = format!("{} {select}", language.insert(table, &names));

@@ -108,3 +108,28 @@ fn every_type_comes_back_from_lists_and_structs() {
         assert_eq!(database.one(empty), "0");
     });
 }
+
+/// A list goes into a column of JSON or text that exists as JSON, and not as an array is written.
+#[test]
+fn lists_become_json_in_columns_that_hold_it() {
+    for_each_server(|server| {
+        let database = server.database();
+        let (json, text) = match server.kind {
+            Kind::Postgres => ("jsonb", "text"),
+            Kind::Mariadb => ("json", "longtext"),
+            Kind::ClickHouse => return,
+        };
+        database.run(&format!("CREATE TABLE t (a {json}, b {text})"));
+        let world = World::new();
+        world.write("t.ndjson", "{\"a\":[1,2],\"b\":[\"x\",null]}\n");
+        world.write(
+            "t.typhos.toml",
+            "typhos = 1\n[columns]\na = { type = 'list(uint8)' }\nb = { type = 'list(text)' }\n",
+        );
+        world.ok(&format!("load t.typhos.toml t.ndjson --into {} --mode append", database.url()));
+        for (column, want) in [("a", "[1,2]"), ("b", "[\"x\",null]")] {
+            let found = database.one(&format!("SELECT {column} FROM t")).replace(' ', "");
+            assert_eq!(found, want, "{:?}", server.kind);
+        }
+    });
+}
