@@ -4,7 +4,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use arrow_array::RecordBatch;
-use typhos_core::columns::Plan;
+use typhos_core::columns::{Places, Plan, SetAside};
 use typhos_core::run::{Monitor, RunOptions};
 use typhos_core::sorting::Grouping;
 use typhos_core::text::Input;
@@ -139,6 +139,12 @@ pub trait Encoder: Sync {
     fn grouping(&self) -> Option<Grouping> {
         None
     }
+
+    /// Whether it wants to know where rows are from. They come in the order of the input then, whatever the schema says:
+    /// such a target has no order.
+    fn wants_places(&self) -> bool {
+        false
+    }
 }
 
 /// One block being encoded.
@@ -151,6 +157,14 @@ pub trait EncodeUnit {
     /// # Errors
     /// A value that the target cannot hold.
     fn push(&mut self, batch: RecordBatch) -> Result<(), TargetError>;
+
+    /// Adds a batch, and learns where its rows are from: called where the encoder wants to.
+    ///
+    /// # Errors
+    /// As [`push`](Self::push).
+    fn push_placed(&mut self, batch: RecordBatch, _places: &Places<'_>) -> Result<(), TargetError> {
+        self.push(batch)
+    }
 
     /// Ends the block.
     ///
@@ -169,6 +183,19 @@ pub trait Sink: Send {
     /// # Errors
     /// Whatever keeps the target from taking it.
     fn append(&mut self, encoded: Self::Encoded, monitor: &dyn Monitor) -> Result<(), TargetError>;
+
+    /// Waits until everything that was taken has arrived.
+    ///
+    /// # Errors
+    /// Whatever keeps it from that.
+    fn settle(&mut self, _monitor: &dyn Monitor) -> Result<(), TargetError> {
+        Ok(())
+    }
+
+    /// Records whose rows were taken and the target refused, since this was asked last.
+    fn refused(&mut self) -> Vec<SetAside> {
+        Vec::new()
+    }
 
     /// Holds what arrived against what was sent, once all of it has arrived.
     ///

@@ -116,8 +116,8 @@ fn repeats(
         || Converter::new(plan, OnMisfit::AsDeclared),
         |converter, block| {
             // What stops the load stops it with its own words, in its own pass.
-            let _ = converter.convert_with_lines::<Stop>(block, |batch, lines| {
-                watch.note(&batch, block.file, lines).map_err(|_| Stop)
+            let _ = converter.convert_with_places::<Stop>(block, |batch, places| {
+                watch.note(&batch, places.file, places.lines).map_err(|_| Stop)
             });
             watch.check()
         },

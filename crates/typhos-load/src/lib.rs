@@ -46,7 +46,8 @@ pub use gate::Gate;
 pub use keys::{KeyWatch, Repeats};
 pub use load::{load, plan};
 pub use load_plan::{
-    Action, LeftColumn, LoadPlan, PlannedColumn, Problem, goes_along, key_problems,
+    Action, LeftColumn, LoadPlan, PlannedColumn, Problem, default_words, goes_along, key_problems,
+    source_words,
 };
 pub use misfit_limit::MisfitLimit;
 pub use plan_file::plan_file;

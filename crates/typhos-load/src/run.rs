@@ -2,8 +2,9 @@
 //! accounted for.
 
 use std::path::{Path, PathBuf};
+use std::sync::{Mutex, PoisonError};
 
-use typhos_core::columns::{Account, BlockReport, OnMisfit};
+use typhos_core::columns::{Account, BlockReport, OnMisfit, SetAside};
 use typhos_core::run::{Monitor, RunError, RunOptions};
 use typhos_core::sorting::DEFAULT_SORT_MEMORY;
 
@@ -118,10 +119,12 @@ impl LoadRun<'_> {
     {
         let LoadRun { job, awaited, folder, options, monitor } = self;
         let Job { input, plan, .. } = job;
-        let mut rejects = Rejects::new(&options.rejects, input, plan);
+        let rejects = Rejects::new(&options.rejects, input, plan);
         let scratch = TempFiles::inside(folder);
         let keys = input.is_stream().then(|| KeyWatch::new(plan, &scratch)).flatten();
-        let mut account = Account::new(plan.schema().columns.len());
+        let account = Account::new(plan.schema().columns.len());
+        let kept = Mutex::new(Kept { account, rejects, limit: options.misfit_limit });
+        let kept_now = || kept.lock().unwrap_or_else(PoisonError::into_inner);
         let work = Work {
             input,
             plan,
@@ -131,16 +134,16 @@ impl LoadRun<'_> {
             scratch,
             keys: keys.as_ref(),
         };
-        let note = |report: BlockReport| {
-            account.add(&report.account);
-            // A count can only grow; a share is known at the end.
-            if let Some(limit @ MisfitLimit::Count(_)) = options.misfit_limit {
-                within(limit, &account, &job)?;
-            }
-            Ok(rejects.write(&report.set_aside)?)
-        };
+        let note = |report: BlockReport| kept_now().note(&report, &job);
         monitor.begin("loading", Some(input.bytes()));
-        work.encode(&encoder, monitor, note, |encoded| sink.append(encoded, monitor))?;
+        work.encode(&encoder, monitor, note, |encoded| {
+            sink.append(encoded, monitor)?;
+            kept_now().refuse(&sink.refused(), &job)
+        })?;
+        sink.settle(monitor)?;
+        kept_now().refuse(&sink.refused(), &job)?;
+        let Kept { mut account, rejects, .. } =
+            kept.into_inner().unwrap_or_else(PoisonError::into_inner);
         account.assert_balance();
         if let Some(limit) = options.misfit_limit {
             within(limit, &account, &job)?;
@@ -161,6 +164,39 @@ impl LoadRun<'_> {
         let done = sink.publish(proof, monitor)?;
         account.leave_out(done.moved.skipped);
         Ok((account, done))
+    }
+}
+
+/// What is kept of a load while it goes on.
+struct Kept<'i> {
+    account: Account,
+    rejects: Rejects<'i>,
+    limit: Option<MisfitLimit>,
+}
+
+impl Kept<'_> {
+    fn note(&mut self, report: &BlockReport, job: &Job<'_>) -> Result<(), LoadError> {
+        self.account.add(&report.account);
+        self.check(job)?;
+        Ok(self.rejects.write(&report.set_aside)?)
+    }
+
+    /// Records whose rows the target refused.
+    fn refuse(&mut self, refused: &[SetAside], job: &Job<'_>) -> Result<(), LoadError> {
+        if refused.is_empty() {
+            return Ok(());
+        }
+        refused.iter().for_each(|aside| self.account.refuse(aside));
+        self.check(job)?;
+        Ok(self.rejects.write(refused)?)
+    }
+
+    /// A count can only grow; a share is known at the end.
+    fn check(&self, job: &Job<'_>) -> Result<(), LoadError> {
+        match self.limit {
+            Some(limit @ MisfitLimit::Count(_)) => within(limit, &self.account, job),
+            _ => Ok(()),
+        }
     }
 }
 

@@ -13,7 +13,7 @@ use typhos_core::spilling::Scratch;
 use typhos_core::text::{Block, Input};
 
 use crate::contract::{EncodeUnit, Encoder};
-use crate::error::{LoadError, TargetError};
+use crate::error::LoadError;
 use crate::keys::KeyWatch;
 
 /// Rows of a row group where rows are sorted and nothing else is said.
@@ -49,9 +49,24 @@ impl Work<'_> {
         mut each: impl FnMut(RecordBatch) -> Result<(), LoadError>,
     ) -> Result<BlockReport, LoadError> {
         let Some(keys) = self.keys else { return converter.convert(block, each) };
-        converter.convert_with_lines(block, |batch, lines| {
-            keys.note(&batch, block.file, lines)?;
+        converter.convert_with_places(block, |batch, places| {
+            keys.note(&batch, places.file, places.lines)?;
             each(batch)
+        })
+    }
+
+    /// The same, for an encoder that wants to know where rows are from.
+    fn convert_placed<U: EncodeUnit>(
+        &self,
+        converter: &mut Converter<'_>,
+        block: &Block,
+        unit: &mut U,
+    ) -> Result<BlockReport, LoadError> {
+        converter.convert_with_places(block, |batch, places| {
+            if let Some(keys) = self.keys {
+                keys.note(&batch, places.file, places.lines)?;
+            }
+            Ok(unit.push_placed(batch, places)?)
         })
     }
 
@@ -64,11 +79,11 @@ impl Work<'_> {
         encoder: &E,
         monitor: &dyn Monitor,
         mut note: impl FnMut(BlockReport) -> Result<(), LoadError> + Send,
-        mut append: impl FnMut(E::Encoded) -> Result<(), TargetError> + Send,
+        mut append: impl FnMut(E::Encoded) -> Result<(), LoadError> + Send,
     ) -> Result<(), LoadError> {
-        if let Some(order) =
-            SortOrder::of(self.plan.schema(), &self.plan.arrow(), encoder.grouping())
-        {
+        let is_placed = encoder.wants_places();
+        let order = || SortOrder::of(self.plan.schema(), &self.plan.arrow(), encoder.grouping());
+        if let Some(order) = (!is_placed).then(order).flatten() {
             let sorted = Sorted { work: self, order: Arc::new(order) };
             let runs = sorted.runs(monitor, note)?;
             return sorted.merge(runs, encoder, monitor, append);
@@ -81,12 +96,15 @@ impl Work<'_> {
             || Converter::new(self.plan, self.mode),
             |converter, block| {
                 let mut unit = encoder.begin((block.offset + block.bytes / 2) as f64 / bytes)?;
-                let report = self.convert(converter, block, |batch| Ok(unit.push(batch)?))?;
+                let report = match is_placed {
+                    true => self.convert_placed(converter, block, &mut unit)?,
+                    false => self.convert(converter, block, |batch| Ok(unit.push(batch)?))?,
+                };
                 Ok((unit.finish()?, report))
             },
             |(encoded, report)| {
                 note(report)?;
-                Ok(append(encoded)?)
+                append(encoded)
             },
         )
     }
@@ -170,7 +188,7 @@ impl Sorted<'_> {
         runs: SortedRuns,
         encoder: &E,
         monitor: &dyn Monitor,
-        mut append: impl FnMut(E::Encoded) -> Result<(), TargetError> + Send,
+        append: impl FnMut(E::Encoded) -> Result<(), LoadError> + Send,
     ) -> Result<(), LoadError> {
         monitor.begin("merging what was sorted", None);
         let layout = &self.work.plan.schema().layout;
@@ -205,7 +223,7 @@ impl Sorted<'_> {
                 }
                 Ok(unit.finish()?)
             },
-            |encoded| Ok(append(encoded)?),
+            append,
         )
     }
 }

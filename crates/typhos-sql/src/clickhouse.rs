@@ -288,6 +288,10 @@ impl Movements for ClickHouse {
         "SELECT 1"
     }
 
+    fn writes_nested_text(&self) -> bool {
+        false
+    }
+
     fn is_there(&self, table: &str, key: &[(String, String)]) -> String {
         let columns: Vec<_> = key.iter().map(|(column, _)| column.as_str()).collect();
         let values: Vec<_> = key.iter().map(|(_, value)| value.replace("s.`", "`")).collect();

@@ -33,7 +33,7 @@ pub use definitions::{Definitions, Indexed, NamedType, Stored, TableOrder};
 pub use languages::{
     EmitError, Emitted, LANGUAGES, SQL_LANGUAGES, SchemaLanguage, language, sql_language,
 };
-pub use mapping::{Mapping, UnfitName, mapping};
+pub use mapping::{Mapping, UnfitName, is_number_in_mapping, mapping, search_of};
 pub use mariadb::Mariadb;
 pub use movements::Movements;
 pub use nested::{Part, PartLeaf};

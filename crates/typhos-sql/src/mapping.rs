@@ -94,6 +94,15 @@ pub fn mapping(schema: &Schema) -> Result<Mapping, UnfitName> {
     Ok(Mapping { body, notes: fields.notes })
 }
 
+/// Whether a decimal is a number in an index; others are words, so that no digit is lost.
+pub fn is_number_in_mapping(scalar: Scalar) -> bool {
+    match scalar {
+        Scalar::Decimal { precision, scale: 0 } => precision <= 18,
+        Scalar::Decimal { precision, .. } => precision <= DOUBLE_DIGITS,
+        _ => false,
+    }
+}
+
 struct Fields {
     notes: Vec<String>,
 }
@@ -148,7 +157,7 @@ impl Fields {
     }
 
     fn scalar(&mut self, column: &ColumnDecl, scalar: Scalar, path: &str) -> Value {
-        let search = column.search.unwrap_or_else(|| usual_search(scalar));
+        let search = search_of(column, scalar);
         let plain = |name: &str| match search {
             Search::None => json!({ "type": name, "index": false }),
             _ => json!({ "type": name }),
@@ -176,7 +185,7 @@ impl Fields {
             }
             Scalar::Float32 => plain("float"),
             Scalar::Float64 => plain("double"),
-            Scalar::Decimal { precision, scale: 0 } if precision <= 18 => {
+            Scalar::Decimal { precision, scale: 0 } if is_number_in_mapping(scalar) => {
                 if precision > DOUBLE_DIGITS {
                     self.note(
                         path,
@@ -185,7 +194,7 @@ impl Fields {
                 }
                 plain("long")
             }
-            Scalar::Decimal { precision, scale } if precision <= DOUBLE_DIGITS => {
+            Scalar::Decimal { scale, .. } if is_number_in_mapping(scalar) => {
                 let mut field = plain("scaled_float");
                 field["scaling_factor"] = json!(10u64.pow(scale.into()));
                 field
@@ -263,13 +272,14 @@ fn put(properties: &mut Map<String, Value>, parts: &[&str], field: Value) {
     }
 }
 
-/// How texts of a type are searched where nothing is said: words as they are, prose by what is in it.
-fn usual_search(scalar: Scalar) -> Search {
-    match scalar {
+/// How the values of a column are searched, of which the type is given. Where nothing is said, words as they are, and prose by what is
+/// in it.
+pub fn search_of(column: &ColumnDecl, scalar: Scalar) -> Search {
+    column.search.unwrap_or(match scalar {
         Scalar::Text { most: Some(most) } if most <= CODE_CHARACTERS => Search::Exact,
         Scalar::Text { .. } => Search::Both,
         _ => Search::Exact,
-    }
+    })
 }
 
 fn keyword(search: Search) -> Value {

@@ -13,6 +13,11 @@ pub trait Movements: Definitions {
         value.to_owned()
     }
 
+    /// Whether what nests in a table beside becomes text on its way into an existing column of text.
+    fn writes_nested_text(&self) -> bool {
+        true
+    }
+
     /// What becomes of a value on its way into an existing column, where that is worth knowing.
     fn remark(&self, _ty: Scalar, _there: &ExistingColumn) -> Option<String> {
         None

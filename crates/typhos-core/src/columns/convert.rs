@@ -79,6 +79,22 @@ struct OneFormat<'p, R: Records> {
     batch_records: usize,
 }
 
+/// Where the rows of a batch are from.
+pub struct Places<'r> {
+    /// The file, by its number in the input.
+    pub file: u32,
+    /// The line of that file on which the record of each row starts. Several rows may be of one record.
+    pub lines: &'r [u64],
+    record: &'r dyn Fn(usize) -> (Vec<u8>, usize),
+}
+
+impl Places<'_> {
+    /// The record of a row word for word, and how many fields it leaves out at its end.
+    pub fn record(&self, row: usize) -> (Vec<u8>, usize) {
+        (self.record)(row)
+    }
+}
+
 /// Columns that are being filled.
 type Columns<R> = Vec<Box<dyn FillColumn<R>>>;
 
@@ -118,7 +134,7 @@ impl<'p, R: Records + 'static> OneFormat<'p, R> {
         block: &Block,
         mut splitter: impl Split<Records = R>,
         values: R::Values,
-        mut each: impl FnMut(Vec<RecordBatch>, &[u64]) -> Result<(), E>,
+        mut each: impl FnMut(Vec<RecordBatch>, &Places<'_>) -> Result<(), E>,
     ) -> Result<BlockReport, E> {
         let plan = self.plan;
         let mut report =
@@ -176,7 +192,9 @@ impl<'p, R: Records + 'static> OneFormat<'p, R> {
                 lines.extend(
                     (0..records.len()).map(|row| block.first_line + u64::from(records.line(row))),
                 );
-                each(batches, lines)?;
+                let OneFormat { lines, .. } = &*self;
+                let record = |row| self.record_of_input(slice, row);
+                each(batches, &Places { file: block.file, lines, record: &record })?;
             }
         }
         report.account.assert_balance();
@@ -379,18 +397,17 @@ impl<'p> Converter<'p> {
         self.convert_all(block, |batches| batches.into_iter().try_for_each(&mut each))
     }
 
-    /// As [`convert`](Self::convert), and with each batch hands over the lines of the file on which its
-    /// records start.
+    /// As [`convert`](Self::convert), and with each batch says where its records are from.
     ///
     /// # Errors
     /// The same.
-    pub fn convert_with_lines<E: From<MisfitValue>>(
+    pub fn convert_with_places<E: From<MisfitValue>>(
         &mut self,
         block: &Block,
-        mut each: impl FnMut(RecordBatch, &[u64]) -> Result<(), E>,
+        mut each: impl FnMut(RecordBatch, &Places<'_>) -> Result<(), E>,
     ) -> Result<BlockReport, E> {
-        self.convert_slices(block, |batches, lines| {
-            batches.into_iter().try_for_each(|batch| each(batch, lines))
+        self.convert_slices(block, |batches, places| {
+            batches.into_iter().try_for_each(|batch| each(batch, places))
         })
     }
 
@@ -410,7 +427,7 @@ impl<'p> Converter<'p> {
     fn convert_slices<E: From<MisfitValue>>(
         &mut self,
         block: &Block,
-        each: impl FnMut(Vec<RecordBatch>, &[u64]) -> Result<(), E>,
+        each: impl FnMut(Vec<RecordBatch>, &Places<'_>) -> Result<(), E>,
     ) -> Result<BlockReport, E> {
         match &mut self.0 {
             ByFormat::Text(of) => {

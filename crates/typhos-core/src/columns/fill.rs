@@ -317,7 +317,8 @@ impl<R: Records, C: Cells> FillColumn<R> for Column<C> {
             let value = if is_plain { raw } else { values.value(raw, scratch) };
             let result = if slice.keeps_empty && is_quoted_blank(&values, raw, value) {
                 self.cells.push(value).map(|()| true)
-            } else if self.absent.is(value) {
+            } else if R::TELLS_TEXTS && raw.is_empty() || self.absent.is(value) {
+                // What is null or not there is no empty text where texts have quotes.
                 self.absent()
             } else if !slice.is_utf8
                 && let Err(error) = std::str::from_utf8(value)

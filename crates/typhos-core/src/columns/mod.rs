@@ -27,7 +27,7 @@ mod values;
 #[cfg(test)]
 mod tests;
 
-pub use convert::{BlockReport, Converter, DEFAULT_BATCH_RECORDS, OnMisfit};
+pub use convert::{BlockReport, Converter, DEFAULT_BATCH_RECORDS, OnMisfit, Places};
 pub use display::cell_text;
 pub use float32::{Float32Change, float32_change};
 pub use json_text::{flat_batch, is_nested, write_json};

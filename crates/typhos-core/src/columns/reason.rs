@@ -67,6 +67,8 @@ pub enum Reason {
     Within(Box<Within>),
     /// The record could not be split.
     Broken(String),
+    /// The target refused the row that was made of the record, with words of its own.
+    Refused(String),
 }
 
 /// What does not fit inside of a value.
@@ -185,6 +187,7 @@ impl fmt::Display for Reason {
             Reason::NotNested(fault) => write!(f, "is not JSON: it {fault}"),
             Reason::Within(within) => within.reason.fmt(f),
             Reason::Broken(what) => f.write_str(what),
+            Reason::Refused(words) => write!(f, "is refused: {words}"),
         }
     }
 }
@@ -218,12 +221,8 @@ fn shown(value: &[u8]) -> String {
 }
 
 impl MisfitValue {
-    pub(super) fn new(
-        place: LineRef,
-        column: Option<usize>,
-        value: &[u8],
-        reason: Reason,
-    ) -> MisfitValue {
+    /// A misfit, of which no more is kept than is shown.
+    pub fn new(place: LineRef, column: Option<usize>, value: &[u8], reason: Reason) -> MisfitValue {
         match reason {
             Reason::Within(within) => {
                 let Within { path, value, reason, .. } = *within;
@@ -297,7 +296,7 @@ pub struct Account {
     pub columns: Vec<ColumnMisfits>,
     /// Values of each declared column that were rounded or cut, as it declares, in records loaded.
     pub changed: Vec<u64>,
-    /// Records that could not be split.
+    /// Records that could not be split, and those whose rows the target refused.
     pub broken: ColumnMisfits,
 }
 
@@ -343,6 +342,13 @@ impl Account {
     pub fn leave_out(&mut self, records: u64) {
         self.loaded -= records;
         self.there_already += records;
+    }
+
+    /// Notes that the target refused the row of a record that was converted: it is set aside.
+    pub fn refuse(&mut self, aside: &SetAside) {
+        self.loaded -= 1;
+        self.set_aside += 1;
+        self.broken.note(&aside.misfit.reason, || aside.misfit.clone());
     }
 
     /// Values and records that do not fit.

@@ -108,6 +108,18 @@ fn append(
         let is_key = schema.layout.key.contains(&column.name);
         let same = language.stored(wanted.table, column).ty;
         column_fits(column, there, (&same, language.has_null(column)), plan);
+        let is_text = matches!(there.held, Held::Text(_) | Held::Json);
+        if is_text && language.nests(column) && !language.writes_nested_text() {
+            let what = format!(
+                "'{}', which is {}, takes no {}: {} does not write it as text",
+                column.name,
+                there.ty,
+                column.ty,
+                language.name()
+            );
+            let help = format!("declare {} = {{ type = \"json\", … }}", column.name);
+            plan.problems.push(Problem::new(what, help));
+        }
         let mut remarks: Vec<String> = default_words(column).into_iter().collect();
         if there.filled == Filled::Numbered {
             remarks.push("numbered by the server, kept from the input".into());

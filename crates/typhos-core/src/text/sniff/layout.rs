@@ -186,7 +186,8 @@ fn quotes_better(layout: &Layout, usual: &Layout) -> bool {
         // in one that has none. Tabs are the one delimiter that people use without quotes.
         let is_tab = layout.dialect.delimiter == b'\t';
         let is_strewn = ours.half_quoted >= if is_tab { 1 } else { 3 };
-        let is_perfect = ours.share >= 1.0;
+        // Records that leave out fields agree with anything: what quotes tore apart, too.
+        let is_perfect = ours.share >= 1.0 && ours.short == 0;
         return is_strewn && (is_perfect || theirs.needed == 0 && clean > usual_clean);
     }
     clean > usual_clean + 1e-9 && ours.share >= theirs.share - ALIKE
