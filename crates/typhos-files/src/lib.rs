@@ -1,11 +1,12 @@
-//! Files that rows are loaded into and that are read back: Parquet, Arrow's IPC format, tables of SQLite; and what a
-//! table would take in one; and such files as [tables] to look at.
+//! Files that rows are loaded into and that are read back: Parquet, Arrow's IPC format, tables of SQLite, embedded search
+//! indexes; and what a table would take in one; and such files as [tables] to look at.
 //!
 //! Each has a module and a [`TargetKind`] in [`KINDS`]. Files of delimited text are [origins].
 #![warn(missing_docs)]
 
 pub mod arrow_file;
 mod damaged;
+pub mod embedded;
 pub mod origins;
 pub mod parquet;
 pub mod sqlite;
@@ -17,7 +18,7 @@ use typhos_load::{Address, Destination, KindError, Kinds, TargetKind};
 pub use weigh::{WeighAs, Weighed, Weighing, Weight, weigh};
 
 /// The kinds of files that can be loaded into.
-pub static KINDS: [TargetKind; 3] = [parquet::KIND, arrow_file::KIND, sqlite::KIND];
+pub static KINDS: [TargetKind; 4] = [parquet::KIND, arrow_file::KIND, sqlite::KIND, embedded::KIND];
 
 /// A file or directory as a destination.
 ///

@@ -268,7 +268,7 @@ impl Weighing<'_> {
             account.add(&report.account);
             Ok(())
         };
-        work.encode(&face.encoder, monitor, note, |encoded| lock(&face.file).append(encoded))?;
+        work.encode(&face.encoder, monitor, note, |encoded| Ok(lock(&face.file).append(encoded)?))?;
         let counted = face.file.into_inner().unwrap_or_else(PoisonError::into_inner).finish()?;
         let declared = on_disk(counted.columns, counted.file);
         let (footprint, took) = (counted.footprint, start.elapsed());

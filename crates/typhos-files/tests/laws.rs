@@ -25,7 +25,8 @@ fn passes(plan: &Plan, input: &Input) -> bool {
     let mut reader = BlockReader::new(plan.blocks(input), 64);
     let (mut block, mut account) = (Block::default(), Account::new(plan.schema().columns.len()));
     while reader.next(&mut block).unwrap() {
-        let report = converter.convert_with_lines::<MisfitValue>(&block, |batch, lines| {
+        let report = converter.convert_with_places::<MisfitValue>(&block, |batch, places| {
+            let lines = places.lines;
             if let Some(keys) = &keys {
                 keys.note(&batch, block.file, lines).unwrap();
             }

@@ -1,12 +1,18 @@
-//! Servers that rows are loaded into: PostgreSQL, MariaDB, ClickHouse.
+//! Servers that rows are loaded into: PostgreSQL, MariaDB, ClickHouse, search indexes.
 //!
 //! Each has a module with a session that talks to it, and a [`TargetKind`] in [`KINDS`]; the steps of a load are those
-//! of every database, in [`typhos_load::table`]. Each driver is a feature of the crate, and all are on unless said
+//! of every database, in [`typhos_load::table`]; an index is no table, and has steps of its own. Each driver is a feature of the crate, and all are on unless said
 //! otherwise.
 #![warn(missing_docs)]
 
 #[cfg(feature = "clickhouse")]
 mod clickhouse;
+#[cfg(any(feature = "clickhouse", feature = "index"))]
+mod http;
+#[cfg(feature = "index")]
+pub mod index;
+#[cfg(any(feature = "clickhouse", feature = "index"))]
+mod maker;
 #[cfg(feature = "mariadb")]
 mod mariadb;
 mod passwords;
@@ -31,4 +37,6 @@ pub static KINDS: &[TargetKind] = &[
     mariadb::KIND,
     #[cfg(feature = "clickhouse")]
     clickhouse::KIND,
+    #[cfg(feature = "index")]
+    index::KIND,
 ];

@@ -20,6 +20,7 @@ fn find(url: &ServerUrl) -> Option<String> {
         ServerKind::Postgres => "PGPASSWORD",
         ServerKind::Mariadb => "MYSQL_PWD",
         ServerKind::ClickHouse => "CLICKHOUSE_PASSWORD",
+        ServerKind::Index => PASSWORD_VARIABLE,
     };
     let said = [PASSWORD_VARIABLE, variable].into_iter().find_map(|key| std::env::var(key).ok());
     if said.is_some() {
@@ -32,12 +33,14 @@ fn find(url: &ServerUrl) -> Option<String> {
             .or(home.map(|home| home.join(".pgpass"))),
         ServerKind::Mariadb => home.map(|home| home.join(".my.cnf")),
         ServerKind::ClickHouse => home.map(|home| home.join(".clickhouse-client/config.xml")),
+        ServerKind::Index => None,
     };
     let text = std::fs::read_to_string(file?).ok()?;
     match url.kind {
         ServerKind::Postgres => of_lines(&text, url),
         ServerKind::Mariadb => of_options(&text),
         ServerKind::ClickHouse => of_elements(&text),
+        ServerKind::Index => None,
     }
 }
 

@@ -1,11 +1,11 @@
-//! A table of a server as a destination, whichever server it is.
+//! A place on a server as a destination, whichever server it is: a table, or an index.
 
 use std::fmt;
 use std::path::PathBuf;
 
 use typhos_load::table::{Session, TableTarget};
 use typhos_load::{
-    Address, Awaited, Destination, Job, LoadError, LoadPlan, LoadReport, LoadRun, Secret,
+    Address, Awaited, Destination, Job, LoadError, LoadPlan, LoadReport, LoadRun, Secret, Target,
     TargetError, TargetKind, plain_name, plan_of,
 };
 
@@ -18,16 +18,18 @@ pub type Connect<S> = fn(&ServerUrl) -> Result<S, TargetError>;
 /// How a destination is made of what was asked for.
 type Open = fn(&Address<'_>) -> Result<Box<dyn Destination>, String>;
 
-/// A table, and how its server is connected to.
-struct ServerTable<S> {
+/// A place, and how it becomes a target.
+struct ServerPlace<T> {
     url: ServerUrl,
-    table: String,
-    connect: Connect<S>,
+    /// The table, where the URL does not say all.
+    table: Option<String>,
+    connect: Box<dyn Fn(&ServerUrl) -> Result<T, TargetError>>,
 }
 
-impl<S> fmt::Debug for ServerTable<S> {
+impl<T> fmt::Debug for ServerPlace<T> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "{} table {}", self.url, self.table)
+        write!(f, "{}", self.url)?;
+        self.table.as_ref().map_or(Ok(()), |table| write!(f, " table {table}"))
     }
 }
 
@@ -36,7 +38,18 @@ pub const fn kind(schemes: &'static [&'static str], open: Open) -> TargetKind {
     TargetKind { name: "a server", schemes, extensions: &[], has_parts: false, open, probe: None }
 }
 
-/// Makes a destination of what was asked for; nothing is connected to yet.
+/// Takes a URL apart, and looks up its password.
+///
+/// # Errors
+/// What is wrong with it.
+pub fn parsed(url: &str) -> Result<ServerUrl, String> {
+    let url = ServerUrl::parse(url).ok_or("is not the URL of a server")?;
+    let mut url = url?;
+    passwords::look_up(&mut url);
+    Ok(url)
+}
+
+/// Makes a destination of what was asked for, a table; nothing is connected to yet.
 ///
 /// # Errors
 /// What is wrong with the URL.
@@ -44,22 +57,30 @@ pub fn open<S: Session>(
     address: &Address<'_>,
     connect: Connect<S>,
 ) -> Result<Box<dyn Destination>, String> {
-    let url = ServerUrl::parse(address.into).ok_or("is not the URL of a server")?;
-    let mut url = url?;
-    passwords::look_up(&mut url);
-    Ok(Box::new(ServerTable { url, table: address.table.to_owned(), connect }))
+    let table = address.table.to_owned();
+    let (url, name) = (parsed(address.into)?, Some(table.clone()));
+    let connect =
+        move |url: &ServerUrl| Ok(TableTarget { session: connect(url)?, table: table.clone() });
+    Ok(Box::new(ServerPlace { url, table: name, connect: Box::new(connect) }))
 }
 
-impl<S: Session> ServerTable<S> {
-    fn target(&self) -> Result<TableTarget<S>, TargetError> {
-        Ok(TableTarget { session: (self.connect)(&self.url)?, table: self.table.clone() })
-    }
+/// The same, of a place that the URL says all of.
+///
+/// # Errors
+/// What is wrong with the URL.
+#[cfg(feature = "index")]
+pub fn open_whole<T: Target + 'static>(
+    address: &Address<'_>,
+    connect: Connect<T>,
+) -> Result<Box<dyn Destination>, String> {
+    let url = parsed(address.into)?;
+    Ok(Box::new(ServerPlace { url, table: None, connect: Box::new(connect) }))
 }
 
-impl<S: Session> Destination for ServerTable<S> {
+impl<T: Target> Destination for ServerPlace<T> {
     fn rejects(&self) -> PathBuf {
         let ServerUrl { host, database, schema, .. } = &self.url;
-        let parts = [Some(host), Some(database), schema.as_ref(), Some(&self.table)];
+        let parts = [Some(host), Some(database), schema.as_ref(), self.table.as_ref()];
         let parts: Vec<_> = parts.into_iter().flatten().map(|part| plain_name(part)).collect();
         PathBuf::from(format!("{}.rejects.csv", parts.join(".")))
     }
@@ -73,10 +94,10 @@ impl<S: Session> Destination for ServerTable<S> {
     }
 
     fn plan(&self, job: &Job<'_>) -> Result<LoadPlan, LoadError> {
-        plan_of(self.target()?, job)
+        plan_of((self.connect)(&self.url)?, job)
     }
 
     fn load(&self, run: LoadRun<'_>) -> Result<LoadReport, LoadError> {
-        run.into(self.target()?)
+        run.into((self.connect)(&self.url)?)
     }
 }

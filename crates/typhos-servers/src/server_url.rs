@@ -15,6 +15,8 @@ pub enum ServerKind {
     Mariadb,
     /// ClickHouse.
     ClickHouse,
+    /// A search index, whichever server it is that speaks the protocol.
+    Index,
 }
 
 impl ServerKind {
@@ -23,8 +25,17 @@ impl ServerKind {
             "postgres" | "postgresql" => ServerKind::Postgres,
             "mysql" | "mariadb" => ServerKind::Mariadb,
             "clickhouse" | "clickhouses" => ServerKind::ClickHouse,
+            "index+http" | "index+https" => ServerKind::Index,
             _ => return None,
         })
+    }
+
+    /// What is behind the host in its URLs.
+    fn inside(self) -> &'static str {
+        match self {
+            ServerKind::Index => "index",
+            _ => "database",
+        }
     }
 
     /// The port that its servers usually listen on.
@@ -34,6 +45,7 @@ impl ServerKind {
             ServerKind::Mariadb => 3306,
             ServerKind::ClickHouse if is_encrypted => 8443,
             ServerKind::ClickHouse => 8123,
+            ServerKind::Index => 9200,
         }
     }
 
@@ -41,6 +53,7 @@ impl ServerKind {
     fn user(self) -> String {
         match self {
             ServerKind::ClickHouse => "default".into(),
+            ServerKind::Index => String::new(),
             ServerKind::Postgres | ServerKind::Mariadb => ["USER", "LOGNAME"]
                 .into_iter()
                 .find_map(|key| std::env::var(key).ok())
@@ -86,7 +99,8 @@ impl ServerUrl {
         let kind = ServerKind::of(&scheme)?;
         Some(ServerUrl::of(kind, &scheme, text).map_err(|wrong| {
             format!(
-                "the URL {scheme}://… {wrong}\nIt is written {scheme}://HOST:PORT/DATABASE, with USER@ before the host."
+                "the URL {scheme}://… {wrong}\nIt is written {scheme}://HOST:PORT/{}, with USER@ before the host.",
+                kind.inside().to_uppercase()
             )
         }))
     }
@@ -114,7 +128,10 @@ impl ServerUrl {
         let user = decode(url.username())?;
         let mut server = ServerUrl {
             kind,
-            encrypted: scheme.ends_with("ses") || kind != ServerKind::ClickHouse && !is_near,
+            encrypted: match kind {
+                ServerKind::ClickHouse | ServerKind::Index => scheme.ends_with('s'),
+                ServerKind::Postgres | ServerKind::Mariadb => !is_near,
+            },
             user: if user.is_empty() { kind.user() } else { user },
             password: url.password().map(decode).transpose()?.map(Secret::new),
             host,
@@ -140,7 +157,10 @@ impl ServerUrl {
         }
         server.port = url.port().unwrap_or(kind.port(server.encrypted));
         if server.database.is_empty() {
-            return Err("names no database.".into());
+            return Err(format!("names no {}.", kind.inside()));
+        }
+        if kind == ServerKind::Index && server.database.contains('/') {
+            return Err("has more than the name of an index behind the host.".into());
         }
         if server.database.contains('/') {
             return Err(
@@ -156,6 +176,7 @@ impl ServerUrl {
             ServerKind::Postgres => "PostgreSQL",
             ServerKind::Mariadb => "MariaDB",
             ServerKind::ClickHouse => "ClickHouse",
+            ServerKind::Index => "a search index",
         }
     }
 }
@@ -166,6 +187,8 @@ impl fmt::Display for ServerUrl {
             ServerKind::Postgres => "postgres",
             ServerKind::Mariadb => "mysql",
             ServerKind::ClickHouse => "clickhouse",
+            ServerKind::Index if self.encrypted => "index+https",
+            ServerKind::Index => "index+http",
         };
         let host =
             if self.host.contains(':') { format!("[{}]", self.host) } else { self.host.clone() };

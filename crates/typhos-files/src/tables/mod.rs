@@ -11,6 +11,8 @@ use std::path::Path;
 use typhos_core::table::TableError;
 use typhos_load::TargetError;
 
+use crate::embedded::EmbeddedTable;
+
 pub use arrow::ArrowTable;
 pub use parquet::ParquetTable;
 pub use sqlite::SqliteTable;
@@ -24,6 +26,8 @@ pub enum FileForm {
     Arrow,
     /// A SQLite database, which has tables.
     Sqlite,
+    /// A directory with an embedded index.
+    Index,
 }
 
 impl FileForm {
@@ -32,6 +36,9 @@ impl FileForm {
     /// # Errors
     /// A file that cannot be read.
     pub fn of(path: &Path) -> Result<Option<FileForm>, TargetError> {
+        if path.is_dir() && EmbeddedTable::is_in(path) {
+            return Ok(Some(FileForm::Index));
+        }
         if path.is_dir() {
             return Ok(Some(FileForm::Parquet));
         }

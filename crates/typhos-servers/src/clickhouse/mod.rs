@@ -10,13 +10,12 @@ mod catalog;
 mod rows;
 
 use std::sync::atomic::{AtomicU32, Ordering};
-use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
 use typhos_core::schema::{Layout, Scalar, Schema};
-use ureq::tls::{Certificate, RootCerts, TlsConfig};
 use ureq::{Agent, SendBody};
 
+use crate::maker::Maker;
 use crate::server_table;
 use crate::server_url::ServerUrl;
 use typhos_load::at_once::at_once;
@@ -28,9 +27,6 @@ use typhos_sql::held::Existing;
 use typhos_sql::{ClickHouse, Definitions, Language, Movements, define};
 
 use rows::ClickHouseRows;
-
-/// Seconds after which a table beside is old, whoever made it.
-const OLD: u64 = 24 * 60 * 60;
 
 /// A table of a ClickHouse server.
 pub const KIND: TargetKind = server_table::kind(&["clickhouse", "clickhouses"], |address| {
@@ -57,18 +53,8 @@ impl ClickHouseSession {
     /// # Errors
     /// A server that cannot be reached, or does not let the user in.
     pub fn connect(url: &ServerUrl) -> Result<ClickHouseSession, TargetError> {
-        let mut config = Agent::config_builder()
-            .http_status_as_error(false)
-            .timeout_connect(Some(Duration::from_secs(20)));
-        if url.encrypted {
-            let trusted = crate::tls::trusted(url)?;
-            let trusted = trusted.iter().map(|it| Certificate::from_der(it).to_owned());
-            let trusted = RootCerts::new_with_certs(&trusted.collect::<Vec<_>>());
-            config = config.tls_config(TlsConfig::builder().root_certs(trusted).build());
-        }
-        let agent = config.build().new_agent();
         let mut session = ClickHouseSession {
-            agent,
+            agent: crate::http::agent(url)?,
             url: url.clone(),
             language: ClickHouse::newest(),
             version: String::new(),
@@ -97,9 +83,6 @@ impl ClickHouseSession {
 
     fn request_url(&self, query: &str, settings: &str) -> String {
         let encode = |text: &str| utf8_percent_encode(text, NON_ALPHANUMERIC).to_string();
-        let scheme = if self.url.encrypted { "https" } else { "http" };
-        let host = &self.url.host;
-        let host = if host.contains(':') { format!("[{host}]") } else { host.clone() };
         // The catalog is asked before it is known whether the database exists.
         let database = if self.version.is_empty() { "" } else { &self.url.database };
         let database = if database.is_empty() {
@@ -109,8 +92,8 @@ impl ClickHouseSession {
         };
         let number = self.requests.fetch_add(1, Ordering::Relaxed);
         format!(
-            "{scheme}://{host}:{}/?query={}{database}{settings}&query_id={}-{number}",
-            self.url.port,
+            "{}/?query={}{database}{settings}&query_id={}-{number}",
+            crate::http::base(&self.url),
             encode(query),
             self.session,
         )
@@ -305,7 +288,8 @@ impl Define for ClickHouseSession {
             "SELECT name FROM system.tables WHERE database = {database} AND name LIKE '{UNFINISHED}%'"
         ))?;
         for name in tables {
-            if is_left_behind(&name, seconds()) {
+            let maker = Maker::parse(&name[UNFINISHED.len()..]);
+            if maker.is_some_and(|maker| maker.is_gone()) {
                 self.execute(&format!("DROP TABLE IF EXISTS {}", self.language.identifier(&name)))?;
             }
         }
@@ -314,8 +298,7 @@ impl Define for ClickHouseSession {
 
     fn unfinished_name(&mut self) -> Result<String, TargetError> {
         self.made += 1;
-        let (seconds, process) = (seconds(), std::process::id());
-        Ok(format!("{UNFINISHED}{seconds:x}_{:08x}_{process:x}_{}", machine(), self.made))
+        Ok(format!("{UNFINISHED}{}_{}", Maker::this(), self.made))
     }
 
     fn put_in_place(
@@ -426,50 +409,9 @@ fn session_name() -> String {
     format!("typhos-{:x}-{random:016x}", std::process::id())
 }
 
-fn seconds() -> u64 {
-    SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |since| since.as_secs())
-}
-
-/// A number for this machine.
-fn machine() -> u32 {
-    let name = std::fs::read_to_string("/etc/machine-id")
-        .or_else(|_| std::fs::read_to_string("/proc/sys/kernel/hostname"))
-        .or_else(|_| std::env::var("HOSTNAME"));
-    twox_hash::XxHash3_64::oneshot(name.unwrap_or_default().as_bytes()) as u32
-}
-
-/// Whether a table beside belongs to nobody any more.
-fn is_left_behind(name: &str, now: u64) -> bool {
-    let parts: Vec<_> = name[UNFINISHED.len()..].split('_').collect();
-    let [seconds, at, process, _] = parts[..] else { return false };
-    let number = |text: &str| u64::from_str_radix(text, 16).ok();
-    let (Some(seconds), Some(at), Some(process)) = (number(seconds), number(at), number(process))
-    else {
-        return false;
-    };
-    let is_here = at == u64::from(machine());
-    let is_gone = std::path::Path::new("/proc/self").exists()
-        && !std::path::Path::new(&format!("/proc/{process}")).exists();
-    now.saturating_sub(seconds) > OLD || is_here && is_gone
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn tables_of_the_dead_are_left_behind() {
-        let now = 2_000_000_000;
-        let here = machine();
-        let name = |seconds: u64, at: u32, process: u32| {
-            format!("{UNFINISHED}{seconds:x}_{at:08x}_{process:x}_1")
-        };
-        assert!(!is_left_behind(&name(now, here, std::process::id()), now));
-        assert!(is_left_behind(&name(now, here, 0x3fff_fff1), now));
-        assert!(!is_left_behind(&name(now, here ^ 1, 0x3fff_fff1), now));
-        assert!(is_left_behind(&name(now - OLD - 1, here ^ 1, 1), now));
-        assert!(!is_left_behind(&format!("{UNFINISHED}mine"), now));
-    }
 
     #[test]
     fn messages_are_those_of_the_server() {
