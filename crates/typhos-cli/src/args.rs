@@ -82,7 +82,7 @@ pub enum Command {
     Weigh(Weigh),
     /// Convert files under a schema and load them; all of it or nothing
     Load(Load),
-    /// Define a schema's table in another language
+    /// Write a schema in another language: the SQL of a database, or the mapping of a search index
     Emit(Emit),
     /// Show the first typed rows, of an input or of what was loaded
     Peek(Peek),
@@ -304,7 +304,8 @@ pub struct Load {
     pub inputs: Vec<PathBuf>,
 
     /// Where to: a file.parquet, file.arrow or database.sqlite; a directory, with --parts, --part-size or
-    /// partitions; or a server: postgres://, mysql:// or clickhouse:// USER@HOST/DATABASE
+    /// partitions; NAME.index for an embedded search index; or a server: postgres://, mysql:// or
+    /// clickhouse:// USER@HOST/DATABASE, index+http:// or index+https:// USER@HOST/INDEX
     #[arg(long, value_name = "TARGET")]
     pub into: String,
 
@@ -385,7 +386,8 @@ pub struct Emit {
 
 #[derive(Debug, ClapArgs)]
 pub struct Peek {
-    /// A Parquet file or directory, an Arrow file, a SQLite database, or a schema and the files it declares
+    /// A Parquet file or directory, an Arrow file, a SQLite database, an embedded search index or the URL of one on a server,
+    /// or a schema and the files it declares
     #[arg(required = true, value_name = "WHAT")]
     pub what: Vec<PathBuf>,
 

@@ -80,8 +80,8 @@ pub fn account(plan: &Plan, input: &Input, common: &Common) -> Result<(Account, 
             let Some(keys) = &keys else {
                 return Ok(converter.convert::<Never>(block, |_| Ok(()))?.account);
             };
-            let report = converter.convert_with_lines::<Never>(block, |batch, lines| {
-                keys.note(&batch, block.file, lines).map_err(Never::Keys)
+            let report = converter.convert_with_places::<Never>(block, |batch, places| {
+                keys.note(&batch, places.file, places.lines).map_err(Never::Keys)
             });
             Ok(report?.account)
         },

@@ -5,12 +5,16 @@
 use std::path::Path;
 
 use clap::Parser;
+use serde_json::json;
 use typhos_core::infer::counted;
 
 use crate::args::{Args, Common, Demo};
 use crate::console::{self, BOLD, Console, DIM, FOUND, GOOD, paint};
 use crate::outcome::{Failure, Outcome};
 use crate::world;
+
+/// What the columns of the crossings are.
+const CROSSINGS: &str = "sailed_on,vessel,port,departs,arrives,wind,passengers,remark";
 
 /// Marks a folder as one that the demo made and may write into again.
 const MARKER: &str = ".typhos-demo";
@@ -35,7 +39,14 @@ pub fn run(args: &Demo, common: &Common, console: &mut Console) -> Result<Outcom
     let (tickets, schema, refused) =
         (path("tickets.csv"), path("tickets.typhos.toml"), path("refused.csv"));
     let (lake, database) = (path("tickets.parquet"), path("ferry.sqlite"));
-    let lines: [(&str, Vec<&str>); 9] = [
+    let (crossings, sailings, index) =
+        (path("crossings"), path("crossings.typhos.toml"), path("crossings.index"));
+    // The server of the last steps: a stand-in, for as long as the demo runs.
+    let data = tempfile::tempdir().map_err(|error| Failure::Machine(error.to_string()))?;
+    let server = typhos_standin_index::Server::start(data.path(), 0, None)
+        .map_err(|error| Failure::Machine(error.reason))?;
+    let url = format!("index+http://{}/crossings", server.address());
+    let lines: [(&str, Vec<&str>); 13] = [
         ("Look at the raw file: its layout, and what every column holds.", vec!["scout", &tickets]),
         (
             "Draft a schema from all of its rows, with the evidence as comments.",
@@ -60,6 +71,32 @@ pub fn run(args: &Demo, common: &Common, console: &mut Console) -> Result<Outcom
         ),
         ("Read back what was loaded.", vec!["peek", &lake, "--rows", "5"]),
         ("From the database too.", vec!["peek", &database, "--rows", "5"]),
+        (
+            "Draft a schema of the crossings: twelve files without a header, in an encoding of their own.",
+            vec![
+                "draft",
+                &crossings,
+                "--encoding",
+                "windows-1252",
+                "--names",
+                CROSSINGS,
+                "-o",
+                &sailings,
+                "--replace",
+            ],
+        ),
+        (
+            "Load them into a search index; a stand-in for its server runs as long as this demo.",
+            vec!["load", &sailings, &crossings, "--into", &url],
+        ),
+        (
+            "And into an index in a directory, which needs no server.",
+            vec!["load", &sailings, &crossings, "--into", &index, "--mode", "replace"],
+        ),
+        (
+            "Read the documents of the server, typed by its mapping.",
+            vec!["peek", &url, "--rows", "5"],
+        ),
     ];
     for (at, (why, line)) in lines.iter().enumerate() {
         console.say("")?;
@@ -70,12 +107,13 @@ pub fn run(args: &Demo, common: &Common, console: &mut Console) -> Result<Outcom
             paint(FOUND, format!("typhos {}", line.join(" ")))
         ))?;
         step(line, common, console)?;
-        if line[0] == "draft" {
+        if line.contains(&&schema[..]) && line[0] == "draft" {
             let text = std::fs::read_to_string(&schema)
                 .map_err(|error| Failure::Machine(format!("{schema}: {error}")))?;
             console.say(text.trim_end())?;
         }
     }
+    search(&url, lines.len() + 1, console)?;
     console.say("")?;
     console.say(format!(
         "{} Everything is in {}. Try next:",
@@ -90,6 +128,32 @@ pub fn run(args: &Demo, common: &Common, console: &mut Console) -> Result<Outcom
         console.say(format!("  {}  {}", paint(FOUND, line), paint(DIM, format!("# {why}"))))?;
     }
     Ok(Outcome::Clean)
+}
+
+/// Asks the index something that needs one, as any client of it would.
+fn search(url: &str, number: usize, console: &mut Console) -> Result<(), Failure> {
+    let body = json!({
+        "query": { "bool": { "must": { "term": { "remark": "fog" } }, "filter": { "range": { "wind": { "gte": 20 } } } } },
+        "sort": [{ "passengers": "desc" }], "size": 3,
+    });
+    console.say("")?;
+    console.say(paint(
+        BOLD,
+        format!("{number}. Search it: the fullest crossings in fog and a strong wind."),
+    ))?;
+    let address = url.trim_start_matches("index+");
+    let line = format!("curl -s {address}/_search -H 'content-type: application/json' -d '{body}'");
+    console.say(format!("{} {}", paint(DIM, "$"), paint(FOUND, line)))?;
+    let found = typhos_servers::index::search(url, &body)?;
+    let hits = &found["hits"];
+    console.say(format!(
+        "{} found; the first of them:",
+        counted(hits["total"]["value"].as_u64().unwrap_or(0), "document")
+    ))?;
+    for hit in hits["hits"].as_array().into_iter().flatten() {
+        console.say(format!("  {}", console::safe(&hit["_source"].to_string())))?;
+    }
+    Ok(())
 }
 
 /// Makes the folder, or makes sure that it is one the demo may write into.

@@ -248,7 +248,7 @@ fn destination(args: &Load, plan: &Plan, table: &str) -> Result<Box<dyn Destinat
                 )
             }
             KindError::Extension => format!(
-                "'{}' does not say what to write: name a file.parquet, a file.arrow or a database.sqlite, pass --parts N \
+                "'{}' does not say what to write: name a file.parquet, a file.arrow, a database.sqlite or a directory.index, pass --parts N \
                  for a directory of Parquet files, or give the URL of a server",
                 args.into
             ),

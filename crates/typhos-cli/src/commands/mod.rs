@@ -23,6 +23,7 @@ use typhos_core::schema::Schema;
 use typhos_core::survey::{Survey, SurveyOptions};
 use typhos_core::text::{Input, InputChoice, Undeclared};
 use typhos_files::origins::{self, Stream};
+use typhos_servers::index::IndexTable;
 
 use crate::args::{Args, Command, Common, InputArgs, RuleArgs};
 use crate::console::{Console, DIM, FOUND, Tone, WARN, paint, safe};
@@ -55,7 +56,10 @@ pub fn run_from_env() -> Result<Outcome, Failure> {
 
 fn run(args: Args, console: &mut Console) -> Result<Outcome, Failure> {
     let common = &args.common;
-    args.command.paths().into_iter().try_for_each(refuse_url)?;
+    let is_index = |path: &&Path| path.to_str().is_some_and(IndexTable::is_url);
+    let looked_at = matches!(args.command, Command::Peek(_));
+    let paths = args.command.paths().into_iter();
+    paths.filter(|path| !(looked_at && is_index(path))).try_for_each(refuse_url)?;
     match args.command {
         Command::Scout(args) => scout::run(&args, common, console),
         Command::Draft(args) => draft::run(&args, common, console),

@@ -8,8 +8,11 @@ use serde_json::{Value, json};
 use typhos_core::columns::{TYPE_KEY, cell_text, is_nested, write_json};
 use typhos_core::infer::{counted, grouped};
 use typhos_core::table::{InputTable, Selection, Table, selected_rows};
+use typhos_files::embedded::EmbeddedTable;
 use typhos_files::sqlite;
 use typhos_files::tables::{ArrowTable, FileForm, ParquetTable, SqliteTable};
+use typhos_load::{Secret, TargetError};
+use typhos_servers::index::IndexTable;
 
 use crate::args::{Common, Peek};
 use crate::console::{BOLD, Console, DIM, WARN, paint, safe};
@@ -62,7 +65,12 @@ fn look(args: &Peek, common: &Common, console: &mut Console) -> Result<Shown, Fa
         return Err(Failure::Usage(message));
     }
     let path = first.display();
+    if let Some(url) = first.to_str().filter(|text| IndexTable::is_url(text)) {
+        let mut table = index(url, args)?;
+        return of_table(table.target.clone(), &mut table, args);
+    }
     match FileForm::of(first)? {
+        Some(FileForm::Index) => of_table(path.to_string(), &mut EmbeddedTable::open(first)?, args),
         Some(FileForm::Parquet) => {
             of_table(path.to_string(), &mut ParquetTable::open(first)?, args)
         }
@@ -73,9 +81,20 @@ fn look(args: &Peek, common: &Common, console: &mut Console) -> Result<Shown, Fa
             of_table(title, &mut SqliteTable::open(first, &name)?, args)
         }
         None => Err(Failure::Usage(format!(
-            "{path} is not a Parquet or Arrow file, nor a SQLite database. To see delimited text with types, give its \
+            "{path} is not a Parquet or Arrow file, a SQLite database or an index. To see delimited text with types, give its \
              schema first: typhos peek SCHEMA {path}; to see how it is laid out: typhos scout {path}"
         ))),
+    }
+}
+
+/// The first documents of an index; the password is asked for where a person sits.
+fn index(url: &str, args: &Peek) -> Result<IndexTable, Failure> {
+    let opened = IndexTable::open(url, args.rows, None);
+    let Err(TargetError::PasswordNeeded { target, user }) = &opened else { return Ok(opened?) };
+    let question = format!("Password of {} at {}: ", safe(user), safe(target));
+    match crate::prompt::password(&question) {
+        Some(word) => Ok(IndexTable::open(url, args.rows, Some(Secret::new(word)))?),
+        None => Ok(opened?),
     }
 }
 

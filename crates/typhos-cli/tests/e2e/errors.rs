@@ -54,7 +54,7 @@ fn command_lines_that_do_not_go_together() {
         ("scout t.csv --column zzz", "there is no column 'zzz'; its columns are 'a', 'b'"),
         (
             "load s.typhos.toml t.csv --into t.csvx",
-            "name a file.parquet, a file.arrow or a database.sqlite, pass --parts N",
+            "name a file.parquet, a file.arrow, a database.sqlite or a directory.index, pass --parts N",
         ),
         (
             "load s.typhos.toml t.csv --into d.sqlite --parts 2",

@@ -219,3 +219,14 @@ fn csv_and_json_of_the_same_tickets_load_into_the_same_rows() {
     };
     assert_eq!(strip(rows("a.parquet")), strip(rows("b.parquet")));
 }
+
+#[test]
+fn null_is_absent_whatever_texts_are() {
+    let world = World::new();
+    world.write("n.ndjson", "{\"a\":\"\",\"b\":null}\n{\"a\":null,\"b\":2}\n{}\n");
+    let columns = "a = { type = \"text\" }\nb = { type = \"uint8\" }\n";
+    let input = "[input]\nformat = \"json\"\nabsent = []\n";
+    world.write("n.typhos.toml", format!("typhos = 1\n{input}[columns]\n{columns}"));
+    let shown = world.json("peek n.typhos.toml n.ndjson --json");
+    assert_eq!(shown["rows"], serde_json::json!([["", null], [null, "2"], [null, null]]));
+}

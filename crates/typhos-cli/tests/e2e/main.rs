@@ -7,6 +7,7 @@ mod docs;
 mod edges;
 mod errors;
 mod faults;
+mod index;
 mod json_lines;
 mod lake;
 mod layouts;

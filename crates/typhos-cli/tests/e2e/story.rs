@@ -14,10 +14,12 @@ fn the_demo_tells_the_whole_story() {
         .says("57 read = 42 would load + 15 would not");
     ran.says("every value fits")
         .says("ticket_no  booking")
+        .says("documents found; the first of them:")
         .says("Everything is in ferry. Try next:");
     for file in [
         "ferry/tickets.parquet/part-00002.parquet",
         "ferry/ferry.sqlite",
+        "ferry/crossings.index/meta.json",
         "ferry/tickets.typhos.toml",
     ] {
         assert!(world.path(file).exists(), "{file}");

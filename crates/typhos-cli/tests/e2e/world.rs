@@ -2,10 +2,15 @@
 
 use std::io::Write;
 use std::path::{Path, PathBuf};
-use std::process::{Command, Output, Stdio};
+use std::process::{Child, Command, Output, Stdio};
+use std::sync::mpsc::{RecvTimeoutError, channel};
+use std::time::Duration;
 
 use serde_json::Value;
 use tempfile::TempDir;
+
+/// The longest that any one line may take: a program that hangs is a test that fails, not tests that never end.
+const PATIENCE: Duration = Duration::from_secs(600);
 
 /// A temporary folder with files in it.
 pub struct World {
@@ -85,13 +90,14 @@ impl World {
     }
 
     pub fn run(&self, line: &str) -> Ran {
-        ran(line, self.folder.path(), self.command(line).output().unwrap())
+        ran(line, self.folder.path(), output(self.command(line)))
     }
 
     /// Runs the program with arguments that have spaces in them.
     pub fn run_args(&self, args: &[&str]) -> Ran {
-        let output = self.command("").args(args).output().unwrap();
-        ran(&args.join(" "), self.folder.path(), output)
+        let mut command = self.command("");
+        command.args(args);
+        ran(&args.join(" "), self.folder.path(), output(command))
     }
 
     /// Runs a line that reads a text from standard input.
@@ -101,7 +107,7 @@ impl World {
         let mut child = command.spawn().unwrap();
         // Who refuses to read closes the pipe, and that is an answer too.
         let _ = child.stdin.take().unwrap().write_all(text.as_bytes());
-        ran(line, self.folder.path(), child.wait_with_output().unwrap())
+        ran(line, self.folder.path(), ended(child))
     }
 
     /// Runs a line that must end with 0.
@@ -113,6 +119,27 @@ impl World {
     pub fn json(&self, line: &str) -> Value {
         self.run(line).parsed()
     }
+}
+
+/// Runs a command to its end.
+fn output(mut command: Command) -> Output {
+    ended(command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap())
+}
+
+/// What a child said, once it has ended; one that takes longer than [`PATIENCE`] is killed.
+pub fn ended(child: Child) -> Output {
+    let id = child.id().to_string();
+    let (done, waits) = channel::<()>();
+    let watch = std::thread::spawn(move || {
+        if waits.recv_timeout(PATIENCE) == Err(RecvTimeoutError::Timeout) {
+            eprintln!("process {id} has not ended within {PATIENCE:?} and is killed");
+            let _ = Command::new("kill").args(["-9", &id]).status();
+        }
+    });
+    let output = child.wait_with_output().unwrap();
+    drop(done);
+    let _ = watch.join();
+    output
 }
 
 fn ran(line: &str, folder: &Path, output: Output) -> Ran {
