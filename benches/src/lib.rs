@@ -73,3 +73,46 @@ pub fn binaries() -> Result<PathBuf, String> {
     let program = std::env::current_exe().map_err(|error| error.to_string())?;
     Ok(program.parent().ok_or("the program has no folder")?.to_path_buf())
 }
+
+/// The numbers that a bench was called with, or the usual ones.
+pub fn numbers<const N: usize>(usual: [u64; N]) -> [u64; N] {
+    let mut arguments = std::env::args().skip(1);
+    usual.map(|usual| arguments.next().and_then(|word| word.parse().ok()).unwrap_or(usual))
+}
+
+/// Demo tickets, with a draft of them beside, made where they are not there yet.
+pub struct Tickets {
+    folder: PathBuf,
+    /// The program.
+    pub typhos: PathBuf,
+    /// The file.
+    pub file: String,
+    /// Its schema.
+    pub schema: String,
+}
+
+impl Tickets {
+    /// So many of them.
+    ///
+    /// # Errors
+    /// A command that fails.
+    pub fn make(rows: u64) -> Result<Tickets, String> {
+        let binaries = binaries()?;
+        let folder = binaries.join(format!("bench-data-{rows}"));
+        let path = |name: &str| folder.join(name).display().to_string();
+        let (file, schema) = (path("tickets.csv"), path("t.typhos.toml"));
+        let typhos = binaries.join("typhos");
+        if !Path::new(&schema).exists() {
+            let (folder, rows) = (folder.display().to_string(), rows.to_string());
+            let demo = ["demo", &folder, "--data-only", "--rows", &rows];
+            Case::new("demo", &typhos, &demo).run()?;
+            Case::new("draft", &typhos, &["draft", &file, "-o", &schema]).run()?;
+        }
+        Ok(Tickets { folder, typhos, file, schema })
+    }
+
+    /// The path of another file beside them.
+    pub fn beside(&self, name: &str) -> String {
+        self.folder.join(name).display().to_string()
+    }
+}

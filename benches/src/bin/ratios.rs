@@ -7,32 +7,16 @@
 use std::path::Path;
 use std::process::{Command, ExitCode, Stdio};
 
-use typhos_benches::{Case, binaries};
+use typhos_benches::{Case, Tickets, binaries, numbers};
 
 #[expect(clippy::print_stdout, clippy::print_stderr, reason = "a bench tells its figures")]
 fn main() -> ExitCode {
-    let mut arguments = std::env::args().skip(1);
-    let mut number =
-        |usual: u64| arguments.next().and_then(|word| word.parse().ok()).unwrap_or(usual);
-    let (rows, rounds) = (number(5_000_000), number(5));
+    let [rows, rounds] = numbers([5_000_000, 5]);
     let run = || -> Result<(), String> {
         let binaries = binaries()?;
-        let data = binaries.join(format!("bench-data-{rows}"));
-        let typhos = binaries.join("typhos");
-        let path = |name: &str| data.join(name).display().to_string();
-        let (tickets, schema, target) =
-            (path("tickets.csv"), path("t.typhos.toml"), path("t.parquet"));
-        if !Path::new(&schema).exists() {
-            let folder = data.display().to_string();
-            Case::new(
-                "demo",
-                &typhos,
-                &["demo", &folder, "--data-only", "--rows", &rows.to_string()],
-            )
-            .run()?;
-            Case::new("draft", &typhos, &["draft", &tickets, "-o", &schema]).run()?;
-        }
-        let packed = path("tickets.csv.gz");
+        let made = Tickets::make(rows)?;
+        let (packed, target) = (made.beside("tickets.csv.gz"), made.beside("t.parquet"));
+        let Tickets { typhos, file: tickets, schema, .. } = made;
         if !Path::new(&packed).exists() {
             let made =
                 Command::new("gzip").args(["-1", "-k", &tickets]).stdin(Stdio::null()).status();

@@ -5,42 +5,30 @@
 //! `BENCH_POSTGRES`, `BENCH_MARIADB` and `BENCH_CLICKHOUSE` (ports). The rounds are interleaved, and the best time
 //! of each command counts. Peak memory is what the kernel saw of the process.
 
-use std::path::Path;
 use std::process::ExitCode;
 
-use typhos_benches::{Case, binaries};
+use typhos_benches::{Case, Tickets, numbers};
 
 #[expect(clippy::print_stdout, clippy::print_stderr, reason = "a bench tells its figures")]
 fn main() -> ExitCode {
-    let mut arguments = std::env::args().skip(1);
-    let mut number =
-        |usual: u64| arguments.next().and_then(|word| word.parse().ok()).unwrap_or(usual);
-    let (rows, rounds) = (number(1_000_000), number(5));
+    let [rows, rounds] = numbers([1_000_000, 5]);
     let run = || -> Result<(), String> {
-        let binaries = binaries()?;
-        let data = binaries.join(format!("bench-data-{rows}"));
-        let typhos = binaries.join("typhos");
-        let path = |name: &str| data.join(name).display().to_string();
-        let (tickets, schema) = (path("tickets.csv"), path("t.typhos.toml"));
-        if !Path::new(&schema).exists() {
-            let folder = data.display().to_string();
-            let rows = rows.to_string();
-            Case::new("demo", &typhos, &["demo", &folder, "--data-only", "--rows", &rows]).run()?;
-            Case::new("draft", &typhos, &["draft", &tickets, "-o", &schema]).run()?;
-        }
+        let made = Tickets::make(rows)?;
+        let path = |name: &str| made.beside(name);
+        let Tickets { typhos, file: tickets, schema, .. } = &made;
         let port = |server: &str| std::env::var(format!("BENCH_{server}")).ok();
         let mut pairs: Vec<(String, f64, [Case; 2])> = Vec::new();
         let target = path("t.parquet");
         let load = |into: &str, more: &[&str]| {
             let mut line =
-                vec!["load", &schema, &tickets, "--mode", "replace", "--into", into, "--quiet"];
+                vec!["load", schema, tickets, "--mode", "replace", "--into", into, "--quiet"];
             line.extend(more);
             line.iter().map(ToString::to_string).collect::<Vec<_>>()
         };
         let case = |name: &'static str, line: Vec<String>| {
-            Case::new(name, &typhos, &line.iter().map(String::as_str).collect::<Vec<_>>())
+            Case::new(name, typhos, &line.iter().map(String::as_str).collect::<Vec<_>>())
         };
-        let scout = || Case::new("scout", &typhos, &["scout", &tickets]);
+        let scout = || Case::new("scout", typhos, &["scout", tickets]);
         pairs.push(("Parquet against scout".into(), 1.3, [case("", load(&target, &[])), scout()]));
         let parquet = (
             "Parquet without proof".into(),
@@ -69,10 +57,10 @@ fn main() -> ExitCode {
             // The table for the client is that of Typhos, emptied.
             case("", load(&url, &["--table", "own"])).run()?;
             let script = path("own.sh");
-            let client = || Case::new("its client", "bash", &[&script, server, &tickets]);
+            let client = || Case::new("its client", "bash", &[&script, server, tickets]);
             std::fs::write(&script, CLIENT).map_err(|error| error.to_string())?;
             if server == "ClickHouse" {
-                Case::new("plain file", "bash", &["-c", PLAIN, "", &tickets]).run()?;
+                Case::new("plain file", "bash", &["-c", PLAIN, "", tickets]).run()?;
             }
             pairs.push((server.into(), most, [case("", load(&url, &[])), client()]));
             pairs.push((
