@@ -106,7 +106,13 @@ pub struct Index {
 
 const ABOUT: &str = "about.json";
 const LOG: &str = "log";
+const OLD_LOG: &str = "log.old";
 const EMBEDDED: &str = "embedded";
+
+/// A file that is not there need not be removed.
+fn missing(error: std::io::Error) -> std::io::Result<()> {
+    if error.kind() == std::io::ErrorKind::NotFound { Ok(()) } else { Err(error) }
+}
 
 impl Index {
     /// Makes a new index in a folder.
@@ -139,7 +145,13 @@ impl Index {
         let text = |key: &str| about[key].as_str().unwrap_or_default().to_owned();
         let created = about["created"].as_i64().unwrap_or(0);
         let (name, uuid) = (text("name"), text("uuid"));
-        let mut log = BufReader::new(File::open(folder.join(LOG))?);
+        // What is read is not what is written to: it is put aside, and is the one that counts until all of it is written again.
+        let (log, old) = (folder.join(LOG), folder.join(OLD_LOG));
+        match old.exists() {
+            true => std::fs::remove_file(&log).or_else(missing)?,
+            false => std::fs::rename(&log, &old)?,
+        }
+        let mut log = BufReader::new(File::open(&old)?);
         let index =
             Index::over(folder, (&name, &uuid, created), about["settings"].clone(), mapping)?;
         let mut state = index.state();
@@ -162,7 +174,9 @@ impl Index {
             let _ = index.apply(&mut state, &id, change, values);
         }
         index.commit(&mut state)?;
+        state.log.flush()?;
         drop(state);
+        std::fs::remove_file(&old)?;
         Ok(index)
     }
 

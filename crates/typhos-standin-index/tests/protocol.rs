@@ -301,3 +301,46 @@ fn whatever_comes_is_answered() {
     }
     assert_eq!(asked.json("GET", "", &Value::Null).0, 200);
 }
+
+/// What was acknowledged is there after every restart, also where the log is longer than a buffer, or was cut in the middle of an
+/// entry; and it does not grow by being read.
+#[test]
+fn a_server_that_starts_again_has_what_it_had() {
+    let folder = tempfile::tempdir().unwrap();
+    let log = || {
+        let folders = std::fs::read_dir(folder.path()).unwrap();
+        let mut logs = folders.map(|entry| entry.unwrap().path().join("log"));
+        logs.find(|path| path.exists()).expect("an index has a log")
+    };
+    let mut length = 0;
+    for round in 0..4 {
+        let server = Server::start(folder.path(), 0, None).unwrap();
+        let asked = Asked { server, _folder: tempfile::tempdir().unwrap() };
+        if round == 0 {
+            let lines = (0..400).map(|at| {
+                let note = format!("{at} {}", "y".repeat(900));
+                format!("{{\"index\":{{\"_id\":\"{at}\"}}}}\n{}\n", json!({ "note": note }))
+            });
+            let lines = lines.collect::<String>() + "{\"delete\":{\"_id\":\"7\"}}\n";
+            assert_eq!(asked.text("POST", "x/_bulk?refresh=true", &lines).0, 200);
+            length = std::fs::metadata(log()).unwrap().len();
+        }
+        assert_eq!(asked.count(json!({ "match_all": {} })), 399, "round {round}");
+        assert_eq!(std::fs::metadata(log()).unwrap().len(), length, "round {round}");
+        drop(asked);
+        match round {
+            // It was killed while it wrote.
+            1 => {
+                let mut log = std::fs::File::options().append(true).open(log()).unwrap();
+                std::io::Write::write_all(&mut log, &[9, 0, 0]).unwrap();
+            }
+            // It was killed while it read.
+            2 => {
+                let log = log();
+                std::fs::rename(&log, log.with_file_name("log.old")).unwrap();
+                std::fs::write(log, b"part").unwrap();
+            }
+            _ => {}
+        }
+    }
+}
