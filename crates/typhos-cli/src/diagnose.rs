@@ -3,10 +3,10 @@
 use std::path::Path;
 
 use annotate_snippets::{AnnotationKind, Level, Renderer, Snippet};
-use typhos_core::filter::FilterError;
 use typhos_core::infer::counted;
 use typhos_core::read_schema as read;
 use typhos_core::schema::{Diagnostic, Schema};
+use typhos_core::terms::PhraseError;
 
 use crate::console::{self, safe_lines};
 use crate::outcome::Failure;
@@ -31,10 +31,10 @@ pub fn read_schema(path: &Path) -> Result<(Schema, String), Failure> {
     }
 }
 
-/// A question that cannot be asked.
-pub fn question(source: &str, error: &FilterError) -> String {
+/// Something typed that is not understood; `option` is where it was typed.
+pub fn phrase(source: &str, option: &str, error: &PhraseError) -> String {
     let wrong = Diagnostic::new(error.span.clone(), &error.message);
-    show(&[wrong], source, Path::new("--where"))
+    show(&[wrong], source, Path::new(option))
 }
 
 /// The most mistakes that are shown.

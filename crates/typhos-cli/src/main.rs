@@ -2,6 +2,7 @@
 //! libraries below it.
 
 mod args;
+mod chart;
 mod commands;
 mod console;
 mod diagnose;

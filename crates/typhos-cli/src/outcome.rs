@@ -106,6 +106,8 @@ impl From<TableError> for Failure {
     fn from(error: TableError) -> Self {
         match error {
             TableError::Input(error) => error.into(),
+            TableError::Interrupted => Failure::Interrupted,
+            TableError::Sort(error) => Failure::Machine(error.to_string()),
             TableError::Source(source) => match source.downcast::<TargetError>() {
                 Ok(error) => (*error).into(),
                 Err(other) => Failure::Machine(other.to_string()),

@@ -11,8 +11,10 @@
 //! * [`infer`]: facts → types with reasons; a survey becomes a draft.
 //! * [`columns`]: text → typed Arrow arrays under a declaration, with every misfit named.
 //! * [`sorting`]: typed rows in an order, in little memory.
+//! * [`terms`]: a column, or what is worked out of one, such as the year of a date.
 //! * [`filter`]: a question such as `route = 'Holm'`, answered by rows and by statistics.
 //! * [`table`]: typed rows, wherever they are, with the columns and rows that are wanted of them.
+//! * [`tally`]: groups of typed rows, counted and measured.
 //! * [`ledger`]: bytes per column, before and after, and what would save more.
 //! * [`spilling`]: what does not fit into memory, put aside and read again in order.
 //! * [`remedy`]: what to do about a problem, for the program to word.
@@ -38,6 +40,8 @@ pub mod sorting;
 pub mod spilling;
 pub mod survey;
 pub mod table;
+pub mod tally;
+pub mod terms;
 pub mod text;
 pub mod wording;
 

@@ -23,6 +23,25 @@ pub(super) fn parse_memory(word: &str) -> Result<usize, String> {
     })
 }
 
+/// How many rows are wanted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Rows {
+    /// So many at most.
+    Some(u64),
+    /// All of them.
+    All,
+}
+
+pub(super) fn parse_rows(word: &str) -> Result<Rows, String> {
+    match word {
+        "all" => Ok(Rows::All),
+        _ => word
+            .parse()
+            .map(Rows::Some)
+            .map_err(|_| format!("'{word}' is not a number of rows: a whole number, or 'all'")),
+    }
+}
+
 pub(super) fn parse_mode(word: &str) -> Result<Mode, String> {
     Ok(match word {
         "create" => Mode::Create,

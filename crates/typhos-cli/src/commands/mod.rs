@@ -12,6 +12,9 @@ mod look;
 mod peek;
 mod pool;
 mod scout;
+mod shape;
+mod tally;
+mod typed;
 mod weigh;
 
 use std::path::Path;
@@ -32,6 +35,8 @@ use crate::outcome::{Failure, Outcome};
 use crate::progress::Progress;
 use crate::report::{InputReport, UNDECLARED_HELP, undeclared, undeclared_note};
 use crate::settings::Settings;
+
+pub use shape::Shape;
 
 /// Runs the command line of the process.
 pub fn run_from_env() -> Result<Outcome, Failure> {
@@ -57,7 +62,7 @@ pub fn run_from_env() -> Result<Outcome, Failure> {
 fn run(args: Args, console: &mut Console) -> Result<Outcome, Failure> {
     let common = &args.common;
     let is_index = |path: &&Path| path.to_str().is_some_and(IndexTable::is_url);
-    let looked_at = matches!(args.command, Command::Peek(_));
+    let looked_at = matches!(args.command, Command::Peek(_) | Command::Tally(_));
     let paths = args.command.paths().into_iter();
     paths.filter(|path| !(looked_at && is_index(path))).try_for_each(refuse_url)?;
     match args.command {
@@ -69,6 +74,7 @@ fn run(args: Args, console: &mut Console) -> Result<Outcome, Failure> {
         Command::Load(args) => load::run(&args, common, console),
         Command::Emit(args) => emit::run(&args, console),
         Command::Peek(args) => peek::run(&args, common, console),
+        Command::Tally(args) => tally::run(&args, common, console),
         Command::Dates(args) => dates::run(&args, common, console),
         Command::Demo(args) => demo::run(&args, common, console),
     }

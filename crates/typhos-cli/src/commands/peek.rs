@@ -1,245 +1,190 @@
-//! `typhos peek`: the first typed rows.
+//! `typhos peek`: typed rows, of an input or of what was loaded; the columns, rows and order that are wanted.
 
-use std::path::Path;
+use std::collections::VecDeque;
+use std::ops::ControlFlow;
+use std::sync::Arc;
 
-use arrow_array::{Array, ArrayRef};
-use arrow_schema::{DataType, Field, TimeUnit};
-use serde_json::{Value, json};
-use typhos_core::columns::{TYPE_KEY, cell_text, is_nested, write_json};
+use arrow_array::RecordBatch;
+use serde_json::json;
 use typhos_core::infer::{counted, grouped};
-use typhos_core::table::{InputTable, Selection, Table, selected_rows};
-use typhos_files::embedded::EmbeddedTable;
-use typhos_files::sqlite;
-use typhos_files::tables::{ArrowTable, FileForm, ParquetTable, SqliteTable};
-use typhos_load::{Secret, TargetError};
-use typhos_servers::index::IndexTable;
+use typhos_core::table::{Declared, sorted_rows};
+use typhos_load::TempFiles;
 
-use crate::args::{Common, Peek};
-use crate::console::{BOLD, Console, DIM, WARN, paint, safe};
+use super::shape::{Printer, Shape};
+use super::typed::{self, Named, Opened};
+use crate::args::{Common, Peek, Rows};
+use crate::console::{Console, DIM, WARN, paint};
 use crate::outcome::{Failure, Outcome};
-use crate::table::{Heading, Look, columns_that_fit, render};
+use crate::progress::Progress;
 
-/// What is shown, wherever it is from.
-struct Shown {
-    title: String,
-    columns: Vec<(String, String)>,
-    rows: Vec<Vec<Option<String>>>,
-    /// Rows in all, where that is known without reading everything.
-    total: Option<u64>,
-    /// Misfits that were met on the way.
-    misfits: u64,
-}
+/// Bytes that sorting may take.
+const SORT_MEMORY: usize = 128 << 20;
 
-/// Characters of a cell that a terminal is given.
-const MOST_CELL: usize = 32;
+/// Rows that are taken out of a merge at once.
+const MERGED_ROWS: usize = 4_096;
 
 pub fn run(args: &Peek, common: &Common, console: &mut Console) -> Result<Outcome, Failure> {
-    let shown = look(args, common, console)?;
-    if args.json {
-        let columns = shown.columns.iter().map(|(name, ty)| json!({ "name": name, "type": ty }));
-        let rows =
-            shown.rows.iter().map(|row| row.iter().map(|cell| json!(cell)).collect::<Value>());
-        console.json(&json!({
-            "typhos": 1,
-            "columns": columns.collect::<Vec<_>>(),
-            "rows": rows.collect::<Vec<_>>(),
-            "total": shown.total,
-        }))?;
-    } else {
-        show(&shown, console)?;
-    }
-    Ok(Outcome::objecting_if(shown.misfits > 0))
-}
-
-fn look(args: &Peek, common: &Common, console: &mut Console) -> Result<Shown, Failure> {
-    let first = &args.what[0];
-    if first.extension().is_some_and(|extension| extension == "toml") {
-        return under_schema(args, common, console);
-    }
-    if let [_, more, ..] = &args.what[..] {
-        let message = format!(
-            "more than one thing to look at: '{}' follows '{}', which is not a schema file (NAME.typhos.toml)",
-            more.display(),
-            first.display()
-        );
-        return Err(Failure::Usage(message));
-    }
-    let path = first.display();
-    if let Some(url) = first.to_str().filter(|text| IndexTable::is_url(text)) {
-        let mut table = index(url, args)?;
-        return of_table(table.target.clone(), &mut table, args);
-    }
-    match FileForm::of(first)? {
-        Some(FileForm::Index) => of_table(path.to_string(), &mut EmbeddedTable::open(first)?, args),
-        Some(FileForm::Parquet) => {
-            of_table(path.to_string(), &mut ParquetTable::open(first)?, args)
-        }
-        Some(FileForm::Arrow) => of_table(path.to_string(), &mut ArrowTable::open(first)?, args),
-        Some(FileForm::Sqlite) => {
-            let name = chosen(first, args.table.as_deref())?;
-            let title = format!("{path} table {name}");
-            of_table(title, &mut SqliteTable::open(first, &name)?, args)
-        }
-        None => Err(Failure::Usage(format!(
-            "{path} is not a Parquet or Arrow file, a SQLite database or an index. To see delimited text with types, give its \
-             schema first: typhos peek SCHEMA {path}; to see how it is laid out: typhos scout {path}"
-        ))),
-    }
-}
-
-/// The first documents of an index; the password is asked for where a person sits.
-fn index(url: &str, args: &Peek) -> Result<IndexTable, Failure> {
-    let opened = IndexTable::open(url, args.rows, None);
-    let Err(TargetError::PasswordNeeded { target, user }) = &opened else { return Ok(opened?) };
-    let question = format!("Password of {} at {}: ", safe(user), safe(target));
-    match crate::prompt::password(&question) {
-        Some(word) => Ok(IndexTable::open(url, args.rows, Some(Secret::new(word)))?),
-        None => Ok(opened?),
-    }
-}
-
-/// The table of a database that is meant.
-fn chosen(path: &Path, wanted: Option<&str>) -> Result<String, Failure> {
-    let tables = sqlite::tables(path)?;
-    match (wanted, &tables[..]) {
-        (Some(wanted), _) if tables.iter().any(|table| table == wanted) => Ok(wanted.to_owned()),
-        (None, [only]) => Ok(only.clone()),
-        (None, []) => Err(Failure::Usage(format!("{} has no tables", path.display()))),
-        (wanted, _) => {
-            let list = tables.join(", ");
-            let missing = wanted.map_or(String::new(), |table| format!("no table '{table}', but "));
-            Err(Failure::Usage(format!(
-                "{} has {missing}the tables {list}; pass --table NAME",
-                path.display()
-            )))
-        }
-    }
-}
-
-/// An input under a schema, of which no more is read than the rows need.
-fn under_schema(args: &Peek, common: &Common, console: &mut Console) -> Result<Shown, Failure> {
-    let [schema, inputs @ ..] = &args.what[..] else { unreachable!("clap asks for one at least") };
-    if inputs.is_empty() {
-        return Err(Failure::Usage(format!(
-            "give the files to look at: typhos peek {} INPUT",
-            schema.display()
-        )));
-    }
-    let (plan, input) = super::plan(schema, inputs, &args.input, common, console)?;
-    let title = format!("{} under {}", input.files()[0].name(), schema.display());
-    of_table(title, &mut InputTable::new(&input, &plan), args)
-}
-
-/// The first rows of a table.
-fn of_table(title: String, table: &mut dyn Table, args: &Peek) -> Result<Shown, Failure> {
-    let (batches, passed) = selected_rows(table, &Selection::first(args.rows))?;
-    let declared = |field: &Field| match field.metadata().get(TYPE_KEY) {
-        Some(spelling) => spelling.clone(),
-        None => type_name(field.data_type()),
+    let needs_all = args.filter.is_some() || args.sort.is_some() || args.last.is_some();
+    let most = match args.rows {
+        Rows::All => None,
+        Rows::Some(rows) => Some(rows.saturating_add(args.skip_rows)),
     };
+    let named = Named {
+        what: &args.what,
+        table: args.table.as_deref(),
+        input: &args.input,
+        command: "peek",
+        documents: most.filter(|_| !needs_all).map(|most| most as usize),
+    };
+    named.open(common, console, &mut |opened, console| show(args, opened, common, console))
+}
+
+fn show(
+    args: &Peek,
+    opened: Opened<'_>,
+    common: &Common,
+    console: &mut Console,
+) -> Result<Outcome, Failure> {
+    let Opened { title, table, bytes } = opened;
     let schema = table.schema();
-    let columns = schema.fields().iter().map(|field| (field.name().clone(), declared(field)));
-    // What nests is JSON for whoever reads JSON.
-    let cell = |field: &Field, column: &ArrayRef, row: usize| {
-        if !args.json || !is_nested(field) || column.is_null(row) {
-            return cell_text(column, row);
-        }
-        let mut text = String::new();
-        write_json(field, column, row, &mut text);
-        Some(text)
+    let declared = Declared::of(&schema);
+    let shown = match &args.columns[..] {
+        [] => (0..schema.fields().len()).collect(),
+        names => typed::columns(names, &declared)?,
     };
-    let rows = batches.iter().flat_map(|batch| {
-        let fields = batch.schema_ref().fields();
-        let cells = move |row| {
-            let columns = fields.iter().zip(batch.columns());
-            columns.map(|(field, column)| cell(field, column, row)).collect()
-        };
-        (0..batch.num_rows()).map(cells)
-    });
-    Ok(Shown {
-        title,
-        columns: columns.collect(),
-        rows: rows.collect(),
-        total: table.rows(),
-        misfits: passed.misfits,
-    })
-}
-
-/// An Arrow type in the words of the schema file, for files that other programs wrote.
-fn type_name(data_type: &DataType) -> String {
-    let unit = |unit: &TimeUnit| match unit {
-        TimeUnit::Second => "s",
-        TimeUnit::Millisecond => "ms",
-        TimeUnit::Microsecond => "us",
-        TimeUnit::Nanosecond => "ns",
+    let mut selection =
+        typed::selection(args.filter.as_deref(), Some(shown.clone()), &declared, table)?;
+    let shown_schema = Arc::new(schema.project(&shown).expect("columns of the table"));
+    let (skip, most) = match (args.last, args.rows) {
+        (Some(last), _) => (0, last),
+        (None, Rows::Some(rows)) => (args.skip_rows, rows),
+        (None, Rows::All) => (args.skip_rows, u64::MAX),
     };
-    match data_type {
-        DataType::Boolean => "bool".into(),
-        DataType::Utf8 => "text".into(),
-        DataType::Dictionary(..) => "lowcard".into(),
-        DataType::Date32 => "date".into(),
-        DataType::Decimal32(precision, scale)
-        | DataType::Decimal64(precision, scale)
-        | DataType::Decimal128(precision, scale) => format!("decimal({precision},{scale})"),
-        DataType::Time32(resolution) | DataType::Time64(resolution) => {
-            format!("time({})", unit(resolution))
-        }
-        DataType::Timestamp(resolution, None) => format!("timestamp({})", unit(resolution)),
-        DataType::Timestamp(resolution, Some(_)) => format!("timestamp({}, utc)", unit(resolution)),
-        other => other.to_string().to_lowercase(),
-    }
-}
-
-fn show(shown: &Shown, console: &mut Console) -> std::io::Result<()> {
-    let total = shown.total.map_or(String::new(), |total| format!("  {}", counted(total, "row")));
-    console.say(format!("{}{}", paint(BOLD, safe(&shown.title)), paint(DIM, total)))?;
-    let is_number = |ty: &str| {
-        let ty = ty.to_lowercase();
-        ["int", "uint", "float", "decimal", "real", "integer"]
-            .iter()
-            .any(|number| ty.starts_with(number))
+    let total = table.rows().filter(|_| args.filter.is_none());
+    let shape = args.shape.unwrap_or(Shape::Table);
+    let mut printer = Printer::new(console, shown_schema, shape, args.json, args.upright);
+    printer.begin(&title, total)?;
+    let mut failed = None;
+    let mut window = Window { skip, left: most };
+    let mut push = |batch: &RecordBatch, window: &mut Window| match window.pass(batch) {
+        Some(batch) => match printer.push(&batch) {
+            Ok(()) if window.left > 0 => ControlFlow::Continue(()),
+            Ok(()) => ControlFlow::Break(()),
+            Err(error) => {
+                failed = Some(error);
+                ControlFlow::Break(())
+            }
+        },
+        None => ControlFlow::Continue(()),
     };
-    let headings: Vec<_> = shown
-        .columns
-        .iter()
-        .map(|(name, ty)| {
-            let heading = if is_number(ty) { Heading::right(name) } else { Heading::left(name) };
-            heading.most(MOST_CELL)
-        })
-        .collect();
-    let types = shown.columns.iter().map(|(_, ty)| (ty.clone(), Look::Type)).collect();
-    let rows = shown.rows.iter().map(|row| {
-        let cells = row.iter().map(|cell| match cell {
-            Some(text) => (text.clone(), Look::Plain),
-            None => ("·".into(), Look::Dim),
-        });
-        cells.collect()
-    });
-    let mut rows: Vec<Vec<_>> = std::iter::once(types).chain(rows).collect();
-    let fits = columns_that_fit(console, &headings, &rows);
-    rows.iter_mut().for_each(|row| row.truncate(fits));
-    console.say(render(console, &headings[..fits], rows, false))?;
-    if fits < headings.len() {
-        let columns = counted(headings.len() as u64, "column");
-        console.say(paint(
-            DIM,
-            format!("  {fits} of {columns} fit this terminal; a pipe or --json gets all"),
-        ))?;
-    }
-    let count = shown.rows.len() as u64;
-    match shown.total {
-        Some(total) if total > count => {
-            console
-                .say(paint(DIM, format!("  {} of {}", grouped(count), counted(total, "row"))))?;
+    let misfits = if let Some(sort) = &args.sort {
+        let keys = typed::sort_keys(sort, &declared.schema().columns)?;
+        for key in &keys {
+            let at = declared.place(&key.column).expect("a key is a column");
+            declared.refuse_foreign([at], sort).map_err(|error| Failure::Usage(error.message))?;
         }
-        _ => {}
+        let progress = Progress::new("sorting", bytes, common.quiet);
+        let scratch = TempFiles::inside(&std::env::temp_dir());
+        let (runs, passed) =
+            sorted_rows(table, &selection, &keys, SORT_MEMORY, scratch, &progress)?;
+        if let Some(last) = args.last {
+            window.skip = runs.rows().saturating_sub(last);
+        }
+        let mut merge = runs.merge().map_err(|error| Failure::Machine(error.to_string()))?;
+        while window.left > 0 && !crate::interrupt::is_asked() {
+            let next = merge.next(MERGED_ROWS);
+            let Some(batch) = next.map_err(|error| Failure::Machine(error.to_string()))? else {
+                break;
+            };
+            let batch =
+                batch.project(&(0..shown.len()).collect::<Vec<_>>()).expect("the first ones");
+            if push(&batch, &mut window).is_break() {
+                break;
+            }
+        }
+        passed.misfits
+    } else if let Some(last) = args.last {
+        let mut tail = Tail { batches: VecDeque::new(), rows: 0, most: last };
+        let passed = table.read(&selection, &mut |batch| match crate::interrupt::is_asked() {
+            true => ControlFlow::Break(()),
+            false => tail.push(batch),
+        })?;
+        window.skip = tail.rows.saturating_sub(last);
+        for batch in &tail.batches {
+            if push(batch, &mut window).is_break() {
+                break;
+            }
+        }
+        passed.misfits
+    } else {
+        selection.limit = most.checked_add(skip);
+        let passed = table.read(&selection, &mut |batch| match crate::interrupt::is_asked() {
+            true => ControlFlow::Break(()),
+            false => push(&batch, &mut window),
+        })?;
+        passed.misfits
+    };
+    if let Some(error) = failed {
+        return Err(error.into());
     }
-    if shown.misfits > 0 {
-        let text = format!(
-            "{} in the rows read; 'typhos check' lists them",
-            counted(shown.misfits, "misfit")
-        );
+    if crate::interrupt::is_asked() {
+        return Err(Failure::Interrupted);
+    }
+    printer.end(total, &json!({}))?;
+    let rows = printer.rows;
+    if shape == Shape::Table && !args.json {
+        match total {
+            Some(total) if total > rows => {
+                console
+                    .say(paint(DIM, format!("  {} of {}", grouped(rows), counted(total, "row"))))?;
+            }
+            _ if rows == 0 => console.say(paint(DIM, "  no rows"))?,
+            _ => {}
+        }
+    }
+    if misfits > 0 {
+        let text =
+            format!("{} in the rows read; 'typhos check' lists them", counted(misfits, "misfit"));
         console.note(paint(WARN, text))?;
     }
-    Ok(())
+    Ok(Outcome::objecting_if(misfits > 0))
+}
+
+/// The rows from one place on, and how many.
+struct Window {
+    skip: u64,
+    left: u64,
+}
+
+impl Window {
+    /// What is in it of the next rows.
+    fn pass(&mut self, batch: &RecordBatch) -> Option<RecordBatch> {
+        let rows = batch.num_rows() as u64;
+        let from = self.skip.min(rows);
+        self.skip -= from;
+        let count = (rows - from).min(self.left);
+        self.left -= count;
+        (count > 0).then(|| batch.slice(from as usize, count as usize))
+    }
+}
+
+/// The last rows.
+struct Tail {
+    batches: VecDeque<RecordBatch>,
+    rows: u64,
+    most: u64,
+}
+
+impl Tail {
+    fn push(&mut self, batch: RecordBatch) -> ControlFlow<()> {
+        self.rows += batch.num_rows() as u64;
+        self.batches.push_back(batch);
+        while let Some(first) = self.batches.front().map(|batch| batch.num_rows() as u64)
+            && self.rows - first >= self.most
+        {
+            self.rows -= first;
+            self.batches.pop_front();
+        }
+        ControlFlow::Continue(())
+    }
 }

@@ -23,6 +23,7 @@ mod plain;
 mod plan;
 mod reason;
 mod values;
+pub(crate) mod whole;
 
 #[cfg(test)]
 mod tests;
@@ -33,6 +34,7 @@ pub use float32::{Float32Change, float32_change};
 pub use json_text::{flat_batch, is_nested, write_json};
 pub use leaves::{map_array, map_field};
 pub use plain::{PlainValues, plain_text};
+pub(crate) use plan::arrow_fields;
 pub use plan::{Plan, RANKED_KEY, TYPE_KEY};
 pub use reason::{
     Account, ColumnMisfits, MAX_MISFIT_EXAMPLES, MisfitValue, Reason, SetAside, Within,

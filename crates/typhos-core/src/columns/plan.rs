@@ -201,7 +201,7 @@ fn add_undeclared_members(
 }
 
 /// The Arrow fields of columns, or of the fields of a struct.
-pub(super) fn arrow_fields(columns: &[ColumnDecl]) -> Fields {
+pub(crate) fn arrow_fields(columns: &[ColumnDecl]) -> Fields {
     columns.iter().map(arrow_field).collect()
 }
 

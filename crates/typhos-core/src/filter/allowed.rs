@@ -5,11 +5,11 @@ use std::ops::Bound;
 
 use arrow_schema::DataType;
 
-use super::FilterError;
-use super::parse::{Comparison, Word};
+use super::parse::Comparison;
 use crate::columns::PlainValues;
 use crate::readings::{bool_word, parse_number, uuid};
 use crate::schema::{ColumnDecl, Scalar};
+use crate::terms::{PhraseError, Word};
 
 /// A set of values.
 #[derive(Debug, Clone)]
@@ -32,7 +32,7 @@ impl Allowed {
         comparison: &Comparison,
         column: &ColumnDecl,
         data_type: &DataType,
-    ) -> Result<Allowed, FilterError> {
+    ) -> Result<Allowed, PhraseError> {
         match column.scalar() {
             // A text would be another one with a space more.
             _ if column.ty.is_nested() => equal_only(comparison, Scalar::Geopoint),
@@ -114,12 +114,12 @@ fn other_bytes(mut ranges: Vec<ByteRange>) -> Vec<ByteRange> {
     others
 }
 
-fn wrong(word: &Word, message: String) -> FilterError {
-    FilterError { span: word.span.clone(), message }
+fn wrong(word: &Word, message: String) -> PhraseError {
+    word.wrong(message)
 }
 
 /// A value as an integer of its type: the greatest that is not above it, and whether it is that.
-fn int(word: &Word, ty: Scalar, data_type: &DataType) -> Result<(i128, bool), FilterError> {
+fn int(word: &Word, ty: Scalar, data_type: &DataType) -> Result<(i128, bool), PhraseError> {
     let no_value = || wrong(word, format!("'{}' is not a valid {ty}", word.text.escape_debug()));
     match ty {
         Scalar::Bool => {
@@ -161,7 +161,7 @@ fn int(word: &Word, ty: Scalar, data_type: &DataType) -> Result<(i128, bool), Fi
     }
 }
 
-fn ints(comparison: &Comparison, ty: Scalar, data_type: &DataType) -> Result<Allowed, FilterError> {
+fn ints(comparison: &Comparison, ty: Scalar, data_type: &DataType) -> Result<Allowed, PhraseError> {
     let int = |word: &Word| int(word, ty, data_type);
     let range = |low: i128, high: i128| Vec::from_iter((low <= high).then_some((low, high)));
     Ok(Allowed::Ints(match comparison {
@@ -182,7 +182,7 @@ fn ints(comparison: &Comparison, ty: Scalar, data_type: &DataType) -> Result<All
     }))
 }
 
-fn floats(comparison: &Comparison, ty: Scalar) -> Result<Allowed, FilterError> {
+fn floats(comparison: &Comparison, ty: Scalar) -> Result<Allowed, PhraseError> {
     let float = |word: &Word| {
         let value = match ty {
             // The number that the column would hold.
@@ -215,8 +215,8 @@ fn floats(comparison: &Comparison, ty: Scalar) -> Result<Allowed, FilterError> {
 
 fn bytes(
     comparison: &Comparison,
-    read: impl Fn(&Word) -> Result<Vec<u8>, FilterError>,
-) -> Result<Allowed, FilterError> {
+    read: impl Fn(&Word) -> Result<Vec<u8>, PhraseError>,
+) -> Result<Allowed, PhraseError> {
     use Bound::{Excluded, Included, Unbounded};
     Ok(Allowed::Bytes(match comparison {
         Comparison::Less(word) => vec![(Unbounded, Excluded(read(word)?))],
@@ -231,7 +231,7 @@ fn bytes(
 }
 
 /// Types that have no order that anybody would ask for.
-fn equal_only(comparison: &Comparison, ty: Scalar) -> Result<Allowed, FilterError> {
+fn equal_only(comparison: &Comparison, ty: Scalar) -> Result<Allowed, PhraseError> {
     match comparison {
         _ if ty == Scalar::Geopoint => {}
         Comparison::OneOf(_) => {
@@ -255,7 +255,7 @@ fn equal_only(comparison: &Comparison, ty: Scalar) -> Result<Allowed, FilterErro
     Err(wrong(&word, format!("a column of type {ty} can be asked for with {only} alone")))
 }
 
-fn listed(comparison: &Comparison, column: &ColumnDecl) -> Result<Allowed, FilterError> {
+fn listed(comparison: &Comparison, column: &ColumnDecl) -> Result<Allowed, PhraseError> {
     let place = |word: &Word| {
         let values = &column.values;
         values.iter().position(|value| *value == word.text).ok_or_else(|| {

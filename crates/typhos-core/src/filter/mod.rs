@@ -12,13 +12,14 @@
 //! ```text
 //! question = all { "or" all }          all  = part { "and" part }
 //! part     = "not" part | "(" question ")" | test
-//! test     = column ( "=" | "!=" | "<>" | "<" | "<=" | ">" | ">=" ) value
-//!          | column [ "not" ] "in" "(" value { "," value } ")"
-//!          | column [ "not" ] "between" value "and" value
-//!          | column "is" [ "not" ] ( "absent" | "null" )
-//! column   = a name, in double quotes where it has more than letters, digits and underscores
+//! test     = term ( "=" | "!=" | "<>" | "<" | "<=" | ">" | ">=" ) value
+//!          | term [ "not" ] "in" "(" value { "," value } ")"
+//!          | term [ "not" ] "between" value "and" value
+//!          | term "is" [ "not" ] ( "absent" | "null" )
 //! value    = a text in single quotes, or a number, true or false
 //! ```
+//!
+//! What a term is, [`terms`](crate::terms) says: a column, or a function of one such as `year(sold_on)`.
 
 mod allowed;
 mod parse;
@@ -27,25 +28,13 @@ mod rows;
 #[cfg(test)]
 mod tests;
 
-use std::ops::Range;
-
 use arrow_schema::Schema as ArrowSchema;
-use thiserror::Error;
 
 use crate::schema::Schema;
+use crate::terms::{PhraseError, Spoken, Term};
 use allowed::Allowed;
 use parse::Expr;
 pub use rows::{Extremes, Page};
-
-/// A question that cannot be asked.
-#[derive(Debug, Clone, PartialEq, Eq, Error)]
-#[error("{message}")]
-pub struct FilterError {
-    /// The bytes of the question that are wrong.
-    pub span: Range<usize>,
-    /// What is wrong, and what to do about it.
-    pub message: String,
-}
 
 /// A question about the rows of a schema.
 #[derive(Debug, Clone)]
@@ -63,7 +52,7 @@ enum Node {
 
 #[derive(Debug, Clone)]
 struct Test {
-    column: usize,
+    term: Term,
     fits: Fits,
 }
 
@@ -83,7 +72,7 @@ impl Filter {
         question: &str,
         schema: &Schema,
         arrow: &ArrowSchema,
-    ) -> Result<Filter, FilterError> {
+    ) -> Result<Filter, PhraseError> {
         let expr = parse::parse(question)?;
         Ok(Filter { root: node(&expr, true, schema, arrow)? })
     }
@@ -95,7 +84,9 @@ impl Filter {
                 Node::All(parts) | Node::Any(parts) => {
                     parts.iter().for_each(|part| collect(part, columns));
                 }
-                Node::Test(test) if !columns.contains(&test.column) => columns.push(test.column),
+                Node::Test(test) if !columns.contains(&test.term.column) => {
+                    columns.push(test.term.column);
+                }
                 Node::Test(_) => {}
             }
         }
@@ -113,8 +104,8 @@ impl Filter {
             match node {
                 Node::All(parts) => Node::All(all(parts)),
                 Node::Any(parts) => Node::Any(all(parts)),
-                Node::Test(test) => {
-                    Node::Test(Test { column: place(&test.column), fits: test.fits.clone() })
+                Node::Test(Test { term, fits }) => {
+                    Node::Test(Test { term: term.at(place(&term.column)), fits: fits.clone() })
                 }
             }
         }
@@ -128,7 +119,7 @@ fn node(
     meant: bool,
     schema: &Schema,
     arrow: &ArrowSchema,
-) -> Result<Node, FilterError> {
+) -> Result<Node, PhraseError> {
     Ok(match expr {
         Expr::Not(part) => node(part, !meant, schema, arrow)?,
         Expr::All(parts) | Expr::Any(parts) => {
@@ -139,24 +130,19 @@ fn node(
             // Of "not (a and b)" one of the two is not so.
             if matches!(expr, Expr::All(_)) == meant { Node::All(parts) } else { Node::Any(parts) }
         }
-        Expr::Absent(column) => {
+        Expr::Absent(spoken) => {
             let fits = if meant { Fits::Absent } else { Fits::Present };
-            Node::Test(Test { column: find(column, schema)?, fits })
+            Node::Test(Test { term: term(spoken, schema, arrow)?, fits })
         }
-        Expr::Compare(column, comparison) => {
-            let at = find(column, schema)?;
-            let allowed =
-                Allowed::by(comparison, &schema.columns[at], arrow.field(at).data_type())?;
+        Expr::Compare(spoken, comparison) => {
+            let term = term(spoken, schema, arrow)?;
+            let allowed = Allowed::by(comparison, &term.result, term.data_type())?;
             let allowed = if meant { allowed } else { allowed.complement() };
-            Node::Test(Test { column: at, fits: Fits::Values(allowed) })
+            Node::Test(Test { term, fits: Fits::Values(allowed) })
         }
     })
 }
 
-fn find(column: &parse::Word, schema: &Schema) -> Result<usize, FilterError> {
-    let found = schema.columns.iter().position(|known| known.name == column.text);
-    found.ok_or_else(|| FilterError {
-        span: column.span.clone(),
-        message: crate::schema::unknown_column(&column.text, &schema.columns),
-    })
+fn term(spoken: &Spoken, schema: &Schema, arrow: &ArrowSchema) -> Result<Term, PhraseError> {
+    Term::of(spoken, schema, |column| arrow.field(column).data_type())
 }

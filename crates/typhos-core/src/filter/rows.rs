@@ -3,12 +3,13 @@
 use std::ops::{Bound, Range, RangeBounds};
 
 use arrow_array::cast::AsArray;
-use arrow_array::types::*;
+use arrow_array::types::{Float32Type, Float64Type};
 use arrow_array::{Array, ArrayRef, ArrowPrimitiveType, RecordBatch};
-use arrow_schema::{DataType, TimeUnit};
+use arrow_schema::DataType;
 
 use super::allowed::Allowed;
 use super::{Filter, Fits, Node, Test};
+use crate::columns::whole::each_whole;
 
 /// The smallest and largest value of some rows. Of bytes both may be cut, the largest upwards.
 #[derive(Debug, Clone, PartialEq)]
@@ -55,7 +56,7 @@ impl Node {
         match self {
             Node::All(parts) => join(parts, |a, b| a && b),
             Node::Any(parts) => join(parts, |a, b| a || b),
-            Node::Test(test) => test.matches(batch.column(test.column)),
+            Node::Test(test) => test.matches(&test.term.values(batch.column(test.term.column))),
         }
     }
 
@@ -67,9 +68,11 @@ impl Node {
         match self {
             Node::All(parts) => join(parts, intersection),
             Node::Any(parts) => join(parts, union),
+            // What pages say of a column says nothing of what is worked out of it.
+            Node::Test(test) if !test.term.is_column() => union(&[0..rows], &[]),
             Node::Test(test) => {
                 let fitting =
-                    pages(test.column).into_iter().filter(|page| test.fits.may_be_in(page));
+                    pages(test.term.column).into_iter().filter(|page| test.fits.may_be_in(page));
                 let ranges: Vec<Range<u64>> =
                     fitting.map(|page| page.rows.start..page.rows.end.min(rows)).collect();
                 union(&ranges, &[])
@@ -202,44 +205,9 @@ fn primitive<A: ArrowPrimitiveType>(
 }
 
 fn ints(array: &ArrayRef, is_in: impl Fn(i128) -> bool) -> Vec<bool> {
-    macro_rules! of {
-        ($($pattern:pat => $arrow:ty,)*) => {
-            match array.data_type() {
-                DataType::Boolean => {
-                    let values = array.as_boolean().iter();
-                    values.map(|v| v.is_some_and(|v| is_in(i128::from(v)))).collect()
-                }
-                $($pattern => primitive::<$arrow>(array, |value| is_in(i128::from(value))),)*
-                other => unreachable!("no column of integers is held as {other}"),
-            }
-        };
-    }
-    of! {
-        DataType::Int8 => Int8Type,
-        DataType::Int16 => Int16Type,
-        DataType::Int32 => Int32Type,
-        DataType::Int64 => Int64Type,
-        DataType::UInt8 => UInt8Type,
-        DataType::UInt16 => UInt16Type,
-        DataType::UInt32 => UInt32Type,
-        DataType::UInt64 => UInt64Type,
-        DataType::Decimal32(..) => Decimal32Type,
-        DataType::Decimal64(..) => Decimal64Type,
-        DataType::Decimal128(..) => Decimal128Type,
-        DataType::Date32 => Date32Type,
-        DataType::Time32(TimeUnit::Second) => Time32SecondType,
-        DataType::Time32(_) => Time32MillisecondType,
-        DataType::Time64(TimeUnit::Microsecond) => Time64MicrosecondType,
-        DataType::Time64(_) => Time64NanosecondType,
-        DataType::Timestamp(TimeUnit::Second, _) => TimestampSecondType,
-        DataType::Timestamp(TimeUnit::Millisecond, _) => TimestampMillisecondType,
-        DataType::Timestamp(TimeUnit::Microsecond, _) => TimestampMicrosecondType,
-        DataType::Timestamp(TimeUnit::Nanosecond, _) => TimestampNanosecondType,
-        DataType::Duration(TimeUnit::Second) => DurationSecondType,
-        DataType::Duration(TimeUnit::Millisecond) => DurationMillisecondType,
-        DataType::Duration(TimeUnit::Microsecond) => DurationMicrosecondType,
-        DataType::Duration(TimeUnit::Nanosecond) => DurationNanosecondType,
-    }
+    let mut fits = Vec::with_capacity(array.len());
+    each_whole(array, |value| fits.push(value.is_some_and(&is_in)));
+    fits
 }
 
 /// Texts and UUIDs by their bytes; those of a dictionary are looked at once each.

@@ -1,13 +1,14 @@
 //! An input under a schema, as a table. Only the columns that are wanted are converted.
 
 use std::ops::ControlFlow;
+use std::sync::atomic::{AtomicUsize, Ordering};
 
 use arrow_array::RecordBatch;
 use arrow_schema::SchemaRef;
 
-use super::{Passed, Sieve, Table, TableError};
+use super::{Passed, Selection, Sieve, Table, TableError};
 use crate::columns::{Converter, MisfitValue, OnMisfit, Plan};
-use crate::run::RunOptions;
+use crate::run::{Monitor, RunOptions, fold_blocks};
 use crate::text::{Block, BlockReader, Input};
 
 /// An input under a schema. Records that do not fit are left out and counted.
@@ -68,11 +69,58 @@ impl Table for InputTable<'_> {
         }
         Ok(passed)
     }
+
+    fn read_spread(
+        &mut self,
+        selection: &Selection,
+        options: &RunOptions,
+        monitor: &dyn Monitor,
+        each: &(dyn Fn(usize, RecordBatch) -> ControlFlow<()> + Sync),
+    ) -> Result<Passed, TableError> {
+        let all = Selection { limit: None, ..selection.clone() };
+        let sieve = Sieve::new(&all, self.schema().fields().len());
+        let plan = self.plan.of_columns(sieve.columns());
+        let threads = AtomicUsize::new(0);
+        let start = || Spread {
+            thread: threads.fetch_add(1, Ordering::Relaxed),
+            converter: Converter::new(&plan, OnMisfit::NoteAll),
+            sieve: sieve.clone(),
+            misfits: 0,
+            is_over: false,
+        };
+        let work = |state: &mut Spread<'_>, block: &Block| {
+            let Spread { thread, converter, sieve, misfits, is_over } = state;
+            if *is_over {
+                return;
+            }
+            let report = converter.convert::<Enough>(block, |batch| {
+                match each(*thread, sieve.pass(&batch)) {
+                    ControlFlow::Continue(()) => Ok(()),
+                    ControlFlow::Break(()) => Err(Enough),
+                }
+            });
+            match report {
+                Ok(report) => *misfits += report.account.misfits(),
+                Err(Enough) => *is_over = true,
+            }
+        };
+        let ended = fold_blocks(plan.blocks(self.input), options, monitor, start, work)?;
+        Ok(Passed { misfits: ended.iter().map(|state| state.misfits).sum() })
+    }
+}
+
+/// What one of several threads has.
+struct Spread<'p> {
+    thread: usize,
+    converter: Converter<'p>,
+    sieve: Sieve,
+    misfits: u64,
+    /// Whoever takes the rows has seen enough.
+    is_over: bool,
 }
 
 #[cfg(test)]
 mod tests {
-    use super::super::Selection;
     use super::*;
     use crate::filter::Filter;
     use crate::text::{Dialect, InputChoice};

@@ -4,8 +4,11 @@
 //! reads no more than it has to for them. An input under a schema is one ([`InputTable`]); files of typed rows are
 //! others, elsewhere. What is done with the rows (shown, counted, drawn) is not known here.
 
+mod declared;
 mod input;
+mod plain;
 mod sieve;
+mod sorted;
 
 use std::error::Error;
 use std::ops::ControlFlow;
@@ -15,10 +18,15 @@ use arrow_schema::SchemaRef;
 use thiserror::Error;
 
 use crate::filter::Filter;
+use crate::run::{Monitor, RunError, RunOptions};
+use crate::sorting::SortError;
 use crate::text::InputError;
 
+pub use declared::Declared;
 pub use input::InputTable;
+pub use plain::plain_schema;
 pub use sieve::Sieve;
+pub use sorted::sorted_rows;
 
 /// Rows of a table that are wanted.
 #[derive(Debug, Clone, Default)]
@@ -69,6 +77,28 @@ pub trait Table {
         sieve: &mut Sieve,
         each: &mut dyn FnMut(RecordBatch) -> ControlFlow<()>,
     ) -> Result<Passed, TableError>;
+
+    /// Hands all wanted rows to `each` on several threads, in no order: whoever needs no order need not wait for one. Its first
+    /// argument is the number of the thread, below that of the options; the limit of a selection is not looked at. A table that
+    /// has no parts is read by one thread.
+    ///
+    /// # Errors
+    /// Rows that cannot be read, and being asked to stop by the monitor.
+    fn read_spread(
+        &mut self,
+        selection: &Selection,
+        options: &RunOptions,
+        monitor: &dyn Monitor,
+        each: &(dyn Fn(usize, RecordBatch) -> ControlFlow<()> + Sync),
+    ) -> Result<Passed, TableError> {
+        let _ = options;
+        let all = Selection { limit: None, ..selection.clone() };
+        let passed = self.read(&all, &mut |batch| match monitor.stopped() {
+            true => ControlFlow::Break(()),
+            false => each(0, batch),
+        })?;
+        if monitor.stopped() { Err(TableError::Interrupted) } else { Ok(passed) }
+    }
 }
 
 impl Selection {
@@ -100,7 +130,22 @@ pub enum TableError {
     /// The input cannot be read.
     #[error(transparent)]
     Input(#[from] InputError),
+    /// The monitor asked to stop.
+    #[error("interrupted")]
+    Interrupted,
+    /// Rows cannot be sorted.
+    #[error(transparent)]
+    Sort(#[from] SortError),
     /// A table that is somewhere else cannot be read, for the reason given there.
     #[error(transparent)]
     Source(Box<dyn Error + Send + Sync>),
+}
+
+impl From<RunError> for TableError {
+    fn from(error: RunError) -> TableError {
+        match error {
+            RunError::Input(error) => TableError::Input(error),
+            RunError::Interrupted => TableError::Interrupted,
+        }
+    }
 }

@@ -1,13 +1,16 @@
 //! What a selection leaves of batches, for tables that cannot leave the rest unread themselves.
 
+use std::ops::Range;
+
 use arrow_array::{BooleanArray, RecordBatch};
 use arrow_select::filter::filter_record_batch;
 
 use super::Selection;
-use crate::filter::Filter;
+use super::plain::plain_batch;
+use crate::filter::{Filter, Page};
 
 /// Takes the rows and columns out of batches that a selection wants.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub struct Sieve {
     /// The columns that have to be read, in the order of the table.
     columns: Vec<usize>,
@@ -46,21 +49,37 @@ impl Sieve {
         self.left == 0
     }
 
+    /// Whether a question decides which rows are wanted.
+    pub fn has_question(&self) -> bool {
+        self.filter.is_some()
+    }
+
+    /// The rows, out of so many, that could be wanted as far as `pages` tell of a column, which is given by its place in the table:
+    /// see [`Filter::candidates`].
+    pub fn candidates(&self, rows: u64, pages: &dyn Fn(usize) -> Vec<Page>) -> Vec<Range<u64>> {
+        match &self.filter {
+            Some(filter) => filter.candidates(rows, &|column| pages(self.columns[column])),
+            None => std::iter::once(0..rows).collect(),
+        }
+    }
+
     /// Rows that have to be read at most; `None` where a question decides.
     pub fn most(&self) -> Option<u64> {
         (self.filter.is_none() && self.left < u64::MAX).then_some(self.left)
     }
 
-    /// What is wanted of a batch of the columns that are [read](Self::columns).
+    /// What is wanted of a batch of the columns that are [read](Self::columns); values that are ours in another form come
+    /// in [ours](super::plain_schema).
     ///
     /// # Panics
     /// If the batch has other columns.
     pub fn pass(&mut self, batch: &RecordBatch) -> RecordBatch {
+        let batch = plain_batch(batch);
         let wanted = match &self.filter {
-            None => batch.clone(),
+            None => batch,
             Some(filter) => {
-                let meant = BooleanArray::from(filter.matches(batch));
-                filter_record_batch(batch, &meant).expect("a verdict for every row")
+                let meant = BooleanArray::from(filter.matches(&batch));
+                filter_record_batch(&batch, &meant).expect("a verdict for every row")
             }
         };
         let rows = wanted.num_rows().min(usize::try_from(self.left).unwrap_or(usize::MAX));

@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use arrow_array::RecordBatch;
 use arrow_ipc::reader::FileReader;
 use arrow_schema::{ArrowError, SchemaRef};
-use typhos_core::table::{Passed, Sieve, Table, TableError};
+use typhos_core::table::{Passed, Sieve, Table, TableError, plain_schema};
 use typhos_load::TargetError;
 
 use super::of_table;
@@ -29,7 +29,7 @@ impl ArrowTable {
     pub fn open(path: &Path) -> Result<ArrowTable, TargetError> {
         let rows = verify_arrow(path)?;
         guarded(path, || {
-            let schema = open(path, None)?.schema();
+            let schema = plain_schema(&open(path, None)?.schema());
             Ok(ArrowTable { path: path.to_path_buf(), schema, rows })
         })
     }

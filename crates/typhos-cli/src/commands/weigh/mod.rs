@@ -122,7 +122,7 @@ fn filter(args: &Weigh, plan: &Plan) -> Result<Option<Filter>, Failure> {
     let Some(question) = &args.filter else { return Ok(None) };
     match Filter::parse(question, plan.schema(), &plan.arrow()) {
         Ok(filter) => Ok(Some(filter)),
-        Err(error) => Err(Failure::Schema(diagnose::question(question, &error))),
+        Err(error) => Err(Failure::Schema(diagnose::phrase(question, "--where", &error))),
     }
 }
 

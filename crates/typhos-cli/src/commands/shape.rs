@@ -1,0 +1,401 @@
+//! Rows as they are printed: a table for people, or what another program reads. Rows come in batches and go as they come; only a table
+//! for people is held for a while, to know how wide its columns are.
+
+use std::io;
+
+use arrow_array::cast::AsArray;
+use arrow_array::types::Float64Type;
+use arrow_array::{Array, ArrayRef, RecordBatch};
+use arrow_schema::{DataType, Field, SchemaRef, TimeUnit};
+use clap::ValueEnum;
+use serde_json::{Value, json};
+use typhos_core::columns::{TYPE_KEY, cell_text, is_nested, write_json};
+use unicode_width::UnicodeWidthStr;
+
+use crate::console::{BOLD, Console, DIM, paint, safe};
+use crate::table::{Heading, Look, columns_that_fit, render};
+
+/// How rows are printed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Shape {
+    /// A table for people
+    Table,
+    /// CSV as in RFC 4180, absent values as nothing and empty texts as ""
+    Csv,
+    /// A JSON object a line
+    Ndjson,
+    /// A table in Markdown
+    Markdown,
+}
+
+/// Rows of a table for people that are measured together: those behind them have widths of their own.
+const STRETCH: usize = 2_000;
+
+/// Characters of a cell that a terminal is given.
+const MOST_CELL: usize = 32;
+
+/// Prints rows.
+pub struct Printer<'c> {
+    console: &'c mut Console,
+    form: Form,
+    schema: SchemaRef,
+    /// Columns of floats that people are not shown with all of their digits.
+    short: Vec<(usize, fn(f64) -> String)>,
+    /// Rows that were printed, or are held to be.
+    pub rows: u64,
+}
+
+enum Form {
+    Table(Vec<Vec<Option<String>>>),
+    Upright(usize),
+    Csv,
+    Ndjson,
+    Markdown,
+    /// The rows of a JSON document, each as text.
+    Document(Vec<String>),
+}
+
+impl<'c> Printer<'c> {
+    /// Prints rows of these columns: in a shape, as one JSON document, or a record below the other.
+    pub fn new(
+        console: &'c mut Console,
+        schema: SchemaRef,
+        shape: Shape,
+        is_document: bool,
+        is_upright: bool,
+    ) -> Printer<'c> {
+        let form = match shape {
+            _ if is_document => Form::Document(Vec::new()),
+            Shape::Table if is_upright => {
+                let names = schema.fields().iter().map(|field| safe(field.name()).width());
+                Form::Upright(names.max().unwrap_or(0))
+            }
+            Shape::Table => Form::Table(Vec::new()),
+            Shape::Csv => Form::Csv,
+            Shape::Ndjson => Form::Ndjson,
+            Shape::Markdown => Form::Markdown,
+        };
+        Printer { console, form, schema, short: Vec::new(), rows: 0 }
+    }
+
+    /// Shows a column to people as shares of a hundred.
+    pub fn as_percent(&mut self, column: usize) {
+        self.short.push((column, percent));
+    }
+
+    /// Shows a column to people without the digits that nobody reads.
+    pub fn in_few_digits(&mut self, column: usize) {
+        self.short.push((column, few_digits));
+    }
+
+    /// What stands above the rows.
+    ///
+    /// # Errors
+    /// A standard output that cannot be written to.
+    pub fn begin(&mut self, title: &str, total: Option<u64>) -> io::Result<()> {
+        let fields = self.schema.fields().clone();
+        match self.form {
+            Form::Table(_) | Form::Upright(_) => {
+                let total = total.map_or(String::new(), |total| {
+                    format!("  {}", typhos_core::infer::counted(total, "row"))
+                });
+                let title = format!("{}{}", paint(BOLD, safe(title)), paint(DIM, total));
+                self.console.say(title)
+            }
+            Form::Csv => {
+                let names = fields.iter().map(|field| csv_cell(Some(field.name())));
+                self.console.machine(&names.collect::<Vec<_>>().join(","))
+            }
+            Form::Markdown => {
+                let names = fields.iter().map(|field| markdown_cell(Some(field.name())));
+                let names = names.collect::<Vec<_>>().join(" | ");
+                let sides =
+                    fields.iter().map(|field| if is_number(field) { "---:" } else { "---" });
+                let sides = sides.collect::<Vec<_>>().join(" | ");
+                self.console.machine(&format!("| {names} |\n| {sides} |"))
+            }
+            Form::Ndjson | Form::Document(_) => Ok(()),
+        }
+    }
+
+    /// Prints rows, or holds them until they are measured.
+    ///
+    /// # Errors
+    /// A standard output that cannot be written to.
+    pub fn push(&mut self, batch: &RecordBatch) -> io::Result<()> {
+        let fields = batch.schema_ref().fields().clone();
+        let columns = || fields.iter().zip(batch.columns());
+        let rows = 0..batch.num_rows();
+        let first = self.rows;
+        self.rows += batch.num_rows() as u64;
+        let texts = |row: usize| -> Vec<Option<String>> {
+            batch.columns().iter().map(|column| cell_text(column, row)).collect()
+        };
+        let lines: Vec<String> = match &mut self.form {
+            Form::Table(held) => {
+                held.extend(rows.map(|row| {
+                    let mut cells = texts(row);
+                    for (column, short) in &self.short {
+                        let floats = batch.column(*column).as_primitive_opt::<Float64Type>();
+                        if let (Some(floats), Some(cell)) = (floats, &mut cells[*column]) {
+                            *cell = short(floats.value(row));
+                        }
+                    }
+                    cells
+                }));
+                if held.len() >= STRETCH {
+                    self.print_table()?;
+                }
+                return Ok(());
+            }
+            Form::Upright(width) => {
+                let width = *width;
+                for row in rows {
+                    let number = format!("row {}", first + row as u64 + 1);
+                    self.console.say(paint(DIM, number))?;
+                    for (field, column) in columns() {
+                        let name = safe(field.name());
+                        let pad = " ".repeat(width - name.width());
+                        let value = match cell_text(column, row) {
+                            Some(text) => safe(&text),
+                            None => paint(DIM, "·"),
+                        };
+                        self.console.say(format!("  {}{pad}  {value}", paint(BOLD, name)))?;
+                    }
+                }
+                return Ok(());
+            }
+            Form::Csv => {
+                let line = |row| {
+                    let cells = texts(row);
+                    let cells = cells.iter().map(|cell| csv_cell(cell.as_deref()));
+                    cells.collect::<Vec<_>>().join(",")
+                };
+                rows.map(line).collect()
+            }
+            Form::Markdown => {
+                let line = |row| {
+                    let cells = texts(row);
+                    let cells = cells.iter().map(|cell| markdown_cell(cell.as_deref()));
+                    format!("| {} |", cells.collect::<Vec<_>>().join(" | "))
+                };
+                rows.map(line).collect()
+            }
+            Form::Ndjson => {
+                let line = |row| {
+                    let cells = columns().map(|(field, column)| {
+                        format!("{}:{}", json!(field.name()), json_cell(field, column, row))
+                    });
+                    format!("{{{}}}", cells.collect::<Vec<_>>().join(","))
+                };
+                rows.map(line).collect()
+            }
+            Form::Document(held) => {
+                held.extend(rows.map(|row| {
+                    let cells = columns().map(|(field, column)| json_cell(field, column, row));
+                    format!("[{}]", cells.collect::<Vec<_>>().join(", "))
+                }));
+                return Ok(());
+            }
+        };
+        if lines.is_empty() { Ok(()) } else { self.console.machine(&lines.join("\n")) }
+    }
+
+    /// Prints what is held, and what stands below the rows. `head` are further members of a JSON document.
+    ///
+    /// # Errors
+    /// A standard output that cannot be written to.
+    pub fn end(&mut self, total: Option<u64>, head: &Value) -> io::Result<()> {
+        match &mut self.form {
+            Form::Table(held) => {
+                if !held.is_empty() || self.rows == 0 {
+                    self.print_table()?;
+                }
+            }
+            Form::Document(rows) => {
+                let columns = self.schema.fields().iter();
+                let columns: Vec<_> = columns
+                    .map(|field| json!({ "name": field.name(), "type": declared_type(field) }))
+                    .collect();
+                let mut document = json!({ "typhos": 1 });
+                for (key, value) in head.as_object().into_iter().flatten() {
+                    document[key] = value.clone();
+                }
+                document["columns"] = json!(columns);
+                document["rows"] = json!([]);
+                document["total"] = json!(total);
+                // Numbers of any length go as they are, and not through floats.
+                let text = serde_json::to_string_pretty(&document)?;
+                let rows = match rows.len() {
+                    0 => "[]".into(),
+                    _ => format!("[\n    {}\n  ]", rows.join(",\n    ")),
+                };
+                let (before, behind) =
+                    text.split_once("\"rows\": []").expect("the list is empty in the head");
+                let text = format!("{before}\"rows\": {rows}{behind}");
+                self.console.machine(&text)?;
+            }
+            _ => {}
+        }
+        Ok(())
+    }
+
+    fn print_table(&mut self) -> io::Result<()> {
+        let Form::Table(held) = &mut self.form else { return Ok(()) };
+        let held = std::mem::take(held);
+        let heading = |field: &Field| {
+            let name = field.name();
+            let heading = if is_number(field) { Heading::right(name) } else { Heading::left(name) };
+            heading.most(MOST_CELL)
+        };
+        let fields = self.schema.fields().clone();
+        let headings: Vec<_> = fields.iter().map(|field| heading(field)).collect();
+        let types = fields.iter().map(|field| (declared_type(field), Look::Type)).collect();
+        let rows = held.into_iter().map(|row| {
+            let cells = row.into_iter().map(|cell| match cell {
+                Some(text) => (text, Look::Plain),
+                None => ("·".into(), Look::Dim),
+            });
+            cells.collect()
+        });
+        let mut rows: Vec<Vec<_>> = std::iter::once(types).chain(rows).collect();
+        let fits = columns_that_fit(self.console, &headings, &rows);
+        rows.iter_mut().for_each(|row| row.truncate(fits));
+        self.console.say(render(self.console, &headings[..fits], rows, false))?;
+        if fits < headings.len() {
+            let columns = typhos_core::infer::counted(headings.len() as u64, "column");
+            let note = format!(
+                "  {fits} of {columns} fit this terminal; --upright shows all of them, --columns those that are named"
+            );
+            self.console.say(paint(DIM, note))?;
+        }
+        Ok(())
+    }
+}
+
+/// A share of one as one of a hundred.
+pub fn percent(share: f64) -> String {
+    match share * 100.0 {
+        share if share > 0.0 && share < 0.005 => format!("{share:.1e}%"),
+        share => format!("{share:.2}%"),
+    }
+}
+
+/// A float with six digits that count at most.
+pub fn few_digits(value: f64) -> String {
+    if value == 0.0 || !value.is_finite() {
+        return value.to_string();
+    }
+    let before = value.abs().log10().floor() as i32 + 1;
+    if before > 15 || before < -6 {
+        return format!("{value:.5e}");
+    }
+    let text = format!("{value:.*}", usize::try_from(6 - before).unwrap_or(0).min(12));
+    match text.contains('.') {
+        true => text.trim_end_matches('0').trim_end_matches('.').to_owned(),
+        false => text,
+    }
+}
+
+fn csv_cell(text: Option<&str>) -> String {
+    match text {
+        None => String::new(),
+        Some(text) if text.is_empty() || text.contains([',', '"', '\n', '\r']) => {
+            format!("\"{}\"", text.replace('"', "\"\""))
+        }
+        // A blank at an end is lost by some readers.
+        Some(text) if text.trim() != text => format!("\"{text}\""),
+        Some(text) => text.to_owned(),
+    }
+}
+
+fn markdown_cell(text: Option<&str>) -> String {
+    let text = text.unwrap_or_default();
+    let text = text.replace('\\', "\\\\").replace('|', "\\|").replace("\r\n", "\n");
+    text.replace(['\n', '\r'], "<br>")
+}
+
+fn json_cell(field: &Field, column: &ArrayRef, row: usize) -> String {
+    let mut text = String::new();
+    if is_nested(field) || !column.data_type().is_nested() {
+        write_json(field, column, row, &mut text);
+    } else {
+        text = json!(cell_text(column, row)).to_string();
+    }
+    text
+}
+
+/// The type that is declared of a field, or an Arrow type in the words of the schema file.
+pub fn declared_type(field: &Field) -> String {
+    match field.metadata().get(TYPE_KEY) {
+        Some(spelling) => spelling.clone(),
+        None => type_name(field.data_type()),
+    }
+}
+
+fn type_name(data_type: &DataType) -> String {
+    let unit = |unit: &TimeUnit| match unit {
+        TimeUnit::Second => "s",
+        TimeUnit::Millisecond => "ms",
+        TimeUnit::Microsecond => "us",
+        TimeUnit::Nanosecond => "ns",
+    };
+    match data_type {
+        DataType::Boolean => "bool".into(),
+        DataType::Utf8 => "text".into(),
+        DataType::Dictionary(..) => "lowcard".into(),
+        DataType::Date32 => "date".into(),
+        DataType::Decimal32(precision, scale)
+        | DataType::Decimal64(precision, scale)
+        | DataType::Decimal128(precision, scale) => format!("decimal({precision},{scale})"),
+        DataType::Time32(resolution) | DataType::Time64(resolution) => {
+            format!("time({})", unit(resolution))
+        }
+        DataType::Timestamp(resolution, None) => format!("timestamp({})", unit(resolution)),
+        DataType::Timestamp(resolution, Some(_)) => format!("timestamp({}, utc)", unit(resolution)),
+        other => other.to_string().to_lowercase(),
+    }
+}
+
+/// Whether a column stands to the right.
+pub fn is_number(field: &Field) -> bool {
+    let ty = declared_type(field).to_lowercase();
+    field.data_type().is_numeric()
+        || ["int", "uint", "float", "decimal", "real", "integer"]
+            .iter()
+            .any(|number| ty.starts_with(number))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn floats_are_shown_in_few_digits() {
+        let shown =
+            [0.0, 17.333_333_333_333_332, 1234.5, 1_234_567.8, 0.000_123_456_78, -2.5, 1e20];
+        assert_eq!(
+            shown.map(few_digits),
+            ["0", "17.3333", "1234.5", "1234568", "0.000123457", "-2.5", "1.00000e20"]
+        );
+        assert_eq!(
+            [0.0, 0.123_45, 1.0, 0.000_001].map(percent),
+            ["0.00%", "12.35%", "100.00%", "1.0e-4%"]
+        );
+    }
+
+    #[test]
+    fn cells_are_what_their_readers_take_for_them() {
+        for (text, csv, markdown) in [
+            (None, "", ""),
+            (Some(""), "\"\"", ""),
+            (Some("a,b"), "\"a,b\"", "a,b"),
+            (Some("a\"b"), "\"a\"\"b\"", "a\"b"),
+            (Some(" a"), "\" a\"", " a"),
+            (Some("a|b\nc\\"), "\"a|b\nc\\\"", "a\\|b<br>c\\\\"),
+        ] {
+            assert_eq!(csv_cell(text), csv);
+            assert_eq!(markdown_cell(text), markdown);
+        }
+    }
+}

@@ -1,0 +1,110 @@
+//! Values of other programs as we hold them: what is the same in another form is made ours, so that it can be asked about, grouped
+//! and shown in one way.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use arrow_array::cast::AsArray;
+use arrow_array::types::{Date64Type, Float16Type};
+use arrow_array::{
+    Array, ArrayRef, Float32Array, RecordBatch, RecordBatchOptions, StringArray,
+    TimestampMillisecondArray,
+};
+use arrow_schema::{DataType, Field, Fields, Schema as ArrowSchema, SchemaRef, TimeUnit};
+use arrow_select::take::take;
+
+use crate::columns::RANKED_KEY;
+use crate::columns::whole::{dictionary_array, each_whole};
+
+/// How values of a type are held here; `None` where they stay as they are.
+fn plain_type(data_type: &DataType) -> Option<DataType> {
+    Some(match data_type {
+        DataType::LargeUtf8 | DataType::Utf8View => DataType::Utf8,
+        DataType::Float16 => DataType::Float32,
+        DataType::Date64 => DataType::Timestamp(TimeUnit::Millisecond, None),
+        DataType::Dictionary(_, values) if **values != DataType::Utf8 => {
+            plain_type(values).unwrap_or_else(|| (**values).clone())
+        }
+        _ => return None,
+    })
+}
+
+/// The columns of rows as they are held here.
+pub fn plain_schema(schema: &ArrowSchema) -> SchemaRef {
+    let field = |field: &Arc<Field>| match plain_type(field.data_type()) {
+        Some(plain) => Arc::new(Field::clone(field).with_data_type(plain)),
+        None => field.clone(),
+    };
+    let fields: Fields = schema.fields().iter().map(field).collect();
+    Arc::new(ArrowSchema::new_with_metadata(fields, schema.metadata().clone()))
+}
+
+/// Rows as they are held here.
+pub(super) fn plain_batch(batch: &RecordBatch) -> RecordBatch {
+    let fields = batch.schema_ref().fields();
+    let is_ours = |(field, column): (&Arc<Field>, &ArrayRef)| {
+        plain_type(column.data_type()).is_none() && !field.metadata().contains_key(RANKED_KEY)
+    };
+    if fields.iter().zip(batch.columns()).all(is_ours) {
+        return batch.clone();
+    }
+    let plain = |(field, column): (&Arc<Field>, &ArrayRef)| match field.metadata().get(RANKED_KEY) {
+        Some(values) => by_rank(column, values).unwrap_or_else(|| plain_array(column)),
+        None => plain_array(column),
+    };
+    let columns = fields.iter().zip(batch.columns()).map(plain).collect();
+    let options = RecordBatchOptions::new().with_row_count(Some(batch.num_rows()));
+    RecordBatch::try_new_with_options(plain_schema(batch.schema_ref()), columns, &options)
+        .expect("columns of the plain types")
+}
+
+/// A ranked column whose codes are the ranks: as it is read from a file, they are the order in which values came. `None` where it is not
+/// what it says it is.
+fn by_rank(array: &ArrayRef, values: &str) -> Option<ArrayRef> {
+    let dictionary = array.as_any_dictionary_opt()?;
+    let words = dictionary.values().as_string_opt::<i32>()?;
+    let values: Vec<String> = serde_json::from_str(values).ok()?;
+    if words.iter().eq(values.iter().map(|value| Some(&value[..]))) {
+        return Some(array.clone());
+    }
+    let ranks: HashMap<&str, i128> = values.iter().map(|value| &value[..]).zip(0..).collect();
+    let of_words: Vec<Option<i128>> = (0..words.len())
+        .map(|word| match words.is_null(word) {
+            true => Some(None),
+            false => ranks.get(words.value(word)).map(|rank| Some(*rank)),
+        })
+        .collect::<Option<_>>()?;
+    let mut places = Vec::with_capacity(array.len());
+    each_whole(dictionary.keys(), |key| {
+        let word = key.and_then(|key| usize::try_from(key).ok());
+        places.push(word.and_then(|word| *of_words.get(word)?));
+    });
+    let room = match dictionary.keys().data_type() {
+        DataType::Int8 => 128,
+        DataType::UInt8 => 256,
+        _ => i128::MAX,
+    };
+    (values.len() as i128 <= room)
+        .then(|| dictionary_array(array.data_type(), places.into_iter(), &values))
+}
+
+fn plain_array(array: &ArrayRef) -> ArrayRef {
+    match array.data_type() {
+        DataType::LargeUtf8 => Arc::new(StringArray::from_iter(array.as_string::<i64>())),
+        DataType::Utf8View => Arc::new(StringArray::from_iter(array.as_string_view())),
+        DataType::Float16 => {
+            let values = array.as_primitive::<Float16Type>().iter();
+            Arc::new(Float32Array::from_iter(values.map(|value| value.map(f32::from))))
+        }
+        DataType::Date64 => {
+            let values = array.as_primitive::<Date64Type>().iter();
+            Arc::new(TimestampMillisecondArray::from_iter(values))
+        }
+        DataType::Dictionary(_, values) if **values != DataType::Utf8 => {
+            let dictionary = array.as_any_dictionary();
+            let found = take(dictionary.values(), dictionary.keys(), None);
+            plain_array(&found.expect("keys are places of values"))
+        }
+        _ => array.clone(),
+    }
+}
