@@ -92,6 +92,10 @@ pub enum Command {
     Peek(Peek),
     /// Group typed rows and count, sum up and measure each group, as a table or a chart
     Tally(Tally),
+    /// Ask typed rows in SQL
+    Ask(Ask),
+    /// Write one HTML page of an input, or of a check and its ledger, to be sent and printed
+    Report(Report),
     /// Try date patterns: which read a value, what a pattern makes of it, what a column holds
     Dates(Dates),
     /// Write the demo data and run the whole example on it
@@ -106,12 +110,15 @@ impl Command {
             Command::Draft(args) => (&args.inputs, vec![args.output.as_ref(), args.keep.as_ref()]),
             Command::Dates(args) => (&args.inputs, vec![]),
             Command::Pool(args) => (&args.surveys, vec![Some(&args.output)]),
-            Command::Check(args) => (&args.inputs, vec![Some(&args.schema)]),
+            Command::Check(args) => (&args.inputs, vec![Some(&args.schema), args.misfits.as_ref()]),
             Command::Weigh(args) => (&args.inputs, vec![Some(&args.schema)]),
             Command::Load(args) => (&args.inputs, vec![Some(&args.schema), args.rejects.as_ref()]),
             Command::Emit(args) => (&[], vec![Some(&args.schema), args.output.as_ref()]),
             Command::Peek(args) => (&args.what, vec![]),
             Command::Tally(args) => (&args.what, vec![]),
+            Command::Report(args) => (&args.what, vec![args.output.as_ref()]),
+            // The last one is a question.
+            Command::Ask(args) => (&args.words[..args.words.len() - 1], vec![]),
             Command::Demo(args) => (&[], vec![Some(&args.folder)]),
         };
         several.iter().chain(single.into_iter().flatten()).map(PathBuf::as_path).collect()
@@ -253,6 +260,14 @@ pub struct Check {
     /// Files, directories or patterns to check; '-' is standard input
     #[arg(required = true, value_name = "INPUT")]
     pub inputs: Vec<PathBuf>,
+
+    /// List every misfit in a file: CSV, or JSON lines in a FILE.ndjson
+    #[arg(long, value_name = "FILE")]
+    pub misfits: Option<PathBuf>,
+
+    /// Replace that file if it exists
+    #[arg(long, requires = "misfits")]
+    pub replace: bool,
 
     /// Print the findings as JSON
     #[arg(long)]
@@ -490,6 +505,51 @@ pub struct Tally {
     /// The most memory that groups take; what does not fit goes into temporary files
     #[arg(long, value_name = "SIZE", value_parser = parse_memory)]
     pub memory: Option<usize>,
+
+    #[command(flatten)]
+    pub input: InputArgs,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct Ask {
+    /// What is asked, as for 'typhos peek', and the question: one SELECT over a table of the name that the schema gives, or the file.
+    /// Dates are texts as in ISO 8601 there; decimals are exact up to 15 digits, and sums of them are those of floats
+    #[arg(required = true, num_args = 2.., value_names = ["WHAT", "SELECT"])]
+    pub words: Vec<PathBuf>,
+
+    /// The table of a database, where it has more than one
+    #[arg(long, value_name = "NAME")]
+    pub table: Option<String>,
+
+    /// Show each row as a block of lines, a column a line
+    #[arg(long, conflicts_with = "json")]
+    pub upright: bool,
+
+    /// How to print the rows
+    #[arg(long = "as", value_name = "SHAPE", conflicts_with_all = ["json", "upright"])]
+    pub shape: Option<Shape>,
+
+    /// Print the rows as one JSON document, numbers as numbers
+    #[arg(long)]
+    pub json: bool,
+
+    #[command(flatten)]
+    pub input: InputArgs,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct Report {
+    /// Files to tell of; or a schema and the files to hold against it
+    #[arg(required = true, value_name = "WHAT")]
+    pub what: Vec<PathBuf>,
+
+    /// Where to write the page [default: the name of the file, with .html]
+    #[arg(short, long, value_name = "FILE")]
+    pub output: Option<PathBuf>,
+
+    /// Replace the file if it exists
+    #[arg(long)]
+    pub replace: bool,
 
     #[command(flatten)]
     pub input: InputArgs,

@@ -22,6 +22,7 @@ mod keys;
 mod load;
 mod load_plan;
 mod misfit_limit;
+mod misfit_list;
 mod plan_file;
 pub mod proof;
 mod rejects;
@@ -50,6 +51,7 @@ pub use load_plan::{
     source_words,
 };
 pub use misfit_limit::MisfitLimit;
+pub use misfit_list::MisfitList;
 pub use plan_file::plan_file;
 pub use proof::Proof;
 pub use run::{LoadOptions, LoadReport, LoadRun};

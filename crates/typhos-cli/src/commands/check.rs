@@ -7,7 +7,7 @@ use typhos_core::run::{self, RunError};
 use typhos_core::schema::Misfit;
 use typhos_core::text::{Input, Undeclared};
 use typhos_core::wording::listed;
-use typhos_load::{KeyWatch, Repeats, TargetError, TempFiles};
+use typhos_load::{KeyWatch, MisfitList, Repeats, TargetError, TempFiles, keep_apart};
 
 use crate::args::{Check, Common};
 use crate::console::{self, BOLD, Console, DIM, GOOD, WARN, paint, safe};
@@ -21,7 +21,21 @@ use crate::report::{
 
 pub fn run(args: &Check, common: &Common, console: &mut Console) -> Result<Outcome, Failure> {
     let (plan, input) = super::plan(&args.schema, &args.inputs, &args.input, common, console)?;
-    let (account, repeats) = account(&plan, &input, common)?;
+    let mut list = match &args.misfits {
+        Some(path) => {
+            let read: Vec<_> = input.files().iter().filter_map(|file| file.path()).collect();
+            let read: Vec<_> = read.iter().map(|path| ("an input", &**path)).collect();
+            let read = [&read[..], &[("the schema", &args.schema)]].concat();
+            keep_apart(&read, &[("the list of misfits", path)])?;
+            Some(MisfitList::create(path, args.replace, &input, &plan)?)
+        }
+        None => None,
+    };
+    let (account, repeats) = account(&plan, &input, list.as_mut(), common)?;
+    if let (Some(list), Some(path)) = (list, &args.misfits) {
+        let count = counted(list.keep()?, "misfit");
+        console.note(format!("{} {}: {count}", paint(GOOD, "wrote"), console::path(path)))?;
+    }
     let problems = problems(&plan, &input);
     if args.json {
         let mut report = json!({ "typhos": 1, "schema": args.schema.display().to_string(), "input": InputReport::of(&input).json() });
@@ -52,11 +66,17 @@ fn problems(plan: &Plan, input: &Input) -> Vec<(String, String)> {
 }
 
 /// Converts everything and keeps nothing but the account, and duplicate keys.
-pub fn account(plan: &Plan, input: &Input, common: &Common) -> Result<(Account, Repeats), Failure> {
+/// With a list, all misfits are listed there.
+pub fn account(
+    plan: &Plan,
+    input: &Input,
+    mut list: Option<&mut MisfitList>,
+    common: &Common,
+) -> Result<(Account, Repeats), Failure> {
     /// No misfit stops a check; that it does is never made.
     enum Never {
         Run(RunError),
-        Keys(TargetError),
+        Target(TargetError),
     }
     impl From<RunError> for Never {
         fn from(error: RunError) -> Self {
@@ -68,6 +88,7 @@ pub fn account(plan: &Plan, input: &Input, common: &Common) -> Result<(Account, 
             unreachable!("a check notes misfits and goes on")
         }
     }
+    let on_misfit = if list.is_some() { OnMisfit::ListAll } else { OnMisfit::NoteAll };
     let progress = Progress::new("checking", input.bytes(), common.quiet);
     let mut account = Account::new(plan.schema().columns.len());
     let keys = KeyWatch::new(plan, &TempFiles::inside(&std::env::temp_dir()));
@@ -75,24 +96,24 @@ pub fn account(plan: &Plan, input: &Input, common: &Common) -> Result<(Account, 
         plan.blocks(input),
         &common.run_options(),
         &progress,
-        || Converter::new(plan, OnMisfit::NoteAll),
+        || Converter::new(plan, on_misfit),
         |converter, block| {
-            let Some(keys) = &keys else {
-                return Ok(converter.convert::<Never>(block, |_| Ok(()))?.account);
-            };
-            let report = converter.convert_with_places::<Never>(block, |batch, places| {
-                keys.note(&batch, places.file, places.lines).map_err(Never::Keys)
-            });
-            Ok(report?.account)
+            let Some(keys) = &keys else { return converter.convert(block, |_| Ok(())) };
+            converter.convert_with_places(block, |batch, places| {
+                keys.note(&batch, places.file, places.lines).map_err(Never::Target)
+            })
         },
         |part| {
-            account.add(&part);
-            Ok(())
+            account.add(&part.account);
+            match &mut list {
+                Some(list) => list.write(&part.misfits).map_err(Never::Target),
+                None => Ok(()),
+            }
         },
     )
     .map_err(|error| match error {
         Never::Run(error) => Failure::from(error),
-        Never::Keys(error) => error.into(),
+        Never::Target(error) => error.into(),
     })?;
     input.verify_unchanged()?;
     let repeats = keys.map(|keys| keys.finish(input)).transpose()?.unwrap_or_default();

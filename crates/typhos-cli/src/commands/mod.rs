@@ -1,5 +1,6 @@
 //! The commands: each resolves what was typed into what the libraries take, and shows what they say.
 
+mod ask;
 mod check;
 mod dates;
 mod demo;
@@ -9,6 +10,7 @@ mod keep;
 mod load;
 mod load_plan;
 mod look;
+mod page;
 mod peek;
 mod pool;
 mod scout;
@@ -62,7 +64,7 @@ pub fn run_from_env() -> Result<Outcome, Failure> {
 fn run(args: Args, console: &mut Console) -> Result<Outcome, Failure> {
     let common = &args.common;
     let is_index = |path: &&Path| path.to_str().is_some_and(IndexTable::is_url);
-    let looked_at = matches!(args.command, Command::Peek(_) | Command::Tally(_));
+    let looked_at = matches!(args.command, Command::Peek(_) | Command::Tally(_) | Command::Ask(_));
     let paths = args.command.paths().into_iter();
     paths.filter(|path| !(looked_at && is_index(path))).try_for_each(refuse_url)?;
     match args.command {
@@ -75,6 +77,8 @@ fn run(args: Args, console: &mut Console) -> Result<Outcome, Failure> {
         Command::Emit(args) => emit::run(&args, console),
         Command::Peek(args) => peek::run(&args, common, console),
         Command::Tally(args) => tally::run(&args, common, console),
+        Command::Ask(args) => ask::run(&args, common, console),
+        Command::Report(args) => page::run(&args, common, console),
         Command::Dates(args) => dates::run(&args, common, console),
         Command::Demo(args) => demo::run(&args, common, console),
     }

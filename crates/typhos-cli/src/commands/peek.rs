@@ -45,7 +45,7 @@ fn show(
     common: &Common,
     console: &mut Console,
 ) -> Result<Outcome, Failure> {
-    let Opened { title, table, bytes } = opened;
+    let Opened { title, table, bytes, .. } = opened;
     let schema = table.schema();
     let declared = Declared::of(&schema);
     let shown = match &args.columns[..] {

@@ -88,6 +88,11 @@ impl<'c> Printer<'c> {
         self.short.push((column, few_digits));
     }
 
+    /// Where it prints.
+    pub fn console(self) -> &'c mut Console {
+        self.console
+    }
+
     /// What stands above the rows.
     ///
     /// # Errors

@@ -56,7 +56,7 @@ fn tally(
     common: &Common,
     console: &mut Console,
 ) -> Result<Outcome, Failure> {
-    let Opened { title, table, bytes } = opened;
+    let Opened { title, table, bytes, .. } = opened;
     let arrow = table.schema();
     let declared = Declared::of(&arrow);
     let spec = spec(args, &declared, &arrow)?;

@@ -36,6 +36,8 @@ pub struct Named<'n> {
 /// A table, and what it is called.
 pub struct Opened<'t> {
     pub title: String,
+    /// What the rows are called as a table.
+    pub name: String,
     pub table: &'t mut dyn Table,
     /// Bytes that are read of it, where that is known.
     pub bytes: u64,
@@ -69,7 +71,11 @@ impl Named<'_> {
         let path = first.display();
         let bytes = std::fs::metadata(first).map_or(0, |about| about.len());
         let mut typed = |title: String, table: &mut dyn Table, console: &mut Console| {
-            work(Opened { title, table, bytes }, console)
+            let name = match self.table {
+                Some(name) => name.to_owned(),
+                None => super::table_name([&title[..]]),
+            };
+            work(Opened { title, name, table, bytes }, console)
         };
         match (url, form) {
             (Some(url), _) => {
@@ -112,8 +118,11 @@ impl Named<'_> {
         }
         let (plan, input) = super::plan(schema, inputs, self.input, common, console)?;
         let title = format!("{} under {}", input.files()[0].name(), schema.display());
-        let bytes = input.bytes();
-        work(Opened { title, table: &mut InputTable::new(&input, &plan), bytes }, console)
+        let files: Vec<String> = input.files().iter().map(|file| file.name()).collect();
+        let declared = plan.schema().table.clone();
+        let name = declared.unwrap_or_else(|| super::table_name(files.iter().map(String::as_str)));
+        let (table, bytes) = (&mut InputTable::new(&input, &plan), input.bytes());
+        work(Opened { title, name, table, bytes }, console)
     }
 
     /// Files alone, under a draft of all their rows.
@@ -137,7 +146,7 @@ impl Named<'_> {
         let input = input.ok_or_else(|| {
             Failure::Usage("a saved survey has no rows; name the files that it is of".into())
         })?;
-        let files: Vec<String> = input.files().iter().map(|file| file.name().to_owned()).collect();
+        let files: Vec<String> = input.files().iter().map(|file| file.name()).collect();
         let wanted = DraftOptions {
             table: super::table_name(files.iter().map(String::as_str)),
             naming: settings.house.naming.unwrap_or_default(),
@@ -159,8 +168,9 @@ impl Named<'_> {
         for note in undeclared_note(&plan, &input) {
             console.note(paint(WARN, note))?;
         }
-        let (title, bytes) = (input.files()[0].name().to_owned(), input.bytes());
-        work(Opened { title, table: &mut InputTable::new(&input, &plan), bytes }, console)
+        let (title, name) = (input.files()[0].name().to_owned(), wanted.table);
+        let (table, bytes) = (&mut InputTable::new(&input, &plan), input.bytes());
+        work(Opened { title, name, table, bytes }, console)
     }
 
     /// The first documents of an index; the password is asked for where a person sits.

@@ -43,6 +43,8 @@ pub enum OnMisfit {
     AsDeclared,
     /// Note every misfit and go on: a misfit under `stop` sets its record aside.
     NoteAll,
+    /// The same, and list all misfits of a block, with whole values.
+    ListAll,
 }
 
 /// What became of one block.
@@ -52,6 +54,8 @@ pub struct BlockReport {
     pub account: Account,
     /// The records set aside, in order; empty unless they are to be kept.
     pub set_aside: Vec<SetAside>,
+    /// All misfits, by their lines; empty unless they are to be [listed](OnMisfit::ListAll).
+    pub misfits: Vec<MisfitValue>,
 }
 
 /// Converts the blocks of one thread.
@@ -138,7 +142,7 @@ impl<'p, R: Records + 'static> OneFormat<'p, R> {
     ) -> Result<BlockReport, E> {
         let plan = self.plan;
         let mut report =
-            BlockReport { account: Account::new(self.columns.len()), set_aside: Vec::new() };
+            BlockReport { account: Account::new(self.columns.len()), ..BlockReport::default() };
         let layout = plan.layout(block.file);
         let is_utf8 = simdutf8::basic::from_utf8(block.text()).is_ok();
         let others = self.beside.iter_mut().flat_map(|(_, columns)| columns);
@@ -217,7 +221,7 @@ impl<'p, R: Records + 'static> OneFormat<'p, R> {
             _ => self.plan.schema().columns[misfit.column].misfit,
         };
         match (declared, self.mode) {
-            (Misfit::Stop, OnMisfit::NoteAll) => Misfit::Reject,
+            (Misfit::Stop, OnMisfit::NoteAll | OnMisfit::ListAll) => Misfit::Reject,
             (policy, _) => policy,
         }
     }
@@ -263,6 +267,10 @@ impl<'p, R: Records + 'static> OneFormat<'p, R> {
             let reason = Reason::Broken(broken.kind.describe(slice.block.first_line).into_owned());
             let misfit = MisfitValue::new(slice.place(broken.line), None, record, reason);
             report.account.broken.note(&misfit.reason, || misfit.clone());
+            if self.mode == OnMisfit::ListAll {
+                let value = crate::lossless(record);
+                report.misfits.push(MisfitValue { value, ..misfit.clone() });
+            }
             // What is not at hand cannot be set aside word for word.
             let policy = match self.mode {
                 OnMisfit::AsDeclared if !broken.kind.is_whole() => Misfit::Stop,
@@ -286,20 +294,22 @@ impl<'p, R: Records + 'static> OneFormat<'p, R> {
         let mut last_rejected: Option<usize> = None;
         for misfit in &self.misfits {
             let line = self.records.line(misfit.row);
-            let value = || {
+            let bytes = || {
                 let rows = rows(how, &self.records, self.numbers.as_deref());
-                let value = rows.value(
-                    &self.plan.sources()[misfit.column],
-                    self.plan.glue(misfit.column),
-                    misfit.row,
-                );
-                MisfitValue::new(
-                    slice.place(line),
-                    Some(misfit.column),
-                    &value,
-                    misfit.reason.clone(),
-                )
+                let source = &self.plan.sources()[misfit.column];
+                rows.value(source, self.plan.glue(misfit.column), misfit.row)
             };
+            let value = || {
+                let reason = misfit.reason.clone();
+                MisfitValue::new(slice.place(line), Some(misfit.column), &bytes(), reason)
+            };
+            if self.mode == OnMisfit::ListAll {
+                let mut listed = value();
+                if listed.path.is_empty() {
+                    listed.value = crate::lossless(&bytes());
+                }
+                report.misfits.push(listed);
+            }
             report.account.columns[misfit.column].note(&misfit.reason, value);
             match self.policy(misfit) {
                 Misfit::Stop if stop.as_ref().is_none_or(|(known, _)| line < *known) => {
@@ -318,6 +328,7 @@ impl<'p, R: Records + 'static> OneFormat<'p, R> {
             }
         }
         aside.sort_by_key(|(line, _)| *line);
+        report.misfits.sort_by_key(|misfit| misfit.place.line);
         report.set_aside.extend(aside.into_iter().map(|(_, aside)| aside));
         stop.map(|(_, misfit)| misfit)
     }

@@ -3,6 +3,7 @@
 //! A new database is written aside and renamed; in an existing one all is a single transaction.
 //! Tables are `STRICT`, so that SQLite holds to the types too.
 
+mod ask;
 mod busy;
 mod read;
 mod rows;
@@ -16,6 +17,7 @@ use typhos_load::{
     TargetKind, plain_name, plan_of, rejects_beside,
 };
 
+pub use ask::{AskError, Asking};
 pub use read::tables;
 pub(crate) use read::{identifier, open_existing, shown};
 use read::{recovered_transactions, transactions};

@@ -47,11 +47,16 @@ impl RowEncoder for SqliteRows {
     fn encode(&self, batch: &RecordBatch, block: &mut Vec<StoredBatch>) -> Result<(), TargetError> {
         // It would store null.
         typhos_load::view::refuse_floats(batch, "SQLite", false)?;
-        let columns = batch.columns().iter();
-        let columns = columns.map(|array| (stored(array), array.nulls().cloned()));
-        block.push(StoredBatch { columns: columns.collect(), rows: batch.num_rows() });
+        block.push(stored_batch(batch));
         Ok(())
     }
+}
+
+/// A batch as SQLite stores it.
+pub fn stored_batch(batch: &RecordBatch) -> StoredBatch {
+    let columns = batch.columns().iter();
+    let columns = columns.map(|array| (stored(array), array.nulls().cloned()));
+    StoredBatch { columns: columns.collect(), rows: batch.num_rows() }
 }
 
 /// A batch in SQLite's own types.

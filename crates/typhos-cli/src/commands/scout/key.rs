@@ -101,6 +101,6 @@ pub fn look(looked: &Looked, names: &[String], common: &Common) -> Result<Found,
     schema.layout.key = names.to_vec();
     schema.input.choice = input.choice().clone();
     let plan = Plan::new(schema, input).expect("columns that were found before");
-    let (_, repeats) = check::account(&plan, input, common)?;
+    let (_, repeats) = check::account(&plan, input, None, common)?;
     Ok(Found { columns: names.to_vec(), absent, repeats })
 }

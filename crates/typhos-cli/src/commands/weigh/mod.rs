@@ -5,7 +5,7 @@ mod json;
 mod ledger;
 mod suggest;
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use typhos_core::columns::Plan;
 use typhos_core::filter::Filter;
@@ -17,13 +17,15 @@ use typhos_core::text::Input;
 use typhos_files::{WeighAs, Weighed, Weighing};
 use typhos_load::{DEFAULT_MEMORY, LoadError};
 
-use crate::args::{Common, RuleArgs, Weigh};
+use crate::args::{Common, InputArgs, RuleArgs, Weigh};
 use crate::console::{BOLD, Console, DIM, WARN, paint, safe};
 use crate::diagnose;
 use crate::outcome::{Failure, Outcome};
 use crate::progress::Progress;
 use crate::report::InputReport;
 use crate::settings::Settings;
+
+pub use ledger::{lines, totals};
 
 pub fn run(args: &Weigh, common: &Common, console: &mut Console) -> Result<Outcome, Failure> {
     let is_schema = |path: &Path| path.extension().is_some_and(|extension| extension == "toml");
@@ -75,6 +77,23 @@ fn one(args: &Weigh, common: &Common, console: &mut Console) -> Result<u64, Fail
                 .into(),
         ));
     }
+    let ledger = ledger(args, (plan, input), filter, common)?;
+    let misfits = ledger.weighed.account.misfits();
+    if args.json {
+        console.json(&json::one(&ledger, args))?;
+    } else {
+        ledger::show(&ledger, args, console)?;
+    }
+    Ok(misfits)
+}
+
+/// Weighs an input that is bound to its declaration.
+fn ledger(
+    args: &Weigh,
+    (plan, input): (Plan, Input),
+    filter: Option<Filter>,
+    common: &Common,
+) -> Result<Ledger, Failure> {
     let schema = plan.schema();
     let used: std::collections::HashSet<&usize> =
         plan.sources().iter().flat_map(|source| source.columns()).collect();
@@ -93,14 +112,35 @@ fn one(args: &Weigh, common: &Common, console: &mut Console) -> Result<u64, Fail
         let rows = weighed.account.loaded;
         advise(schema, plan.sources(), examined, &weighed.declared.memory, rows)
     });
-    let misfits = weighed.account.misfits();
-    let ledger = Ledger { plan, input, faces, weighed, advice };
-    if args.json {
-        console.json(&json::one(&ledger, args))?;
-    } else {
-        ledger::show(&ledger, args, console)?;
+    Ok(Ledger { plan, input, faces, weighed, advice })
+}
+
+/// The ledger of an input, for what shows it beside other things.
+pub fn ledger_of(
+    schema: &Path,
+    inputs: &[PathBuf],
+    input: &InputArgs,
+    common: &Common,
+    console: &mut Console,
+) -> Result<Ledger, Failure> {
+    let args = Weigh {
+        schema: schema.to_path_buf(),
+        inputs: inputs.to_vec(),
+        advice: false,
+        filter: None,
+        suggest_sort: false,
+        memory: None,
+        sort_memory: None,
+        json: false,
+        input: input.clone(),
+    };
+    let bound = super::plan(schema, inputs, input, common, console)?;
+    if bound.1.is_stream() {
+        return Err(Failure::Usage(
+            "a stream is read only once, and for a page it would be read twice; give a file".into(),
+        ));
     }
-    Ok(misfits)
+    ledger(&args, bound, None, common)
 }
 
 /// Surveys the input under what the declaration says of absent values, and decides about its columns.
