@@ -76,9 +76,12 @@ fn bars(points: &[Point], width: usize) -> String {
         let bar = if value > 0.0 && eighths(value) == 0 { format!("{bar}▏") } else { bar };
         let pad = " ".repeat(label_width - label.width());
         let text = format!("{}{}", " ".repeat(text_width - point.text.width()), point.text);
-        format!("  {label}{pad}  {}  {}", paint(DIM, text), paint(FOUND, bar))
+        match bar.is_empty() {
+            true => format!("  {label}{pad}  {}", paint(DIM, text)),
+            false => format!("  {label}{pad}  {}  {}", paint(DIM, text), paint(FOUND, bar)),
+        }
     });
-    lines.map(|line| line.trim_end().to_owned()).collect::<Vec<_>>().join("\n")
+    lines.collect::<Vec<_>>().join("\n")
 }
 
 /// A bar of so many eighths of a column.

@@ -99,14 +99,7 @@ pub fn run(args: &Demo, common: &Common, console: &mut Console) -> Result<Outcom
         ),
     ];
     for (at, (why, line)) in lines.iter().enumerate() {
-        console.say("")?;
-        console.say(paint(BOLD, format!("{}. {why}", at + 1)))?;
-        console.say(format!(
-            "{} {}",
-            paint(DIM, "$"),
-            paint(FOUND, format!("typhos {}", line.join(" ")))
-        ))?;
-        step(line, common, console)?;
+        tell(at + 1, why, line, common, console)?;
         if line.contains(&&schema[..]) && line[0] == "draft" {
             let text = std::fs::read_to_string(&schema)
                 .map_err(|error| Failure::Machine(format!("{schema}: {error}")))?;
@@ -114,6 +107,31 @@ pub fn run(args: &Demo, common: &Common, console: &mut Console) -> Result<Outcom
         }
     }
     search(&url, lines.len() + 1, console)?;
+    let page = path("tickets.html");
+    let uses: [(&str, Vec<&str>); 3] = [
+        (
+            "Use the types: fares by cabin and year.",
+            vec![
+                "tally",
+                &lake,
+                "--by",
+                "cabin, year(departs_at)",
+                "--show",
+                "count, mean(fare), sum(fare), median(fare)",
+            ],
+        ),
+        (
+            "Departures by month, drawn.",
+            vec!["tally", &lake, "--by", "month(departs_at)", "--chart", "bar"],
+        ),
+        (
+            "And a page of the raw file, to be sent.",
+            vec!["report", &tickets, "-o", &page, "--replace"],
+        ),
+    ];
+    for (at, (why, line)) in uses.iter().enumerate() {
+        tell(lines.len() + 2 + at, why, line, common, console)?;
+    }
     console.say("")?;
     console.say(format!(
         "{} Everything is in {}. Try next:",
@@ -123,11 +141,38 @@ pub fn run(args: &Demo, common: &Common, console: &mut Console) -> Result<Outcom
     for (line, why) in [
         (format!("typhos scout {tickets} --column booking"), "why is this column text?"),
         (format!("typhos scout {}", path("gauges.tsv")), "tabs, offsets, seven digits of a second"),
-        (format!("typhos peek {schema} {tickets}"), "typed rows straight from the text"),
+        (
+            format!("typhos peek {schema} {tickets} --where \"fare > 80\" --sort 'fare desc'"),
+            "typed rows straight from the text",
+        ),
+        (
+            format!("typhos ask {tickets} \"select route, max(fare) from tickets group by route\""),
+            "SQL, without a schema or a database",
+        ),
     ] {
         console.say(format!("  {}  {}", paint(FOUND, line), paint(DIM, format!("# {why}"))))?;
     }
     Ok(Outcome::Clean)
+}
+
+/// Tells of a step, shows its command line, and takes it.
+fn tell(
+    number: usize,
+    why: &str,
+    line: &[&str],
+    common: &Common,
+    console: &mut Console,
+) -> Result<(), Failure> {
+    console.say("")?;
+    console.say(paint(BOLD, format!("{number}. {why}")))?;
+    // As a shell takes it.
+    let words = line.iter().map(|word| match word.contains([' ', '(']) {
+        true => format!("'{word}'"),
+        false => word.to_string(),
+    });
+    let line_shown = words.collect::<Vec<_>>().join(" ");
+    console.say(format!("{} {}", paint(DIM, "$"), paint(FOUND, format!("typhos {line_shown}"))))?;
+    step(line, common, console)
 }
 
 /// Asks the index something that needs one, as any client of it would.

@@ -143,7 +143,7 @@ impl Named<'_> {
         let looked = look(self.what, self.input, &rules, None, None, Extent::All, common)?;
         let questions = super::scout::questions(&looked);
         let Looked { examined, input, settings, .. } = looked;
-        let input = input.ok_or_else(|| {
+        let mut input = input.ok_or_else(|| {
             Failure::Usage("a saved survey has no rows; name the files that it is of".into())
         })?;
         let files: Vec<String> = input.files().iter().map(|file| file.name()).collect();
@@ -154,6 +154,7 @@ impl Named<'_> {
             objects: settings.house.nested.unwrap_or_default(),
         };
         let drafted = draft(&examined.survey, &examined.decisions, &wanted);
+        super::learn(&mut input, Some(&drafted.schema), common)?;
         let plan = Plan::new(drafted.schema, &input)
             .map_err(|wrong| Failure::Fault(wrong.iter().map(|it| it.message.clone()).collect()))?;
         let note = format!(

@@ -19,5 +19,6 @@ mod servers;
 mod small_disk;
 mod story;
 mod types;
+mod uses;
 mod wording;
 mod world;

@@ -6,7 +6,7 @@ use crate::world::World;
 fn the_demo_tells_the_whole_story() {
     let world = World::new();
     let ran = world.ok("demo ferry --rows 2000");
-    for step in ["scout", "draft", "check", "weigh", "load", "peek"] {
+    for step in ["scout", "draft", "check", "weigh", "load", "peek", "tally", "report"] {
         assert!(ran.out.contains(&format!("$ typhos {step}")), "{step}");
     }
     let ran = ran
@@ -21,6 +21,7 @@ fn the_demo_tells_the_whole_story() {
         "ferry/ferry.sqlite",
         "ferry/crossings.index/meta.json",
         "ferry/tickets.typhos.toml",
+        "ferry/tickets.html",
     ] {
         assert!(world.path(file).exists(), "{file}");
     }
@@ -36,7 +37,10 @@ fn the_commands_the_demo_ends_with_work() {
     world.ok("draft tickets.csv -o tickets.typhos.toml");
     world.ok("scout tickets.csv --column booking").says("digits, but").says("start with 0");
     world.ok("scout gauges.tsv").says("timestamp(ns, utc)").says("tab");
-    world.ok("peek tickets.typhos.toml tickets.csv").says("timestamp(s)");
+    let peek = ["peek", "tickets.typhos.toml", "tickets.csv", "--where", "fare > 80", "--sort"];
+    world.run_args(&[&peek[..], &["fare desc"]].concat()).status(0).says("timestamp(s)");
+    let question = "select route, max(fare) from tickets group by route";
+    world.run_args(&["ask", "tickets.csv", question]).status(0).says("Marrow Isle");
 }
 
 #[test]

@@ -14,7 +14,7 @@ use super::coder::each_float;
 use super::groups::{Entries, GroupTable, Keys, split_entry};
 use super::measure::{States, Totals, ranked, scaled};
 use super::spec::{Measure, Measured, TallySpec, scale_of};
-use crate::columns::whole::{each_whole, is_whole};
+use crate::columns::whole::{each_whole, is_whole, whole_array};
 use crate::schema::ColumnDecl;
 
 /// Groups of rows, in order.
@@ -131,7 +131,13 @@ impl Groups {
                 None => states.result(at, measure, &self.totals)?,
             });
         }
-        let batch = RecordBatch::try_new(self.schema.clone(), columns);
+        // Numbers of a file may be held wider than their declaration says.
+        let fields = self.schema.fields().iter();
+        let columns = columns.into_iter().zip(fields).map(|(column, field)| {
+            let is_other = column.data_type() != field.data_type() && is_whole(column.data_type());
+            if is_other { held_as(&column, field.data_type()) } else { column }
+        });
+        let batch = RecordBatch::try_new(self.schema.clone(), columns.collect());
         Ok(Some(batch.expect("columns of the types that were said")))
     }
 
@@ -258,6 +264,13 @@ fn floats(array: &ArrayRef) -> Vec<f64> {
         false => each_float(array, |value| floats.push(value.unwrap_or(f64::NAN))),
     }
     floats
+}
+
+/// Whole numbers, held in another way.
+fn held_as(column: &ArrayRef, data_type: &DataType) -> ArrayRef {
+    let mut values = Vec::with_capacity(column.len());
+    each_whole(column, |value| values.push(value));
+    whole_array(data_type, values.into_iter())
 }
 
 /// A column of keys as a column of groups.

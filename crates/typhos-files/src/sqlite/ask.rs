@@ -465,7 +465,7 @@ mod tests {
         assert_eq!(message, "there is no column 'routes'; did you mean 'route'?");
         assert_eq!(span, Some(7..13));
         for (statement, want) in [
-            ("select 1 from trips", "no such table: trips; the rows are the table tickets"),
+            ("select 1 from trips", "no such table: trips; the rows are the table \"tickets\""),
             ("select 1; select 2", "there is more than one statement; ask one question"),
             ("selekt 1", "near \"selekt\": syntax error"),
             ("", "this is no question: begin it with SELECT"),
