@@ -115,7 +115,7 @@ impl Command {
             Command::Load(args) => (&args.inputs, vec![Some(&args.schema), args.rejects.as_ref()]),
             Command::Emit(args) => (&[], vec![Some(&args.schema), args.output.as_ref()]),
             Command::Peek(args) => (&args.what, vec![]),
-            Command::Tally(args) => (&args.what, vec![]),
+            Command::Tally(args) => (&args.what, vec![args.save.as_ref()]),
             Command::Report(args) => (&args.what, vec![args.output.as_ref()]),
             // The last one is a question.
             Command::Ask(args) => (&args.words[..args.words.len() - 1], vec![]),
@@ -489,6 +489,14 @@ pub struct Tally {
     /// Draw the first measure of each group
     #[arg(long, value_name = "KIND", conflicts_with_all = ["json", "shape"])]
     pub chart: Option<ChartKind>,
+
+    /// Save the chart as a picture, a FILE.svg, instead of drawing it here
+    #[arg(long, value_name = "FILE", requires = "chart")]
+    pub save: Option<PathBuf>,
+
+    /// Replace that file if it exists
+    #[arg(long, requires = "save")]
+    pub replace: bool,
 
     /// How to print the groups
     #[arg(long = "as", value_name = "SHAPE", conflicts_with = "json")]

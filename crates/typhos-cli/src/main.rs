@@ -9,6 +9,7 @@ mod diagnose;
 mod fault;
 mod interrupt;
 mod outcome;
+mod picture;
 mod progress;
 mod prompt;
 mod remedies;

@@ -84,6 +84,7 @@ fn show(
             declared.refuse_foreign([at], sort).map_err(|error| Failure::Usage(error.message))?;
         }
         let progress = Progress::new("sorting", bytes, common.quiet);
+        selection.limit = if args.last.is_some() { None } else { most.checked_add(skip) };
         let scratch = TempFiles::inside(&std::env::temp_dir());
         let (runs, passed) =
             sorted_rows(table, &selection, &keys, SORT_MEMORY, scratch, &progress)?;

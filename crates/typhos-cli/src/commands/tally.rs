@@ -22,7 +22,7 @@ use super::shape::{Printer, Shape};
 use super::typed::{self, Named, Opened};
 use crate::args::{Common, Tally};
 use crate::chart::{ChartKind, Point, draw};
-use crate::console::{BOLD, Console, DIM, WARN, paint, safe};
+use crate::console::{self, BOLD, Console, DIM, GOOD, WARN, paint, safe};
 use crate::diagnose;
 use crate::outcome::{Failure, Outcome};
 use crate::progress::Progress;
@@ -40,6 +40,15 @@ const MOST_DRAWN: u64 = 5_000;
 const SORT_MEMORY: usize = 64 << 20;
 
 pub fn run(args: &Tally, common: &Common, console: &mut Console) -> Result<Outcome, Failure> {
+    if let Some(path) = &args.save {
+        typhos_load::refuse_existing(path, args.replace)?;
+        if path.extension().is_none_or(|extension| !extension.eq_ignore_ascii_case("svg")) {
+            return Err(Failure::Usage(format!(
+                "'{}' is no picture that is written here: name a FILE.svg",
+                path.display()
+            )));
+        }
+    }
     let named = Named {
         what: &args.what,
         table: args.table.as_deref(),
@@ -94,7 +103,7 @@ fn tally(
     drop(progress);
     let shown = Shown { title: &title, rows, spec: &spec };
     match args.chart {
-        Some(kind) => shown.chart(kind, args.top, &mut ordered, console)?,
+        Some(kind) => shown.chart(kind, args, &mut ordered, console)?,
         None => shown.print(args, &mut ordered, console)?,
     }
     if passed.misfits > 0 {
@@ -218,7 +227,7 @@ impl Shown<'_> {
     fn chart(
         &self,
         kind: ChartKind,
-        top: Option<u64>,
+        args: &Tally,
         groups: &mut Ordered,
         console: &mut Console,
     ) -> Result<(), Failure> {
@@ -230,7 +239,7 @@ impl Shown<'_> {
             ));
         }
         let usual = if kind == ChartKind::Bar { MOST_SHOWN } else { MOST_DRAWN };
-        let most = top.unwrap_or(usual);
+        let most = args.top.unwrap_or(usual);
         let (mut points, mut count) = (Vec::new(), 0);
         while let Some(batch) = groups.next()? {
             for row in 0..batch.num_rows() {
@@ -242,6 +251,13 @@ impl Shown<'_> {
         }
         let names = results[..by].iter().map(|column| &column.name[..]).collect::<Vec<_>>();
         let what = format!("{} by {}", results[by].name, names.join(", "));
+        if let Some(path) = &args.save {
+            let title = format!("{}: {what}", self.title);
+            let picture = crate::picture::svg(kind, &title, &points).map_err(Failure::Usage)?;
+            typhos_load::write_file(path, args.replace, picture.as_bytes())?;
+            console.note(format!("{} {}", paint(GOOD, "wrote"), console::path(path)))?;
+            return Ok(());
+        }
         let rows = paint(DIM, format!("  {}", counted(self.rows, "row")));
         console.say(format!("{}: {}{rows}", paint(BOLD, safe(self.title)), safe(&what)))?;
         console.say(draw(kind, &points, console.width))?;

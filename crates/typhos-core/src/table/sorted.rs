@@ -3,8 +3,9 @@
 use std::ops::ControlFlow;
 use std::sync::Arc;
 
-use arrow_array::RecordBatch;
+use arrow_array::{RecordBatch, UInt32Array};
 use arrow_select::concat::concat_batches;
+use arrow_select::take::take_record_batch;
 
 use super::{Declared, Passed, Selection, Table, TableError};
 use crate::run::Monitor;
@@ -15,8 +16,8 @@ use crate::spilling::Scratch;
 /// Rows of a run: fewer are gathered first, since every run is merged.
 const RUN_ROWS: usize = 1 << 16;
 
-/// Reads the wanted rows and sorts them; the limit of the selection is not looked at. The columns that rows are only sorted by
-/// stand behind those that are wanted.
+/// Reads the wanted rows and sorts them. The columns that rows are only sorted by stand behind those that are wanted. With a limit, at
+/// least so many of the first rows are among those that are sorted, and the rest need not be: [`SortedRuns::rows`] does not count it.
 ///
 /// # Errors
 /// Rows that cannot be read, temporary files that cannot be written, and being asked to stop.
@@ -49,7 +50,14 @@ pub fn sorted_rows(
     let mut flush = |held: &mut Vec<RecordBatch>| {
         let rows = concat_batches(&schema, held.iter()).expect("batches of one schema");
         held.clear();
-        runs.push(order.sort(&rows))
+        // Of each run only what may be among the first rows of all.
+        let most = selection.limit.and_then(|limit| usize::try_from(limit).ok());
+        let sorted = order.sort(&rows);
+        runs.push(match most.filter(|most| *most < sorted.num_rows()) {
+            Some(most) => take_record_batch(&sorted, &UInt32Array::from_iter(0..most as u32))
+                .expect("rows of the batch"),
+            None => sorted,
+        })
     };
     let mut failed = None;
     let all = Selection { columns: Some(read), limit: None, ..selection.clone() };
@@ -71,5 +79,54 @@ pub fn sorted_rows(
     match failed {
         Some(error) => Err(error),
         None => Ok((runs, passed)),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::columns::{Plan, cell_text};
+    use crate::run::NoMonitor;
+    use crate::spilling::testing::Memory;
+    use crate::table::InputTable;
+    use crate::text::{Dialect, Input, InputChoice};
+    use proptest::prelude::*;
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(24))]
+        /// The law: the first rows are those of all rows sorted, equal ones in the order of the input; with a limit or without.
+        #[test]
+        fn the_first_rows_are_those_of_all(
+            rows in proptest::collection::vec(0u32..50, 1..400),
+            copies in 1usize..400,
+            limit in proptest::option::of(0u64..60),
+        ) {
+            let all: Vec<u32> = rows.iter().copied().cycle().take(rows.len() * copies).collect();
+            let lines: String =
+                all.iter().enumerate().map(|(at, n)| format!("{at},{n}\n")).collect();
+            let choice = InputChoice::from(Dialect::RFC_4180);
+            let input = Input::from_bytes("t.csv", format!("at,n\n{lines}").into_bytes(), &choice);
+            let schema = "typhos = 1\n[columns]\nat = { type = \"uint32\" }\nn = { type = \"uint32\" }\n";
+            let plan = Plan::new(crate::read_schema(schema).unwrap(), &input).unwrap();
+            let mut table = InputTable::new(&input, &plan);
+            let selection = Selection { columns: Some(vec![0]), filter: None, limit };
+            let keys = [SortKey { column: "n".into(), descending: true }];
+            let scratch = Arc::new(Memory::default());
+            let (runs, _) =
+                sorted_rows(&mut table, &selection, &keys, 64 << 20, scratch, &NoMonitor).unwrap();
+            let mut merge = runs.merge().unwrap();
+            let mut found = Vec::new();
+            while let Some(batch) = merge.next(1000).unwrap() {
+                found.extend((0..batch.num_rows()).filter_map(|row| cell_text(batch.column(0), row)));
+            }
+            let mut want: Vec<(std::cmp::Reverse<u32>, usize)> =
+                all.iter().enumerate().map(|(at, n)| (std::cmp::Reverse(*n), at)).collect();
+            want.sort();
+            let most = limit.map_or(want.len(), |limit| (limit as usize).min(want.len()));
+            prop_assert!(found.len() >= most);
+            for (found, (_, want)) in found.iter().zip(&want[..most]) {
+                prop_assert_eq!(found, &want.to_string());
+            }
+        }
     }
 }

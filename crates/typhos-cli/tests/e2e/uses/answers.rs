@@ -176,6 +176,12 @@ fn charts_are_drawn_of_numbers() {
     assert!(bars.out.contains("mean(fare) by cabin") && bars.out.contains('█'));
     assert!(draw("line", "sold_on", "count").status(0).out.contains("2025-12-"));
     assert!(draw("histogram", "bucket(fare, 5)", "count").status(0).out.contains('└'));
+    let saved = ["tally", "tickets.parquet", "--by", "cabin", "--chart", "bar", "--save"];
+    world.run_args(&[&saved[..], &["c.svg"]].concat()).status(0);
+    let picture = world.read("c.svg");
+    assert!(picture.starts_with("<svg role=\"img\"") && picture.contains("saloon"), "{picture}");
+    world.run_args(&[&saved[..], &["c.svg"]].concat()).status(2).complains("exists already");
+    world.run_args(&[&saved[..], &["c.png"]].concat()).status(2).complains("name a FILE.svg");
     draw("bar", "", "count").status(2).complains("say --by");
     draw("bar", "cabin", "max(note)").status(2).complains("'max(note)' is no number");
 }
