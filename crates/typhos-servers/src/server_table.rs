@@ -18,12 +18,15 @@ pub type Connect<S> = fn(&ServerUrl) -> Result<S, TargetError>;
 /// How a destination is made of what was asked for.
 type Open = fn(&Address<'_>) -> Result<Box<dyn Destination>, String>;
 
+/// How a place becomes a target.
+type Connecting<T> = Box<dyn Fn(&ServerUrl) -> Result<T, TargetError>>;
+
 /// A place, and how it becomes a target.
 struct ServerPlace<T> {
     url: ServerUrl,
     /// The table, where the URL does not say all.
     table: Option<String>,
-    connect: Box<dyn Fn(&ServerUrl) -> Result<T, TargetError>>,
+    connect: Connecting<T>,
 }
 
 impl<T> fmt::Debug for ServerPlace<T> {

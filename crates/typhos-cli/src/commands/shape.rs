@@ -34,13 +34,16 @@ const STRETCH: usize = 2_000;
 /// Characters of a cell that a terminal is given.
 const MOST_CELL: usize = 32;
 
+/// How a float is shown to people.
+type Shortened = fn(f64) -> String;
+
 /// Prints rows.
 pub struct Printer<'c> {
     console: &'c mut Console,
     form: Form,
     schema: SchemaRef,
     /// Columns of floats that people are not shown with all of their digits.
-    short: Vec<(usize, fn(f64) -> String)>,
+    short: Vec<(usize, Shortened)>,
     /// Rows that were printed, or are held to be.
     pub rows: u64,
 }
@@ -212,11 +215,7 @@ impl<'c> Printer<'c> {
     /// A standard output that cannot be written to.
     pub fn end(&mut self, total: Option<u64>, head: &Value) -> io::Result<()> {
         match &mut self.form {
-            Form::Table(held) => {
-                if !held.is_empty() || self.rows == 0 {
-                    self.print_table()?;
-                }
-            }
+            Form::Table(held) if !held.is_empty() || self.rows == 0 => self.print_table()?,
             Form::Document(rows) => {
                 let columns = self.schema.fields().iter();
                 let columns: Vec<_> = columns
@@ -292,7 +291,7 @@ pub fn few_digits(value: f64) -> String {
         return value.to_string();
     }
     let before = value.abs().log10().floor() as i32 + 1;
-    if before > 15 || before < -6 {
+    if !(-6..=15).contains(&before) {
         return format!("{value:.5e}");
     }
     let text = format!("{value:.*}", usize::try_from(6 - before).unwrap_or(0).min(12));

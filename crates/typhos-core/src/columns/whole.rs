@@ -61,6 +61,7 @@ pub(crate) fn is_whole(data_type: &DataType) -> bool {
 ///
 /// # Panics
 /// If the values are no whole numbers underneath.
+#[expect(clippy::useless_conversion, reason = "of the widest type only")]
 pub(crate) fn each_whole(array: &dyn Array, mut each: impl FnMut(Option<i128>)) {
     of_whole!(
         array.data_type(),

@@ -47,7 +47,7 @@ pub struct Filter {
 enum Node {
     All(Vec<Node>),
     Any(Vec<Node>),
-    Test(Test),
+    Test(Box<Test>),
 }
 
 #[derive(Debug, Clone)]
@@ -104,8 +104,9 @@ impl Filter {
             match node {
                 Node::All(parts) => Node::All(all(parts)),
                 Node::Any(parts) => Node::Any(all(parts)),
-                Node::Test(Test { term, fits }) => {
-                    Node::Test(Test { term: term.at(place(&term.column)), fits: fits.clone() })
+                Node::Test(test) => {
+                    let term = test.term.at(place(&test.term.column));
+                    Node::Test(Box::new(Test { term, fits: test.fits.clone() }))
                 }
             }
         }
@@ -132,13 +133,13 @@ fn node(
         }
         Expr::Absent(spoken) => {
             let fits = if meant { Fits::Absent } else { Fits::Present };
-            Node::Test(Test { term: term(spoken, schema, arrow)?, fits })
+            Node::Test(Box::new(Test { term: term(spoken, schema, arrow)?, fits }))
         }
         Expr::Compare(spoken, comparison) => {
             let term = term(spoken, schema, arrow)?;
             let allowed = Allowed::by(comparison, &term.result, term.data_type())?;
             let allowed = if meant { allowed } else { allowed.complement() };
-            Node::Test(Test { term, fits: Fits::Values(allowed) })
+            Node::Test(Box::new(Test { term, fits: Fits::Values(allowed) }))
         }
     })
 }

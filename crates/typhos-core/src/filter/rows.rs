@@ -69,7 +69,9 @@ impl Node {
             Node::All(parts) => join(parts, intersection),
             Node::Any(parts) => join(parts, union),
             // What pages say of a column says nothing of what is worked out of it.
-            Node::Test(test) if !test.term.is_column() => union(&[0..rows], &[]),
+            Node::Test(test) if !test.term.is_column() => {
+                union(std::slice::from_ref(&(0..rows)), &[])
+            }
             Node::Test(test) => {
                 let fitting =
                     pages(test.term.column).into_iter().filter(|page| test.fits.may_be_in(page));

@@ -56,7 +56,7 @@ impl Stream {
 struct Between {
     measure: usize,
     part: f64,
-    keys: Vec<Option<(Vec<u8>, Vec<u8>)>>,
+    keys: Vec<Option<[Vec<u8>; 2]>>,
 }
 
 impl Groups {
@@ -211,9 +211,9 @@ fn walk(
             let is_here = |place: u64| (passed..passed + rows).contains(&place);
             let last = between.keys.last_mut().expect("one for each group");
             if is_here(*low) {
-                *last = Some((value.clone(), value.clone()));
+                *last = Some([value.clone(), value.clone()]);
             }
-            if let Some((_, upper)) = last.as_mut().filter(|_| is_here(*high)) {
+            if let Some([_, upper]) = last.as_mut().filter(|_| is_here(*high)) {
                 upper.clone_from(&value);
             }
         }
@@ -225,12 +225,12 @@ fn walk(
 
 impl Between {
     fn array(&self, keys: &Keys, measure: &Measure, states: &States) -> ArrayRef {
-        let there: Vec<&(Vec<u8>, Vec<u8>)> = self.keys.iter().flatten().collect();
-        let values = |of: fn(&(Vec<u8>, Vec<u8>)) -> &Vec<u8>| {
-            let keys_of: Vec<Vec<u8>> = there.iter().map(|pair| of(pair).clone()).collect();
+        let there: Vec<&[Vec<u8>; 2]> = self.keys.iter().flatten().collect();
+        let values = |of: usize| {
+            let keys_of: Vec<Vec<u8>> = there.iter().map(|pair| pair[of].clone()).collect();
             keys.columns(&keys_of).pop().expect("the last column is the value")
         };
-        let low = values(|pair| &pair.0);
+        let low = values(0);
         if !measure.result.scalar().is_number() || *low.data_type() == DataType::Utf8 {
             let mut at = 0..;
             let places = self.keys.iter().map(|key| key.as_ref().and_then(|_| at.next()));
@@ -238,7 +238,7 @@ impl Between {
             let spread = take(&low, &places, None).expect("places of the values");
             return of_key(spread, &measure.result);
         }
-        let (low, high) = (floats(&low), floats(&values(|pair| &pair.1)));
+        let (low, high) = (floats(&low), floats(&values(1)));
         let mut pairs = low.into_iter().zip(high);
         let found = self.keys.iter().enumerate().map(|(group, key)| {
             key.as_ref()?;

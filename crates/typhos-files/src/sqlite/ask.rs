@@ -73,7 +73,7 @@ impl Asking {
             message: format!("the columns cannot be those of one table here: {error}"),
             span: None,
         })?;
-        let handler = Some(move || stopped());
+        let handler = Some(stopped);
         connection.progress_handler(STEPS, handler).map_err(database)?;
         Ok(Asking { connection, table: table.to_owned(), columns, stopped })
     }

@@ -104,7 +104,7 @@ impl Part<'_> {
         let mask = ProjectionMask::roots(builder.parquet_schema(), columns);
         let mut builder = builder.with_projection(mask).with_row_groups(vec![group]);
         let rows = self.metadata.metadata().row_group(group).num_rows().unsigned_abs();
-        if wanted != [0..rows] {
+        if wanted.len() > 1 || wanted.first() != Some(&(0..rows)) {
             let ranges = wanted.iter().map(|rows| rows.start as usize..rows.end as usize);
             let selection = RowSelection::from_consecutive_ranges(ranges, rows as usize);
             builder = builder.with_row_selection(selection);
