@@ -193,13 +193,17 @@ impl Named<'_> {
     }
 }
 
-/// Whether a folder has files, and none of them is Parquet.
+/// Whether a folder has files and nothing else, and none of them is Parquet; what is hidden is not looked at.
 fn is_folder_of_text(path: &Path) -> bool {
     let Ok(entries) = std::fs::read_dir(path) else { return false };
-    let files: Vec<PathBuf> =
-        entries.flatten().map(|entry| entry.path()).filter(|path| path.is_file()).collect();
-    let is_parquet = |path: &PathBuf| matches!(FileForm::of(path), Ok(Some(FileForm::Parquet)));
-    !files.is_empty() && !files.iter().any(is_parquet)
+    let is_shown = |path: &PathBuf| {
+        let name = path.file_name().unwrap_or_default().to_string_lossy();
+        !name.starts_with(['.', '_'])
+    };
+    let inside: Vec<PathBuf> =
+        entries.flatten().map(|entry| entry.path()).filter(is_shown).collect();
+    let is_text = |path: &PathBuf| path.is_file() && matches!(FileForm::of(path), Ok(None));
+    !inside.is_empty() && inside.iter().all(is_text)
 }
 
 /// The table of a database that is meant.

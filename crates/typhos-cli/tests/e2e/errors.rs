@@ -40,6 +40,7 @@ fn command_lines_that_do_not_go_together() {
     world
         .write("t.csv", "a,b\n1,2\n")
         .write("s.typhos.toml", SCHEMA)
+        .write("p.parquet", "PAR1 and no more")
         .write("text.db", "this is not a database at all");
     for (line, want) in [
         ("scuot t.csv", "similar subcommand exists: 'scout'"),
@@ -61,9 +62,8 @@ fn command_lines_that_do_not_go_together() {
             "--parts and --part-size are for Parquet",
         ),
         ("load s.typhos.toml t.csv", "--into <TARGET>"),
-        ("peek t.csv", "give its schema first: typhos peek SCHEMA t.csv"),
         ("peek s.typhos.toml", "give the files to look at"),
-        ("peek t.csv t.csv", "which is not a schema file"),
+        ("peek p.parquet t.csv", "which is not a schema file"),
         ("scout - t.csv", "'-' is standard input, which is read alone"),
         ("scout t.csv --encoding utf-61", "'utf-61' is not an encoding; did you mean 'utf-8'?"),
     ] {

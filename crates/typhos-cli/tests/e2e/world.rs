@@ -115,10 +115,40 @@ impl World {
         self.run(line).status(0)
     }
 
-    /// Runs a line whose result is JSON.
+    /// Runs a line whose result is JSON. The cells of rows are texts here, numbers with all the digits that are printed.
     pub fn json(&self, line: &str) -> Value {
-        self.run(line).parsed()
+        let mut ran = self.run(line);
+        if line.starts_with("peek ") {
+            ran.out = with_text_cells(&ran.out);
+        }
+        ran.parsed()
     }
+}
+
+/// A document whose rows have numbers, true and false in quotes, and what nests as one text.
+fn with_text_cells(document: &str) -> String {
+    let Some((before, rows)) = document.split_once("\"rows\": [\n") else { return document.into() };
+    let Some((rows, behind)) = rows.split_once("\n  ]") else { return document.into() };
+    let row = |line: &str| -> String {
+        let line = line.trim();
+        let (line, comma) = line.strip_suffix(',').map_or((line, ""), |line| (line, ","));
+        let mut left =
+            line.strip_prefix('[').and_then(|line| line.strip_suffix(']')).expect("a row");
+        let mut cells = Vec::new();
+        while !left.is_empty() {
+            let mut values = serde_json::Deserializer::from_str(left).into_iter::<Value>();
+            values.next().expect("a cell").expect("JSON");
+            let (cell, rest) = left.split_at(values.byte_offset());
+            cells.push(match cell.trim() {
+                text if text.starts_with('"') || text == "null" => text.to_owned(),
+                other => Value::from(other).to_string(),
+            });
+            left = rest.trim_start_matches([',', ' ']);
+        }
+        format!("[{}]{comma}", cells.join(", "))
+    };
+    let rows: Vec<String> = rows.lines().map(row).collect();
+    format!("{before}\"rows\": [\n{}\n  ]{behind}", rows.join("\n"))
 }
 
 /// Runs a command to its end.

@@ -76,7 +76,7 @@ fn rows_are_printed_as_their_readers_want_them() {
         );
         let upright = peek("--upright --rows 1");
         assert!(upright.contains("row 1\n  id       1\n  cabin    saloon\n"), "{upright}");
-        let document = world.json(&format!("peek {what} --json --rows 1 -q"));
+        let document = world.run(&format!("peek {what} --json --rows 1 -q")).parsed();
         assert_eq!(document["rows"], json!([[1, "saloon", 12.5, "2024-12-31", "a, b"]]));
         assert_eq!(document["columns"][1], json!({ "name": "cabin", "type": "category" }));
     }
