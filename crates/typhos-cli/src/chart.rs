@@ -27,6 +27,9 @@ pub struct Point {
 /// The most characters of a label.
 const MOST_LABEL: usize = 28;
 
+/// The most columns of a bar: longer ones are not compared better.
+const MOST_BAR: usize = 64;
+
 /// Lines of a chart with an axis below.
 const HEIGHT: usize = 12;
 
@@ -57,7 +60,7 @@ fn bars(points: &[Point], width: usize) -> String {
     let widest = |texts: &mut dyn Iterator<Item = usize>| texts.max().unwrap_or(0);
     let label_width = widest(&mut labels.iter().map(|label| label.width()));
     let text_width = widest(&mut points.iter().map(|point| point.text.width()));
-    let room = width.saturating_sub(label_width + text_width + 6).max(10);
+    let room = width.saturating_sub(label_width + text_width + 6).clamp(10, MOST_BAR);
     let (least, most) = extent(points);
     let span = if most > least { most - least } else { 1.0 };
     // Eighths of a column on each side of zero.
@@ -131,11 +134,8 @@ fn over_axis(kind: ChartKind, points: &[Point], width: usize) -> String {
     let mut lines = Vec::new();
     for (row, cells) in cells.iter().enumerate() {
         let here = HEIGHT - 1 - row;
-        // The tick that belongs to the lower edge of this line, or the upper one of the first.
-        let tick = ticks.iter().find(|tick| {
-            let at = place(**tick, HEIGHT);
-            at == here || row == 0 && at == HEIGHT
-        });
+        // The tick that is at the upper edge of this line; the lowest is at the axis.
+        let tick = ticks.iter().find(|tick| place(**tick, HEIGHT) == here + 1);
         let name = tick.map_or(String::new(), |tick| axis_number(*tick));
         let pad = " ".repeat(axis_width - name.width());
         let side = if tick.is_some() { "┤" } else { "│" };
@@ -145,8 +145,10 @@ fn over_axis(kind: ChartKind, points: &[Point], width: usize) -> String {
             paint(FOUND, cells)
         ));
     }
+    let name = axis_number(bottom);
+    let pad = " ".repeat(axis_width - name.width());
+    lines.push(paint(DIM, format!("  {pad}{name} └{}", "─".repeat(used))));
     let pad = " ".repeat(axis_width + 1);
-    lines.push(paint(DIM, format!("  {pad}└{}", "─".repeat(used))));
     lines.push(format!("  {pad} {}", paint(DIM, ends(points, used))));
     lines.iter().map(|line| line.trim_end().to_owned()).collect::<Vec<_>>().join("\n")
 }
@@ -280,7 +282,9 @@ mod tests {
         let histogram = plain(ChartKind::Histogram, &[1.0, 2.0, 4.0]);
         assert_eq!(histogram.len(), HEIGHT + 2);
         assert!(histogram[0].starts_with("  4 ┤            █████"), "{histogram:?}");
-        assert!(histogram[HEIGHT - 1].starts_with("  0 ┤█████ █████ █████"), "{histogram:?}");
+        assert!(histogram[3].starts_with("  3 ┤"), "{histogram:?}");
+        assert!(histogram[HEIGHT - 1].starts_with("    │█████ █████ █████"), "{histogram:?}");
+        assert!(histogram[HEIGHT].starts_with("  0 └─────"), "{histogram:?}");
         assert!(histogram[HEIGHT + 1].trim().starts_with("g0"));
         let line = plain(ChartKind::Line, &[0.0, 1.0, 0.0]);
         assert!(line.iter().all(|line| line.width() <= 40));
