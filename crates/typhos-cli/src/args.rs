@@ -17,11 +17,10 @@ use typhos_load::{MisfitLimit, Mode, Seen};
 use typhos_sql::LANGUAGES;
 
 use crate::chart::ChartKind;
-use crate::commands::Shape;
 use crate::world;
 pub use input::InputArgs;
 pub use rules::RuleArgs;
-pub use values::Rows;
+pub use values::{Rows, Shape};
 use values::{
     parse_memory, parse_misfit_limit, parse_mode, parse_part_size, parse_rows, parse_seen,
     parse_threads,

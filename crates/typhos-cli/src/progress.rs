@@ -36,6 +36,13 @@ impl Progress {
         }
     }
 
+    /// Watches work of which nobody can tell how far it is.
+    pub fn of_unknown(what: &'static str, quiet: bool) -> Progress {
+        let progress = Progress::new(what, 0, quiet);
+        *progress.step.lock().unwrap_or_else(PoisonError::into_inner) = (what, None);
+        progress
+    }
+
     /// The bar, once the work has taken its time.
     fn bar(&self) -> Option<&ProgressBar> {
         if !self.shown || self.bar.get().is_none() && self.started.elapsed() < PATIENCE {
@@ -86,6 +93,8 @@ impl Monitor for Progress {
     }
 
     fn stopped(&self) -> bool {
+        // Who asks is at work: where nobody says how far it is, this is what is heard of it.
+        self.bar();
         crate::interrupt::is_asked()
     }
 }

@@ -2,6 +2,7 @@
 
 use std::num::NonZeroUsize;
 
+use clap::ValueEnum;
 use typhos_core::infer::Never;
 use typhos_core::text::{parse_size, size_name};
 use typhos_load::{LEAST_MEMORY, MisfitLimit, Mode, Seen};
@@ -21,6 +22,19 @@ pub(super) fn parse_memory(word: &str) -> Result<usize, String> {
             size_name(LEAST_MEMORY)
         )
     })
+}
+
+/// How rows are printed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Shape {
+    /// A table for people
+    Table,
+    /// CSV as in RFC 4180, absent values as nothing and empty texts as ""
+    Csv,
+    /// A JSON object a line
+    Ndjson,
+    /// A table in Markdown
+    Markdown,
 }
 
 /// How many rows are wanted.

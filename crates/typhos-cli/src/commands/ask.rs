@@ -9,9 +9,9 @@ use typhos_core::run::Monitor;
 use typhos_core::table::Selection;
 use typhos_files::sqlite::{AskError, Asking};
 
-use super::shape::{Printer, Shape};
+use super::shape::Printer;
 use super::typed::{Named, Opened};
-use crate::args::{Ask, Common};
+use crate::args::{Ask, Common, Shape};
 use crate::console::{Console, WARN, paint};
 use crate::diagnose;
 use crate::outcome::{Failure, Outcome};
@@ -60,7 +60,7 @@ fn ask(
     common: &Common,
     console: &mut Console,
 ) -> Result<Outcome, Failure> {
-    let Opened { title, name, table, bytes } = opened;
+    let Opened { title, name, table, .. } = opened;
     let told = |error: AskError| match error {
         AskError::Statement { message, span: Some(span) } => {
             let error = typhos_core::terms::PhraseError { span, message };
@@ -73,7 +73,7 @@ fn ask(
     for note in asking.notes(&columns) {
         console.note(paint(WARN, crate::console::safe(&note)))?;
     }
-    let progress = Progress::new("reading rows", bytes, common.quiet);
+    let progress = Progress::of_unknown("reading rows", common.quiet);
     let selection = Selection { columns: Some(columns.clone()), ..Selection::default() };
     let mut misfits = 0;
     asking.fill::<Failure>(&columns, |put| {

@@ -38,8 +38,6 @@ use crate::progress::Progress;
 use crate::report::{InputReport, UNDECLARED_HELP, undeclared, undeclared_note};
 use crate::settings::Settings;
 
-pub use shape::Shape;
-
 /// Runs the command line of the process.
 pub fn run_from_env() -> Result<Outcome, Failure> {
     crate::interrupt::catch(|| crate::outcome::tell_failure(&Failure::Interrupted));

@@ -10,9 +10,9 @@ use typhos_core::infer::{counted, grouped};
 use typhos_core::table::{Declared, sorted_rows};
 use typhos_load::TempFiles;
 
-use super::shape::{Printer, Shape};
+use super::shape::Printer;
 use super::typed::{self, Named, Opened};
-use crate::args::{Common, Peek, Rows};
+use crate::args::{Common, Peek, Rows, Shape};
 use crate::console::{Console, DIM, WARN, paint};
 use crate::outcome::{Failure, Outcome};
 use crate::progress::Progress;
@@ -45,7 +45,7 @@ fn show(
     common: &Common,
     console: &mut Console,
 ) -> Result<Outcome, Failure> {
-    let Opened { title, table, bytes, .. } = opened;
+    let Opened { title, table, .. } = opened;
     let schema = table.schema();
     let declared = Declared::of(&schema);
     let shown = match &args.columns[..] {
@@ -83,7 +83,7 @@ fn show(
             let at = declared.place(&key.column).expect("a key is a column");
             declared.refuse_foreign([at], sort).map_err(|error| Failure::Usage(error.message))?;
         }
-        let progress = Progress::new("sorting", bytes, common.quiet);
+        let progress = Progress::of_unknown("sorting", common.quiet);
         selection.limit = if args.last.is_some() { None } else { most.checked_add(skip) };
         let scratch = TempFiles::inside(&std::env::temp_dir());
         let (runs, passed) =

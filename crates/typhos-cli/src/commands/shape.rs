@@ -7,26 +7,13 @@ use arrow_array::cast::AsArray;
 use arrow_array::types::Float64Type;
 use arrow_array::{Array, ArrayRef, RecordBatch};
 use arrow_schema::{DataType, Field, SchemaRef, TimeUnit};
-use clap::ValueEnum;
 use serde_json::{Value, json};
 use typhos_core::columns::{TYPE_KEY, cell_text, is_nested, write_json};
 use unicode_width::UnicodeWidthStr;
 
+use crate::args::Shape;
 use crate::console::{BOLD, Console, DIM, paint, safe};
 use crate::table::{Heading, Look, columns_that_fit, render};
-
-/// How rows are printed.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub enum Shape {
-    /// A table for people
-    Table,
-    /// CSV as in RFC 4180, absent values as nothing and empty texts as ""
-    Csv,
-    /// A JSON object a line
-    Ndjson,
-    /// A table in Markdown
-    Markdown,
-}
 
 /// Rows of a table for people that are measured together: those behind them have widths of their own.
 const STRETCH: usize = 2_000;

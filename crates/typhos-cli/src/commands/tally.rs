@@ -18,9 +18,9 @@ use typhos_core::tally::{
 };
 use typhos_load::TempFiles;
 
-use super::shape::{Printer, Shape};
+use super::shape::Printer;
 use super::typed::{self, Named, Opened};
-use crate::args::{Common, Tally};
+use crate::args::{Common, Shape, Tally};
 use crate::chart::{ChartKind, Point, draw};
 use crate::console::{self, BOLD, Console, DIM, GOOD, WARN, paint, safe};
 use crate::diagnose;
@@ -74,7 +74,10 @@ fn tally(
     let run = common.run_options();
     let memory = args.memory.map_or(DEFAULT_TALLY_MEMORY, |memory| memory / 2);
     let scratch = TempFiles::inside(&std::env::temp_dir());
-    let progress = Progress::new("grouping", bytes, common.quiet);
+    let progress = match bytes {
+        Some(bytes) => Progress::new("grouping", bytes, common.quiet),
+        None => Progress::of_unknown("grouping", common.quiet),
+    };
     let tally = Tallying::new(spec.clone(), run.threads.get(), memory, scratch.clone());
     let failed: Mutex<Option<TallyError>> = Mutex::new(None);
     let passed = table.read_spread(&selection, &run, &progress, &|thread, batch| match tally

@@ -39,8 +39,8 @@ pub struct Opened<'t> {
     /// What the rows are called as a table.
     pub name: String,
     pub table: &'t mut dyn Table,
-    /// Bytes that are read of it, where that is known.
-    pub bytes: u64,
+    /// Bytes of text that are read on several threads, where it is text.
+    pub bytes: Option<u64>,
 }
 
 /// What is done with a table.
@@ -69,13 +69,12 @@ impl Named<'_> {
             )));
         }
         let path = first.display();
-        let bytes = std::fs::metadata(first).map_or(0, |about| about.len());
         let mut typed = |title: String, table: &mut dyn Table, console: &mut Console| {
             let name = match self.table {
                 Some(name) => name.to_owned(),
                 None => super::table_name([&title[..]]),
             };
-            work(Opened { title, name, table, bytes }, console)
+            work(Opened { title, name, table, bytes: None }, console)
         };
         match (url, form) {
             (Some(url), _) => {
@@ -121,7 +120,7 @@ impl Named<'_> {
         let files: Vec<String> = input.files().iter().map(|file| file.name()).collect();
         let declared = plan.schema().table.clone();
         let name = declared.unwrap_or_else(|| super::table_name(files.iter().map(String::as_str)));
-        let (table, bytes) = (&mut InputTable::new(&input, &plan), input.bytes());
+        let (table, bytes) = (&mut InputTable::new(&input, &plan), Some(input.bytes()));
         work(Opened { title, name, table, bytes }, console)
     }
 
@@ -170,7 +169,7 @@ impl Named<'_> {
             console.note(paint(WARN, note))?;
         }
         let (title, name) = (input.files()[0].name().to_owned(), wanted.table);
-        let (table, bytes) = (&mut InputTable::new(&input, &plan), input.bytes());
+        let (table, bytes) = (&mut InputTable::new(&input, &plan), Some(input.bytes()));
         work(Opened { title, name, table, bytes }, console)
     }
 

@@ -6,7 +6,7 @@
 //! form is printed into a buffer on the stack. What remains (exponents, extreme sizes, ties) is told by the long
 //! way, which is the definition, and against which the short one is tested.
 
-use super::number::{Number, POW10, parse_number};
+use super::number::{EXACT_POW10, Number, POW10, parse_number};
 
 /// Whether a number, read as float32 and printed in its shortest form (or, in scientific notation, with as many
 /// digits), is still the number written. `text` is the number as it was written plainly, or empty where that is not at
@@ -72,12 +72,6 @@ fn plain_text(number: &Number) -> String {
     let exponent = i64::from(number.exponent.unwrap_or(0)) - i64::from(number.scale);
     format!("{}e{exponent}", number.mantissa)
 }
-
-/// Powers of ten that a double has exactly.
-pub const EXACT_POW10: [f64; 23] = [
-    1e0, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9, 1e10, 1e11, 1e12, 1e13, 1e14, 1e15, 1e16,
-    1e17, 1e18, 1e19, 1e20, 1e21, 1e22,
-];
 
 /// Integers up to here are exact in a double.
 const EXACT_INTEGERS: u64 = 1 << 53;

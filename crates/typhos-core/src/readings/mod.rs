@@ -13,12 +13,13 @@ mod words;
 mod written;
 
 pub use floats::{
-    EXACT_POW10, nearest_float32, nearest_float32_of, nearest_float64, nearest_float64_of,
-    survives_float32, survives_float32_of, survives_float64,
+    nearest_float32, nearest_float32_of, nearest_float64, nearest_float64_of, survives_float32,
+    survives_float32_of, survives_float64,
 };
 pub use lengths::{Length, LengthValue, NoLength, length, length_text, read_length};
 pub use number::{
-    COMPACT_DAYS, Decimal, Number, POW10, eight_digits, is_giant, parse_integer, parse_number,
+    COMPACT_DAYS, Decimal, EXACT_POW10, Number, POW10, eight_digits, is_giant, parse_integer,
+    parse_number,
 };
 pub use short::{LONGEST_SHORT, ShortNumber};
 pub use special::{infinity, is_bare_uuid, is_ip, is_json, is_plain_ip, point, uuid, uuid_text};

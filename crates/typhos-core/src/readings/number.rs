@@ -5,8 +5,6 @@
 
 use std::cmp::Ordering;
 
-use super::floats::EXACT_POW10;
-
 /// The most digits that a number is taken apart exactly to: those of `decimal(38,S)`.
 pub const MAX_DIGITS: u32 = 38;
 
@@ -23,6 +21,12 @@ pub const POW10: [i128; 39] = {
     }
     powers
 };
+
+/// Powers of ten that a double has exactly.
+pub const EXACT_POW10: [f64; 23] = [
+    1e0, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9, 1e10, 1e11, 1e12, 1e13, 1e14, 1e15, 1e16,
+    1e17, 1e18, 1e19, 1e20, 1e21, 1e22,
+];
 
 /// A number as it is written: `±mantissa × 10^(exponent - scale)`.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -2,7 +2,7 @@
 
 use std::net::{Ipv4Addr, Ipv6Addr};
 
-use super::floats::EXACT_POW10;
+use super::number::EXACT_POW10;
 use super::number::parse_number;
 use super::short::ShortNumber;
 use super::trim;

@@ -5,9 +5,9 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use arrow_array::cast::AsArray;
-use arrow_array::types::{Date64Type, Float16Type};
+use arrow_array::types::{Date64Type, Float16Type, UInt32Type};
 use arrow_array::{
-    Array, ArrayRef, Float32Array, RecordBatch, RecordBatchOptions, StringArray,
+    Array, ArrayRef, DictionaryArray, Float32Array, RecordBatch, RecordBatchOptions, StringArray,
     TimestampMillisecondArray,
 };
 use arrow_schema::{DataType, Field, Fields, Schema as ArrowSchema, SchemaRef, TimeUnit};
@@ -25,8 +25,16 @@ fn plain_type(data_type: &DataType) -> Option<DataType> {
         DataType::Dictionary(_, values) if **values != DataType::Utf8 => {
             plain_type(values).unwrap_or_else(|| (**values).clone())
         }
+        DataType::Dictionary(codes, _) if !is_code(codes) => {
+            DataType::Dictionary(DataType::UInt32.into(), DataType::Utf8.into())
+        }
         _ => return None,
     })
+}
+
+/// Whether codes of dictionaries are held so here.
+fn is_code(data_type: &DataType) -> bool {
+    matches!(data_type, DataType::UInt8 | DataType::UInt16 | DataType::UInt32)
 }
 
 /// The columns of rows as they are held here.
@@ -105,6 +113,76 @@ fn plain_array(array: &ArrayRef) -> ArrayRef {
             let found = take(dictionary.values(), dictionary.keys(), None);
             plain_array(&found.expect("keys are places of values"))
         }
+        DataType::Dictionary(codes, _) if !is_code(codes) => {
+            let dictionary = array.as_any_dictionary();
+            let mut places = Vec::with_capacity(array.len());
+            each_whole(dictionary.keys(), |key| {
+                places.push(key.and_then(|key| u32::try_from(key).ok()))
+            });
+            let words = dictionary.values().as_string::<i32>().clone();
+            Arc::new(DictionaryArray::<UInt32Type>::new(
+                places.into_iter().collect(),
+                Arc::new(words),
+            ))
+        }
         _ => array.clone(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::columns::cell_text;
+    use arrow_array::types::{Int8Type, Int32Type};
+    use arrow_array::{Date64Array, Int64Array, LargeStringArray, StringViewArray};
+
+    /// The law: what is made ours shows the same values, and the schema says how it is held.
+    #[test]
+    fn what_is_made_ours_is_the_same() {
+        let words: DictionaryArray<Int32Type> = [Some("b"), None, Some("a")].into_iter().collect();
+        let numbers = DictionaryArray::<Int8Type>::new(
+            vec![Some(1), None, Some(0)].into(),
+            Arc::new(Int64Array::from(vec![5, 6])),
+        );
+        let columns: Vec<ArrayRef> = vec![
+            Arc::new(LargeStringArray::from(vec![Some("a"), None, Some("")])),
+            Arc::new(StringViewArray::from(vec![Some("long enough for a view"), None, Some("")])),
+            Arc::new(Date64Array::from(vec![Some(86_400_000), None, Some(-86_400_000)])),
+            Arc::new(words),
+            Arc::new(numbers),
+        ];
+        let fields: Vec<Field> = columns
+            .iter()
+            .enumerate()
+            .map(|(at, column)| Field::new(format!("c{at}"), column.data_type().clone(), true))
+            .collect();
+        let batch = RecordBatch::try_new(Arc::new(ArrowSchema::new(fields)), columns).unwrap();
+        let plain = plain_batch(&batch);
+        assert_eq!(plain.schema(), plain_schema(batch.schema_ref()));
+        for (ours, theirs) in plain.columns().iter().zip(batch.columns()) {
+            assert_ne!(ours.data_type(), theirs.data_type());
+            for row in 0..3 {
+                assert_eq!(cell_text(ours, row), cell_text(theirs, row), "{}", theirs.data_type());
+            }
+        }
+        let types: Vec<_> =
+            plain.columns().iter().map(|column| column.data_type().clone()).collect();
+        assert_eq!(types[4], DataType::Int64);
+        assert!(matches!(&types[3], DataType::Dictionary(codes, _) if **codes == DataType::UInt32));
+    }
+
+    /// A ranked column has its ranks for codes, whatever the order in which a file has its values.
+    #[test]
+    fn ranks_are_the_codes_of_a_ranked_column() {
+        let words: DictionaryArray<arrow_array::types::UInt8Type> =
+            [Some("cabin"), Some("deck"), None, Some("cabin")].into_iter().collect();
+        let words: ArrayRef = Arc::new(words);
+        let ranked = by_rank(&words, "[\"deck\",\"saloon\",\"cabin\"]").unwrap();
+        let dictionary = ranked.as_dictionary::<arrow_array::types::UInt8Type>();
+        let codes: Vec<_> = dictionary.keys().iter().collect();
+        assert_eq!(codes, [Some(2), Some(0), None, Some(2)]);
+        assert_eq!(dictionary.values().len(), 3);
+        assert!(by_rank(&words, "[\"deck\"]").is_none(), "it is not what it says");
+        assert!(by_rank(&words, "nonsense").is_none());
     }
 }
