@@ -7,6 +7,7 @@ use std::sync::Arc;
 use arrow_array::RecordBatch;
 use serde_json::json;
 use typhos_core::infer::{counted, grouped};
+use typhos_core::schema::SortKey;
 use typhos_core::table::{Declared, sorted_rows};
 use typhos_load::TempFiles;
 
@@ -60,6 +61,10 @@ fn show(
         (None, Rows::Some(rows)) => (args.skip_rows, rows),
         (None, Rows::All) => (args.skip_rows, u64::MAX),
     };
+    let keys = match &args.sort {
+        Some(sort) => sorted_by(sort, &declared)?,
+        None => Vec::new(),
+    };
     let total = table.rows().filter(|_| args.filter.is_none());
     let shape = args.shape.unwrap_or(Shape::Table);
     let mut printer = Printer::new(console, shown_schema, shape, args.json, args.upright);
@@ -77,12 +82,7 @@ fn show(
         },
         None => ControlFlow::Continue(()),
     };
-    let misfits = if let Some(sort) = &args.sort {
-        let keys = typed::sort_keys(sort, &declared.schema().columns)?;
-        for key in &keys {
-            let at = declared.place(&key.column).expect("a key is a column");
-            declared.refuse_foreign([at], sort).map_err(|error| Failure::Usage(error.message))?;
-        }
+    let misfits = if !keys.is_empty() {
         let progress = Progress::of_unknown("sorting", common.quiet);
         selection.limit = if args.last.is_some() { None } else { most.checked_add(skip) };
         let scratch = TempFiles::inside(&std::env::temp_dir());
@@ -149,6 +149,16 @@ fn show(
         console.note(paint(WARN, text))?;
     }
     Ok(Outcome::objecting_if(misfits > 0))
+}
+
+/// The columns that rows are sorted by.
+fn sorted_by(sort: &str, declared: &Declared) -> Result<Vec<SortKey>, Failure> {
+    let keys = typed::sort_keys(sort, &declared.schema().columns)?;
+    for key in &keys {
+        let at = declared.place(&key.column).map_err(Failure::Usage)?;
+        declared.refuse_foreign([at], sort).map_err(|error| Failure::Usage(error.message))?;
+    }
+    Ok(keys)
 }
 
 /// The rows from one place on, and how many.
