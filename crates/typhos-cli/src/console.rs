@@ -36,6 +36,8 @@ pub struct Console {
     /// Columns of the terminal; `None` where results go elsewhere and may be as wide as they are.
     pub width: Option<usize>,
     pub tone: Tone,
+    /// Whether who read the results has seen enough: long ones need not be made to their end.
+    pub is_closed: bool,
 }
 
 impl Console {
@@ -50,6 +52,7 @@ impl Console {
             err: Box::new(anstream::AutoStream::auto(io::stderr())),
             width,
             tone,
+            is_closed: false,
         }
     }
 
@@ -59,7 +62,8 @@ impl Console {
     /// A standard output that cannot be written to. One that is closed is none: whoever read it has seen enough, and
     /// what the command found decides how it ends.
     pub fn say(&mut self, line: impl AsRef<str>) -> io::Result<()> {
-        unless_closed(writeln!(self.out, "{}", door(line.as_ref())))
+        let written = writeln!(self.out, "{}", door(line.as_ref()));
+        self.unless_closed(written)
     }
 
     /// Writes a line beside the results.
@@ -81,7 +85,8 @@ impl Console {
     pub fn machine(&mut self, text: &str) -> io::Result<()> {
         let text = if self.is_terminal() { safe_lines(text) } else { text.to_owned() };
         let mut out = io::stdout().lock();
-        unless_closed(writeln!(out, "{text}").and_then(|()| out.flush()))
+        let written = writeln!(out, "{text}").and_then(|()| out.flush());
+        self.unless_closed(written)
     }
 
     /// Writes a JSON document as a result. Control characters are in it as escapes only.
@@ -118,6 +123,13 @@ impl Console {
             writeln!(out, "{}]{behind}", if has_entries { "\n  " } else { "" })?;
             out.flush()
         })();
+        unless_closed(written)
+    }
+
+    /// As [`unless_closed`], of results.
+    fn unless_closed(&mut self, written: io::Result<()>) -> io::Result<()> {
+        let kind = written.as_ref().err().map(io::Error::kind);
+        self.is_closed |= kind == Some(io::ErrorKind::BrokenPipe);
         unless_closed(written)
     }
 

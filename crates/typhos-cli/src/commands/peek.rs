@@ -73,7 +73,7 @@ fn show(
     let mut window = Window { skip, left: most };
     let mut push = |batch: &RecordBatch, window: &mut Window| match window.pass(batch) {
         Some(batch) => match printer.push(&batch) {
-            Ok(()) if window.left > 0 => ControlFlow::Continue(()),
+            Ok(()) if window.left > 0 && !printer.is_closed() => ControlFlow::Continue(()),
             Ok(()) => ControlFlow::Break(()),
             Err(error) => {
                 failed = Some(error);

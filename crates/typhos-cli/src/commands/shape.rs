@@ -83,6 +83,11 @@ impl<'c> Printer<'c> {
         self.console
     }
 
+    /// Whether who read the rows has seen enough.
+    pub fn is_closed(&self) -> bool {
+        self.console.is_closed
+    }
+
     /// What stands above the rows.
     ///
     /// # Errors

@@ -214,6 +214,9 @@ impl Shown<'_> {
             let room = most.saturating_sub(count).min(batch.num_rows() as u64);
             count += batch.num_rows() as u64;
             printer.push(&batch.slice(0, room as usize))?;
+            if printer.is_closed() {
+                break;
+            }
         }
         printer.end(Some(self.rows), &json!({ "groups": count }))?;
         let shown = printer.rows;

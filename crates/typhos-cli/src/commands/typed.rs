@@ -58,7 +58,9 @@ impl Named<'_> {
         let is_toml = first.extension().is_some_and(|extension| extension == "toml");
         let url = first.to_str().filter(|text| IndexTable::is_url(text));
         let form = match url {
-            None if !is_toml && first.as_os_str() != "-" => FileForm::of(first)?,
+            None if !is_toml && first.as_os_str() != "-" && !is_pattern(first) => {
+                FileForm::of(first)?
+            }
             _ => None,
         };
         if let (Some(another), true) = (self.what.get(1), url.is_some() || form.is_some()) {
@@ -190,6 +192,11 @@ impl Named<'_> {
             None => Ok(opened?),
         }
     }
+}
+
+/// Whether a path stands for files by a pattern.
+fn is_pattern(path: &Path) -> bool {
+    !path.exists() && path.to_string_lossy().contains(['*', '?', '['])
 }
 
 /// Whether a folder has files and nothing else, and none of them is Parquet; what is hidden is not looked at.

@@ -2,7 +2,7 @@
 
 use serde_json::json;
 
-use crate::world::World;
+use crate::world::{World, ended};
 
 /// A table with a ranked category, absent values and texts that are hard to print, in four forms.
 fn world() -> World {
@@ -95,6 +95,8 @@ fn files_alone_are_typed_by_a_draft_and_that_is_said() {
     let names = "a,b,c,d,e,f,g,h";
     let crossings = format!("peek crossings --rows 2 --encoding windows-1252 --names {names}");
     world.ok(&crossings).complains("typed by a draft");
+    let counted = world.ok(&crossings.replace("peek crossings --rows 2", "tally crossings/2024-0*"));
+    counted.says("count");
     world.run("peek -").status(2).complains("give its schema first");
 }
 
@@ -146,4 +148,20 @@ fn what_a_question_rules_out_is_not_read() {
     world.write("n.parquet", bytes);
     assert_ne!(ask("n < 100000").status, 0, "what is broken is noticed where it is read");
     assert_eq!(ask(wanted).status(0).out, want);
+}
+
+/// Who has seen enough ends it: not all of a long table is printed into nothing.
+#[test]
+fn a_closed_pipe_ends_what_is_printed() {
+    let world = World::new();
+    let rows: String = (0..3_000_000).map(|row| format!("{row}\n")).collect();
+    world.write("n.csv", format!("n\n{rows}"));
+    world.write("n.typhos.toml", "typhos = 1\n[columns]\nn = { type = \"uint32\" }\n");
+    let line = "peek n.typhos.toml n.csv --rows all --as csv";
+    let mut child = world.command(line).stdout(std::process::Stdio::piped()).spawn().unwrap();
+    let out = child.stdout.take().unwrap();
+    let mut head = String::new();
+    std::io::BufRead::read_line(&mut std::io::BufReader::new(out), &mut head).unwrap();
+    assert_eq!(head, "n\n");
+    assert_eq!(ended(child).status.code(), Some(0));
 }
