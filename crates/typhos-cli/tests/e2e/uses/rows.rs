@@ -95,7 +95,8 @@ fn files_alone_are_typed_by_a_draft_and_that_is_said() {
     let names = "a,b,c,d,e,f,g,h";
     let crossings = format!("peek crossings --rows 2 --encoding windows-1252 --names {names}");
     world.ok(&crossings).complains("typed by a draft");
-    let counted = world.ok(&crossings.replace("peek crossings --rows 2", "tally crossings/2024-0*"));
+    let counted =
+        world.ok(&crossings.replace("peek crossings --rows 2", "tally crossings/2024-0*"));
     counted.says("count");
     world.run("peek -").status(2).complains("give its schema first");
 }
