@@ -51,7 +51,7 @@ pub use load_plan::{
     source_words,
 };
 pub use misfit_limit::MisfitLimit;
-pub use misfit_list::MisfitList;
+pub use misfit_list::{MisfitList, csv_field};
 pub use plan_file::plan_file;
 pub use proof::Proof;
 pub use run::{LoadOptions, LoadReport, LoadRun};

@@ -79,7 +79,7 @@ impl MisfitList {
                 .to_string(),
                 false => {
                     let line = line.to_string();
-                    [file, &line, &column, &misfit.value, &reason].map(|text| field(text)).join(",")
+                    [file, &line, &column, &misfit.value, &reason].map(|text| csv_field(text)).join(",")
                 }
             };
             writeln!(self.writer, "{line}").map_err(TargetError::io(&self.path))?;
@@ -100,10 +100,29 @@ impl MisfitList {
     }
 }
 
-/// A field of CSV.
-fn field(text: &str) -> String {
+/// A text as a field of CSV, in quotes where RFC 4180 wants them or some reader would lose a blank at an end.
+pub fn csv_field(text: &str) -> String {
     match text.contains([',', '"', '\n', '\r']) || text.trim() != text {
         true => format!("\"{}\"", text.replace('"', "\"\"")),
         false => text.to_owned(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn fields_are_in_quotes_where_a_reader_would_take_them_for_something_else() {
+        for (text, want) in [
+            ("", ""),
+            ("a b", "a b"),
+            ("a,b", "\"a,b\""),
+            ("say \"so\"", "\"say \"\"so\"\"\""),
+            ("a\r\nb", "\"a\r\nb\""),
+            ("a ", "\"a \""),
+        ] {
+            assert_eq!(csv_field(text), want);
+        }
     }
 }

@@ -10,7 +10,7 @@ use typhos_core::table::Selection;
 use typhos_files::sqlite::{AskError, Asking};
 
 use super::shape::Printer;
-use super::typed::{Named, Opened};
+use super::typed::{self, Named, Opened};
 use crate::args::{Ask, Common, Shape};
 use crate::console::{Console, WARN, paint};
 use crate::diagnose;
@@ -108,10 +108,5 @@ fn ask(
     if shape == Shape::Table && !args.json {
         console.say(paint(crate::console::DIM, format!("  {}", counted(rows, "row"))))?;
     }
-    if misfits > 0 {
-        let misfits_text = counted(misfits, "misfit");
-        let text = format!("{misfits_text} in the rows read; 'typhos check' lists them");
-        console.note(paint(WARN, text))?;
-    }
-    Ok(Outcome::objecting_if(misfits > 0))
+    typed::ended(misfits, console)
 }

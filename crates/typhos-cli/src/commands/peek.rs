@@ -14,7 +14,7 @@ use typhos_load::TempFiles;
 use super::shape::Printer;
 use super::typed::{self, Named, Opened};
 use crate::args::{Common, Peek, Rows, Shape};
-use crate::console::{Console, DIM, WARN, paint};
+use crate::console::{Console, DIM, paint};
 use crate::outcome::{Failure, Outcome};
 use crate::progress::Progress;
 
@@ -143,12 +143,7 @@ fn show(
             _ => {}
         }
     }
-    if misfits > 0 {
-        let text =
-            format!("{} in the rows read; 'typhos check' lists them", counted(misfits, "misfit"));
-        console.note(paint(WARN, text))?;
-    }
-    Ok(Outcome::objecting_if(misfits > 0))
+    typed::ended(misfits, console)
 }
 
 /// The columns that rows are sorted by.

@@ -293,15 +293,12 @@ pub fn few_digits(value: f64) -> String {
     }
 }
 
+/// Absent is nothing, and an empty text is in quotes.
 fn csv_cell(text: Option<&str>) -> String {
     match text {
         None => String::new(),
-        Some(text) if text.is_empty() || text.contains([',', '"', '\n', '\r']) => {
-            format!("\"{}\"", text.replace('"', "\"\""))
-        }
-        // A blank at an end is lost by some readers.
-        Some(text) if text.trim() != text => format!("\"{text}\""),
-        Some(text) => text.to_owned(),
+        Some("") => "\"\"".into(),
+        Some(text) => typhos_load::csv_field(text),
     }
 }
 

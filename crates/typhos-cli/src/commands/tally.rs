@@ -22,7 +22,7 @@ use super::shape::Printer;
 use super::typed::{self, Named, Opened};
 use crate::args::{Common, Shape, Tally};
 use crate::chart::{ChartKind, Point, draw};
-use crate::console::{self, BOLD, Console, DIM, GOOD, WARN, paint, safe};
+use crate::console::{self, BOLD, Console, DIM, GOOD, paint, safe};
 use crate::diagnose;
 use crate::outcome::{Failure, Outcome};
 use crate::progress::Progress;
@@ -44,7 +44,7 @@ pub fn run(args: &Tally, common: &Common, console: &mut Console) -> Result<Outco
         typhos_load::refuse_existing(path, args.replace)?;
         if path.extension().is_none_or(|extension| !extension.eq_ignore_ascii_case("svg")) {
             return Err(Failure::Usage(format!(
-                "'{}' is no picture that is written here: name a FILE.svg",
+                "'{}' is not a picture that is written here: name a FILE.svg",
                 path.display()
             )));
         }
@@ -109,12 +109,7 @@ fn tally(
         Some(kind) => shown.chart(kind, args, &mut ordered, console)?,
         None => shown.print(args, &mut ordered, console)?,
     }
-    if passed.misfits > 0 {
-        let misfits = counted(passed.misfits, "misfit");
-        let text = format!("{misfits} in the rows read; 'typhos check' lists them");
-        console.note(paint(WARN, text))?;
-    }
-    Ok(Outcome::objecting_if(passed.misfits > 0))
+    typed::ended(passed.misfits, console)
 }
 
 /// What is to be counted, by what.
@@ -289,7 +284,7 @@ impl Shown<'_> {
             _ => {
                 let name = &self.spec.results()[by].name;
                 return Err(Failure::Usage(format!(
-                    "'{name}' is no number, and only numbers are drawn: name a count, a sum or a mean first"
+                    "'{name}' is not a number, and only numbers are drawn: name a count, a sum or a mean first"
                 )));
             }
         };

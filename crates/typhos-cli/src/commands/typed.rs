@@ -4,7 +4,7 @@
 use std::path::{Path, PathBuf};
 
 use typhos_core::columns::Plan;
-use typhos_core::infer::{DraftOptions, draft};
+use typhos_core::infer::{DraftOptions, counted, draft};
 use typhos_core::schema::SortKey;
 use typhos_core::table::{Declared, InputTable, Selection, Table};
 use typhos_files::embedded::EmbeddedTable;
@@ -17,7 +17,7 @@ use super::look::{Extent, Looked, look};
 use crate::args::{Common, InputArgs, RuleArgs};
 use crate::console::{Console, DIM, WARN, paint, safe};
 use crate::diagnose;
-use crate::outcome::Failure;
+use crate::outcome::{Failure, Outcome};
 use crate::report::undeclared_note;
 
 /// What was named.
@@ -235,6 +235,16 @@ pub fn columns(names: &[String], declared: &Declared) -> Result<Vec<usize>, Fail
     names.iter().map(|name| declared.place(name).map_err(Failure::Usage)).collect()
 }
 
+/// How a command ends that has read rows: what of them did not fit is told.
+pub fn ended(misfits: u64, console: &mut Console) -> Result<Outcome, Failure> {
+    if misfits > 0 {
+        let misfits = counted(misfits, "misfit");
+        let text = format!("{misfits} in the rows read; 'typhos check' lists them");
+        console.note(paint(WARN, text))?;
+    }
+    Ok(Outcome::objecting_if(misfits > 0))
+}
+
 /// The rows that a question is about.
 pub fn selection(
     question: Option<&str>,
@@ -277,4 +287,50 @@ pub fn sort_keys(
         return Err(Failure::Usage("--sort: name a column, as in --sort 'fare desc'".into()));
     }
     Ok(keys)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use typhos_core::schema::{ColumnDecl, Scalar};
+
+    fn keys(text: &str) -> Result<Vec<(String, bool)>, String> {
+        let names = ["fare", "sold_on", "bucket(fare, 10)", "price desc"];
+        let columns = names.map(|name| ColumnDecl::new(name, Scalar::Date));
+        let keys = sort_keys(text, &columns).map_err(|failure| failure.to_string())?;
+        Ok(keys.into_iter().map(|key| (key.column, key.descending)).collect())
+    }
+
+    /// A comma is between columns, unless it is in the name of one.
+    #[test]
+    fn columns_to_sort_by_may_have_commas_in_their_names() {
+        for (text, want) in [
+            ("fare", &[("fare", false)][..]),
+            ("fare desc, sold_on", &[("fare", true), ("sold_on", false)]),
+            ("bucket(fare, 10) desc,fare asc", &[("bucket(fare, 10)", true), ("fare", false)]),
+            ("price desc, price desc desc", &[("price desc", false), ("price desc", true)]),
+        ] {
+            let want: Vec<_> = want.iter().map(|(name, down)| (name.to_string(), *down)).collect();
+            assert_eq!(keys(text).unwrap(), want, "{text}");
+        }
+        assert!(keys("fair, fare").unwrap_err().starts_with("--sort: there is no column 'fair'"));
+        assert!(keys(" ").unwrap_err().contains("name a column"));
+    }
+
+    #[test]
+    fn a_folder_of_text_is_one_of_files_that_are_nothing_else() {
+        let folder = tempfile::tempdir().unwrap();
+        let inside = |name: &str| folder.path().join(name);
+        assert!(!is_folder_of_text(folder.path()), "there is nothing in it");
+        std::fs::write(inside("_SUCCESS"), "").unwrap();
+        assert!(!is_folder_of_text(folder.path()));
+        std::fs::write(inside("a.csv"), "a,b\n").unwrap();
+        assert!(is_folder_of_text(folder.path()));
+        std::fs::create_dir(inside("year=2024")).unwrap();
+        assert!(!is_folder_of_text(folder.path()), "parts are in folders");
+        std::fs::remove_dir(inside("year=2024")).unwrap();
+        std::fs::write(inside("b.parquet"), "PAR1").unwrap();
+        assert!(!is_folder_of_text(folder.path()));
+        assert!(is_pattern(&inside("*.csv")) && !is_pattern(&inside("a.csv")));
+    }
 }

@@ -77,8 +77,7 @@ impl Table for InputTable<'_> {
         monitor: &dyn Monitor,
         each: &(dyn Fn(usize, RecordBatch) -> ControlFlow<()> + Sync),
     ) -> Result<Passed, TableError> {
-        let all = Selection { limit: None, ..selection.clone() };
-        let sieve = Sieve::new(&all, self.schema().fields().len());
+        let sieve = Sieve::new(&selection.unlimited(), self.schema().fields().len());
         let plan = self.plan.of_columns(sieve.columns());
         let threads = AtomicUsize::new(0);
         let start = || Spread {

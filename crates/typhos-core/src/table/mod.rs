@@ -92,8 +92,7 @@ pub trait Table {
         each: &(dyn Fn(usize, RecordBatch) -> ControlFlow<()> + Sync),
     ) -> Result<Passed, TableError> {
         let _ = options;
-        let all = Selection { limit: None, ..selection.clone() };
-        let passed = self.read(&all, &mut |batch| match monitor.stopped() {
+        let passed = self.read(&selection.unlimited(), &mut |batch| match monitor.stopped() {
             true => ControlFlow::Break(()),
             false => each(0, batch),
         })?;
@@ -102,6 +101,11 @@ pub trait Table {
 }
 
 impl Selection {
+    /// The same rows, however many they are.
+    pub fn unlimited(&self) -> Selection {
+        Selection { limit: None, ..self.clone() }
+    }
+
     /// The first rows, with all columns.
     pub fn first(rows: usize) -> Selection {
         Selection { limit: Some(rows as u64), ..Selection::default() }

@@ -18,12 +18,11 @@ use crate::terms::Term;
 /// Groups of rows that have the same values in some columns.
 #[derive(Debug)]
 pub(super) struct GroupTable {
-    terms: Vec<Term>,
     coders: Vec<Coder>,
     /// From the second column on: the number of a group of the columns before, and a code, as the number of a group.
     steps: Vec<Step>,
     states: States,
-    keys: Keys,
+    keys: Arc<Keys>,
     /// Bytes it may hold.
     room: usize,
     scratch: Arc<dyn Scratch>,
@@ -81,11 +80,10 @@ impl GroupTable {
         scratch: Arc<dyn Scratch>,
     ) -> GroupTable {
         GroupTable {
-            terms: terms.iter().map(|term| (*term).clone()).collect(),
             coders: terms.iter().map(|term| Coder::new(term)).collect(),
             steps: terms.iter().skip(1).map(|_| Step::default()).collect(),
             states,
-            keys: Keys::of(&terms),
+            keys: Arc::new(Keys::of(&terms)),
             room,
             runs: ByteRuns::new(scratch.clone()),
             scratch,
@@ -188,8 +186,8 @@ impl GroupTable {
     }
 
     /// How its keys become columns again.
-    pub fn new_keys(&self) -> Keys {
-        Keys::of(&self.terms.iter().collect::<Vec<_>>())
+    pub fn keys(&self) -> Arc<Keys> {
+        self.keys.clone()
     }
 
     /// All entries of tables of the same groups, in order.

@@ -30,7 +30,7 @@ pub struct Groups {
 
 /// Entries, and the first of them that is not taken yet.
 struct Stream {
-    keys: Keys,
+    keys: Arc<Keys>,
     entries: Entries,
     head: Option<Vec<u8>>,
     place: String,
@@ -38,7 +38,7 @@ struct Stream {
 
 impl Stream {
     fn of(tables: Vec<GroupTable>, place: &str) -> Result<Stream, TallyError> {
-        let keys = tables[0].new_keys();
+        let keys = tables[0].keys();
         let entries = GroupTable::merged(tables)?;
         let mut stream = Stream { keys, entries, head: None, place: place.to_owned() };
         stream.go_on()?;

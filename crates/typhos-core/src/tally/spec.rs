@@ -272,13 +272,15 @@ impl Reading<'_> {
             (other, _) => {
                 let near = crate::nearest(other, FUNCTIONS);
                 let message = match (near, spoken) {
-                    (Some(near), _) => format!("'{other}' is no measure; did you mean '{near}'?"),
+                    (Some(near), _) => {
+                        format!("'{other}' is not a measure; did you mean '{near}'?")
+                    }
                     (None, Spoken::Column(_)) => format!(
                         "'{}' is a column or nothing; what of it? Such as max({})",
                         function.text, function.text
                     ),
                     (None, _) => {
-                        format!("'{other}' is no measure; there are {}", FUNCTIONS.join(", "))
+                        format!("'{other}' is not a measure; there are {}", FUNCTIONS.join(", "))
                     }
                 };
                 return Err(function.wrong(message));

@@ -280,7 +280,7 @@ fn what_cannot_be_measured_is_said() {
     for (by, show, want) in [
         ("", "sum(note)", "sum is of numbers; 'note of type text' is none"),
         ("", "mean(on)", "mean is of numbers; 'on of type date' is none"),
-        ("", "maen(fare)", "'maen' is no measure; did you mean 'mean'?"),
+        ("", "maen(fare)", "'maen' is not a measure; did you mean 'mean'?"),
         ("", "sum", "'sum' of which column? sum(COLUMN)"),
         ("", "fare", "'fare' is a column or nothing; what of it? Such as max(fare)"),
         ("", "quantile(fare)", "which one?"),

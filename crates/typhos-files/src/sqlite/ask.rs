@@ -225,7 +225,7 @@ impl Asking {
         })?;
         match prepared.column_count() {
             0 => Err(AskError::Statement {
-                message: "this is no question: begin it with SELECT".into(),
+                message: "this is not a question: begin it with SELECT".into(),
                 span: None,
             }),
             _ => Ok(prepared),
@@ -468,7 +468,7 @@ mod tests {
             ("select 1 from trips", "no such table: trips; the rows are the table \"tickets\""),
             ("select 1; select 2", "there is more than one statement; ask one question"),
             ("selekt 1", "near \"selekt\": syntax error"),
-            ("", "this is no question: begin it with SELECT"),
+            ("", "this is not a question: begin it with SELECT"),
         ] {
             assert_eq!(asked(statement).unwrap_err().to_string(), want, "{statement}");
         }

@@ -199,8 +199,7 @@ impl Table for ParquetTable {
         monitor: &dyn Monitor,
         each: &(dyn Fn(usize, RecordBatch) -> ControlFlow<()> + Sync),
     ) -> Result<Passed, TableError> {
-        let all = Selection { limit: None, ..selection.clone() };
-        let sieve = Sieve::new(&all, self.schema.fields().len());
+        let sieve = Sieve::new(&selection.unlimited(), self.schema.fields().len());
         let groups = self.groups.iter().enumerate();
         let units: Vec<(usize, usize)> = groups
             .flat_map(|(file, groups)| (0..*groups).map(move |group| (file, group)))

@@ -1,7 +1,9 @@
 //! The page of an input: how it is laid out, and what every column holds, with a small histogram and the reasons.
 
 use maud::{Markup, html};
-use typhos_core::infer::{Bin, Decision, counted, distinct_clause, grouped, line_of, shown};
+use typhos_core::infer::{
+    Bin, Decision, Profile, counted, distinct_clause, grouped, line_of, shown,
+};
 use typhos_core::survey::Survey;
 
 use super::super::look::Looked;
@@ -112,7 +114,7 @@ fn column(looked: &Looked, at: usize, is_detailed: bool) -> Markup {
                 }
                 @if decision.absent > 0 { (meter(decision.absent, records, "absent", &absent)) }
             }
-            @if is_detailed { (details(looked, at, decision)) }
+            @if is_detailed { (details(looked, at, decision, &profile)) }
         }
     }
 }
@@ -122,10 +124,9 @@ fn short_list(clauses: &[String]) -> String {
 }
 
 /// What is behind a column: values in the way with their lines, quantiles, frequent values.
-fn details(looked: &Looked, at: usize, decision: &Decision) -> Markup {
+fn details(looked: &Looked, at: usize, decision: &Decision, profile: &Profile) -> Markup {
     let survey = &looked.examined.survey;
     let files = survey.files();
-    let profile = looked.examined.profile(at);
     let values = survey.columns[at].distinct_values();
     let has_values = survey.columns[at].has_values() && !values.is_empty();
     if decision.blockers.is_empty() && profile.quantiles.is_empty() && !has_values {

@@ -183,7 +183,7 @@ fn charts_are_drawn_of_numbers() {
     world.run_args(&[&saved[..], &["c.svg"]].concat()).status(2).complains("exists already");
     world.run_args(&[&saved[..], &["c.png"]].concat()).status(2).complains("name a FILE.svg");
     draw("bar", "", "count").status(2).complains("say --by");
-    draw("bar", "cabin", "max(note)").status(2).complains("'max(note)' is no number");
+    draw("bar", "cabin", "max(note)").status(2).complains("'max(note)' is not a number");
 }
 
 #[test]
