@@ -10,8 +10,8 @@ use arrow_array::{ArrayRef, RecordBatch, RecordBatchOptions};
 
 use super::Plan;
 use super::absent::Around;
-use super::cells::with_cells;
 use super::fill::{FillColumn, MakeColumn, Rows, Slice, number};
+use super::nested::with_cells;
 use super::reason::{Account, MisfitValue, Reason, SetAside};
 use crate::json::{JsonRecords, JsonSplit, JsonValues};
 use crate::records::{Records, Split};

@@ -22,6 +22,7 @@ mod numbers;
 mod plain;
 mod plan;
 mod reason;
+mod scalars;
 mod values;
 pub(crate) mod whole;
 

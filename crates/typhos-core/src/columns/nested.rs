@@ -1,4 +1,4 @@
-//! The cells of columns that nest: lists and structs, each over the cells of what is in it.
+//! The cells of a column of any type, and of those that nest: lists and structs, each over the cells of what is in it.
 //!
 //! A value is the text of a JSON array or object, wherever it comes from. What is inside of it is read as the leaves
 //! of JSON lines are: a null and a member that is not there are absent, a text means its contents, everything else its
@@ -12,13 +12,30 @@ use arrow_buffer::{NullBufferBuilder, OffsetBuffer, ScalarBuffer};
 use arrow_schema::{FieldRef, Fields};
 
 use super::absent::{Absent, Around};
-use super::cells::{Cells, Visit, with_cells};
+use super::cells::{Cells, Visit};
 use super::plan::{arrow_fields, item_field};
 use super::reason::{Reason, Within};
+use super::scalars::with_scalars;
 use crate::json::{Inner, MemberReader, each_item};
 use crate::readings::trim;
 use crate::records::{JsonFault, PathKind};
 use crate::schema::{ColumnDecl, Misfit, Rounding, Type};
+
+/// Makes the cells of a declared column and hands them to `visitor`.
+///
+/// # Errors
+/// A bound that is not a value of the type.
+pub(super) fn with_cells<V: Visit>(
+    column: &ColumnDecl,
+    around: &Around<'_>,
+    visitor: V,
+) -> Result<V::Out, String> {
+    match &column.ty {
+        Type::Scalar(scalar) => with_scalars(column, *scalar, visitor),
+        Type::List(items) => Ok(visitor.visit(Lists::new(column, items, around)?)),
+        Type::Struct(fields) => Ok(visitor.visit(Structs::new(fields, around)?)),
+    }
+}
 
 /// Makes cells of any type.
 struct Boxed;

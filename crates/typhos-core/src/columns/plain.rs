@@ -2,7 +2,8 @@
 
 use super::Reason;
 use super::absent::Around;
-use super::cells::{Cells, Visit, with_cells};
+use super::cells::{Cells, Visit};
+use super::nested::with_cells;
 use crate::schema::{ColumnDecl, ReadValues, Scalar};
 
 /// Values of schema files and of questions: those that are read here alone.

@@ -1,6 +1,6 @@
 //! Columns whose type is left to the data: decided under everything else that is declared of them.
 
-use super::{Decision, Rules, decide, draft};
+use super::{Decision, Rules, decide, declare};
 use crate::dates::Pattern;
 use crate::readings::NumberStyle;
 use crate::schema::{ColumnDecl, ColumnSource, Diagnostic, Scalar, Schema, TimeUnit};
@@ -96,7 +96,7 @@ fn settled(
         );
         return Err((message, format!("in the data: {}", why())));
     }
-    let drafted = draft::declare(name.clone(), decision, &[]);
+    let drafted = declare(name.clone(), decision, &[]);
     column.ty = (match (decision.ty, bounds(declared, decision, rules)) {
         // Who says what is possible needs no headroom.
         (Scalar::Int(seen), Some((low, high))) => {

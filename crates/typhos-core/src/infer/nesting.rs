@@ -1,7 +1,8 @@
 //! Columns that nest: the leaves of a draft, put back into the lists and structs that they were found in.
 
 use super::Decision;
-use super::draft::{Names, Naming, declare};
+use super::declare::declare;
+use super::names::{Names, Naming};
 use crate::records::{Step, path_of};
 use crate::schema::{ColumnDecl, ColumnFrom, Type};
 
