@@ -408,7 +408,7 @@ pub struct Emit {
 #[derive(Debug, ClapArgs)]
 pub struct Peek {
     /// A schema and the files it declares, files alone (typed by a draft made on the spot), a Parquet file or directory, an Arrow
-    /// file, a SQLite database, an embedded search index or the URL of one on a server
+    /// file, a SQLite database, an embedded search index, the URL of a database on a server or of an index
     #[arg(required = true, value_name = "WHAT")]
     pub what: Vec<PathBuf>,
 
@@ -459,7 +459,7 @@ pub struct Peek {
 #[derive(Debug, ClapArgs)]
 pub struct Tally {
     /// A schema and the files it declares, files alone (typed by a draft made on the spot), a Parquet file or directory, an Arrow
-    /// file, a SQLite database or an embedded search index
+    /// file, a SQLite database, an embedded search index or the URL of a database on a server
     #[arg(required = true, value_name = "WHAT")]
     pub what: Vec<PathBuf>,
 

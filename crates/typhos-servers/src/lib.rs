@@ -1,8 +1,8 @@
-//! Servers that rows are loaded into: PostgreSQL, MariaDB, ClickHouse, search indexes.
+//! Servers that rows are loaded into and read from: PostgreSQL, MariaDB, ClickHouse, search indexes.
 //!
 //! Each has a module with a session that talks to it, and a [`TargetKind`] in [`KINDS`]; the steps of a load are those
 //! of every database, in [`typhos_load::table`]; an index is no table, and has steps of its own. Each driver is a feature of the crate, and all are on unless said
-//! otherwise.
+//! otherwise. Tables that are there are read in [`reading`].
 #![warn(missing_docs)]
 
 #[cfg(feature = "clickhouse")]
@@ -18,6 +18,8 @@ mod mariadb;
 mod passwords;
 #[cfg(feature = "postgres")]
 mod postgres;
+#[cfg(any(feature = "clickhouse", feature = "mariadb", feature = "postgres"))]
+pub mod reading;
 mod server_table;
 mod server_url;
 #[cfg(feature = "tls")]

@@ -88,15 +88,20 @@ pub struct ServerUrl {
 }
 
 impl ServerUrl {
+    /// The kind of server that the scheme of a URL names; `None` where a text is no such URL.
+    pub fn kind_of(text: &str) -> Option<ServerKind> {
+        let (scheme, _) = text.split_once(':')?;
+        ServerKind::of(&scheme.to_ascii_lowercase())
+    }
+
     /// Takes a URL apart; `None` where it is not that of a server.
     ///
     /// # Errors
     /// What is wrong with the URL. Nothing that stands behind its scheme is in it: what cannot be taken apart may be
     /// a password anywhere.
     pub fn parse(text: &str) -> Option<Result<ServerUrl, String>> {
-        let (scheme, _) = text.split_once(':')?;
-        let scheme = scheme.to_ascii_lowercase();
-        let kind = ServerKind::of(&scheme)?;
+        let kind = ServerUrl::kind_of(text)?;
+        let scheme = text.split(':').next().unwrap_or_default().to_ascii_lowercase();
         Some(ServerUrl::of(kind, &scheme, text).map_err(|wrong| {
             format!(
                 "the URL {scheme}://… {wrong}\nIt is written {scheme}://HOST:PORT/{}, with USER@ before the host.",

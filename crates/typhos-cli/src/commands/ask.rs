@@ -60,7 +60,8 @@ fn ask(
     common: &Common,
     console: &mut Console,
 ) -> Result<Outcome, Failure> {
-    let Opened { title, name, table, .. } = opened;
+    let Opened { title, name, table, bytes } = opened;
+    let is_text = bytes.is_some();
     let told = |error: AskError| match error {
         AskError::Statement { message, span: Some(span) } => {
             let error = typhos_core::terms::PhraseError { span, message };
@@ -108,5 +109,5 @@ fn ask(
     if shape == Shape::Table && !args.json {
         console.say(paint(crate::console::DIM, format!("  {}", counted(rows, "row"))))?;
     }
-    typed::ended(misfits, console)
+    typed::ended(misfits, is_text, console)
 }

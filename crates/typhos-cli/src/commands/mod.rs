@@ -29,6 +29,7 @@ use typhos_core::survey::{Survey, SurveyOptions};
 use typhos_core::text::{Input, InputChoice, Undeclared};
 use typhos_files::origins::{self, Stream};
 use typhos_servers::index::IndexTable;
+use typhos_servers::reading::ServerTable;
 
 use crate::args::{Args, Command, Common, InputArgs, RuleArgs};
 use crate::console::{Console, DIM, FOUND, Tone, WARN, paint, safe};
@@ -61,10 +62,12 @@ pub fn run_from_env() -> Result<Outcome, Failure> {
 
 fn run(args: Args, console: &mut Console) -> Result<Outcome, Failure> {
     let common = &args.common;
-    let is_index = |path: &&Path| path.to_str().is_some_and(IndexTable::is_url);
+    let is_readable = |path: &&Path| {
+        path.to_str().is_some_and(|text| IndexTable::is_url(text) || ServerTable::is_url(text))
+    };
     let looked_at = matches!(args.command, Command::Peek(_) | Command::Tally(_) | Command::Ask(_));
     let paths = args.command.paths().into_iter();
-    paths.filter(|path| !(looked_at && is_index(path))).try_for_each(refuse_url)?;
+    paths.filter(|path| !(looked_at && is_readable(path))).try_for_each(refuse_url)?;
     match args.command {
         Command::Scout(args) => scout::run(&args, common, console),
         Command::Draft(args) => draft::run(&args, common, console),
@@ -96,7 +99,7 @@ fn refuse_url(path: &Path) -> Result<(), Failure> {
         return Ok(());
     }
     Err(Failure::Usage(format!(
-        "{scheme}:… is a URL, and a file is read or written here; servers are loaded into, with --into"
+        "{scheme}:… is a URL, and a file is read or written here; servers are loaded into with --into, and looked at with 'typhos peek'"
     )))
 }
 

@@ -46,7 +46,7 @@ fn show(
     common: &Common,
     console: &mut Console,
 ) -> Result<Outcome, Failure> {
-    let Opened { title, table, .. } = opened;
+    let Opened { title, table, bytes, .. } = opened;
     let schema = table.schema();
     let declared = Declared::of(&schema);
     let shown = match &args.columns[..] {
@@ -143,7 +143,7 @@ fn show(
             _ => {}
         }
     }
-    typed::ended(misfits, console)
+    typed::ended(misfits, bytes.is_some(), console)
 }
 
 /// The columns that rows are sorted by.

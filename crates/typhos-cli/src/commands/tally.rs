@@ -109,7 +109,7 @@ fn tally(
         Some(kind) => shown.chart(kind, args, &mut ordered, console)?,
         None => shown.print(args, &mut ordered, console)?,
     }
-    typed::ended(passed.misfits, console)
+    typed::ended(passed.misfits, bytes.is_some(), console)
 }
 
 /// What is to be counted, by what.

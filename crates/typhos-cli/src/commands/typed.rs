@@ -1,5 +1,5 @@
 //! Typed rows that a command looks at: what was named, opened as a table. A schema and its files, files alone (typed by a draft that
-//! is made on the spot), Parquet, Arrow, SQLite, an index.
+//! is made on the spot), Parquet, Arrow, SQLite, an index, a table of a server.
 
 use std::path::{Path, PathBuf};
 
@@ -12,6 +12,7 @@ use typhos_files::sqlite;
 use typhos_files::tables::{ArrowTable, FileForm, ParquetTable, SqliteTable};
 use typhos_load::{Secret, TargetError};
 use typhos_servers::index::IndexTable;
+use typhos_servers::reading::ServerTable;
 
 use super::look::{Extent, Looked, look};
 use crate::args::{Common, InputArgs, RuleArgs};
@@ -56,7 +57,8 @@ impl Named<'_> {
     ) -> Result<R, Failure> {
         let first = &self.what[0];
         let is_toml = first.extension().is_some_and(|extension| extension == "toml");
-        let url = first.to_str().filter(|text| IndexTable::is_url(text));
+        let url =
+            first.to_str().filter(|text| IndexTable::is_url(text) || ServerTable::is_url(text));
         let form = match url {
             None if !is_toml && first.as_os_str() != "-" && !is_pattern(first) => {
                 FileForm::of(first)?
@@ -79,6 +81,12 @@ impl Named<'_> {
             work(Opened { title, name, table, bytes: None }, console)
         };
         match (url, form) {
+            (Some(url), _) if ServerTable::is_url(url) => {
+                let mut table = logged_in(|word| ServerTable::open(url, self.table, word))?;
+                let title = format!("{} table {}", table.target, table.name);
+                let name = table.name.clone();
+                work(Opened { title, name, table: &mut table, bytes: None }, console)
+            }
             (Some(url), _) => {
                 let mut table = self.index(url)?;
                 typed(table.target.clone(), &mut table, console)
@@ -175,22 +183,27 @@ impl Named<'_> {
         work(Opened { title, name, table, bytes }, console)
     }
 
-    /// The first documents of an index; the password is asked for where a person sits.
+    /// The first documents of an index.
     fn index(self, url: &str) -> Result<IndexTable, Failure> {
         let Some(documents) = self.documents else {
             return Err(Failure::Usage(
-                "a server gives its first documents only: ask it itself, or look at the files that were loaded".into(),
+                "an index gives its first documents only: ask it itself, or look at the files that were loaded".into(),
             ));
         };
-        let opened = IndexTable::open(url, documents, None);
-        let Err(TargetError::PasswordNeeded { target, user }) = &opened else {
-            return Ok(opened?);
-        };
-        let question = format!("Password of {} at {}: ", safe(user), safe(target));
-        match crate::prompt::password(&question) {
-            Some(word) => Ok(IndexTable::open(url, documents, Some(Secret::new(word)))?),
-            None => Ok(opened?),
-        }
+        logged_in(|word| IndexTable::open(url, documents, word))
+    }
+}
+
+/// Opens something on a server; a password that it lacks is asked for where a person sits.
+fn logged_in<T>(open: impl Fn(Option<Secret>) -> Result<T, TargetError>) -> Result<T, Failure> {
+    let opened = open(None);
+    let Err(TargetError::PasswordNeeded { target, user }) = &opened else {
+        return Ok(opened?);
+    };
+    let question = format!("Password of {} at {}: ", safe(user), safe(target));
+    match crate::prompt::password(&question) {
+        Some(word) => Ok(open(Some(Secret::new(word)))?),
+        None => Ok(opened?),
     }
 }
 
@@ -235,11 +248,21 @@ pub fn columns(names: &[String], declared: &Declared) -> Result<Vec<usize>, Fail
     names.iter().map(|name| declared.place(name).map_err(Failure::Usage)).collect()
 }
 
-/// How a command ends that has read rows: what of them did not fit is told.
-pub fn ended(misfits: u64, console: &mut Console) -> Result<Outcome, Failure> {
+/// How a command ends that has read rows, of text or elsewhere: what of them did not fit is told.
+pub fn ended(misfits: u64, is_text: bool, console: &mut Console) -> Result<Outcome, Failure> {
     if misfits > 0 {
-        let misfits = counted(misfits, "misfit");
-        let text = format!("{misfits} in the rows read; 'typhos check' lists them");
+        let text = match is_text {
+            true => {
+                let misfits = counted(misfits, "misfit");
+                format!("{misfits} in the rows read; 'typhos check' lists them")
+            }
+            false => {
+                let values = counted(misfits, "value");
+                format!(
+                    "{values} in the rows read have no place in the type of their column, and are shown as absent"
+                )
+            }
+        };
         console.note(paint(WARN, text))?;
     }
     Ok(Outcome::objecting_if(misfits > 0))

@@ -28,11 +28,10 @@ pub(super) trait Cells: Send {
         0
     }
 
-    /// Takes what did not fit inside of the last value and became null there, as declared.
+    /// Hands on what did not fit inside of the last value and became null there, as declared. This is called for every
+    /// value: where nothing is inside of one, nothing is left of the call.
     #[inline]
-    fn take_nulled(&mut self) -> Vec<Reason> {
-        Vec::new()
-    }
+    fn hand_on_nulled(&mut self, _to: &mut dyn FnMut(Reason)) {}
 
     /// Forgets what was kept from one array for the next.
     fn reset(&mut self) {}
@@ -43,4 +42,15 @@ pub(super) trait Visit {
     type Out;
 
     fn visit<C: Cells + 'static>(self, cells: C) -> Self::Out;
+}
+
+/// Puts cells of any type into a box.
+pub(super) struct Boxed;
+
+impl Visit for Boxed {
+    type Out = Box<dyn Cells>;
+
+    fn visit<C: Cells + 'static>(self, cells: C) -> Self::Out {
+        Box::new(cells)
+    }
 }

@@ -212,11 +212,7 @@ impl<C: Cells> Column<C> {
         note: &mut dyn FnMut(usize, Reason),
     ) {
         match result {
-            Ok(true) => {
-                for reason in self.cells.take_nulled() {
-                    note(row, reason);
-                }
-            }
+            Ok(true) => self.cells.hand_on_nulled(&mut |reason| note(row, reason)),
             Ok(false) => self.cells.push_null(),
             Err(reason) => {
                 self.cells.push_null();

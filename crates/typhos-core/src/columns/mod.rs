@@ -22,6 +22,7 @@ mod numbers;
 mod plain;
 mod plan;
 mod reason;
+mod rows;
 mod scalars;
 mod values;
 pub(crate) mod whole;
@@ -40,3 +41,4 @@ pub use plan::{Plan, RANKED_KEY, TYPE_KEY};
 pub use reason::{
     Account, ColumnMisfits, MAX_MISFIT_EXAMPLES, MisfitValue, Reason, SetAside, Within,
 };
+pub use rows::TextRows;

@@ -12,7 +12,7 @@ use arrow_buffer::{NullBufferBuilder, OffsetBuffer, ScalarBuffer};
 use arrow_schema::{FieldRef, Fields};
 
 use super::absent::{Absent, Around};
-use super::cells::{Cells, Visit};
+use super::cells::{Boxed, Cells, Visit};
 use super::plan::{arrow_fields, item_field};
 use super::reason::{Reason, Within};
 use super::scalars::with_scalars;
@@ -34,17 +34,6 @@ pub(super) fn with_cells<V: Visit>(
         Type::Scalar(scalar) => with_scalars(column, *scalar, visitor),
         Type::List(items) => Ok(visitor.visit(Lists::new(column, items, around)?)),
         Type::Struct(fields) => Ok(visitor.visit(Structs::new(fields, around)?)),
-    }
-}
-
-/// Makes cells of any type.
-struct Boxed;
-
-impl Visit for Boxed {
-    type Out = Box<dyn Cells>;
-
-    fn visit<C: Cells + 'static>(self, cells: C) -> Self::Out {
-        Box::new(cells)
     }
 }
 
@@ -95,7 +84,7 @@ impl Nested {
         } else {
             self.cells.push(if self.keeps_space { value } else { trim(value) })
         };
-        nulled.append(&mut self.cells.take_nulled());
+        self.cells.hand_on_nulled(&mut |reason| nulled.push(reason));
         let reason = match result {
             Ok(()) => return Ok(()),
             Err(reason) => Within::of(reason, value, self.misfit),
@@ -205,8 +194,8 @@ impl Cells for Lists {
         std::mem::take(&mut self.changed)
     }
 
-    fn take_nulled(&mut self) -> Vec<Reason> {
-        std::mem::take(&mut self.nulled)
+    fn hand_on_nulled(&mut self, to: &mut dyn FnMut(Reason)) {
+        self.nulled.drain(..).for_each(to);
     }
 
     fn reset(&mut self) {
@@ -302,8 +291,8 @@ impl Cells for Structs {
         std::mem::take(&mut self.changed)
     }
 
-    fn take_nulled(&mut self) -> Vec<Reason> {
-        std::mem::take(&mut self.nulled)
+    fn hand_on_nulled(&mut self, to: &mut dyn FnMut(Reason)) {
+        self.nulled.drain(..).for_each(to);
     }
 
     fn reset(&mut self) {

@@ -24,6 +24,7 @@
 mod allowed;
 mod parse;
 mod rows;
+mod superset;
 
 #[cfg(test)]
 mod tests;
@@ -35,6 +36,7 @@ use crate::terms::{PhraseError, Spoken, Term};
 use allowed::Allowed;
 use parse::Expr;
 pub use rows::{Extremes, Page};
+pub use superset::Superset;
 
 /// A question about the rows of a schema.
 #[derive(Debug, Clone)]

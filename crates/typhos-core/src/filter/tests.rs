@@ -197,3 +197,41 @@ proptest! {
         }
     }
 }
+
+#[test]
+fn others_are_asked_for_no_less_than_is_meant() {
+    let (plan, _) = rows_of(TEXT);
+    let asked = |question: &str| {
+        let filter = Filter::parse(question, plan.schema(), &plan.arrow()).unwrap();
+        filter.superset(&plan.arrow(), &|column| column != 7)
+    };
+    let within = |column, ends: &[(Option<&str>, Option<&str>)]| {
+        let text = |end: Option<&str>| end.map(str::to_owned);
+        Superset::Within(column, ends.iter().map(|(low, high)| (text(*low), text(*high))).collect())
+    };
+    let one_of = |column, texts: &[&str]| {
+        Superset::OneOf(column, texts.iter().map(|text| text.to_string()).collect())
+    };
+    assert_eq!(asked("n > 2.5"), within(0, &[(Some("3"), None)]));
+    assert_eq!(asked("fare between 1 and 2.5"), within(1, &[(Some("1.00"), Some("2.50"))]));
+    assert_eq!(asked("x <= 0.5"), within(2, &[(None, Some("0.5"))]));
+    assert_eq!(asked("route in ('Holm', 'it''s')"), one_of(3, &["Holm", "it's"]));
+    // By rank, which a database need not have.
+    assert_eq!(asked("cabin >= 'saloon'"), one_of(4, &["saloon", "cabin"]));
+    assert_eq!(
+        asked("\"on\" = '2024-02-29'"),
+        within(6, &[(Some("2024-02-29"), Some("2024-02-29"))])
+    );
+    assert_eq!(asked("n is absent"), Superset::Absent(0));
+    // Texts may be in another order there, and the same in other cases.
+    for question in ["route > 'Holm'", "route != 'Holm'", "route is not absent"] {
+        assert_eq!(asked(question), Superset::Present(3), "{question}");
+    }
+    assert_eq!(asked("year(\"on\") = 2024"), Superset::Present(6));
+    // Of a column that nobody may be asked about nothing is said, nor where one of two would do.
+    assert_eq!(asked("paid = true and n = 1"), within(0, &[(Some("1"), Some("1"))]));
+    assert_eq!(asked("paid = true or n = 1"), Superset::Anything);
+    let both = vec![one_of(3, &["Holm"]), Superset::Absent(0)];
+    assert_eq!(asked("route = 'Holm' and n is absent"), Superset::All(both.clone()));
+    assert_eq!(asked("route = 'Holm' or n is absent"), Superset::Any(both));
+}

@@ -3,11 +3,12 @@
 use std::ops::Range;
 
 use arrow_array::{BooleanArray, RecordBatch};
+use arrow_schema::Schema as ArrowSchema;
 use arrow_select::filter::filter_record_batch;
 
 use super::Selection;
 use super::plain::plain_batch;
-use crate::filter::{Filter, Page};
+use crate::filter::{Filter, Page, Superset};
 
 /// Takes the rows and columns out of batches that a selection wants.
 #[derive(Debug, Clone)]
@@ -61,6 +62,13 @@ impl Sieve {
             Some(filter) => filter.candidates(rows, &|column| pages(self.columns[column])),
             None => std::iter::once(0..rows).collect(),
         }
+    }
+
+    /// What a source may be asked for, of the columns that are [read](Self::columns) and that `may_ask` takes, by their places
+    /// among them: see [`Filter::superset`].
+    pub fn superset(&self, read: &ArrowSchema, may_ask: &dyn Fn(usize) -> bool) -> Superset {
+        let filter = self.filter.as_ref();
+        filter.map_or(Superset::Anything, |filter| filter.superset(read, may_ask))
     }
 
     /// Rows that have to be read at most; `None` where a question decides.

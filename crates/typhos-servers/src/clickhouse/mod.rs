@@ -7,15 +7,18 @@
 //! machine that is gone, or one of yesterday, was left behind by a load that was killed.
 
 mod catalog;
+mod reading;
 mod rows;
 
 use std::sync::atomic::{AtomicU32, Ordering};
 
 use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
 use typhos_core::schema::{Layout, Scalar, Schema};
-use ureq::{Agent, SendBody};
+use ureq::http::Response;
+use ureq::{Agent, Body, SendBody};
 
 use crate::maker::Maker;
+use crate::reading::unescape;
 use crate::server_table;
 use crate::server_url::ServerUrl;
 use typhos_load::at_once::at_once;
@@ -114,6 +117,16 @@ impl ClickHouseSession {
         settings: &str,
         body: SendBody<'_>,
     ) -> Result<String, TargetError> {
+        self.text(self.answer(query, settings, body)?)
+    }
+
+    /// Sends a request; returns the answer of a server that has done it.
+    fn answer(
+        &self,
+        query: &str,
+        settings: &str,
+        body: SendBody<'_>,
+    ) -> Result<Response<Body>, TargetError> {
         let mut request = self
             .agent
             .post(self.request_url(query, settings))
@@ -121,17 +134,15 @@ impl ClickHouseSession {
         if let Some(password) = &self.url.password {
             request = request.header("X-ClickHouse-Key", password.reveal());
         }
-        let answer = request.send(body);
-        let mut answer = answer.map_err(|error| {
+        let answer = request.send(body).map_err(|error| {
             let message = error.to_string();
             let help = crate::tls::connection_help(&message);
             self.server_error(message, help)
         })?;
-        let text = answer.body_mut().with_config().limit(64 << 20).read_to_string();
-        let text = text.map_err(|error| self.server_error(error.to_string(), ""))?;
         if answer.status().is_success() {
-            return Ok(text);
+            return Ok(answer);
         }
+        let text = self.text(answer)?;
         let is_refused = ["Code: 192,", "Code: 193,", "Code: 194,", "Code: 516."]
             .iter()
             .any(|code| text.contains(code));
@@ -147,6 +158,12 @@ impl ClickHouseSession {
             ""
         };
         Err(self.server_error(words(&text), help))
+    }
+
+    /// The text of an answer.
+    fn text(&self, mut answer: Response<Body>) -> Result<String, TargetError> {
+        let text = answer.body_mut().with_config().limit(64 << 20).read_to_string();
+        text.map_err(|error| self.server_error(error.to_string(), ""))
     }
 
     /// Sends rows to a table, over as many requests as the server has use for.
@@ -220,24 +237,9 @@ fn field(text: &str) -> Option<String> {
     if text == "\\N" {
         return None;
     }
-    let mut plain = String::new();
-    let mut letters = text.chars();
-    while let Some(letter) = letters.next() {
-        match letter {
-            '\\' => match letters.next() {
-                Some('t') => plain.push('\t'),
-                Some('n') => plain.push('\n'),
-                Some('r') => plain.push('\r'),
-                Some('b') => plain.push('\u{8}'),
-                Some('f') => plain.push('\u{c}'),
-                Some('0') => plain.push('\0'),
-                Some(other) => plain.push(other),
-                None => {}
-            },
-            other => plain.push(other),
-        }
-    }
-    Some(plain)
+    let mut plain = Vec::new();
+    unescape(text.as_bytes(), &mut plain);
+    Some(String::from_utf8_lossy(&plain).into_owned())
 }
 
 impl Ask for ClickHouseSession {

@@ -19,6 +19,7 @@ use typhos_load::{Secret, TargetError};
 use super::client::{Client, part};
 use super::plan::look_up;
 use crate::server_table;
+use crate::server_url::{ServerKind, ServerUrl};
 
 /// Documents that a server gives at once at most.
 const MOST_DOCUMENTS: usize = 10_000;
@@ -42,8 +43,7 @@ pub struct IndexTable {
 impl IndexTable {
     /// Whether a text is the URL of an index, or is meant to be one.
     pub fn is_url(text: &str) -> bool {
-        let scheme = text.split_once(':').map(|(scheme, _)| scheme.to_ascii_lowercase());
-        scheme.is_some_and(|scheme| super::KIND.schemes.contains(&&scheme[..]))
+        ServerUrl::kind_of(text) == Some(ServerKind::Index)
     }
 
     /// Gets the first documents of the index of a URL. A password is asked for where the server wants one and none is known.

@@ -5,6 +5,7 @@
 //! that table; a table beside whose lock is free was left behind by a load that was killed.
 
 mod catalog;
+mod reading;
 mod rows;
 
 use std::io::{Read, Write};
@@ -105,6 +106,11 @@ fn server_error(url: &ServerUrl, error: &mysql::Error) -> TargetError {
     TargetError::Server { target: url.to_string(), message: words(error), help: String::new() }
 }
 
+/// A value that does not come as a text, as one.
+fn plainly(value: &Value) -> String {
+    value.as_sql(true).trim_matches('\'').to_owned()
+}
+
 impl MariadbSession {
     /// Sends a share of the rows.
     fn load(&mut self, sql: &str, feed: SharedFeed) -> Result<(), TargetError> {
@@ -168,7 +174,7 @@ impl Ask for MariadbSession {
         let text = |value: Value| match value {
             Value::NULL => None,
             Value::Bytes(bytes) => Some(String::from_utf8_lossy(&bytes).into_owned()),
-            other => Some(other.as_sql(true).trim_matches('\'').to_owned()),
+            other => Some(plainly(&other)),
         };
         Ok(rows.into_iter().map(|row| row.unwrap().into_iter().map(text).collect()).collect())
     }

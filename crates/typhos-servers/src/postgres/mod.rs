@@ -4,6 +4,7 @@
 //! leaves nothing at all behind.
 
 mod catalog;
+mod reading;
 mod rights;
 mod rows;
 mod types;
@@ -128,6 +129,11 @@ fn refused(url: &ServerUrl, error: postgres::Error) -> TargetError {
 
 fn server_error(url: &ServerUrl, error: postgres::Error) -> TargetError {
     TargetError::Server { target: url.to_string(), message: words(&error), help: String::new() }
+}
+
+/// A connection that is gone.
+fn broken(url: &ServerUrl, message: &str) -> TargetError {
+    TargetError::Server { target: url.to_string(), message: message.into(), help: String::new() }
 }
 
 /// What the server said, with the detail that names the row.
@@ -283,17 +289,9 @@ impl MoveRows for PostgresSession {
         let failed = |error: std::io::Error| match error.into_inner() {
             Some(inner) => match inner.downcast::<postgres::Error>() {
                 Ok(error) => server_error(url, *error),
-                Err(other) => TargetError::Server {
-                    target: url.to_string(),
-                    message: other.to_string(),
-                    help: String::new(),
-                },
+                Err(other) => broken(url, &other.to_string()),
             },
-            None => TargetError::Server {
-                target: url.to_string(),
-                message: "the connection broke".into(),
-                help: String::new(),
-            },
+            None => broken(url, "the connection broke"),
         };
         let mut copy = self.client.copy_in(&sql).map_err(|error| server_error(url, error))?;
         copy.write_all(rows::HEADER).map_err(failed)?;

@@ -5,6 +5,7 @@ mod certificate;
 mod encryption;
 mod faults;
 mod nested;
+mod reading;
 mod round_trip;
 mod server;
 mod tables;
