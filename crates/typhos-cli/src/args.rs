@@ -81,6 +81,8 @@ pub enum Command {
     Pool(Pool),
     /// Check files against a schema: every value that does not fit, where, and why
     Check(Check),
+    /// Compare two schemas, or a schema with a delivery: what changed, and what that breaks
+    Compare(Compare),
     /// Weigh a table: bytes per column as text, with wide types, and as declared, in memory and in a file
     Weigh(Weigh),
     /// Convert files under a schema and load them; all of it or nothing
@@ -110,6 +112,7 @@ impl Command {
             Command::Dates(args) => (&args.inputs, vec![]),
             Command::Pool(args) => (&args.surveys, vec![Some(&args.output)]),
             Command::Check(args) => (&args.inputs, vec![Some(&args.schema), args.misfits.as_ref()]),
+            Command::Compare(args) => (&args.new, vec![Some(&args.old)]),
             Command::Weigh(args) => (&args.inputs, vec![Some(&args.schema)]),
             Command::Load(args) => (&args.inputs, vec![Some(&args.schema), args.rejects.as_ref()]),
             Command::Emit(args) => (&[], vec![Some(&args.schema), args.output.as_ref()]),
@@ -140,7 +143,8 @@ pub struct Scout {
     #[arg(long, value_name = "COL,…", value_delimiter = ',')]
     pub key: Vec<String>,
 
-    /// Save the survey to a file, to draft from later or to pool with others
+    /// Save the survey to a file, to draft from later or to pool with others; with --column and a FILE.svg or FILE.png,
+    /// draw how its values are spread
     #[arg(long, value_name = "FILE")]
     pub save: Option<PathBuf>,
 
@@ -269,6 +273,24 @@ pub struct Check {
     pub replace: bool,
 
     /// Print the findings as JSON
+    #[arg(long)]
+    pub json: bool,
+
+    #[command(flatten)]
+    pub input: InputArgs,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct Compare {
+    /// What was there before: a schema, or files (by a draft of them)
+    #[arg(value_name = "OLD")]
+    pub old: PathBuf,
+
+    /// What is there now: another schema, or the files of a delivery, which are held against the old one
+    #[arg(required = true, value_name = "NEW")]
+    pub new: Vec<PathBuf>,
+
+    /// Print what was found as JSON
     #[arg(long)]
     pub json: bool,
 
@@ -440,6 +462,10 @@ pub struct Peek {
     #[arg(long, conflicts_with = "json")]
     pub upright: bool,
 
+    /// Show the codes of categories in place of their values, and which stands for what
+    #[arg(long)]
+    pub codes: bool,
+
     /// How to print the rows
     #[arg(long = "as", value_name = "SHAPE", conflicts_with_all = ["json", "upright"])]
     pub shape: Option<Shape>,
@@ -546,7 +572,7 @@ pub struct Ask {
 
 #[derive(Debug, ClapArgs)]
 pub struct Report {
-    /// Files to tell of; or a schema and the files to hold against it
+    /// Files to tell of; a schema and the files to hold against it; or two schemas to compare
     #[arg(required = true, value_name = "WHAT")]
     pub what: Vec<PathBuf>,
 

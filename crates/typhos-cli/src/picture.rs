@@ -1,17 +1,73 @@
-//! Charts of groups as pictures (SVG), for documents and pages: axes with round numbers, names that can be read, colours that show on
-//! dark and on light and to eyes that see few of them.
+//! Charts of groups as pictures, for documents and pages: axes with round numbers, names that can be read, colours that show on
+//! dark and on light and to eyes that see few of them. An SVG has no ground of its own; a PNG is on white, twice as fine.
 
+use std::path::Path;
+use std::sync::OnceLock;
+
+use plotters::coord::Shift;
 use plotters::coord::ranged1d::{KeyPointHint, NoDefaultFormatting, Ranged, ValueFormatter};
 use plotters::prelude::*;
+use plotters::style::{FontStyle, register_font};
 
 use crate::chart::{ChartKind, Point, axis_number, round_step};
+use crate::outcome::Failure;
 use crate::table::cut;
 
 const SIZE: (u32, u32) = (960, 540);
 
+/// Dots of a PNG for each unit of [`SIZE`].
+const FINENESS: u32 = 2;
+
+/// A picture's file.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum PictureForm {
+    /// Lines and texts.
+    Svg,
+    /// Dots.
+    Png,
+}
+
+impl PictureForm {
+    /// What the name of a file says; `None` where it is no picture that is drawn here.
+    pub fn of(path: &Path) -> Option<PictureForm> {
+        let extension = path.extension()?.to_str()?.to_ascii_lowercase();
+        match &extension[..] {
+            "svg" => Some(PictureForm::Svg),
+            "png" => Some(PictureForm::Png),
+            _ => None,
+        }
+    }
+}
+
+/// Draws groups under a title into a file, whole or not at all.
+///
+/// # Errors
+/// What keeps it from being drawn or written.
+pub fn save(
+    path: &Path,
+    replace: bool,
+    kind: ChartKind,
+    title: &str,
+    points: &[Point],
+) -> Result<(), Failure> {
+    let content = match PictureForm::of(path) {
+        Some(PictureForm::Svg) => svg(kind, title, points).map(String::into_bytes),
+        Some(PictureForm::Png) => png(kind, title, points),
+        None => Err(format!(
+            "'{}' is not a picture that is drawn here: name a FILE.svg or a FILE.png",
+            path.display()
+        )),
+    };
+    typhos_load::write_file(path, replace, &content.map_err(Failure::Usage)?)?;
+    Ok(())
+}
+
 /// A blue-green of middling lightness, and a grey: both stand out from white and from black.
 const MARK: RGBColor = RGBColor(0x1f, 0x8a, 0x91);
 const INK: RGBColor = RGBColor(0x7a, 0x86, 0x8c);
+
+/// The grey of what is on white.
+const DARK_INK: RGBColor = RGBColor(0x45, 0x50, 0x58);
 
 /// The most characters of a name below an axis.
 const MOST_LABEL: usize = 18;
@@ -66,18 +122,34 @@ impl ValueFormatter<f64> for Rounded {
     }
 }
 
-/// Draws groups under a title.
-///
-/// # Errors
-/// What keeps it from being drawn, in a sentence.
-pub fn svg(kind: ChartKind, title: &str, points: &[Point]) -> Result<String, String> {
-    if points.iter().all(|point| point.value.is_none_or(|value| !value.is_finite())) {
-        return Err("no group has a value to draw".into());
+/// Sees to it that texts can be measured and, in dots, drawn. The letters come with the program: a server may have none.
+fn with_letters() -> Result<(), String> {
+    static REGISTERED: OnceLock<bool> = OnceLock::new();
+    let register = || {
+        let letters = epaint_default_fonts::UBUNTU_LIGHT;
+        register_font("sans-serif", FontStyle::Normal, letters).is_ok()
+    };
+    match REGISTERED.get_or_init(register) {
+        true => Ok(()),
+        false => Err("the letters of the program cannot be read".into()),
     }
+}
+
+fn refuse_nothing(points: &[Point]) -> Result<(), String> {
+    match points.iter().any(|point| point.value.is_some_and(f64::is_finite)) {
+        true => Ok(()),
+        false => Err("no group has a value to draw".into()),
+    }
+}
+
+/// Draws groups under a title as an SVG.
+fn svg(kind: ChartKind, title: &str, points: &[Point]) -> Result<String, String> {
+    refuse_nothing(points)?;
+    with_letters()?;
     let mut text = String::new();
     {
         let area = SVGBackend::with_string(&mut text, SIZE).into_drawing_area();
-        draw(kind, title, points, &area).map_err(|error| error.to_string())?;
+        draw(kind, title, points, &area, INK, 1).map_err(|error| error.to_string())?;
         area.present().map_err(|error| error.to_string())?;
     }
     // Who does not see it hears what it is.
@@ -85,26 +157,58 @@ pub fn svg(kind: ChartKind, title: &str, points: &[Point]) -> Result<String, Str
     Ok(text.replacen("<svg ", &named, 1))
 }
 
+/// The same as a PNG.
+fn png(kind: ChartKind, title: &str, points: &[Point]) -> Result<Vec<u8>, String> {
+    refuse_nothing(points)?;
+    with_letters()?;
+    let (width, height) = (SIZE.0 * FINENESS, SIZE.1 * FINENESS);
+    let mut dots = vec![0xff; (width * height * 3) as usize];
+    {
+        let area = BitMapBackend::with_buffer(&mut dots, (width, height)).into_drawing_area();
+        draw(kind, title, points, &area, DARK_INK, FINENESS as i32)
+            .map_err(|error| error.to_string())?;
+        area.present().map_err(|error| error.to_string())?;
+    }
+    let mut file = Vec::new();
+    let mut encoder = png::Encoder::new(&mut file, width, height);
+    encoder.set_color(png::ColorType::Rgb);
+    encoder.set_depth(png::BitDepth::Eight);
+    let written = encoder
+        .add_itxt_chunk("Title".into(), title.to_owned())
+        .and_then(|()| encoder.write_header())
+        .and_then(|mut writer| {
+            writer.write_image_data(&dots)?;
+            writer.finish()
+        });
+    written.map_err(|error| error.to_string())?;
+    Ok(file)
+}
+
 fn escaped(text: &str) -> String {
     let text = text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;");
     text.replace('"', "&quot;")
 }
 
-fn draw(
+fn draw<B: DrawingBackend>(
     kind: ChartKind,
     title: &str,
     points: &[Point],
-    area: &DrawingArea<SVGBackend<'_>, plotters::coord::Shift>,
-) -> Result<(), Box<dyn std::error::Error>> {
-    let style = |size: i32| ("sans-serif", size).into_font().color(&INK);
+    area: &DrawingArea<B, Shift>,
+    ink: RGBColor,
+    scale: i32,
+) -> Result<(), Box<dyn std::error::Error>>
+where
+    B::ErrorType: 'static,
+{
+    let style = |size: i32| ("sans-serif", size * scale).into_font().color(&ink);
     let count = points.len();
     // Groups stand side by side, each one wide, its middle at its number.
     let across = -0.5f64..count as f64 - 0.5;
     let mut chart = ChartBuilder::on(area)
         .caption(cut(title, 80), style(22))
-        .margin(18)
-        .x_label_area_size(56)
-        .y_label_area_size(64)
+        .margin(18 * scale)
+        .x_label_area_size(56 * scale)
+        .y_label_area_size(64 * scale)
         .build_cartesian_2d(across, Rounded::over(points))?;
     let name = |place: &f64| {
         let at = place.round();
@@ -118,8 +222,8 @@ fn draw(
         .configure_mesh()
         .disable_x_mesh()
         .light_line_style(TRANSPARENT)
-        .bold_line_style(INK.mix(0.25))
-        .axis_style(INK)
+        .bold_line_style(ink.mix(0.25).stroke_width(scale as u32))
+        .axis_style(ink.stroke_width(scale as u32))
         .x_labels(count.clamp(2, MOST_LABELS))
         .x_label_formatter(&name)
         .label_style(style(14))
@@ -128,10 +232,10 @@ fn draw(
     let there = there.filter_map(|(at, point)| Some((at as f64, point.value?)));
     match kind {
         ChartKind::Line => {
-            let line = LineSeries::new(there.clone(), MARK.stroke_width(3));
+            let line = LineSeries::new(there.clone(), MARK.stroke_width(3 * scale as u32));
             chart.draw_series(line)?;
             if count <= 60 {
-                let dots = there.map(|(x, y)| Circle::new((x, y), 4, MARK.filled()));
+                let dots = there.map(|(x, y)| Circle::new((x, y), 4 * scale, MARK.filled()));
                 chart.draw_series(dots)?;
             }
         }
@@ -148,6 +252,39 @@ fn draw(
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn dots_are_of_the_colours_that_were_meant() {
+        let points: Vec<Point> = [3.0, -1.0, 2.0]
+            .map(|value| Point { label: "Ærø".into(), text: String::new(), value: Some(value) })
+            .into();
+        let file = png(ChartKind::Bar, "fares — mean", &points).unwrap();
+        let mut reader = png::Decoder::new(std::io::Cursor::new(&file)).read_info().unwrap();
+        assert_eq!(reader.info().utf8_text[0].get_text().unwrap(), "fares — mean");
+        let mut dots = vec![0; reader.output_buffer_size().unwrap()];
+        let info = reader.next_frame(&mut dots).unwrap();
+        assert_eq!((info.width, info.height), (SIZE.0 * FINENESS, SIZE.1 * FINENESS));
+        let of = |colour: RGBColor| {
+            dots.chunks(3).filter(|dot| *dot == [colour.0, colour.1, colour.2]).count() as u32
+        };
+        let all = info.width * info.height;
+        // Three bars, their names and an axis, and ground around them.
+        assert!((all / 20..all / 2).contains(&of(MARK)), "{}", of(MARK));
+        assert!(of(DARK_INK) > 500 && of(WHITE) > all / 3, "{} {}", of(DARK_INK), of(WHITE));
+        assert!(png(ChartKind::Bar, "x", &[]).is_err());
+    }
+
+    #[test]
+    fn files_say_by_their_names_what_picture_they_are() {
+        for (name, want) in [
+            ("a.svg", Some(PictureForm::Svg)),
+            ("a.b.PNG", Some(PictureForm::Png)),
+            ("png", None),
+            ("a.jpg", None),
+        ] {
+            assert_eq!(PictureForm::of(Path::new(name)), want, "{name}");
+        }
+    }
 
     #[test]
     fn pictures_have_their_names_and_axes_and_no_script() {

@@ -4,7 +4,6 @@ use serde_json::json;
 use typhos_core::columns::{Account, Converter, MisfitValue, OnMisfit, Plan};
 use typhos_core::infer::{counted, grouped};
 use typhos_core::run::{self, RunError};
-use typhos_core::schema::Misfit;
 use typhos_core::text::{Input, Undeclared};
 use typhos_core::wording::listed;
 use typhos_load::{KeyWatch, MisfitList, Repeats, TargetError, TempFiles, keep_apart};
@@ -15,7 +14,7 @@ use crate::outcome::{Failure, Outcome};
 use crate::progress::Progress;
 use crate::remedies::words;
 use crate::report::{
-    InputReport, UNDECLARED_HELP, account_json, account_line, changed_lines, misfit_line,
+    InputReport, UNDECLARED_HELP, account_json, account_line, changed_lines, fate, misfit_line,
     undeclared, undeclared_json,
 };
 
@@ -135,11 +134,7 @@ fn show(
     let columns =
         plan.schema().columns.iter().zip(&account.columns).filter(|(_, misfits)| misfits.count > 0);
     for (column, misfits) in columns {
-        let fate = match column.misfit {
-            Misfit::Stop => "would stop a load",
-            Misfit::Null => "would become null",
-            Misfit::Reject => "would be set aside",
-        };
+        let fate = fate(column.misfit);
         console.say("")?;
         let count = counted(misfits.count, "misfit");
         console.say(format!(
@@ -161,11 +156,7 @@ fn show(
     }
     if account.broken.count > 0 {
         console.say("")?;
-        let fate = if plan.schema().input.misfit == Misfit::Reject {
-            "would be set aside"
-        } else {
-            "would stop a load"
-        };
+        let fate = fate(plan.schema().input.misfit);
         let count = counted(account.broken.count, "record");
         console.say(format!(
             "{} {}",

@@ -2,6 +2,7 @@
 
 mod ask;
 mod check;
+mod compare;
 mod dates;
 mod demo;
 mod draft;
@@ -73,6 +74,7 @@ fn run(args: Args, console: &mut Console) -> Result<Outcome, Failure> {
         Command::Draft(args) => draft::run(&args, common, console),
         Command::Pool(args) => pool::run(&args, console),
         Command::Check(args) => check::run(&args, common, console),
+        Command::Compare(args) => compare::run(&args, common, console),
         Command::Weigh(args) => weigh::run(&args, common, console),
         Command::Load(args) => load::run(&args, common, console),
         Command::Emit(args) => emit::run(&args, console),

@@ -5,16 +5,16 @@ use std::ops::ControlFlow;
 use std::sync::Arc;
 
 use arrow_array::RecordBatch;
-use serde_json::json;
+use serde_json::{Value, json};
 use typhos_core::infer::{counted, grouped};
 use typhos_core::schema::SortKey;
-use typhos_core::table::{Declared, sorted_rows};
+use typhos_core::table::{Codes, Declared, sorted_rows};
 use typhos_load::TempFiles;
 
 use super::shape::Printer;
 use super::typed::{self, Named, Opened};
 use crate::args::{Common, Peek, Rows, Shape};
-use crate::console::{Console, DIM, paint};
+use crate::console::{Console, DIM, paint, safe};
 use crate::outcome::{Failure, Outcome};
 use crate::progress::Progress;
 
@@ -67,19 +67,23 @@ fn show(
     };
     let total = table.rows().filter(|_| args.filter.is_none());
     let shape = args.shape.unwrap_or(Shape::Table);
+    let codes = args.codes.then(|| Codes::of(&shown_schema));
+    let shown_schema = codes.as_ref().map_or(shown_schema, Codes::schema);
     let mut printer = Printer::new(console, shown_schema, shape, args.json, args.upright);
     printer.begin(&title, total)?;
     let mut failed = None;
     let mut window = Window { skip, left: most };
     let mut push = |batch: &RecordBatch, window: &mut Window| match window.pass(batch) {
-        Some(batch) => match printer.push(&batch) {
-            Ok(()) if window.left > 0 && !printer.is_closed() => ControlFlow::Continue(()),
-            Ok(()) => ControlFlow::Break(()),
-            Err(error) => {
-                failed = Some(error);
-                ControlFlow::Break(())
+        Some(batch) => {
+            match printer.push(&codes.as_ref().map_or(batch.clone(), |it| it.batch(&batch))) {
+                Ok(()) if window.left > 0 && !printer.is_closed() => ControlFlow::Continue(()),
+                Ok(()) => ControlFlow::Break(()),
+                Err(error) => {
+                    failed = Some(error);
+                    ControlFlow::Break(())
+                }
             }
-        },
+        }
         None => ControlFlow::Continue(()),
     };
     let misfits = if !keys.is_empty() {
@@ -131,7 +135,7 @@ fn show(
     if crate::interrupt::is_asked() {
         return Err(Failure::Interrupted);
     }
-    printer.end(total, &json!({}))?;
+    printer.end(total, &codes.as_ref().map_or(json!({}), dictionaries))?;
     let rows = printer.rows;
     if shape == Shape::Table && !args.json {
         match total {
@@ -143,7 +147,33 @@ fn show(
             _ => {}
         }
     }
+    if let Some(codes) = codes.filter(|_| !args.json) {
+        legend(&codes, shape == Shape::Table, console)?;
+    }
     typed::ended(misfits, bytes.is_some(), console)
+}
+
+/// The lists of categories, for programs.
+fn dictionaries(codes: &Codes) -> Value {
+    let lists = codes.lists().map(|(name, list)| (name.to_owned(), json!(list)));
+    json!({ "dictionaries": Value::Object(lists.collect()) })
+}
+
+/// What codes stand for: below a table, and otherwise beside what another program reads.
+fn legend(codes: &Codes, is_table: bool, console: &mut Console) -> Result<(), Failure> {
+    let mut lines: Vec<String> = Vec::new();
+    for (name, list) in codes.lists() {
+        let values = list.iter().enumerate().map(|(code, value)| format!("{code} {}", safe(value)));
+        lines.push(format!("{}: {}", safe(name), values.collect::<Vec<_>>().join(", ")));
+    }
+    if lines.is_empty() {
+        lines.push("none of these columns is a category whose list is known".into());
+    }
+    for line in lines {
+        let line = paint(DIM, format!("  {line}"));
+        if is_table { console.say(line)? } else { console.note(line)? }
+    }
+    Ok(())
 }
 
 /// The columns that rows are sorted by.

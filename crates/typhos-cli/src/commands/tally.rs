@@ -25,6 +25,7 @@ use crate::chart::{ChartKind, Point, draw};
 use crate::console::{self, BOLD, Console, DIM, GOOD, paint, safe};
 use crate::diagnose;
 use crate::outcome::{Failure, Outcome};
+use crate::picture::{self, PictureForm};
 use crate::progress::Progress;
 
 /// Groups that are worked out at once.
@@ -42,9 +43,9 @@ const SORT_MEMORY: usize = 64 << 20;
 pub fn run(args: &Tally, common: &Common, console: &mut Console) -> Result<Outcome, Failure> {
     if let Some(path) = &args.save {
         typhos_load::refuse_existing(path, args.replace)?;
-        if path.extension().is_none_or(|extension| !extension.eq_ignore_ascii_case("svg")) {
+        if PictureForm::of(path).is_none() {
             return Err(Failure::Usage(format!(
-                "'{}' is not a picture that is written here: name a FILE.svg",
+                "'{}' is not a picture that is drawn here: name a FILE.svg or a FILE.png",
                 path.display()
             )));
         }
@@ -254,8 +255,7 @@ impl Shown<'_> {
         let what = format!("{} by {}", results[by].name, names.join(", "));
         if let Some(path) = &args.save {
             let title = format!("{}: {what}", self.title);
-            let picture = crate::picture::svg(kind, &title, &points).map_err(Failure::Usage)?;
-            typhos_load::write_file(path, args.replace, picture.as_bytes())?;
+            picture::save(path, args.replace, kind, &title, &points)?;
             console.note(format!("{} {}", paint(GOOD, "wrote"), console::path(path)))?;
             return Ok(());
         }

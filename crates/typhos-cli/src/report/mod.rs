@@ -1,11 +1,12 @@
 //! Pieces that several reports share: the input, the account, misfits.
 
+pub mod comparison;
 mod input;
 
 use serde_json::{Value, json};
 use typhos_core::columns::{Account, ColumnMisfits, MisfitValue, Plan};
 use typhos_core::infer::{counted, grouped, shown};
-use typhos_core::schema::{ColumnDecl, Scalar};
+use typhos_core::schema::{ColumnDecl, Misfit, Scalar};
 use typhos_core::text::{Input, InputFile, Undeclared};
 use typhos_core::wording::listed;
 
@@ -228,4 +229,13 @@ pub fn account_line(account: &Account, would: bool) -> String {
         line.push_str(&format!("; {} made null", paint(WARN, counted(account.nulled, "value"))));
     }
     line
+}
+
+/// What a load would do with a misfit of a column, or with a record that cannot be split.
+pub fn fate(misfit: Misfit) -> &'static str {
+    match misfit {
+        Misfit::Stop => "would stop a load",
+        Misfit::Null => "would become null",
+        Misfit::Reject => "would be set aside",
+    }
 }

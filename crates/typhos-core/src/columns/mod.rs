@@ -37,7 +37,7 @@ pub use json_text::{flat_batch, is_nested, write_json};
 pub use leaves::{map_array, map_field};
 pub use plain::{PlainValues, plain_text};
 pub(crate) use plan::arrow_fields;
-pub use plan::{Plan, RANKED_KEY, TYPE_KEY};
+pub use plan::{Plan, RANKED_KEY, TYPE_KEY, VALUES_KEY};
 pub use reason::{
     Account, ColumnMisfits, MAX_MISFIT_EXAMPLES, MisfitValue, Reason, SetAside, Within,
 };

@@ -15,6 +15,9 @@ pub const TYPE_KEY: &str = "typhos.type";
 /// The key under which an Arrow field of a ranked category lists its values, the lowest first, as JSON.
 pub const RANKED_KEY: &str = "typhos.ranked";
 
+/// The same of a category whose order has no meaning.
+pub const VALUES_KEY: &str = "typhos.values";
+
 /// What conversion does, column by column.
 #[derive(Debug, Clone)]
 pub struct Plan {
@@ -211,9 +214,10 @@ fn arrow_field(column: &ColumnDecl) -> Field {
     let mut field = Field::new(&column.name, data_type, !column.required)
         .with_metadata(declared(&column.ty))
         .with_dict_is_ordered(column.ranked);
-    if column.ranked {
+    if !column.values.is_empty() && column.ty.leaf() == Some(Scalar::Category) {
+        let key = if column.ranked { RANKED_KEY } else { VALUES_KEY };
         let values = serde_json::json!(column.values).to_string();
-        field.metadata_mut().insert(RANKED_KEY.to_owned(), values);
+        field.metadata_mut().insert(key.to_owned(), values);
     }
     field
 }

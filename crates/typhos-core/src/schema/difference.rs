@@ -1,28 +1,46 @@
-//! What differs between two schemas, column by column, and whether what was loaded under the old one still fits under
-//! the new one.
+//! What differs between two schemas, column by column and key by key, and whether what was loaded under the old one still
+//! fits under the new one.
 
-use super::relation::{Held, Relation, nests_alike, relation};
+use toml::Table;
+
+use super::relation::{Held, Relation, Shortfall, nests_alike, relation};
+use super::write::write;
 use super::{ColumnDecl, Schema};
+use crate::wording::listed;
 
 /// A difference between two schemas.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct SchemaDifference {
-    /// The column, by its name in the target.
-    pub column: String,
+    /// What differs.
+    pub subject: Subject,
     /// What became of it.
     pub change: Change,
 }
 
-/// What became of a column.
+/// What two schemas differ in.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Subject {
+    /// A column, by its name in the target.
+    Column(String),
+    /// What is said of the whole: `table`, `[input]` or `[layout]`.
+    Section(&'static str),
+}
+
+/// What became of a column, or of a key that is said of it.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Change {
     /// It is new.
     Added {
+        /// Its type.
+        ty: String,
         /// Whether it may not be absent.
         required: bool,
     },
     /// It is gone.
-    Dropped,
+    Dropped {
+        /// The type that it had.
+        ty: String,
+    },
     /// It has another type.
     Retyped {
         /// The old type.
@@ -43,40 +61,120 @@ pub enum Change {
     },
     /// It is part of the key now, or not any more.
     Key(bool),
+    /// Something else is said of it in another way.
+    Said {
+        /// The key of the schema file.
+        key: String,
+        /// What was said, as the file has it; nothing, where the key was not there.
+        old: Option<String>,
+        /// What is said now.
+        new: Option<String>,
+    },
 }
 
+/// Keys that change neither which values fit nor what they mean.
+const HARMLESS: [&str; 5] = ["search", "default", "misfit", "sort", "table"];
+
+/// Keys without which more values fit.
+const BOUNDS: [&str; 2] = ["low", "high"];
+
 impl Change {
-    /// Whether rows that fit before may not fit any more, or what reads them may not find what it knows.
+    /// Whether rows that fit before may not fit any more or mean something else, or what reads them may not find what it
+    /// knows.
     pub fn breaks(&self) -> bool {
         match self {
-            Change::Added { required } => *required,
-            Change::Dropped | Change::Key(_) => true,
+            Change::Added { required, .. } => *required,
+            Change::Dropped { .. } | Change::Key(_) => true,
             Change::Retyped { relation, .. } => {
                 !matches!(relation, Relation::Same | Relation::Wider)
             }
             Change::Required(now) => *now,
             Change::Listed { dropped, .. } => !dropped.is_empty(),
+            Change::Said { key, new, .. } => {
+                let is_freed = BOUNDS.contains(&&key[..]) && new.is_none();
+                !is_freed && !HARMLESS.contains(&&key[..])
+            }
         }
+    }
+
+    /// What became of it, in a few words.
+    pub fn what(&self) -> String {
+        match self {
+            Change::Added { ty, .. } => format!("new: {ty}"),
+            Change::Dropped { ty } => format!("gone: it was {ty}"),
+            Change::Retyped { old, new, .. } => format!("{old} → {new}"),
+            Change::Required(true) => "required now".into(),
+            Change::Required(false) => "may be absent now".into(),
+            Change::Listed { added, dropped } => {
+                let part = |values: &[String], what: &str| {
+                    (!values.is_empty()).then(|| format!("{what} {}", listed(values)))
+                };
+                let parts = [part(added, "takes"), part(dropped, "takes no more")];
+                parts.into_iter().flatten().collect::<Vec<_>>().join("; ")
+            }
+            Change::Key(true) => "part of the key now".into(),
+            Change::Key(false) => "not part of the key any more".into(),
+            Change::Said { key, old: Some(old), new: Some(new) } => {
+                format!("{key} = {old} → {new}")
+            }
+            Change::Said { key, old: None, new: Some(new) } => format!("{key} = {new} is new"),
+            Change::Said { key, old, .. } => {
+                format!("{key} = {} is gone", old.as_deref().unwrap_or_default())
+            }
+        }
+    }
+
+    /// Why it breaks what was there before; `None` where it does not.
+    pub fn why(&self) -> Option<String> {
+        let shortfall =
+            |relation: &Relation| -> Option<Shortfall> { relation.clone().is_lossless().err() };
+        let why = match self {
+            Change::Added { .. } => "rows from before have no value for it".into(),
+            Change::Dropped { .. } => "what reads it does not find it".into(),
+            Change::Key(_) => {
+                "rows that were told apart need not be now, or the other way round".into()
+            }
+            Change::Retyped { relation, .. } => match shortfall(relation) {
+                Some(shortfall) => shortfall.to_string(),
+                None => "not every value of before is one of these".into(),
+            },
+            Change::Required(_) => "rows without a value do not fit".into(),
+            Change::Listed { .. } => "rows with a value that is gone do not fit".into(),
+            Change::Said { key, .. } if BOUNDS.contains(&&key[..]) => {
+                "values beyond the new bound do not fit".into()
+            }
+            Change::Said { key, .. } if key == "from" => {
+                "files from before do not have it under that name".into()
+            }
+            Change::Said { .. } => {
+                "the same text may be read as another value, or not at all".into()
+            }
+        };
+        self.breaks().then_some(why)
     }
 }
 
-/// What differs from an old schema to a new one: first in the columns of the old one, in their order, then those that
-/// are new. Columns are the same where their names are.
+/// What differs from an old schema to a new one: first in what is said of the whole, then in the columns of the old one, in
+/// their order, then those that are new. Columns are the same where their names are.
 pub fn differences(old: &Schema, new: &Schema) -> Vec<SchemaDifference> {
     let find = |schema: &'_ Schema, name: &str| {
         schema.columns.iter().position(|column| column.name == name)
     };
-    let mut found = Vec::new();
+    let [was_said, is_said] = [old, new].map(said);
+    let mut found = of_sections(&was_said, &is_said);
     for column in &old.columns {
         let mut note = |change| {
-            found.push(SchemaDifference { column: column.name.clone(), change });
+            let subject = Subject::Column(column.name.clone());
+            found.push(SchemaDifference { subject, change });
         };
         let Some(at) = find(new, &column.name) else {
-            note(Change::Dropped);
+            note(Change::Dropped { ty: column.ty.to_string() });
             continue;
         };
         let now = &new.columns[at];
-        of_types(column, now).into_iter().for_each(&mut note);
+        let retyped = of_types(column, now);
+        let is_retyped = retyped.as_ref().is_some_and(|it| matches!(it, Change::Retyped { .. }));
+        retyped.into_iter().for_each(&mut note);
         if column.required != now.required {
             note(Change::Required(now.required));
         }
@@ -84,12 +182,52 @@ pub fn differences(old: &Schema, new: &Schema) -> Vec<SchemaDifference> {
         if was_key != is_key {
             note(Change::Key(is_key));
         }
+        let known = |key: &str| {
+            ["type", "required", "values"].contains(&key) || is_retyped && key == "fields"
+        };
+        let [was, is] =
+            [&was_said, &is_said].map(|said| inner(inner(Some(said), "columns"), &column.name));
+        of_keys(was, is, &known).into_iter().for_each(note);
     }
     for column in new.columns.iter().filter(|column| find(old, &column.name).is_none()) {
-        let change = Change::Added { required: column.required };
-        found.push(SchemaDifference { column: column.name.clone(), change });
+        let change = Change::Added { ty: column.ty.to_string(), required: column.required };
+        found.push(SchemaDifference { subject: Subject::Column(column.name.clone()), change });
     }
     found
+}
+
+/// A schema as its file says it: what goes without saying is not said.
+fn said(schema: &Schema) -> Table {
+    write(schema, &[], &[]).parse().expect("what is written is TOML")
+}
+
+/// A table in a table.
+fn inner<'t>(table: Option<&'t Table>, key: &str) -> Option<&'t Table> {
+    table?.get(key)?.as_table()
+}
+
+fn of_sections(old: &Table, new: &Table) -> Vec<SchemaDifference> {
+    let whole = of_keys(Some(old), Some(new), &|key| key != "table");
+    let whole = whole.into_iter().map(|change| (Subject::Section("table"), change));
+    // What the key is, is said of its columns.
+    let sections = ["input", "layout"].into_iter().flat_map(|section| {
+        let known = |key: &str| section == "layout" && key == "key";
+        let changes = of_keys(inner(Some(old), section), inner(Some(new), section), &known);
+        changes.into_iter().map(move |change| (Subject::Section(section), change))
+    });
+    whole.chain(sections).map(|(subject, change)| SchemaDifference { subject, change }).collect()
+}
+
+/// What is said in two tables in different ways, but for what is known otherwise: first what the old one has.
+fn of_keys(old: Option<&Table>, new: Option<&Table>, known: &dyn Fn(&str) -> bool) -> Vec<Change> {
+    let (none, said) =
+        (Table::new(), |table: &Table, key: &str| table.get(key).map(ToString::to_string));
+    let (old, new) = (old.unwrap_or(&none), new.unwrap_or(&none));
+    let keys = old.keys().chain(new.keys().filter(|key| !old.contains_key(*key)));
+    let differing = keys.filter(|key| !known(key) && old.get(*key) != new.get(*key));
+    differing
+        .map(|key| Change::Said { key: key.clone(), old: said(old, key), new: said(new, key) })
+        .collect()
 }
 
 fn of_types(old: &ColumnDecl, new: &ColumnDecl) -> Option<Change> {
@@ -129,41 +267,77 @@ mod tests {
              party = { type = 'uint8', required = true }\nport = { type = 'text' }",
             "",
         );
-        let found: Vec<_> = differences(&old, &new)
+        let told: Vec<_> = differences(&old, &new)
             .into_iter()
-            .map(|found| (found.column, found.change.breaks(), found.change))
-            .collect();
-        let narrower = "cannot hold every int16: it holds 0 to 255; declare uint8";
-        let told: Vec<_> = found
-            .iter()
-            .map(|(column, breaks, change)| {
-                let what = match change {
-                    Change::Added { .. } => "added".to_owned(),
-                    Change::Dropped => "dropped".to_owned(),
-                    Change::Retyped { old, new, relation } => {
-                        match relation.clone().is_lossless() {
-                            Ok(()) => format!("{old} to {new}"),
-                            Err(lacks) => format!("{old} to {new}: {lacks}"),
-                        }
-                    }
-                    Change::Required(now) => format!("required {now}"),
-                    Change::Listed { added, dropped } => format!("+{added:?} -{dropped:?}"),
-                    Change::Key(now) => format!("key {now}"),
-                };
-                format!("{column} {what}{}", if *breaks { " !" } else { "" })
+            .map(|found| {
+                let why = found.change.why().map_or(String::new(), |why| format!(" ! {why}"));
+                assert_eq!(found.change.breaks(), !why.is_empty());
+                let Subject::Column(name) = found.subject else { panic!("{found:?}") };
+                format!("{name} {}{why}", found.change.what())
             })
             .collect();
         assert_eq!(
             told,
             [
-                "id key false !".to_owned(),
-                "fare decimal(6,2) to decimal(9,2)".into(),
-                "cabin +[\"cabin\"] -[\"saloon\"] !".into(),
-                "note dropped !".into(),
-                format!("party int16 to uint8: {narrower} !"),
-                "party required true !".into(),
-                "port added".into(),
+                "id not part of the key any more ! rows that were told apart need not be now, or the other way round",
+                "fare decimal(6,2) → decimal(9,2)",
+                "cabin takes 'cabin'; takes no more 'saloon' ! rows with a value that is gone do not fit",
+                "note gone: it was text ! what reads it does not find it",
+                "party int16 → uint8 ! cannot hold every int16: it holds 0 to 255; declare uint8",
+                "party required now ! rows without a value do not fit",
+                "port new: text",
             ]
         );
+    }
+
+    #[test]
+    fn what_is_said_in_another_way_is_found() {
+        let schema = |input: &str, columns: &str, layout: &str| {
+            read(&format!("typhos = 1\n{input}\n[columns]\n{columns}\n[layout]\n{layout}\n"))
+                .unwrap()
+        };
+        let old = schema(
+            "table = 'sales'\n[input]\ndelimiter = ';'",
+            "sold_on = { type = 'date', patterns = ['MM/dd/yy'], misfit = 'null' }\n\
+             fare = { type = 'decimal(6,2)', low = '0', high = '90' }\n\
+             trip = { type = 'struct', fields = { n = { type = 'int8' } } }",
+            "sort = ['sold_on']",
+        );
+        let new = schema(
+            "table = 'tickets'\n[input]\ndelimiter = ','",
+            "sold_on = { type = 'date', patterns = ['dd/MM/yy'], from = 'Sold on' }\n\
+             fare = { type = 'decimal(6,2)', high = '80' }\n\
+             trip = { type = 'struct', fields = { n = { type = 'int8', required = true } } }",
+            "sort = ['fare']",
+        );
+        let told: Vec<_> = differences(&old, &new)
+            .into_iter()
+            .map(|found| {
+                let of = match found.subject {
+                    Subject::Column(name) => name,
+                    Subject::Section(name) => format!("[{name}]"),
+                };
+                format!(
+                    "{of} {}{}",
+                    found.change.what(),
+                    if found.change.breaks() { " !" } else { "" }
+                )
+            })
+            .collect();
+        assert_eq!(
+            told,
+            [
+                "[table] table = \"sales\" → \"tickets\"",
+                "[input] delimiter = \";\" → \",\" !",
+                "[layout] sort = [\"sold_on\"] → [\"fare\"]",
+                "sold_on patterns = [\"MM/dd/yy\"] → [\"dd/MM/yy\"] !",
+                "sold_on misfit = \"null\" is gone",
+                "sold_on from = \"Sold on\" is new !",
+                "fare low = \"0\" is gone",
+                "fare high = \"90\" → \"80\" !",
+                "trip fields = { n = { type = \"int8\" } } → { n = { type = \"int8\", required = true } } !",
+            ]
+        );
+        assert_eq!(differences(&new, &new), []);
     }
 }

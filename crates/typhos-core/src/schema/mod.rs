@@ -22,7 +22,7 @@ mod units;
 mod write;
 
 pub use bind::{ColumnSource, REJECTED_COLUMNS};
-pub use difference::{Change, SchemaDifference, differences};
+pub use difference::{Change, SchemaDifference, Subject, differences};
 pub use integers::IntType;
 pub use keep::{Kept, keep};
 pub(crate) use layout::unknown_column;

@@ -4,6 +4,7 @@
 //! reads no more than it has to for them. An input under a schema is one ([`InputTable`]); files of typed rows are
 //! others, elsewhere. What is done with the rows (shown, counted, drawn) is not known here.
 
+mod codes;
 mod declared;
 mod input;
 mod plain;
@@ -22,6 +23,7 @@ use crate::run::{Monitor, RunError, RunOptions};
 use crate::sorting::SortError;
 use crate::text::InputError;
 
+pub use codes::Codes;
 pub use declared::Declared;
 pub use input::InputTable;
 pub use plain::plain_schema;

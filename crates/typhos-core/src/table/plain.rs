@@ -57,7 +57,11 @@ pub(super) fn plain_batch(batch: &RecordBatch) -> RecordBatch {
         return batch.clone();
     }
     let plain = |(field, column): (&Arc<Field>, &ArrayRef)| match field.metadata().get(RANKED_KEY) {
-        Some(values) => by_rank(column, values).unwrap_or_else(|| plain_array(column)),
+        Some(values) => {
+            let values: Option<Vec<String>> = serde_json::from_str(values).ok();
+            let ranked = values.and_then(|values| by_list(column, &values));
+            ranked.unwrap_or_else(|| plain_array(column))
+        }
         None => plain_array(column),
     };
     let columns = fields.iter().zip(batch.columns()).map(plain).collect();
@@ -66,12 +70,11 @@ pub(super) fn plain_batch(batch: &RecordBatch) -> RecordBatch {
         .expect("columns of the plain types")
 }
 
-/// A ranked column whose codes are the ranks: as it is read from a file, they are the order in which values came. `None` where it is not
-/// what it says it is.
-fn by_rank(array: &ArrayRef, values: &str) -> Option<ArrayRef> {
+/// A category whose codes are the places in its list: as it is read from a file, they are the order in which values came. `None`
+/// where it has a value that is not in the list.
+pub(super) fn by_list(array: &ArrayRef, values: &[String]) -> Option<ArrayRef> {
     let dictionary = array.as_any_dictionary_opt()?;
     let words = dictionary.values().as_string_opt::<i32>()?;
-    let values: Vec<String> = serde_json::from_str(values).ok()?;
     if words.iter().eq(values.iter().map(|value| Some(&value[..]))) {
         return Some(array.clone());
     }
@@ -93,7 +96,7 @@ fn by_rank(array: &ArrayRef, values: &str) -> Option<ArrayRef> {
         _ => i128::MAX,
     };
     (values.len() as i128 <= room)
-        .then(|| dictionary_array(array.data_type(), places.into_iter(), &values))
+        .then(|| dictionary_array(array.data_type(), places.into_iter(), values))
 }
 
 fn plain_array(array: &ArrayRef) -> ArrayRef {
@@ -177,12 +180,11 @@ mod tests {
         let words: DictionaryArray<arrow_array::types::UInt8Type> =
             [Some("cabin"), Some("deck"), None, Some("cabin")].into_iter().collect();
         let words: ArrayRef = Arc::new(words);
-        let ranked = by_rank(&words, "[\"deck\",\"saloon\",\"cabin\"]").unwrap();
+        let ranked = by_list(&words, &["deck", "saloon", "cabin"].map(String::from)).unwrap();
         let dictionary = ranked.as_dictionary::<arrow_array::types::UInt8Type>();
         let codes: Vec<_> = dictionary.keys().iter().collect();
         assert_eq!(codes, [Some(2), Some(0), None, Some(2)]);
         assert_eq!(dictionary.values().len(), 3);
-        assert!(by_rank(&words, "[\"deck\"]").is_none(), "it is not what it says");
-        assert!(by_rank(&words, "nonsense").is_none());
+        assert!(by_list(&words, &["deck".to_owned()]).is_none(), "it is not what it says");
     }
 }

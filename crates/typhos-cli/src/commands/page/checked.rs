@@ -5,7 +5,6 @@ use std::path::{Path, PathBuf};
 use maud::{Markup, html};
 use typhos_core::columns::Account;
 use typhos_core::infer::{counted, grouped};
-use typhos_core::schema::Misfit;
 use typhos_load::{Repeats, keep_apart};
 
 use super::super::{check, weigh};
@@ -13,7 +12,7 @@ use super::{Page, meter, plain, short};
 use crate::args::{Common, InputArgs};
 use crate::console::{Console, bytes as size};
 use crate::outcome::Failure;
-use crate::report::{InputReport, account_line, misfit_line};
+use crate::report::{InputReport, account_line, fate, misfit_line};
 
 /// The page, and whether anything does not fit.
 pub fn page(
@@ -88,11 +87,7 @@ fn misfit_list(ledger: &weigh::Ledger, account: &Account) -> Markup {
                     div {
                         p { b { (counted(misfits.count, "misfit")) } }
                         p.soft {
-                            (match column.misfit {
-                                Misfit::Stop => "would stop a load",
-                                Misfit::Null => "would become null",
-                                Misfit::Reject => "would be set aside",
-                            })
+                            (fate(column.misfit))
                         }
                         (meter(misfits.count, account.read, "", &counted(misfits.count, "misfit")))
                     }

@@ -1,13 +1,15 @@
-//! `typhos report`: one page of HTML, of an input or of a check and its ledger. It needs nothing beside itself: no script, no network,
+//! `typhos report`: one page of HTML, of an input, of a check and its ledger, or of two schemas. It needs nothing beside itself: no script, no network,
 //! and nothing in it is done by what stands in the data, which is escaped wherever it is shown.
 
 mod checked;
 mod columns;
+mod compared;
 
 use std::path::PathBuf;
 
 use maud::{DOCTYPE, Markup, PreEscaped, html};
 
+use super::compare;
 use super::look::{Extent, look};
 use crate::args::{Common, Report, RuleArgs};
 use crate::console::{self, Console, GOOD, WARN, paint};
@@ -39,7 +41,11 @@ pub fn run(args: &Report, common: &Common, console: &mut Console) -> Result<Outc
     };
     typhos_load::refuse_existing(&path, args.replace)?;
     let first = &args.what[0];
-    let (page, has_misfits) = match first.extension().is_some_and(|extension| extension == "toml") {
+    let (page, has_misfits) = match compare::is_schema(first) {
+        true if args.what.get(1).is_some_and(|second| compare::is_schema(second)) => {
+            let compared = compare::compared(first, &args.what[1..], &args.input, common, console)?;
+            (compared::page(&compared), !compared.found.is_empty())
+        }
         true => checked::page(first, &args.what[1..], &args.input, &path, common, console)?,
         false => {
             let rules = RuleArgs::default();

@@ -7,7 +7,7 @@ use typhos_core::infer::{
 };
 use typhos_core::records::PathKind;
 use typhos_core::schema::Scalar;
-use typhos_core::survey::{Survey, Trend};
+use typhos_core::survey::{ColumnFacts, DistinctValue, Survey, Trend};
 
 use super::super::look::Looked;
 use crate::args::Common;
@@ -255,7 +255,7 @@ fn in_the_way(blocker: &Blocker, survey: &Survey, console: &mut Console) -> std:
 }
 
 /// A number with no more digits than say something.
-fn number(value: f64, ty: Scalar) -> String {
+pub fn number(value: f64, ty: Scalar) -> String {
     match ty {
         Scalar::Int(_) if value.abs() < 1e15 => {
             let digits = grouped(value.abs().round() as u64);
@@ -329,6 +329,16 @@ fn histogram(decision: &Decision, bins: &[Bin], console: &mut Console) -> std::i
     console.say(render(console, &headings, bins.iter().map(row).collect(), false))
 }
 
+/// The values that are counted one by one, the most frequent first, without those that are absent.
+pub fn frequent<'f>(facts: &'f ColumnFacts, decision: &Decision) -> Vec<DistinctValue<'f>> {
+    let is_absent = |value: &[u8]| {
+        decision.absent_tokens.iter().any(|(token, _)| token.as_bytes() == value.trim_ascii())
+    };
+    let mut values = facts.distinct_values();
+    values.retain(|found| !is_absent(found.value));
+    values
+}
+
 /// The most frequent values.
 fn values(
     survey: &Survey,
@@ -341,11 +351,7 @@ fn values(
         let why = "more distinct values than are counted one by one";
         return heading("Most frequent", why, console);
     }
-    let is_absent = |value: &[u8]| {
-        decision.absent_tokens.iter().any(|(token, _)| token.as_bytes() == value.trim_ascii())
-    };
-    let mut values = facts.distinct_values();
-    values.retain(|found| !is_absent(found.value));
+    let values = frequent(facts, decision);
     let Some(most) = values.first().map(|found| found.count) else { return Ok(()) };
     if most == 1 {
         heading("First values", "every value stands once", console)?;

@@ -1,6 +1,7 @@
 //! `typhos scout`: how files are laid out, and what every column holds.
 
 mod column;
+mod drawn;
 mod json;
 mod key;
 
@@ -16,6 +17,7 @@ use super::look::{Extent, Looked, find, look};
 use crate::args::{Common, Scout};
 use crate::console::{self, BOLD, Console, DIM, GOOD, WARN, paint, safe};
 use crate::outcome::{Failure, Outcome};
+use crate::picture::PictureForm;
 use crate::table::{Heading, Look, render};
 
 /// Rows of a table before its headings come again.
@@ -27,6 +29,13 @@ const WIDE: usize = 120;
 pub fn run(args: &Scout, common: &Common, console: &mut Console) -> Result<Outcome, Failure> {
     if let Some(path) = &args.save {
         typhos_load::refuse_existing(path, args.replace)?;
+    }
+    let picture = args.save.as_ref().filter(|path| PictureForm::of(path).is_some());
+    if let (Some(path), None) = (picture, &args.column) {
+        return Err(Failure::Usage(format!(
+            "'{}' is a picture, which is of one column: say --column NAME; a survey is saved under any other name",
+            path.display()
+        )));
     }
     let needs_all = args.save.is_some() || args.column.is_some() || !args.key.is_empty();
     let extent = if needs_all { Extent::All } else { Extent::Wanted };
@@ -53,7 +62,10 @@ pub fn run(args: &Scout, common: &Common, console: &mut Console) -> Result<Outco
     if let Some(key) = key.as_ref().filter(|_| !args.json) {
         key.show(survey.records, console)?;
     }
-    if let Some(path) = &args.save {
+    if let (Some(path), Some(at)) = (picture, one) {
+        drawn::save(&looked, at, path, args.replace)?;
+        console.note(format!("{} {}", paint(GOOD, "wrote"), console::path(path)))?;
+    } else if let Some(path) = &args.save {
         save(survey, path, args.replace)?;
         console.note(format!("{} {}", paint(GOOD, "saved the survey in"), console::path(path)))?;
     }
