@@ -39,7 +39,18 @@ impl PictureForm {
     }
 }
 
-/// Draws groups under a title into a file, whole or not at all.
+/// What stands around a picture.
+#[derive(Debug, Clone, Copy)]
+pub struct Names<'n> {
+    /// Above it.
+    pub title: &'n str,
+    /// Below it: what its groups are.
+    pub across: &'n str,
+    /// Beside it: what is measured.
+    pub up: &'n str,
+}
+
+/// Draws groups into a file, whole or not at all.
 ///
 /// # Errors
 /// What keeps it from being drawn or written.
@@ -47,12 +58,12 @@ pub fn save(
     path: &Path,
     replace: bool,
     kind: ChartKind,
-    title: &str,
+    names: Names<'_>,
     points: &[Point],
 ) -> Result<(), Failure> {
     let content = match PictureForm::of(path) {
-        Some(PictureForm::Svg) => svg(kind, title, points).map(String::into_bytes),
-        Some(PictureForm::Png) => png(kind, title, points),
+        Some(PictureForm::Svg) => svg(kind, names, points).map(String::into_bytes),
+        Some(PictureForm::Png) => png(kind, names, points),
         None => Err(format!(
             "'{}' is not a picture that is drawn here: name a FILE.svg or a FILE.png",
             path.display()
@@ -142,30 +153,30 @@ fn refuse_nothing(points: &[Point]) -> Result<(), String> {
     }
 }
 
-/// Draws groups under a title as an SVG.
-fn svg(kind: ChartKind, title: &str, points: &[Point]) -> Result<String, String> {
+/// Draws groups as an SVG.
+fn svg(kind: ChartKind, names: Names<'_>, points: &[Point]) -> Result<String, String> {
     refuse_nothing(points)?;
     with_letters()?;
     let mut text = String::new();
     {
         let area = SVGBackend::with_string(&mut text, SIZE).into_drawing_area();
-        draw(kind, title, points, &area, INK, 1).map_err(|error| error.to_string())?;
+        draw(kind, names, points, &area, INK, 1).map_err(|error| error.to_string())?;
         area.present().map_err(|error| error.to_string())?;
     }
     // Who does not see it hears what it is.
-    let named = format!("<svg role=\"img\" aria-label=\"{}\" ", escaped(title));
+    let named = format!("<svg role=\"img\" aria-label=\"{}\" ", escaped(names.title));
     Ok(text.replacen("<svg ", &named, 1))
 }
 
 /// The same as a PNG.
-fn png(kind: ChartKind, title: &str, points: &[Point]) -> Result<Vec<u8>, String> {
+fn png(kind: ChartKind, names: Names<'_>, points: &[Point]) -> Result<Vec<u8>, String> {
     refuse_nothing(points)?;
     with_letters()?;
     let (width, height) = (SIZE.0 * FINENESS, SIZE.1 * FINENESS);
     let mut dots = vec![0xff; (width * height * 3) as usize];
     {
         let area = BitMapBackend::with_buffer(&mut dots, (width, height)).into_drawing_area();
-        draw(kind, title, points, &area, DARK_INK, FINENESS as i32)
+        draw(kind, names, points, &area, DARK_INK, FINENESS as i32)
             .map_err(|error| error.to_string())?;
         area.present().map_err(|error| error.to_string())?;
     }
@@ -174,7 +185,7 @@ fn png(kind: ChartKind, title: &str, points: &[Point]) -> Result<Vec<u8>, String
     encoder.set_color(png::ColorType::Rgb);
     encoder.set_depth(png::BitDepth::Eight);
     let written = encoder
-        .add_itxt_chunk("Title".into(), title.to_owned())
+        .add_itxt_chunk("Title".into(), names.title.to_owned())
         .and_then(|()| encoder.write_header())
         .and_then(|mut writer| {
             writer.write_image_data(&dots)?;
@@ -191,7 +202,7 @@ fn escaped(text: &str) -> String {
 
 fn draw<B: DrawingBackend>(
     kind: ChartKind,
-    title: &str,
+    names: Names<'_>,
     points: &[Point],
     area: &DrawingArea<B, Shift>,
     ink: RGBColor,
@@ -205,10 +216,10 @@ where
     // Groups stand side by side, each one wide, its middle at its number.
     let across = -0.5f64..count as f64 - 0.5;
     let mut chart = ChartBuilder::on(area)
-        .caption(cut(title, 80), style(22))
+        .caption(cut(names.title, 80), style(22))
         .margin(18 * scale)
         .x_label_area_size(56 * scale)
-        .y_label_area_size(64 * scale)
+        .y_label_area_size(80 * scale)
         .build_cartesian_2d(across, Rounded::over(points))?;
     let name = |place: &f64| {
         let at = place.round();
@@ -227,6 +238,9 @@ where
         .x_labels(count.clamp(2, MOST_LABELS))
         .x_label_formatter(&name)
         .label_style(style(14))
+        .axis_desc_style(style(15))
+        .x_desc(cut(names.across, 80))
+        .y_desc(cut(names.up, 40))
         .draw()?;
     let there = points.iter().enumerate();
     let there = there.filter_map(|(at, point)| Some((at as f64, point.value?)));
@@ -253,12 +267,17 @@ where
 mod tests {
     use super::*;
 
+    fn named(title: &str) -> Names<'_> {
+        Names { title, across: "the route", up: "the count" }
+    }
+
     #[test]
     fn dots_are_of_the_colours_that_were_meant() {
         let points: Vec<Point> = [3.0, -1.0, 2.0]
             .map(|value| Point { label: "Ærø".into(), text: String::new(), value: Some(value) })
             .into();
-        let file = png(ChartKind::Bar, "fares — mean", &points).unwrap();
+        let names = named("fares — mean");
+        let file = png(ChartKind::Bar, names, &points).unwrap();
         let mut reader = png::Decoder::new(std::io::Cursor::new(&file)).read_info().unwrap();
         assert_eq!(reader.info().utf8_text[0].get_text().unwrap(), "fares — mean");
         let mut dots = vec![0; reader.output_buffer_size().unwrap()];
@@ -271,7 +290,7 @@ mod tests {
         // Three bars, their names and an axis, and ground around them.
         assert!((all / 20..all / 2).contains(&of(MARK)), "{}", of(MARK));
         assert!(of(DARK_INK) > 500 && of(WHITE) > all / 3, "{} {}", of(DARK_INK), of(WHITE));
-        assert!(png(ChartKind::Bar, "x", &[]).is_err());
+        assert!(png(ChartKind::Bar, names, &[]).is_err());
     }
 
     #[test]
@@ -292,13 +311,14 @@ mod tests {
         let points =
             [point("<b>Holm", Some(1200.0)), point("Auk", None), point("Tern", Some(-300.0))];
         for kind in [ChartKind::Bar, ChartKind::Line, ChartKind::Histogram] {
-            let drawn = svg(kind, "count by \"route\" <x>", &points).unwrap();
+            let drawn = svg(kind, named("count by \"route\" <x>"), &points).unwrap();
             assert!(drawn.starts_with(
                 "<svg role=\"img\" aria-label=\"count by &quot;route&quot; &lt;x&gt;\""
             ));
             assert!(drawn.contains("&lt;b&gt;Holm") && !drawn.contains("<b>"), "{drawn}");
+            assert!(drawn.contains("the route") && drawn.contains("the count"), "{drawn}");
             assert!(drawn.contains("1000") && drawn.contains("-500"), "{drawn}");
         }
-        assert!(svg(ChartKind::Bar, "x", &points[1..2]).is_err());
+        assert!(svg(ChartKind::Bar, named("x"), &points[1..2]).is_err());
     }
 }

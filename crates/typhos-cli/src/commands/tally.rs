@@ -252,10 +252,12 @@ impl Shown<'_> {
             }
         }
         let names = results[..by].iter().map(|column| &column.name[..]).collect::<Vec<_>>();
-        let what = format!("{} by {}", results[by].name, names.join(", "));
+        let (across, up) = (names.join(", "), &results[by].name);
+        let what = format!("{up} by {across}");
         if let Some(path) = &args.save {
             let title = format!("{}: {what}", self.title);
-            picture::save(path, args.replace, kind, &title, &points)?;
+            let names = picture::Names { title: &title, across: &across, up };
+            picture::save(path, args.replace, kind, names, &points)?;
             console.note(format!("{} {}", paint(GOOD, "wrote"), console::path(path)))?;
             return Ok(());
         }

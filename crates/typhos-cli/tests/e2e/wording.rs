@@ -101,6 +101,8 @@ fn command_lines_that_are_wrong() {
         "peek t.csv",
         "peek s.typhos.toml",
         "peek t.csv --columns z",
+        "scout t.csv --save t.svg",
+        "compare s.typhos.toml s.typhos.toml t.csv",
         "tally t.csv --by z",
         "tally t.csv --show sum",
         "tally t.csv --chart bar",

@@ -5,7 +5,7 @@ use toml::Table;
 
 use super::relation::{Held, Relation, Shortfall, nests_alike, relation};
 use super::write::write;
-use super::{ColumnDecl, Schema};
+use super::{ColumnDecl, Scalar, Schema, Type};
 use crate::wording::listed;
 
 /// A difference between two schemas.
@@ -49,6 +49,8 @@ pub enum Change {
         new: String,
         /// How the new one relates to the values of the old one.
         relation: Relation,
+        /// Whether it is of another kind: a text that was a number, a day that was a time.
+        is_other: bool,
     },
     /// It must be there now, or need not be any more.
     Required(bool),
@@ -85,8 +87,8 @@ impl Change {
         match self {
             Change::Added { required, .. } => *required,
             Change::Dropped { .. } | Change::Key(_) => true,
-            Change::Retyped { relation, .. } => {
-                !matches!(relation, Relation::Same | Relation::Wider)
+            Change::Retyped { relation, is_other, .. } => {
+                *is_other || !matches!(relation, Relation::Same | Relation::Wider)
             }
             Change::Required(now) => *now,
             Change::Listed { dropped, .. } => !dropped.is_empty(),
@@ -136,7 +138,7 @@ impl Change {
             }
             Change::Retyped { relation, .. } => match shortfall(relation) {
                 Some(shortfall) => shortfall.to_string(),
-                None => "not every value of before is one of these".into(),
+                None => "what reads it does not expect that".into(),
             },
             Change::Required(_) => "rows without a value do not fit".into(),
             Change::Listed { .. } => "rows with a value that is gone do not fit".into(),
@@ -187,7 +189,12 @@ pub fn differences(old: &Schema, new: &Schema) -> Vec<SchemaDifference> {
         };
         let [was, is] =
             [&was_said, &is_said].map(|said| inner(inner(Some(said), "columns"), &column.name));
-        of_keys(was, is, &known).into_iter().for_each(note);
+        // What belongs to the old type goes with it.
+        let goes_along = |change: &Change| {
+            is_retyped
+                && matches!(change, Change::Said { key, new: None, .. } if !BOUNDS.contains(&&key[..]))
+        };
+        of_keys(was, is, &known).into_iter().filter(|it| !goes_along(it)).for_each(note);
     }
     for column in new.columns.iter().filter(|column| find(old, &column.name).is_none()) {
         let change = Change::Added { ty: column.ty.to_string(), required: column.required };
@@ -230,12 +237,35 @@ fn of_keys(old: Option<&Table>, new: Option<&Table>, known: &dyn Fn(&str) -> boo
         .collect()
 }
 
+/// What whoever reads values of a type has to expect: types of one kind are read alike.
+fn kind(ty: &Type) -> &'static str {
+    match ty {
+        Type::List(_) => "list",
+        Type::Struct(_) => "struct",
+        Type::Scalar(scalar) if scalar.is_number() => "number",
+        Type::Scalar(scalar) => match scalar {
+            Scalar::Text { .. } | Scalar::Lowcard | Scalar::Category => "text",
+            Scalar::Time(_) => "time",
+            Scalar::Timestamp { utc: true, .. } => "instant",
+            Scalar::Timestamp { .. } => "timestamp",
+            Scalar::Duration(_) => "duration",
+            Scalar::Bool => "bool",
+            Scalar::Date => "date",
+            Scalar::Uuid => "uuid",
+            Scalar::Ip => "ip",
+            Scalar::Geopoint => "geopoint",
+            _ => "json",
+        },
+    }
+}
+
 fn of_types(old: &ColumnDecl, new: &ColumnDecl) -> Option<Change> {
     let spelled = [old, new].map(|column| column.ty.to_string());
     if spelled[0] != spelled[1] || !nests_alike(&old.ty, &new.ty) {
         let [old_type, new_type] = spelled;
         let relation = relation(old, &Held::of(new));
-        return Some(Change::Retyped { old: old_type, new: new_type, relation });
+        let is_other = kind(&old.ty) != kind(&new.ty);
+        return Some(Change::Retyped { old: old_type, new: new_type, relation, is_other });
     }
     let missing = |from: &ColumnDecl, other: &ColumnDecl| -> Vec<String> {
         from.values.iter().filter(|value| !other.values.contains(value)).cloned().collect()
@@ -300,6 +330,7 @@ mod tests {
             "table = 'sales'\n[input]\ndelimiter = ';'",
             "sold_on = { type = 'date', patterns = ['MM/dd/yy'], misfit = 'null' }\n\
              fare = { type = 'decimal(6,2)', low = '0', high = '90' }\n\
+             kind = { type = 'date', patterns = ['dd.MM.yy'] }\n\
              trip = { type = 'struct', fields = { n = { type = 'int8' } } }",
             "sort = ['sold_on']",
         );
@@ -307,6 +338,7 @@ mod tests {
             "table = 'tickets'\n[input]\ndelimiter = ','",
             "sold_on = { type = 'date', patterns = ['dd/MM/yy'], from = 'Sold on' }\n\
              fare = { type = 'decimal(6,2)', high = '80' }\n\
+             kind = { type = 'text' }\n\
              trip = { type = 'struct', fields = { n = { type = 'int8', required = true } } }",
             "sort = ['fare']",
         );
@@ -335,6 +367,7 @@ mod tests {
                 "sold_on from = \"Sold on\" is new !",
                 "fare low = \"0\" is gone",
                 "fare high = \"90\" → \"80\" !",
+                "kind date → text !",
                 "trip fields = { n = { type = \"int8\" } } → { n = { type = \"int8\", required = true } } !",
             ]
         );

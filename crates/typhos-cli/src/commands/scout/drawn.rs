@@ -29,8 +29,12 @@ pub fn save(looked: &Looked, at: usize, path: &Path, replace: bool) -> Result<()
         }
         _ => String::new(),
     };
-    let title = format!("{name}: values of {}{left}", decision.ty);
-    picture::save(path, replace, kind, &title, &points)
+    let of = looked.report().line();
+    let title = format!("{name} ({}{left}) in {}", decision.ty, anstream::adapter::strip_str(&of));
+    let across =
+        if kind == ChartKind::Histogram { format!("{name}, from … on") } else { name.clone() };
+    let names = picture::Names { title: &title, across: &across, up: "values" };
+    picture::save(path, replace, kind, names, &points)
 }
 
 fn by_range(bins: &[Bin], decision: &Decision) -> Vec<Point> {
@@ -38,7 +42,7 @@ fn by_range(bins: &[Bin], decision: &Decision) -> Vec<Point> {
         label: match decision.ty {
             // Bins of whole numbers end before the next starts.
             Scalar::Int(_) if bin.high - 1.0 <= bin.low => number(bin.low, decision.ty),
-            _ => format!("{} …", number(bin.low, decision.ty)),
+            _ => number(bin.low, decision.ty),
         },
         text: grouped(bin.count),
         value: Some(bin.count as f64),

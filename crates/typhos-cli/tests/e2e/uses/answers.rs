@@ -181,7 +181,10 @@ fn charts_are_drawn_of_numbers() {
     let picture = world.read("c.svg");
     assert!(picture.starts_with("<svg role=\"img\"") && picture.contains("saloon"), "{picture}");
     world.run_args(&[&saved[..], &["c.svg"]].concat()).status(2).complains("exists already");
-    world.run_args(&[&saved[..], &["c.png"]].concat()).status(2).complains("name a FILE.svg");
+    world.run_args(&[&saved[..], &["c.png"]].concat()).status(0);
+    let dots = std::fs::read(world.path("c.png")).unwrap();
+    assert!(dots.starts_with(b"\x89PNG\r\n\x1a\n") && dots.ends_with(b"IEND\xaeB\x60\x82"));
+    world.run_args(&[&saved[..], &["c.gif"]].concat()).status(2).complains("name a FILE.svg");
     draw("bar", "", "count").status(2).complains("say --by");
     draw("bar", "cabin", "max(note)").status(2).complains("'max(note)' is not a number");
 }

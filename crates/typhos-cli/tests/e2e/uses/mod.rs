@@ -1,5 +1,6 @@
 //! Typed rows that are looked at, grouped, asked and told of.
 
 mod answers;
+mod compared;
 mod pages;
 mod rows;

@@ -65,3 +65,23 @@ fn a_check_and_its_ledger_are_a_page() {
     world.run("report tickets.csv -o tickets.csv --replace").status(2);
     assert!(world.read("tickets.csv").starts_with("ticket_no,"), "an input is never written over");
 }
+
+/// What a column holds, as a picture of its own.
+#[test]
+fn a_column_is_drawn_where_a_picture_is_named() {
+    let world = World::demo(300);
+    world.ok("scout tickets.csv --column fare --save fare.svg");
+    let drawn = world.read("fare.svg");
+    assert!(drawn.contains("fare (decimal(5,2)) in tickets.csv"), "{drawn}");
+    assert!(drawn.matches("<rect").count() >= 8, "a bar for each range");
+    world.ok("scout tickets.csv --column cabin --save cabin.svg");
+    let drawn = world.read("cabin.svg");
+    assert!(drawn.contains("saloon") && drawn.contains("deck"), "{drawn}");
+    world
+        .run("scout tickets.csv --column cabin --save cabin.svg")
+        .status(2)
+        .complains("exists already");
+    world.run("scout tickets.csv --save all.png").status(2).complains("say --column NAME");
+    world.ok("scout tickets.csv --column cabin --save survey");
+    world.ok("scout survey");
+}

@@ -166,3 +166,29 @@ fn a_closed_pipe_ends_what_is_printed() {
     assert_eq!(head, "n\n");
     assert_eq!(ended(child).status.code(), Some(0));
 }
+
+#[test]
+fn categories_are_shown_by_their_codes_where_that_is_wanted() {
+    let world = World::new();
+    world.write("t.csv", "id,cabin,port\n1,deck,Holm\n2,,Sund\n3,suite,Holm\n");
+    world.write(
+        "t.typhos.toml",
+        "typhos = 1\n[columns]\nid = { type = \"uint8\" }\ncabin = { type = \"category\", values = [\"suite\", \"deck\"] }\n\
+         port = { type = \"lowcard\" }\n",
+    );
+    world.ok("load t.typhos.toml t.csv --into t.parquet");
+    for what in ["t.typhos.toml t.csv", "t.parquet"] {
+        let ran = world.ok(&format!("peek {what} --codes --as csv"));
+        assert_eq!(ran.out, "id,cabin,port\n1,1,Holm\n2,,Sund\n3,0,Holm\n", "{what}");
+        ran.complains("cabin: 0 suite, 1 deck");
+        let report = world.run(&format!("peek {what} --codes --json")).parsed();
+        assert_eq!(
+            report["dictionaries"],
+            serde_json::json!({ "cabin": ["suite", "deck"] }),
+            "{what}"
+        );
+        assert_eq!(report["rows"][2], serde_json::json!([3, 0, "Holm"]), "{what}");
+    }
+    let none = world.ok("peek t.typhos.toml t.csv --codes --columns id");
+    none.says("none of these columns is a category whose list is known");
+}
