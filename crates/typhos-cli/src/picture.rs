@@ -129,7 +129,15 @@ impl Ranged for Rounded {
 
 impl ValueFormatter<f64> for Rounded {
     fn format_ext(&self, value: &f64) -> String {
-        axis_number(*value)
+        // All in the unit of the farthest, so that they can be compared.
+        let most = self.high.max(-self.low);
+        match axis_number(most).split_once(' ') {
+            Some((number, unit)) if *value != 0.0 => {
+                let size = most / number.parse::<f64>().unwrap_or(most);
+                format!("{} {unit}", axis_number(value / size))
+            }
+            _ => axis_number(*value),
+        }
     }
 }
 

@@ -69,7 +69,7 @@ fn ask(
         }
         other => other.into(),
     };
-    let mut asking = Asking::new(&name, &table.schema(), crate::interrupt::is_asked)?;
+    let mut asking = Asking::new(&name, &table.schema(), statement, crate::interrupt::is_asked)?;
     let columns = asking.columns(statement).map_err(told)?;
     for note in asking.notes(&columns) {
         console.note(paint(WARN, crate::console::safe(&note)))?;

@@ -41,8 +41,8 @@ enum Form {
     Csv,
     Ndjson,
     Markdown,
-    /// The rows of a JSON document, each as text.
-    Document(Vec<String>),
+    /// A JSON document, and the last of its rows: what stands behind it depends on whether it is.
+    Document(Option<String>),
 }
 
 impl<'c> Printer<'c> {
@@ -55,7 +55,7 @@ impl<'c> Printer<'c> {
         is_upright: bool,
     ) -> Printer<'c> {
         let form = match shape {
-            _ if is_document => Form::Document(Vec::new()),
+            _ if is_document => Form::Document(None),
             Shape::Table if is_upright => {
                 let names = schema.fields().iter().map(|field| safe(field.name()).width());
                 Form::Upright(names.max().unwrap_or(0))
@@ -114,7 +114,16 @@ impl<'c> Printer<'c> {
                 let sides = sides.collect::<Vec<_>>().join(" | ");
                 self.console.machine(&format!("| {names} |\n| {sides} |"))
             }
-            Form::Ndjson | Form::Document(_) => Ok(()),
+            Form::Document(_) => {
+                let columns = fields
+                    .iter()
+                    .map(|field| json!({ "name": field.name(), "type": declared_type(field) }));
+                let head = json!({ "typhos": 1, "columns": columns.collect::<Vec<_>>() });
+                let head = serde_json::to_string_pretty(&head)?;
+                let head = head.strip_suffix("\n}").expect("an object ends so");
+                self.console.machine(&format!("{head},\n  \"rows\": ["))
+            }
+            Form::Ndjson => Ok(()),
         }
     }
 
@@ -190,46 +199,37 @@ impl<'c> Printer<'c> {
                 };
                 rows.map(line).collect()
             }
-            Form::Document(held) => {
-                held.extend(rows.map(|row| {
+            Form::Document(last) => {
+                let line = |row| {
                     let cells = columns().map(|(field, column)| json_cell(field, column, row));
-                    format!("[{}]", cells.collect::<Vec<_>>().join(", "))
-                }));
-                return Ok(());
+                    format!("    [{}]", cells.collect::<Vec<_>>().join(", "))
+                };
+                let mut lines = Vec::with_capacity(batch.num_rows());
+                for row in rows {
+                    lines.extend(last.replace(line(row)).map(|before| before + ","));
+                }
+                lines
             }
         };
         if lines.is_empty() { Ok(()) } else { self.console.machine(&lines.join("\n")) }
     }
 
-    /// Prints what is held, and what stands below the rows. `head` are further members of a JSON document.
+    /// Prints what is held, and what stands below the rows. `more` are further members of a JSON document.
     ///
     /// # Errors
     /// A standard output that cannot be written to.
-    pub fn end(&mut self, total: Option<u64>, head: &Value) -> io::Result<()> {
+    pub fn end(&mut self, total: Option<u64>, more: &Value) -> io::Result<()> {
         match &mut self.form {
             Form::Table(held) if !held.is_empty() || self.rows == 0 => self.print_table()?,
-            Form::Document(rows) => {
-                let columns = self.schema.fields().iter();
-                let columns: Vec<_> = columns
-                    .map(|field| json!({ "name": field.name(), "type": declared_type(field) }))
-                    .collect();
-                let mut document = json!({ "typhos": 1 });
-                for (key, value) in head.as_object().into_iter().flatten() {
-                    document[key] = value.clone();
+            Form::Document(last) => {
+                let last = last.take().map_or(String::new(), |last| last + "\n");
+                let mut behind = json!({ "total": total });
+                for (key, value) in more.as_object().into_iter().flatten() {
+                    behind[key] = value.clone();
                 }
-                document["columns"] = json!(columns);
-                document["rows"] = json!([]);
-                document["total"] = json!(total);
-                // Numbers of any length go as they are, and not through floats.
-                let text = serde_json::to_string_pretty(&document)?;
-                let rows = match rows.len() {
-                    0 => "[]".into(),
-                    _ => format!("[\n    {}\n  ]", rows.join(",\n    ")),
-                };
-                let (before, behind) =
-                    text.split_once("\"rows\": []").expect("the list is empty in the head");
-                let text = format!("{before}\"rows\": {rows}{behind}");
-                self.console.machine(&text)?;
+                let behind = serde_json::to_string_pretty(&behind)?;
+                let behind = behind.strip_prefix("{\n").expect("an object begins so");
+                self.console.machine(&format!("{last}  ],\n{behind}"))?;
             }
             _ => {}
         }

@@ -113,7 +113,7 @@ fn the_commands_of_the_readme_work_one_after_another() {
         .flat_map(str::lines)
         .filter(|line| line.starts_with("typhos "));
     let lines: Vec<_> = lines.map(|line| line.split('#').next().unwrap().trim()).collect();
-    assert_eq!(lines.len(), 8);
+    assert_eq!(lines.len(), 9);
     let world = World::demo(300);
     for line in lines {
         // As a shell takes it, of which the document needs no more than quotes.

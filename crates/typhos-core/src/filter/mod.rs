@@ -31,6 +31,7 @@ mod tests;
 
 use arrow_schema::Schema as ArrowSchema;
 
+use crate::dates::days_from_civil;
 use crate::schema::Schema;
 use crate::terms::{PhraseError, Spoken, Term};
 use allowed::Allowed;
@@ -141,9 +142,31 @@ fn node(
             let term = term(spoken, schema, arrow)?;
             let allowed = Allowed::by(comparison, &term.result, term.data_type())?;
             let allowed = if meant { allowed } else { allowed.complement() };
+            let data_type = arrow.field(term.column).data_type();
+            let (term, allowed) = match (term.units_of_years(data_type), allowed) {
+                // Ranges of the column itself tell of pages, and whoever else is asked knows them.
+                (Some(units), Allowed::Ints(years)) => {
+                    let declared = &schema.columns[term.column];
+                    (term.inner(declared, data_type), Allowed::Ints(of_years(&years, units)))
+                }
+                (_, allowed) => (term, allowed),
+            };
             Node::Test(Box::new(Test { term, fits: Fits::Values(allowed) }))
         }
     })
+}
+
+/// Ranges of years as ranges of units since 1970, so many in a day.
+fn of_years(years: &[(i128, i128)], units: i128) -> Vec<(i128, i128)> {
+    // Farther off there are no days here.
+    const MOST: i128 = 1_000_000;
+    let start = |year: i128| i128::from(days_from_civil(year as i32, 1, 1)) * units;
+    let range = |(low, high): &(i128, i128)| {
+        let low = if *low < -MOST { i128::MIN } else { start((*low).min(MOST)) };
+        let high = if *high > MOST { i128::MAX } else { start((*high).max(-MOST) + 1) - 1 };
+        (low, high)
+    };
+    years.iter().map(range).collect()
 }
 
 fn term(spoken: &Spoken, schema: &Schema, arrow: &ArrowSchema) -> Result<Term, PhraseError> {

@@ -213,7 +213,9 @@ fn others_are_asked_for_no_less_than_is_meant() {
         Superset::OneOf(column, texts.iter().map(|text| text.to_string()).collect())
     };
     assert_eq!(asked("n > 2.5"), within(0, &[(Some("3"), None)]));
-    assert_eq!(asked("fare between 1 and 2.5"), within(1, &[(Some("1.00"), Some("2.50"))]));
+    let least = within(1, &[(Some("1.00"), None)]);
+    let most = within(1, &[(None, Some("2.50"))]);
+    assert_eq!(asked("fare between 1 and 2.5"), Superset::All(vec![least, most]));
     assert_eq!(asked("x <= 0.5"), within(2, &[(None, Some("0.5"))]));
     assert_eq!(asked("route in ('Holm', 'it''s')"), one_of(3, &["Holm", "it's"]));
     // By rank, which a database need not have.
@@ -227,11 +229,53 @@ fn others_are_asked_for_no_less_than_is_meant() {
     for question in ["route > 'Holm'", "route != 'Holm'", "route is not absent"] {
         assert_eq!(asked(question), Superset::Present(3), "{question}");
     }
-    assert_eq!(asked("year(\"on\") = 2024"), Superset::Present(6));
+    assert_eq!(asked("month(\"on\") = 2"), Superset::Present(6));
+    assert_eq!(
+        asked("year(\"on\") = 2024"),
+        within(6, &[(Some("2024-01-01"), Some("2024-12-31"))])
+    );
+    let others = [(None, Some("2022-12-31")), (Some("2025-01-01"), None)];
+    assert_eq!(asked("year(\"on\") not in (2023, 2024)"), within(6, &others));
     // Of a column that nobody may be asked about nothing is said, nor where one of two would do.
     assert_eq!(asked("paid = true and n = 1"), within(0, &[(Some("1"), Some("1"))]));
     assert_eq!(asked("paid = true or n = 1"), Superset::Anything);
     let both = vec![one_of(3, &["Holm"]), Superset::Absent(0)];
     assert_eq!(asked("route = 'Holm' and n is absent"), Superset::All(both.clone()));
     assert_eq!(asked("route = 'Holm' or n is absent"), Superset::Any(both));
+}
+
+proptest! {
+    /// A question about years is answered as the calendar has them, whatever it is made into.
+    #[test]
+    fn years_are_those_of_the_calendar(
+        days in proptest::collection::vec(proptest::option::of(-900_000i32..900_000), 1..20),
+        year in -700i32..4500, width in 0i32..9, form in 0usize..6, of_instants in any::<bool>(),
+    ) {
+        let ty = if of_instants { "timestamp(ms)" } else { "date" };
+        let schema = read(&format!("typhos = 1\n[columns]\nx = {{ type = '{ty}' }}\n")).unwrap();
+        let arrow_type = schema.columns[0].scalar().arrow(0);
+        let arrow = ArrowSchema::new(vec![arrow_schema::Field::new("x", arrow_type.clone(), true)]);
+        let (question, meant): (String, Box<dyn Fn(i32) -> bool>) = match form {
+            0 => (format!("year(x) = {year}"), Box::new(move |y| y == year)),
+            1 => (format!("year(x) != {year}"), Box::new(move |y| y != year)),
+            2 => (format!("year(x) < {year}"), Box::new(move |y| y < year)),
+            3 => (format!("not year(x) <= {year}"), Box::new(move |y| y > year)),
+            4 => (format!("year(x) between {year} and {}", year + width), Box::new(move |y| (year..=year + width).contains(&y))),
+            _ => (format!("year(x) > {year}.5"), Box::new(move |y| y > year)),
+        };
+        let filter = Filter::parse(&question, &schema, &arrow).unwrap();
+        // The last millisecond of the day, where it has any.
+        let units = |day: i32| match of_instants {
+            true => i128::from(day) * 86_400_000 + 86_399_999,
+            false => day.into(),
+        };
+        let values = days.iter().map(|day| day.map(units));
+        let array = crate::columns::whole::whole_array(&arrow_type, values);
+        let batch = RecordBatch::try_new(std::sync::Arc::new(arrow), vec![array]).unwrap();
+        let want: Vec<bool> = days
+            .iter()
+            .map(|day| day.is_some_and(|day| meant(crate::dates::civil_from_days(day).0)))
+            .collect();
+        prop_assert_eq!(filter.matches(&batch), want, "{}", question);
+    }
 }

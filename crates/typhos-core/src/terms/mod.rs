@@ -155,6 +155,23 @@ impl Term {
         self.part == Part::Itself
     }
 
+    /// The units of a day where it is the year of a column that is held as `data_type` says, days or instants: what is said of
+    /// years can then be said of ranges of the column.
+    pub(crate) fn units_of_years(&self, data_type: &DataType) -> Option<i128> {
+        match data_type {
+            _ if self.part != Part::Of(Calendar::Year) => None,
+            DataType::Date32 => Some(1),
+            DataType::Timestamp(unit, _) => Some(DAY_SECONDS * per_second(*unit)),
+            _ => None,
+        }
+    }
+
+    /// The column that it is worked out of, as it is, of a schema whose columns are held as `data_type` says.
+    pub(crate) fn inner(&self, declared: &ColumnDecl, data_type: &DataType) -> Term {
+        let (result, data_type) = (declared.clone(), data_type.clone());
+        Term { column: self.column, part: Part::Itself, result, data_type }
+    }
+
     /// The same of rows whose columns stand elsewhere.
     pub(crate) fn at(&self, column: usize) -> Term {
         Term { column, ..self.clone() }

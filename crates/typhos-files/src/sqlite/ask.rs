@@ -43,6 +43,12 @@ pub enum AskError {
     Database(String),
 }
 
+/// The most columns of a table there.
+const MOST_COLUMNS: usize = 2_000;
+
+/// A column in place of those that a statement does not name, where there are too many: who reads it wants all of them.
+const OTHERS: &str = "columns of typhos that are not named";
+
 /// Whether the work is to stop.
 type Stopped = fn() -> bool;
 
@@ -55,11 +61,17 @@ pub struct Asking {
 }
 
 impl Asking {
-    /// Makes a temporary database with an empty table of some columns.
+    /// Makes a temporary database with an empty table of some columns; of very many, with those whose names stand in the
+    /// statement.
     ///
     /// # Errors
     /// A database that cannot be made, and columns that cannot be in one table.
-    pub fn new(table: &str, schema: &ArrowSchema, stopped: Stopped) -> Result<Asking, AskError> {
+    pub fn new(
+        table: &str,
+        schema: &ArrowSchema,
+        statement: &str,
+        stopped: Stopped,
+    ) -> Result<Asking, AskError> {
         let database = |error: rusqlite::Error| AskError::Database(error.to_string());
         // One without a name is in a file that nobody sees, and in memory as long as it is small.
         let mut connection = Connection::open("").map_err(database)?;
@@ -67,7 +79,17 @@ impl Asking {
                         PRAGMA temp_store = file;";
         connection.execute_batch(settings).map_err(database)?;
         let columns: Vec<Field> = schema.fields().iter().map(|it| it.as_ref().clone()).collect();
-        let names = columns.iter().map(|column| identifier(column.name())).collect::<Vec<_>>();
+        let names: Vec<String> = match columns.len() <= MOST_COLUMNS {
+            true => columns.iter().map(|column| identifier(column.name())).collect(),
+            false => {
+                let said = statement.to_lowercase();
+                // Rows are counted by the first.
+                let is_said =
+                    |(at, name): &(usize, &String)| *at == 0 || said.contains(&name.to_lowercase());
+                let named = columns.iter().map(Field::name).enumerate().filter(is_said);
+                named.map(|(_, name)| identifier(name)).chain([identifier(OTHERS)]).collect()
+            }
+        };
         let create = format!("CREATE TABLE {} ({})", identifier(table), names.join(", "));
         connection.execute(&create, []).map_err(|error| AskError::Statement {
             message: format!("the columns cannot be those of one table here: {error}"),
@@ -96,6 +118,14 @@ impl Asking {
         })?;
         self.prepared(statement).map(drop)?;
         let read = read.lock().unwrap_or_else(PoisonError::into_inner);
+        if read.iter().any(|name| name == OTHERS) {
+            let count = typhos_core::wording::grouped(self.columns.len() as u64);
+            let message = format!(
+                "the table has {count} columns, and at most {MOST_COLUMNS} are read at once: name those that are wanted in place of *"
+            );
+            let span = statement.find('*').map(|at| at..at + 1);
+            return Err(AskError::Statement { message, span });
+        }
         let is_read =
             |field: &Field| read.iter().any(|name| name.eq_ignore_ascii_case(field.name()));
         let columns = self.columns.iter().enumerate();
@@ -386,6 +416,25 @@ mod tests {
         Arc::new(array.with_precision_and_scale(digits, 2).unwrap())
     }
 
+    /// The places of the columns that a statement reads, of a table of very many.
+    #[test]
+    fn of_very_many_columns_those_are_read_that_are_named() {
+        let fields: Vec<_> =
+            (0..2_500).map(|at| Field::new(format!("c{at}"), DataType::Utf8, true)).collect();
+        let schema = ArrowSchema::new(fields);
+        let read =
+            |statement: &str| Asking::new("wide", &schema, statement, || false)?.columns(statement);
+        assert_eq!(read("select C2499, max(c7) from wide group by 1").unwrap(), [7, 2499]);
+        assert_eq!(read("select count(*) from wide").unwrap(), [0]);
+        let error = read("select * from wide").unwrap_err();
+        let AskError::Statement { message, span } = error else { panic!("{error}") };
+        assert!(
+            message.starts_with("the table has 2,500 columns, and at most 2000 are read"),
+            "{message}"
+        );
+        assert_eq!(span, Some(7..8));
+    }
+
     fn asked(statement: &str) -> Result<Vec<String>, AskError> {
         let fields = vec![
             Field::new("route", DataType::Utf8, true),
@@ -403,7 +452,7 @@ mod tests {
             decimals(vec![950, 1750, 12000], 30),
         ];
         let rows = RecordBatch::try_new(schema.clone(), columns).unwrap();
-        let mut asking = Asking::new("tickets", &schema, || false)?;
+        let mut asking = Asking::new("tickets", &schema, statement, || false)?;
         let columns = asking.columns(statement)?;
         asking.fill::<AskError>(&columns, |put| put(&rows.project(&columns).unwrap()))?;
         let mut found = vec![format!("{columns:?}")];

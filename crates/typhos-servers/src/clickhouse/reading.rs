@@ -4,6 +4,7 @@ use typhos_core::schema::Held;
 use typhos_load::TargetError;
 use typhos_load::table::Ask;
 use typhos_sql::Definitions;
+use typhos_sql::held::ExistingColumn;
 use ureq::SendBody;
 
 use super::{ClickHouseSession, words};
@@ -15,6 +16,15 @@ impl ReadRows for ClickHouseSession {
         self.names(&format!(
             "SELECT name FROM system.tables WHERE database = {database} ORDER BY name"
         ))
+    }
+
+    fn as_text(&self, column: &ExistingColumn) -> String {
+        let name = self.language.identifier(&column.name);
+        // As a text of its own, so that what is escaped inside of it stays so.
+        match ["Array(", "Tuple("].iter().any(|nested| column.ty.starts_with(nested)) {
+            true => format!("toString({name})"),
+            false => name,
+        }
     }
 
     /// Days and instants before 1970, and decimals beside other numbers, are not what they are elsewhere.

@@ -253,3 +253,19 @@ fn every_misfit_is_listed() {
     world.run("check n.typhos.toml n.csv --misfits n.csv --replace").status(2);
     assert!(world.read("n.csv").starts_with("n\n0xxx"), "an input is never written over");
 }
+
+/// More columns than the engine takes: those that a statement names are enough.
+#[test]
+fn a_table_of_very_many_columns_is_asked_for_some() {
+    let world = World::new();
+    let names: Vec<String> = (0..2_300).map(|at| format!("c{at}")).collect();
+    let row = |of: usize| (0..2_300).map(|at| (at * of).to_string()).collect::<Vec<_>>().join(",");
+    world.write("w.csv", format!("{}\n{}\n{}\n", names.join(","), row(1), row(2)));
+    let asked = |statement: &str| world.run_args(&["ask", "w.csv", statement, "--as", "csv"]);
+    assert_eq!(
+        asked("select sum(c2299), count(*) from w").status(0).out,
+        "sum(c2299),count(*)\n6897,2\n"
+    );
+    assert_eq!(asked("select count(*) from w").status(0).out, "count(*)\n2\n");
+    asked("select * from w").status(2).complains("name those that are wanted in place of *");
+}
