@@ -122,7 +122,7 @@ fn delivered(
     if let Some((first, again)) = repeats.examples.first() {
         found.push(Found {
             of: "[layout]".into(),
-            what: format!("{}", counted(repeats.count, "duplicate key")),
+            what: counted(repeats.count, "duplicate key"),
             why: Some(format!("the key in {again} is that in {first}")),
         });
     }

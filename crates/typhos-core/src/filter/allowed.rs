@@ -24,7 +24,7 @@ pub(super) enum Allowed {
     Listed(Vec<(String, bool)>),
 }
 
-type ByteRange = (Bound<Vec<u8>>, Bound<Vec<u8>>);
+pub(super) type ByteRange = (Bound<Vec<u8>>, Bound<Vec<u8>>);
 
 impl Allowed {
     /// The values that fit a comparison, of a column that is held as `data_type`.

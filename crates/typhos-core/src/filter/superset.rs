@@ -7,7 +7,7 @@ use std::sync::Arc;
 use arrow_array::{ArrayRef, Float64Array};
 use arrow_schema::{DataType, Schema as ArrowSchema};
 
-use super::allowed::Allowed;
+use super::allowed::{Allowed, ByteRange};
 use super::{Filter, Fits, Node, Test};
 use crate::columns::cell_text;
 use crate::columns::whole::whole_array;
@@ -124,8 +124,8 @@ fn within<T: Copy>(
 }
 
 /// Texts that are equal to some. Which are above or below one, others see otherwise.
-fn one_of(column: usize, ranges: &[(Bound<Vec<u8>>, Bound<Vec<u8>>)]) -> Option<Superset> {
-    let single = |(low, high): &(Bound<Vec<u8>>, Bound<Vec<u8>>)| match (low, high) {
+fn one_of(column: usize, ranges: &[ByteRange]) -> Option<Superset> {
+    let single = |(low, high): &ByteRange| match (low, high) {
         (Bound::Included(low), Bound::Included(high)) if low == high => {
             String::from_utf8(low.clone()).ok()
         }
