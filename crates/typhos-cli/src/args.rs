@@ -356,7 +356,8 @@ pub struct Load {
     #[arg(long)]
     pub plan: bool,
 
-    /// What happens to what is there: create refuses it, append adds to it, replace takes its place
+    /// What happens to what is there: create refuses it, append adds to it, refill exchanges the rows of a table and keeps the
+    /// table, replace takes its place
     #[arg(long, value_name = "HOW", value_parser = parse_mode, default_value = "create")]
     pub mode: Mode,
 

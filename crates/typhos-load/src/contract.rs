@@ -24,6 +24,8 @@ pub enum Mode {
     Append,
     /// The output takes the place of what is there.
     Replace,
+    /// The rows of a table are replaced, and the table stays as it is.
+    Refill,
 }
 
 /// What happens to rows whose key is in the table already.

@@ -48,7 +48,7 @@ pub use keys::{KeyWatch, Repeats};
 pub use load::{load, plan};
 pub use load_plan::{
     Action, LeftColumn, LoadPlan, PlannedColumn, Problem, default_words, goes_along, key_problems,
-    source_words,
+    rows_go_along, source_words,
 };
 pub use misfit_limit::MisfitLimit;
 pub use misfit_list::{MisfitList, csv_field};

@@ -15,6 +15,15 @@ pub enum Action {
     Append,
     /// What is there is replaced.
     Replace,
+    /// The rows that are there are replaced, and nothing else.
+    Refill,
+}
+
+impl Action {
+    /// Whether rows go into a table that stays what it is.
+    pub fn keeps_table(self) -> bool {
+        matches!(self, Action::Append | Action::Refill)
+    }
 }
 
 /// One column of the plan.
@@ -70,6 +79,19 @@ impl Problem {
     }
 }
 
+/// The problem of rows of other tables that would be removed or changed along with those of a table.
+pub fn rows_go_along(table: &str, others: &[String]) -> Option<Problem> {
+    let help = "pass {mode = append}, or let the foreign keys refuse that (ON DELETE RESTRICT) while rows are exchanged";
+    (!others.is_empty()).then(|| {
+        let verb = if others.len() == 1 { "refers" } else { "refer" };
+        let what = format!(
+            "{} {verb} to '{table}', and rows there would be removed or changed along with its own",
+            typhos_core::wording::listed(others)
+        );
+        Problem::new(what, Remedy::of(help))
+    })
+}
+
 /// A note on what a table that is replaced takes along, where there is any of it.
 pub fn goes_along<const N: usize>(counts: Vec<u64>, things: [&'static str; N]) -> Option<String> {
     let some = counts.into_iter().zip(things).filter(|(count, _)| *count > 0);
@@ -77,7 +99,11 @@ pub fn goes_along<const N: usize>(counts: Vec<u64>, things: [&'static str; N]) -
         let plural = if thing.ends_with('x') && count > 1 { "e" } else { "" };
         counted(count, &format!("{thing}{plural}"))
     });
-    let some = some.collect::<Vec<_>>().join(" and ");
+    let some = some.collect::<Vec<_>>();
+    let some = match &some[..] {
+        [others @ .., last] if !others.is_empty() => format!("{} and {last}", others.join(", ")),
+        one => one.concat(),
+    };
     (!some.is_empty())
         .then(|| format!("{some} of the table that is replaced will be dropped with it"))
 }

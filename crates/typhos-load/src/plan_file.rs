@@ -45,6 +45,12 @@ pub fn plan_file(
         let help = "move it away, or name another place";
         problems.extend(what.map(|what| Problem::new(what, help)));
     }
+    if job.mode == Mode::Refill {
+        problems.push(Problem::new(
+            "only the rows of a table are exchanged",
+            Remedy::of("pass {mode = replace}: a file is nothing but its rows"),
+        ));
+    }
     if job.mode == Mode::Append {
         problems.push(Problem::new(
             "files are written once, and nothing is added to them",

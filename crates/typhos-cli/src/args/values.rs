@@ -61,7 +61,8 @@ pub(super) fn parse_mode(word: &str) -> Result<Mode, String> {
         "create" => Mode::Create,
         "append" => Mode::Append,
         "replace" => Mode::Replace,
-        _ => return Err("use create, append or replace".into()),
+        "refill" => Mode::Refill,
+        _ => return Err("use create, append, refill or replace".into()),
     })
 }
 

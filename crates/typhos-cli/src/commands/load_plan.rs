@@ -20,6 +20,7 @@ pub fn show(plan: &LoadPlan, console: &mut Console) -> Result<(), Failure> {
         (Action::Create, _) => "would be made",
         (Action::Append, _) => "exists, and rows would be added",
         (Action::Replace, _) => "exists, and would be replaced",
+        (Action::Refill, _) => "exists, and would be kept with these rows in place of its own",
     };
     let subject = plan
         .table
@@ -34,12 +35,8 @@ pub fn show(plan: &LoadPlan, console: &mut Console) -> Result<(), Failure> {
         Heading::left("column"),
         Heading::left("from").most(28),
         Heading::left("declared"),
-        Heading::left(if plan.exists && plan.action == Action::Append {
-            "there"
-        } else {
-            "stored as"
-        })
-        .most(34),
+        Heading::left(if plan.exists && plan.action.keeps_table() { "there" } else { "stored as" })
+            .most(34),
         Heading::left("null"),
         Heading::left(""),
     ];
@@ -122,6 +119,7 @@ pub fn json(plan: &LoadPlan) -> Value {
             Action::Create => "create",
             Action::Append => "append",
             Action::Replace => "replace",
+            Action::Refill => "refill",
         },
         "exists": plan.exists,
         "columns": columns.collect::<Vec<_>>(),

@@ -11,7 +11,7 @@ use typhos_load::feed::{Abandoned, Canceller, Feed};
 use typhos_load::proof::SentFacts;
 use typhos_load::table::{Answers, Ask, Define, Intent, MoveRows, Objections, UNFINISHED};
 use typhos_load::whole::WholeFile;
-use typhos_load::{Action, Problem, TargetError, goes_along};
+use typhos_load::{Action, Problem, TargetError, goes_along, rows_go_along};
 use typhos_sql::held::{Existing, ExistingColumn, Filled};
 use typhos_sql::{Definitions, Language, Sqlite};
 
@@ -161,6 +161,14 @@ impl Ask for SqliteSession {
                  FROM sqlite_schema WHERE tbl_name = {table}"
             ))?;
             found.notes.extend(goes_along(counts, ["index", "trigger"]));
+        }
+        if intent.action == Action::Refill {
+            let table = Sqlite.literal(intent.table);
+            let along = self.names(&format!(
+                "SELECT DISTINCT m.name FROM sqlite_schema m, pragma_foreign_key_list(m.name) k WHERE m.type = 'table' \
+                 AND k.\"table\" = {table} COLLATE NOCASE AND k.on_delete IN ('CASCADE', 'SET NULL', 'SET DEFAULT') ORDER BY 1"
+            ))?;
+            found.problems.extend(rows_go_along(intent.table, &along));
         }
         Ok(found)
     }

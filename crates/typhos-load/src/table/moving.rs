@@ -9,6 +9,7 @@ use super::session::Session;
 use super::steps::Steps;
 use crate::contract::{Moved, Seen};
 use crate::error::TargetError;
+use crate::load_plan::Action;
 use crate::proof::SentFacts;
 use typhos_sql::Language;
 
@@ -87,7 +88,9 @@ impl Steps {
         let (key, changed): (Vec<_>, Vec<_>) = (pairs(true).collect(), pairs(false).collect());
         let mut moved = Moved::default();
         let mut rest = String::new();
-        if !key.is_empty() {
+        if self.action == Action::Refill {
+            session.clear(table, &self.adding)?;
+        } else if !key.is_empty() {
             let is_there = session.language().is_there(table, &key);
             let sql = format!("SELECT count(*) FROM {stage} s WHERE {is_there}");
             let known = session.counts(&sql)?.first().copied().unwrap_or(0);

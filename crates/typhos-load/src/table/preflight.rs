@@ -34,9 +34,10 @@ pub fn plan_table(
 ) -> LoadPlan {
     let schema = wanted.plan.schema();
     let action = match (wanted.mode, existing) {
-        (Mode::Create, _) | (Mode::Replace, None) | (Mode::Append, None) => Action::Create,
+        (Mode::Create, _) | (_, None) => Action::Create,
         (Mode::Append, Some(_)) => Action::Append,
         (Mode::Replace, Some(_)) => Action::Replace,
+        (Mode::Refill, Some(_)) => Action::Refill,
     };
     let mut plan = LoadPlan {
         target,
@@ -53,13 +54,15 @@ pub fn plan_table(
     if let (Mode::Create, Some(_)) = (wanted.mode, existing) {
         plan.problems.push(Problem::new(
             format!("there is a table '{}' already", wanted.table),
-            Remedy::of("pass {mode = append} to add to it, {mode = replace} to put this in its place, or {table} for another"),
+            Remedy::of("pass {mode = append} to add to it, {mode = refill} to exchange its rows, {mode = replace} to put this in its place, or {table} for another"),
         ));
     }
     names_fit(language, schema, wanted.table, &mut plan.problems);
     plan.problems.extend(key_problems(schema));
     match (action, existing) {
-        (Action::Append, Some(existing)) => append(wanted, language, existing, &mut plan),
+        (Action::Append | Action::Refill, Some(existing)) => {
+            append(wanted, language, existing, &mut plan)
+        }
         _ => create(wanted, language, &mut plan),
     }
     plan

@@ -193,6 +193,15 @@ pub trait MoveRows: Define + Sized {
         self.execute(&format!("{insert} {select}"))
     }
 
+    /// Removes the rows of a table whose place others take, unless that happens when those are
+    /// [inserted](Self::insert).
+    ///
+    /// # Errors
+    /// What the database says.
+    fn clear(&mut self, table: &str, _adding: &Adding) -> Result<(), TargetError> {
+        self.execute(&format!("DELETE FROM {table}")).map(|_| ())
+    }
+
     /// Numbers that the server gives go on behind those that were loaded.
     ///
     /// # Errors
@@ -204,6 +213,11 @@ pub trait MoveRows: Define + Sized {
     /// Whether rows that are added to a table appear with the commit, rather than by being added.
     fn adds_by_commit(&self) -> bool {
         self.is_transactional()
+    }
+
+    /// Whether rows that take the place of others appear with the commit.
+    fn refills_by_commit(&self) -> bool {
+        self.adds_by_commit()
     }
 
     /// Ends the statement that this session waits for, at the server, when it is called on another thread.
@@ -260,4 +274,6 @@ pub enum Adding {
         /// The engine of the table.
         engine: String,
     },
+    /// In a table beside it that is made as it is, and gets its name.
+    ByExchange,
 }

@@ -27,7 +27,7 @@ impl Steps {
     /// What the table is made of that rows go to first.
     pub fn staged_schema(&self, language: &dyn Language) -> Schema {
         let mut schema = self.schema.clone();
-        if self.action != Action::Append {
+        if !self.action.keeps_table() {
             return schema;
         }
         schema.layout = Layout::default();

@@ -42,6 +42,12 @@ fn preflight<S: Session>(
     let (target, server) = (session.target(), session.server());
     let mut plan = plan_table(&wanted, session.language(), existing.as_ref(), target, server);
     let has_key = !job.plan.schema().layout.key.is_empty();
+    if plan.action == Action::Refill && job.seen != Seen::Stop {
+        plan.problems.push(Problem::new(
+            "rows that are there go away, so that none of them is skipped or updated",
+            Remedy::of("drop {seen}, or pass {mode = append}"),
+        ));
+    }
     if plan.action == Action::Append
         && job.seen == Seen::Update
         && session.language().update("", "", &[], &[]).is_none()
@@ -167,7 +173,7 @@ impl Steps {
             let name = session.unfinished_name()?;
             match (whole, self.action) {
                 // A temporary table is in no schema.
-                (true, Action::Append) => session.language().identifier(&name),
+                (true, action) if action.keeps_table() => session.language().identifier(&name),
                 _ => session.qualified(&name),
             }
         };
@@ -176,13 +182,13 @@ impl Steps {
         }
         let staged = self.staged_schema(session.language());
         let mut defined = staged.clone();
-        if self.action == Action::Append && session.language().widens_floats() {
+        if self.action.keeps_table() && session.language().widens_floats() {
             let floats =
                 defined.columns.iter_mut().filter(|column| column.scalar() == Scalar::Float32);
             floats.for_each(|column| column.ty = Scalar::Float64.into());
         }
         let mut definition = sql::define(session.language(), &defined, &stage, &self.table);
-        if whole && self.action == Action::Append {
+        if whole && self.action.keeps_table() {
             definition.table =
                 definition.table.replacen("CREATE TABLE", "CREATE TEMPORARY TABLE", 1);
         }
@@ -197,6 +203,7 @@ impl Steps {
         release.proven(&proof)?;
         let appears_by_commit = match self.action {
             Action::Append => session.adds_by_commit(),
+            Action::Refill => session.refills_by_commit(),
             _ => whole,
         };
         if appears_by_commit {
@@ -206,7 +213,7 @@ impl Steps {
         }
         let mut proof = proof;
         let moved = match self.action {
-            Action::Append => {
+            Action::Append | Action::Refill => {
                 let (moved, is_asked) = self.move_rows(session, &stage, &table, &staged, &sent)?;
                 if let Proof::Proven { is_before_move, .. } = &mut proof {
                     *is_before_move = !is_asked;
@@ -221,7 +228,7 @@ impl Steps {
                 Moved { inserted: sent.rows, ..Moved::default() }
             }
         };
-        if self.action == Action::Append {
+        if self.action.keeps_table() {
             let numbered = self.existing.iter().flat_map(|existing| &existing.columns);
             for column in numbered.filter(|column| column.filled == Filled::Numbered) {
                 if self.schema.columns.iter().any(|declared| declared.name == column.name) {
@@ -233,7 +240,7 @@ impl Steps {
             self.gate.pass()?;
         }
         session.commit()?;
-        if !whole && self.action == Action::Append {
+        if !whole && self.action.keeps_table() {
             session.execute(&format!("DROP TABLE {stage}"))?;
             *undo = None;
         }

@@ -76,6 +76,22 @@ pub(super) fn objections(
         found
             .problems
             .push(Problem::new(what, Remedy::of("name the table behind it with {table}")));
+    } else if intent.action == Action::Refill {
+        // Those of a replicated one are known to its keeper by where it is.
+        let is_alone =
+            !["Replicated", "Shared", "Distributed"].iter().any(|word| engine.starts_with(word));
+        let holds = engine.ends_with("MergeTree") || engine.ends_with("Log") || engine == "Memory";
+        if is_alone && holds {
+            found.adding = Adding::ByExchange;
+        } else {
+            let what = format!(
+                "'{}' is a table of {engine}, whose rows cannot be exchanged at once",
+                intent.table
+            );
+            found
+                .problems
+                .push(Problem::new(what, Remedy::of("pass {mode = append} or {mode = replace}")));
+        }
     } else if intent.action == Action::Append {
         // A table made as a replicated one is would be the same to its keeper; and views are told of
         // insertions only.

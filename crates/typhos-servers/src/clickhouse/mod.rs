@@ -190,6 +190,37 @@ impl ClickHouseSession {
         sent
     }
 
+    /// Fills a table that is made as another is, and gives it the name of that one.
+    fn exchange(
+        &mut self,
+        table: &str,
+        columns: &str,
+        select: &str,
+        rows: u64,
+    ) -> Result<Option<u64>, TargetError> {
+        let name = self.unfinished_name()?;
+        let side = self.language.identifier(&name);
+        self.execute(&format!("CREATE TABLE {side} AS {table}"))?;
+        let filled = self
+            .execute(&format!("INSERT INTO {side} ({columns}) {select}"))
+            .and_then(|_| self.one(&format!("SELECT count() FROM {side}")));
+        let there = filled.as_ref().ok().and_then(|count| count.as_ref()?.parse::<u64>().ok());
+        // Engines that make one row of several do that later.
+        if there != Some(rows) {
+            // Where the server is gone, the next load sweeps.
+            let _ = self.execute(&format!("DROP TABLE IF EXISTS {side}"));
+            filled?;
+            let there = there.unwrap_or(0);
+            let message = format!("{rows} rows were to take the place of others, {there} came");
+            return Err(self.server_error(message, ""));
+        }
+        let old = self.unfinished_name()?;
+        let old = self.language.identifier(&old);
+        self.execute(&format!("RENAME TABLE {table} TO {old}, {side} TO {table}"))?;
+        self.execute(&format!("DROP TABLE {old}"))?;
+        Ok(Some(rows))
+    }
+
     /// Adds rows to a table by way of another one that is made as it is.
     fn attach(
         &mut self,
@@ -377,9 +408,13 @@ impl MoveRows for ClickHouseSession {
         rows: u64,
         adding: &Adding,
     ) -> Result<Option<u64>, TargetError> {
-        let Adding::ByParts { engine } = adding else {
-            let insert = self.language.insert(table, columns);
-            return self.execute(&format!("{insert} {select}"));
+        let engine = match adding {
+            Adding::ByParts { engine } => engine,
+            Adding::ByExchange => return self.exchange(table, columns, select, rows),
+            Adding::ByInsertion => {
+                let insert = self.language.insert(table, columns);
+                return self.execute(&format!("{insert} {select}"));
+            }
         };
         let name = self.unfinished_name()?;
         let side = self.language.identifier(&name);
@@ -390,6 +425,13 @@ impl MoveRows for ClickHouseSession {
         attached?;
         dropped?;
         Ok(Some(rows))
+    }
+
+    fn clear(&mut self, table: &str, adding: &Adding) -> Result<(), TargetError> {
+        match adding {
+            Adding::ByExchange => Ok(()),
+            _ => Err(self.server_error(format!("the rows of {table} cannot be exchanged"), "")),
+        }
     }
 
     fn canceller(&self) -> Canceller {

@@ -74,12 +74,18 @@ pub fn preflight(client: &Client, job: &Job<'_>) -> Result<Preflight, TargetErro
     let action = match (job.mode, exists) {
         (Mode::Create, _) | (_, false) => Action::Create,
         (Mode::Append, true) => Action::Append,
-        (Mode::Replace, true) => Action::Replace,
+        (Mode::Replace | Mode::Refill, true) => Action::Replace,
     };
     if job.mode == Mode::Create && exists {
         let help = "pass {mode = append} to add to it, or {mode = replace} to put a new index in its place";
         problems
             .push(Problem::new(format!("there is an index '{name}' already"), Remedy::of(help)));
+    }
+    if job.mode == Mode::Refill {
+        problems.push(Problem::new(
+            "only the rows of a table are exchanged",
+            Remedy::of("pass {mode = replace}: a new index is filled and takes the name"),
+        ));
     }
     if there.len() > 1 {
         let names = typhos_core::wording::listed(there.iter().map(|there| &there.name));

@@ -8,7 +8,7 @@ use typhos_core::schema::Held;
 use typhos_core::wording::listed;
 use typhos_load::TargetError;
 use typhos_load::table::{Ask, Intent, Objections};
-use typhos_load::{Action, Problem, goes_along};
+use typhos_load::{Action, Problem, goes_along, rows_go_along};
 use typhos_sql::held::{Existing, ExistingColumn, Filled, Letters};
 use typhos_sql::{Definitions, Mariadb};
 
@@ -152,7 +152,45 @@ pub(super) fn objections(
     if intent.action == Action::Replace {
         may_replace(session, intent, &mut found)?;
     }
+    if intent.action.keeps_table() {
+        can_undo(session, intent, &mut found.problems)?;
+    }
+    if intent.action == Action::Refill {
+        let text = Mariadb.literal(intent.table);
+        let along = session.names(&format!(
+            "SELECT DISTINCT table_name FROM information_schema.referential_constraints \
+             WHERE unique_constraint_schema = database() AND referenced_table_name = {text} \
+             AND delete_rule IN ('CASCADE', 'SET NULL', 'SET DEFAULT') ORDER BY 1"
+        ))?;
+        found.problems.extend(rows_go_along(intent.table, &along));
+    }
     Ok(found)
+}
+
+/// Whether the table belongs to an engine that undoes what is not committed: of any other, a load that fails half-way would
+/// leave half of its rows.
+fn can_undo(
+    session: &mut MariadbSession,
+    intent: &Intent<'_>,
+    problems: &mut Vec<Problem>,
+) -> Result<(), TargetError> {
+    let text = Mariadb.literal(intent.table);
+    let engine = session.one(&format!(
+        "SELECT t.engine FROM information_schema.tables t JOIN information_schema.engines e ON e.engine = t.engine \
+         WHERE t.table_schema = database() AND t.table_name = {text} AND coalesce(e.transactions, 'NO') <> 'YES'"
+    ))?;
+    if let Some(engine) = engine {
+        problems.push(Problem::new(
+            format!(
+                "'{}' is a table of {engine}, which does not undo a load that fails half-way",
+                intent.table
+            ),
+            Remedy::of(
+                "let it be one of InnoDB (ALTER TABLE … ENGINE = InnoDB), or pass {mode = replace}",
+            ),
+        ));
+    }
+    Ok(())
 }
 
 fn may_write(
@@ -174,6 +212,7 @@ fn may_write(
     let mut needed = vec!["CREATE", "INSERT", "SELECT", "DROP"];
     match intent.action {
         Action::Create | Action::Replace => needed.push("ALTER"),
+        Action::Refill => needed.push("DELETE"),
         Action::Append if intent.updated().next().is_some() => needed.push("UPDATE"),
         Action::Append => {}
     }

@@ -5,10 +5,10 @@ use super::PostgresSession;
 use super::catalog::condition;
 use super::types::{self, Found};
 use typhos_core::remedy::Remedy;
-use typhos_core::wording::listed;
+use typhos_core::wording::{counted, listed};
 use typhos_load::TargetError;
 use typhos_load::table::{Ask, Intent, Objections};
-use typhos_load::{Action, Problem, goes_along};
+use typhos_load::{Action, Problem, goes_along, rows_go_along};
 use typhos_sql::{self as sql, Definitions, Postgres};
 
 pub(super) fn objections(
@@ -28,6 +28,10 @@ pub(super) fn objections(
     }
     match intent.action {
         Action::Append => may_append(session, intent, &mut found.problems)?,
+        Action::Refill => {
+            may_append(session, intent, &mut found.problems)?;
+            may_refill(session, intent, &mut found.problems)?;
+        }
         Action::Create => may_make(session, intent, &mut found.problems)?,
         Action::Replace => {
             may_make(session, intent, &mut found.problems)?;
@@ -128,6 +132,38 @@ fn may_append(
     Ok(())
 }
 
+/// Whether all rows of a table can be removed, and no others with them.
+fn may_refill(
+    session: &mut PostgresSession,
+    intent: &Intent<'_>,
+    problems: &mut Vec<Problem>,
+) -> Result<(), TargetError> {
+    let (here, user, table) =
+        (condition(session, intent.table), session.url.user.clone(), intent.table);
+    let identifier = Postgres.identifier(&user);
+    ask(
+        session,
+        &format!("SELECT has_table_privilege(c.oid, 'DELETE') FROM pg_class c WHERE {here}"),
+        problems,
+        format!("the user '{user}' lacks the right DELETE on '{table}'"),
+        format!("GRANT DELETE ON {} TO {identifier}", Postgres.identifier(table)),
+    )?;
+    // Of a table with policies only those rows would go that the user sees.
+    ask(
+        session,
+        &format!("SELECT NOT row_security_active(c.oid) FROM pg_class c WHERE {here}"),
+        problems,
+        format!("'{table}' has policies, under which '{user}' may not see all of its rows"),
+        "load as its owner, or as a user who bypasses row security",
+    )?;
+    let along = session.names(&format!(
+        "SELECT DISTINCT o.relname FROM pg_class c JOIN pg_constraint k ON k.confrelid = c.oid AND k.contype = 'f' \
+         AND k.confdeltype IN ('c', 'n', 'd') JOIN pg_class o ON o.oid = k.conrelid WHERE {here} ORDER BY 1"
+    ))?;
+    problems.extend(rows_go_along(table, &along));
+    Ok(())
+}
+
 fn may_replace(
     session: &mut PostgresSession,
     intent: &Intent<'_>,
@@ -162,12 +198,65 @@ fn may_replace(
             ),
         ));
     }
+    // Whoever reads it would see more of it than they may.
+    let policies = session.counts(&format!(
+        "SELECT (SELECT count(*) FROM pg_policy p WHERE p.polrelid = c.oid), \
+                (c.relrowsecurity OR c.relforcerowsecurity)::int FROM pg_class c WHERE {here}"
+    ))?;
+    if policies.iter().any(|count| *count > 0) {
+        let policies = counted(policies[0], "policy").replace("policys", "policies");
+        found.problems.push(Problem::new(
+            format!("'{table}' is protected by row security ({policies}), which a new table would not have"),
+            Remedy::of("pass {mode = refill}: it exchanges the rows, and keeps the table and what protects it"),
+        ));
+    }
+    let parents = session.names(&format!(
+        "SELECT o.relname FROM pg_class c JOIN pg_inherits i ON i.inhrelid = c.oid \
+         JOIN pg_class o ON o.oid = i.inhparent WHERE {here} ORDER BY 1"
+    ))?;
+    if !parents.is_empty() {
+        found.problems.push(Problem::new(
+            format!("'{table}' is a part of {}, which a new table would not be", listed(&parents)),
+            Remedy::of(
+                "pass {mode = refill}: it exchanges the rows, and keeps the table where it is",
+            ),
+        ));
+    }
+    let declared: Vec<&str> = intent.columns().collect();
+    let there = session.names(&format!(
+        "SELECT a.attname FROM pg_class c JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped \
+         WHERE {here} ORDER BY a.attnum"
+    ))?;
+    let lost: Vec<String> =
+        there.into_iter().filter(|name| !declared.contains(&&name[..])).collect();
+    if !lost.is_empty() {
+        let what = if lost.len() == 1 { "the column" } else { "the columns" };
+        found.notes.push(format!(
+            "{what} {} would be gone, which the schema does not have; --mode refill keeps them",
+            listed(&lost)
+        ));
+    }
     let counts = session.counts(&format!(
         "SELECT (SELECT count(*) FROM pg_index i WHERE i.indrelid = c.oid AND NOT i.indisprimary), \
                 (SELECT count(*) FROM pg_trigger t WHERE t.tgrelid = c.oid AND NOT t.tgisinternal), \
-                (SELECT count(*) FROM aclexplode(c.relacl) a WHERE a.grantee <> c.relowner) \
+                (SELECT count(*) FROM aclexplode(c.relacl) a WHERE a.grantee <> c.relowner), \
+                (SELECT count(*) FROM pg_constraint k WHERE k.conrelid = c.oid AND k.contype = 'c'), \
+                (SELECT count(*) FROM pg_constraint k WHERE k.conrelid = c.oid AND k.contype = 'f'), \
+                (SELECT count(*) FROM pg_attrdef d WHERE d.adrelid = c.oid), \
+                (SELECT count(*) FROM pg_publication_rel p WHERE p.prrelid = c.oid) \
          FROM pg_class c WHERE {here}"
     ))?;
-    found.notes.extend(goes_along(counts, ["further index", "trigger", "granted right"]));
+    found.notes.extend(goes_along(
+        counts,
+        [
+            "further index",
+            "trigger",
+            "granted right",
+            "check",
+            "foreign key",
+            "default",
+            "publication",
+        ],
+    ));
     Ok(())
 }

@@ -6,6 +6,7 @@ mod encryption;
 mod faults;
 mod nested;
 mod reading;
+mod refill;
 mod round_trip;
 mod server;
 mod tables;
