@@ -56,12 +56,20 @@ fn now() -> u64 {
     SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |since| since.as_secs())
 }
 
-/// A number for this machine.
+/// A number for this machine, as far as its processes see each other: in containers the same number of a process is of
+/// another one, and images may have the same names.
 fn machine() -> u32 {
     let name = std::fs::read_to_string("/etc/machine-id")
         .or_else(|_| std::fs::read_to_string("/proc/sys/kernel/hostname"))
         .or_else(|_| std::env::var("HOSTNAME"));
-    twox_hash::XxHash3_64::oneshot(name.unwrap_or_default().as_bytes()) as u32
+    let started = std::fs::read_to_string("/proc/sys/kernel/random/boot_id").unwrap_or_default();
+    let seen = std::fs::read_link("/proc/self/ns/pid").unwrap_or_default();
+    number_of(&name.unwrap_or_default(), &started, &seen.to_string_lossy())
+}
+
+fn number_of(name: &str, started: &str, seen: &str) -> u32 {
+    let all = [name.trim(), started.trim(), seen].join(" ");
+    twox_hash::XxHash3_64::oneshot(all.as_bytes()) as u32
 }
 
 #[cfg(test)]
@@ -77,6 +85,17 @@ mod tests {
         assert!(gone(at, here, 0x3fff_fff1));
         assert!(!gone(at, here ^ 1, 0x3fff_fff1));
         assert!(gone(at - OLD - 1, here ^ 1, 1));
+        // The same image in two containers, and a machine that was started again.
+        let numbers = [
+            ("a", "1", "pid:[1]"),
+            ("a", "1", "pid:[2]"),
+            ("a", "2", "pid:[1]"),
+            ("b", "1", "pid:[1]"),
+        ];
+        let mut numbers =
+            numbers.map(|(name, started, seen)| number_of(name, started, seen)).to_vec();
+        numbers.dedup();
+        assert_eq!(numbers.len(), 4);
         let maker = Maker::this();
         assert_eq!(Maker::parse(&format!("{maker}_1")), Some(maker));
         assert_eq!(Maker::parse("mine"), None);

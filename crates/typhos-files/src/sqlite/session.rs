@@ -262,6 +262,11 @@ impl MoveRows for SqliteSession {
         }
     }
 
+    /// A transaction has the database to itself.
+    fn lock_keys(&mut self, _table: &str) -> Result<(), TargetError> {
+        Ok(())
+    }
+
     fn canceller(&self) -> Canceller {
         let is_called_off = self.is_called_off.clone();
         let handle = self.connection.as_ref().map(Connection::get_interrupt_handle);

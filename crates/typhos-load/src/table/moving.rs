@@ -61,6 +61,10 @@ impl Steps {
         staged: &Schema,
         sent: &SentFacts,
     ) -> Result<(Moved, bool), TargetError> {
+        // Before anything is read of what others may be about to change.
+        if !self.schema.layout.key.is_empty() && self.action == Action::Append {
+            session.lock_keys(&self.table)?;
+        }
         let moves = self.moves(session.language());
         if !session.is_transactional() {
             let begin = session.language().begin();

@@ -193,6 +193,13 @@ pub trait MoveRows: Define + Sized {
         self.execute(&format!("{insert} {select}"))
     }
 
+    /// Keeps other loads that look for keys in a table from doing so until this one ends: each would find that none of its keys
+    /// is there, and add all of them.
+    ///
+    /// # Errors
+    /// What the database says, and a load that is at work, where nobody waits for it.
+    fn lock_keys(&mut self, table: &str) -> Result<(), TargetError>;
+
     /// Removes the rows of a table whose place others take, unless that happens when those are
     /// [inserted](Self::insert).
     ///

@@ -200,4 +200,9 @@ impl MoveRows for Database {
         self.note(format!("rows: {rows}"));
         feed.into_sent()
     }
+
+    fn lock_keys(&mut self, table: &str) -> Result<(), TargetError> {
+        self.note(format!("lock the keys of {table}"));
+        Ok(())
+    }
 }

@@ -212,3 +212,53 @@ fn a_plan_of_a_table_that_is_there_says_what_to_pass() {
         ]
     );
 }
+
+/// Nobody else looks for keys between the look at what is there and the commit; where nothing is looked for, nobody waits.
+#[test]
+fn keys_are_locked_before_they_are_looked_for() {
+    for (mode, has_key, is_locked) in
+        [(Mode::Append, true, true), (Mode::Append, false, false), (Mode::Refill, true, false)]
+    {
+        let folder = tempdir().unwrap();
+        let case = case(mode, Seen::Stop, has_key, folder.path());
+        let database = answers(Database { existing: Some(boats()), ..Database::default() })
+            .answer(" s WHERE ", &["0"])
+            .changes("INSERT", 3);
+        case.load(&database).unwrap();
+        let said = database.said();
+        let at = |words: &str| said.iter().position(|said| said.contains(words));
+        assert_eq!(at("lock the keys of boats").is_some(), is_locked, "{mode:?}: {said:?}");
+        if let Some(locked) = at("lock the keys") {
+            assert!(
+                locked < at(" s WHERE ").unwrap() && locked > at("rows: 3").unwrap(),
+                "{said:?}"
+            );
+        }
+    }
+}
+
+/// The old rows go when the new ones are proven, in the transaction in which those come.
+#[test]
+fn rows_are_exchanged_in_one_transaction() {
+    for (fails, last) in [(None, "close"), (Some("DELETE"), "undo"), (Some("COMMIT"), "undo")] {
+        let folder = tempdir().unwrap();
+        let case = case(Mode::Refill, Seen::Stop, true, folder.path());
+        let mut database = answers(Database { existing: Some(boats()), ..Database::default() });
+        database.refuses = fails;
+        assert_eq!(case.load(&database).is_ok(), fails.is_none());
+        let said = database.said();
+        let at = |words: &str| said.iter().position(|said| said.contains(words));
+        let steps =
+            ["BEGIN", "rows: 3", "DELETE FROM \"boats\"", "INSERT INTO \"boats\"", "COMMIT"];
+        let places: Vec<usize> = steps.into_iter().filter_map(at).collect();
+        assert!(places.is_sorted(), "{said:?}");
+        assert_eq!(places.len(), if fails == Some("DELETE") { 3 } else { 5 }, "{said:?}");
+        assert_eq!(said.last().unwrap(), last);
+    }
+    let folder = tempdir().unwrap();
+    let case = case(Mode::Refill, Seen::Skip, true, folder.path());
+    let database = answers(Database { existing: Some(boats()), ..Database::default() });
+    let error = case.load(&database).unwrap_err().to_string();
+    assert!(error.contains("cannot be loaded"), "{error}");
+    assert!(!short(&database.said()).contains(&"BEGIN".to_owned()), "nothing was begun");
+}

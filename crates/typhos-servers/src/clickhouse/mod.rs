@@ -48,6 +48,8 @@ pub struct ClickHouseSession {
     /// What the numbers of this session's requests begin with, by which the server knows them.
     session: String,
     requests: AtomicU32,
+    /// The table that keeps others from looking for keys, by its name in quotes.
+    lock: Option<String>,
 }
 
 impl ClickHouseSession {
@@ -65,6 +67,7 @@ impl ClickHouseSession {
             made: 0,
             session: session_name(),
             requests: AtomicU32::new(0),
+            lock: None,
         };
         session.version = session.one("SELECT version()")?.unwrap_or_default();
         let mut numbers = session.version.split('.').filter_map(|part| part.parse().ok());
@@ -188,6 +191,24 @@ impl ClickHouseSession {
         let sent = feed.sent();
         loaded.into_iter().collect::<Result<(), _>>()?;
         sent
+    }
+
+    /// Whether a statement is under way that names a table, whoever says that its maker is gone.
+    fn is_at_work(&mut self, table: &str) -> Result<bool, TargetError> {
+        let text = self.language.literal(table);
+        let own = self.language.literal(&format!("{}%", self.session));
+        let count = self.one(&format!(
+            "SELECT count() FROM system.processes WHERE position(query, {text}) > 0 AND query_id NOT LIKE {own}"
+        ))?;
+        Ok(count.as_deref() != Some("0"))
+    }
+
+    /// Lets others look for keys again.
+    fn unlock(&mut self) {
+        if let Some(lock) = self.lock.take() {
+            // Where the server is gone, the next load sees that this one is, too.
+            let _ = self.execute(&format!("DROP TABLE IF EXISTS {lock}"));
+        }
     }
 
     /// Fills a table that is made as another is, and gives it the name of that one.
@@ -322,7 +343,7 @@ impl Define for ClickHouseSession {
         ))?;
         for name in tables {
             let maker = Maker::parse(&name[UNFINISHED.len()..]);
-            if maker.is_some_and(|maker| maker.is_gone()) {
+            if maker.is_some_and(|maker| maker.is_gone()) && !self.is_at_work(&name)? {
                 self.execute(&format!("DROP TABLE IF EXISTS {}", self.language.identifier(&name)))?;
             }
         }
@@ -352,10 +373,12 @@ impl Define for ClickHouseSession {
     }
 
     fn commit(&mut self) -> Result<(), TargetError> {
+        self.unlock();
         Ok(())
     }
 
     fn undo(&mut self, stage: Option<&str>) {
+        self.unlock();
         if let Some(stage) = stage {
             // Where the server is gone, the next load sweeps.
             let _ = self.execute(&format!("DROP TABLE IF EXISTS {stage}"));
@@ -425,6 +448,30 @@ impl MoveRows for ClickHouseSession {
         attached?;
         dropped?;
         Ok(Some(rows))
+    }
+
+    /// There are no locks: a table beside is one, since only one session can make it. Who made it stands in it.
+    fn lock_keys(&mut self, table: &str) -> Result<(), TargetError> {
+        let number = twox_hash::XxHash3_64::oneshot(table.as_bytes());
+        let name = format!("{UNFINISHED}keys_{number:016x}");
+        let (quoted, text) = (self.language.identifier(&name), self.language.literal(&name));
+        let database = self.language.literal(&self.url.database);
+        let make = format!("CREATE TABLE {quoted} (made_{} UInt8) ENGINE = Memory", Maker::this());
+        if self.execute(&make).is_err() {
+            let maker = self.one(&format!(
+                "SELECT name FROM system.columns WHERE database = {database} AND table = {text}"
+            ))?;
+            let maker = maker.as_deref().and_then(|name| name.strip_prefix("made_"));
+            if maker.and_then(Maker::parse).is_some_and(|maker| !maker.is_gone()) {
+                let message = format!("another load looks for keys in '{table}' at this moment");
+                let help = "load again when it has ended: neither knows of the other's keys";
+                return Err(self.server_error(message, help));
+            }
+            self.execute(&format!("DROP TABLE IF EXISTS {quoted}"))?;
+            self.execute(&make)?;
+        }
+        self.lock = Some(quoted);
+        Ok(())
     }
 
     fn clear(&mut self, table: &str, adding: &Adding) -> Result<(), TargetError> {

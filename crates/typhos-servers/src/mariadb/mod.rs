@@ -320,6 +320,23 @@ impl MoveRows for MariadbSession {
         sent
     }
 
+    fn lock_keys(&mut self, table: &str) -> Result<(), TargetError> {
+        let name = format!("sha1(concat(database(), '.', {}))", Mariadb.literal(table));
+        // It is given back with the connection. Who waits can be called off, since the server is.
+        let got = self.one(&format!("SELECT get_lock(concat('typhos_', {name}), 86400)"))?;
+        match got.as_deref() {
+            Some("1") => Ok(()),
+            _ => {
+                let message = format!("another load looks for keys in '{table}', and does not end");
+                Err(TargetError::Server {
+                    target: self.url.to_string(),
+                    message,
+                    help: String::new(),
+                })
+            }
+        }
+    }
+
     fn adds_by_commit(&self) -> bool {
         true
     }

@@ -32,6 +32,9 @@ pub const KIND: TargetKind = server_table::kind(&["postgres", "postgresql"], |ad
     server_table::open(address, PostgresSession::connect)
 });
 
+/// The first half of the number of a lock on the keys of a table; the other half is that of the table.
+const KEYS_LOCK: u32 = 0x7479_7068;
+
 /// A session with a PostgreSQL server.
 pub struct PostgresSession {
     client: Client,
@@ -306,6 +309,15 @@ impl MoveRows for PostgresSession {
         copy.write_all(rows::TRAILER).map_err(failed)?;
         copy.finish().map_err(|error| server_error(url, error))?;
         feed.into_sent()
+    }
+
+    fn lock_keys(&mut self, table: &str) -> Result<(), TargetError> {
+        let here = catalog::condition(self, table);
+        // It is given back with the end of the transaction.
+        self.execute(&format!(
+            "SELECT pg_advisory_xact_lock({KEYS_LOCK}::bigint << 32 | c.oid::bigint) FROM pg_class c WHERE {here}"
+        ))
+        .map(|_| ())
     }
 
     fn advance_numbers(&mut self, table: &str, column: &str) -> Result<(), TargetError> {

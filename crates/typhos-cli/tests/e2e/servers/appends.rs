@@ -320,3 +320,64 @@ fn keys_that_are_made_or_defaulted_are_never_null() {
         assert_eq!(rows(), want, "{:?}", server.kind);
     });
 }
+
+/// Two loads of the same keys at the same time: each row is there once, whoever came first.
+#[test]
+fn two_loads_at_once_do_not_add_a_key_twice() {
+    for_each_server(|server| {
+        let database = server.database();
+        let columns = "id = { type = 'int32', required = true }\nnote = { type = 'text(20)', required = true }";
+        let rows: String = (0..20_000).map(|id| format!("{id},note {id}\n")).collect();
+        let (world, line) =
+            world(&database, columns, &format!("id,note\n{rows}"), "--mode append --seen skip");
+        world.write("t.typhos.toml", world.read("t.typhos.toml") + "[layout]\nkey = ['id']\n");
+        database.run(match server.kind {
+            // No key of the table itself, which would find them.
+            Kind::ClickHouse => {
+                "CREATE TABLE t (id Int32, note String) ENGINE = MergeTree ORDER BY id"
+            }
+            Kind::Mariadb => "CREATE TABLE t (id int, note text, INDEX (id))",
+            Kind::Postgres => "CREATE TABLE t (id int, note text)",
+        });
+        let start = || {
+            let mut command = world.command(&line);
+            command.stdout(std::process::Stdio::piped()).stderr(std::process::Stdio::piped());
+            command.spawn().unwrap()
+        };
+        for _ in 0..2 {
+            let loads = [start(), start(), start()];
+            let ended = loads.map(crate::world::ended);
+            let mut loaded = 0;
+            for output in ended {
+                let said = String::from_utf8_lossy(&output.stderr);
+                // Where nobody can wait, who comes second is told.
+                let is_told =
+                    server.kind == Kind::ClickHouse && said.contains("another load looks for keys");
+                assert!(output.status.success() || is_told, "{:?}: {said}", server.kind);
+                loaded += usize::from(output.status.success());
+            }
+            assert!(loaded >= 1, "{:?}", server.kind);
+            assert_eq!(database.one("SELECT count(*) FROM t"), "20000", "{:?}", server.kind);
+        }
+        world.ok(&line);
+        let left: Vec<String> =
+            database.objects().into_iter().filter(|name| name.contains("typhos")).collect();
+        assert_eq!(left, Vec::<String>::new(), "{:?}", server.kind);
+        if server.kind == Kind::ClickHouse {
+            // What a load that was killed has left is nobody's lock.
+            let lock = "typhos_unfinished_keys_";
+            database.run("INSERT INTO t VALUES (-1, '')");
+            let made = format!("{:x}_00000001_1", 1_000_000);
+            let number = twox_of("t");
+            database
+                .run(&format!("CREATE TABLE {lock}{number} (made_{made} UInt8) ENGINE = Memory"));
+            world.ok(&line);
+            assert_eq!(database.objects(), ["t"]);
+        }
+    });
+}
+
+/// The number that a table has in the name of the lock on its keys.
+fn twox_of(table: &str) -> String {
+    format!("{:016x}", twox_hash::XxHash3_64::oneshot(table.as_bytes()))
+}
