@@ -127,6 +127,7 @@ impl From<TargetError> for Failure {
             TargetError::SameFile { .. } | TargetError::Foreign { .. } => {
                 Failure::Usage(error.to_string())
             }
+            TargetError::Address(wrong) => Failure::Usage(wrong),
             TargetError::Interrupted => Failure::Interrupted,
             // What stands in the way is answered by another word on the command line or in the schema, but
             // for rights and places.

@@ -135,6 +135,9 @@ pub enum TargetError {
         /// What is wrong about it.
         what: String,
     },
+    /// A URL that cannot be taken apart, or a password that is not kept as it should be: what is wrong with it.
+    #[error("{0}")]
+    Address(String),
     /// A value that the target cannot hold.
     #[error("column '{column}': {value} {reason}")]
     CannotHold {

@@ -1,21 +1,25 @@
 //! Where passwords are kept: the environment, and the files in which the clients of each server keep them.
 //! Nothing here is ever printed.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use typhos_load::{PASSWORD_VARIABLE, Secret};
 
 use crate::server_url::{ServerKind, ServerUrl};
 
 /// Looks up the password of a server, where its URL has none: in the environment or in the usual file of its clients.
-pub fn look_up(url: &mut ServerUrl) {
+///
+/// # Errors
+/// A sentence about a file with the password that others may read.
+pub fn look_up(url: &mut ServerUrl) -> Result<(), String> {
     if url.password.is_none() {
-        url.password = find(url).map(Secret::new);
+        url.password = find(url)?.map(Secret::new);
     }
+    Ok(())
 }
 
 /// The password for a URL, if one is kept.
-fn find(url: &ServerUrl) -> Option<String> {
+fn find(url: &ServerUrl) -> Result<Option<String>, String> {
     let variable = match url.kind {
         ServerKind::Postgres => "PGPASSWORD",
         ServerKind::Mariadb => "MYSQL_PWD",
@@ -24,7 +28,7 @@ fn find(url: &ServerUrl) -> Option<String> {
     };
     let said = [PASSWORD_VARIABLE, variable].into_iter().find_map(|key| std::env::var(key).ok());
     if said.is_some() {
-        return said;
+        return Ok(said);
     }
     let home = std::env::var_os("HOME").map(PathBuf::from);
     let file = match url.kind {
@@ -35,13 +39,33 @@ fn find(url: &ServerUrl) -> Option<String> {
         ServerKind::ClickHouse => home.map(|home| home.join(".clickhouse-client/config.xml")),
         ServerKind::Index => None,
     };
-    let text = std::fs::read_to_string(file?).ok()?;
-    match url.kind {
+    let Some(file) = file else { return Ok(None) };
+    let Ok(text) = std::fs::read_to_string(&file) else { return Ok(None) };
+    let found = match url.kind {
         ServerKind::Postgres => of_lines(&text, url),
         ServerKind::Mariadb => of_options(&text),
         ServerKind::ClickHouse => of_elements(&text),
         ServerKind::Index => None,
+    };
+    match found {
+        Some(_) if is_open(&file) => Err(format!(
+            "{0} has the password, and others may read it: chmod 600 {0}",
+            file.display()
+        )),
+        found => Ok(found),
     }
+}
+
+/// Whether others than its owner may read a file.
+#[cfg(unix)]
+fn is_open(file: &Path) -> bool {
+    use std::os::unix::fs::MetadataExt;
+    file.metadata().is_ok_and(|about| about.mode() & 0o077 != 0)
+}
+
+#[cfg(not(unix))]
+fn is_open(_: &Path) -> bool {
+    false
 }
 
 /// Lines of `host:port:database:user:password`, where `*` is anything and a backslash escapes.
@@ -85,10 +109,13 @@ fn of_options(text: &str) -> Option<String> {
             && key.trim() == "password"
         {
             let value = value.trim();
-            let inner = ['"', '\'']
-                .into_iter()
-                .find_map(|quote| value.strip_prefix(quote)?.strip_suffix(quote));
-            return Some(inner.unwrap_or(value).to_owned());
+            let inner = ['"', '\''].into_iter().find_map(|quote| {
+                let (inner, _) = value.strip_prefix(quote)?.split_once(quote)?;
+                Some(inner)
+            });
+            // Outside of quotes a comment may stand behind it.
+            let plain = || value.split('#').next().unwrap_or_default().trim();
+            return Some(inner.unwrap_or_else(plain).to_owned());
         }
     }
     None
@@ -120,6 +147,13 @@ mod tests {
         assert_eq!(of_lines("localhost:*:*:anna:word", &socket).as_deref(), Some("word"));
         let options = "[mysqld]\npassword=no\n[client]\nuser = anna\npassword = \"a b\"\n";
         assert_eq!(of_options(options).as_deref(), Some("a b"));
+        for (line, want) in [
+            ("password=word # of the test server", "word"),
+            ("password = 'a # b' # c", "a # b"),
+            ("#password = old\n; password = older\npassword=new", "new"),
+        ] {
+            assert_eq!(of_options(&format!("[client]\n{line}\n")).as_deref(), Some(want), "{line}");
+        }
         assert_eq!(of_elements("<config><password> a&amp;b </password>").as_deref(), Some("a&b"));
     }
 }

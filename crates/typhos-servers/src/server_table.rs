@@ -48,7 +48,7 @@ pub const fn kind(schemes: &'static [&'static str], open: Open) -> TargetKind {
 pub fn parsed(url: &str) -> Result<ServerUrl, String> {
     let url = ServerUrl::parse(url).ok_or("is not the URL of a server")?;
     let mut url = url?;
-    passwords::look_up(&mut url);
+    passwords::look_up(&mut url)?;
     Ok(url)
 }
 

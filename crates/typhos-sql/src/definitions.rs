@@ -113,6 +113,11 @@ pub trait Definitions: Send + Sync {
         format!("{ty}{}", if is_nullable { "" } else { " NOT NULL" })
     }
 
+    /// A statement that a script needs before all others, so that its texts are taken for what they are.
+    fn opening(&self) -> Option<&'static str> {
+        None
+    }
+
     /// What stands behind a column for its comment, where the language has such a place.
     fn column_comment(&self, _comment: &str) -> Option<String> {
         None

@@ -35,6 +35,10 @@ impl Definitions for Mariadb {
         doubled(name, '`')
     }
 
+    fn opening(&self) -> Option<&'static str> {
+        Some("SET NAMES utf8mb4")
+    }
+
     fn literal(&self, text: &str) -> String {
         // Right where a backslash escapes and where it does not: it never stands in the text itself.
         if !text.contains('\\') {

@@ -72,6 +72,9 @@ fn written(language: &dyn Definitions, schema: &Schema, table: &str) -> String {
         }
     }
     text.push('\n');
+    if let Some(statement) = language.opening() {
+        text.push_str(&format!("{statement};\n"));
+    }
     for statement in definition.statements() {
         text.push_str(&format!("{statement};\n"));
     }

@@ -29,6 +29,7 @@ pub fn run(args: &Load, common: &Common, console: &mut Console) -> Result<Outcom
         let files: Vec<String> = input.files().iter().map(InputFile::name).collect();
         super::table_name(files.iter().map(String::as_str))
     });
+    super::warn_of_password(&args.into, console)?;
     let mut destination = destination(args, &plan, &table)?;
     let options = LoadOptions {
         run: common.run_options(),

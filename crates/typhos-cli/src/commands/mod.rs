@@ -29,6 +29,7 @@ use typhos_core::schema::Schema;
 use typhos_core::survey::{Survey, SurveyOptions};
 use typhos_core::text::{Input, InputChoice, Undeclared};
 use typhos_files::origins::{self, Stream};
+use typhos_servers::ServerUrl;
 use typhos_servers::index::IndexTable;
 use typhos_servers::reading::ServerTable;
 
@@ -103,6 +104,18 @@ fn refuse_url(path: &Path) -> Result<(), Failure> {
     Err(Failure::Usage(format!(
         "{scheme}:… is a URL, and a file is read or written here; servers are loaded into with --into, and looked at with 'typhos peek'"
     )))
+}
+
+/// Warns of a password that everybody on the machine may read in the list of processes.
+fn warn_of_password(url: &str, console: &mut Console) -> std::io::Result<()> {
+    match ServerUrl::parse(url) {
+        Some(Ok(parsed)) if parsed.password.is_some() => console.note(paint(
+            WARN,
+            "a password in a URL stands in the list of processes, for everybody on this machine: keep it in TYPHOS_PASSWORD, \
+             or in the file of the server's clients",
+        )),
+        _ => Ok(()),
+    }
 }
 
 /// Opens files and directories, or standard input where that is asked for.

@@ -59,6 +59,9 @@ impl Named<'_> {
         let is_toml = first.extension().is_some_and(|extension| extension == "toml");
         let url =
             first.to_str().filter(|text| IndexTable::is_url(text) || ServerTable::is_url(text));
+        if let Some(url) = url {
+            super::warn_of_password(url, console)?;
+        }
         let form = match url {
             None if !is_toml && first.as_os_str() != "-" && !is_pattern(first) => {
                 FileForm::of(first)?

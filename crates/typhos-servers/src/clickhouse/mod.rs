@@ -10,6 +10,7 @@ mod catalog;
 mod reading;
 mod rows;
 
+use std::io::Read;
 use std::sync::atomic::{AtomicU32, Ordering};
 
 use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
@@ -178,11 +179,12 @@ impl ClickHouseSession {
     ) -> Result<SentFacts, TargetError> {
         let columns: Vec<_> =
             schema.columns.iter().map(|column| self.language.identifier(&column.name)).collect();
-        let query = format!("INSERT INTO {table} ({}) FORMAT RowBinary", columns.join(", "));
+        // The statement goes before the rows and not into the address, for which the names of many columns are too long.
+        let statement = format!("INSERT INTO {table} ({}) FORMAT RowBinary\n", columns.join(", "));
         let feed = SharedFeed::new(feed);
         let load = || {
-            let mut reader = feed.reader();
-            self.request(&query, self.settings, SendBody::from_reader(&mut reader)).map(|_| ())
+            let mut body = statement.as_bytes().chain(feed.reader());
+            self.request("", self.settings, SendBody::from_reader(&mut body)).map(|_| ())
         };
         // The server works on each request with one thread.
         let cores = std::thread::available_parallelism().map_or(1, |cores| cores.get().min(4));

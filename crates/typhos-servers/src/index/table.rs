@@ -55,8 +55,7 @@ impl IndexTable {
         documents: usize,
         password: Option<Secret>,
     ) -> Result<IndexTable, TargetError> {
-        let wrong = |what: String| TargetError::NotThat { path: "the URL".into(), what };
-        let mut url = server_table::parsed(url).map_err(wrong)?;
+        let mut url = server_table::parsed(url).map_err(TargetError::Address)?;
         url.password = password.or(url.password);
         let client = Client::connect(&url)?;
         let name = client.index();

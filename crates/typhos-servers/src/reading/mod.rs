@@ -94,8 +94,7 @@ impl ServerTable {
         table: Option<&str>,
         password: Option<Secret>,
     ) -> Result<ServerTable, TargetError> {
-        let wrong = |what: String| TargetError::NotThat { path: "the URL".into(), what };
-        let mut url = server_table::parsed(url).map_err(wrong)?;
+        let mut url = server_table::parsed(url).map_err(TargetError::Address)?;
         url.password = password.or(url.password);
         let mut session = connect(&url)?;
         let target = session.target();

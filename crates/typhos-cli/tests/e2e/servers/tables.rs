@@ -291,3 +291,25 @@ fn no_rows_are_loaded_too() {
         assert_eq!(database.one("SELECT count(*) FROM tickets"), "0");
     });
 }
+
+/// A statement that names many columns is longer than an address may be.
+#[test]
+fn tables_of_many_columns_with_long_names_are_loaded() {
+    for_each_server(|server| {
+        let database = server.database();
+        let names: Vec<String> = (0..250)
+            .map(|at| format!("a_column_with_a_name_of_some_fifty_letters_in_all_{at:03}"))
+            .collect();
+        let row = |of: usize| {
+            (0..250).map(|at| (at * of % 100).to_string()).collect::<Vec<_>>().join(",")
+        };
+        let world = World::new();
+        world.write("w.csv", format!("{}\n{}\n{}\n", names.join(","), row(1), row(3)));
+        world.ok("draft w.csv -o w.typhos.toml");
+        let into = format!("load w.typhos.toml w.csv --into {} --table w", database.url());
+        world.ok(&into).says("proven");
+        world.ok(&format!("{into} --mode append")).says("proven");
+        let last = &names[249];
+        assert_eq!(database.rows(&format!("SELECT count(*), sum({last}) FROM w")), [["4", "192"]]);
+    });
+}
