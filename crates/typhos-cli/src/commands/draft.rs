@@ -35,6 +35,12 @@ pub fn run(args: &Draft, common: &Common, console: &mut Console) -> Result<Outco
         objects: settings.house.nested.unwrap_or_default(),
     };
     let mut drafted = draft(survey, decisions, &wanted);
+    if drafted.schema.columns.is_empty() && survey.source.names.is_empty() {
+        let broken = counted(survey.broken, "record");
+        return Err(Failure::Refused(format!(
+            "there are no columns to declare: {broken} cannot be read, and no other has a name; 'typhos scout' shows the first"
+        )));
+    }
     drafted.heading.extend(looked.report().draft_notes());
     let mut changes = Vec::new();
     let text = match &kept {

@@ -230,3 +230,18 @@ fn null_is_absent_whatever_texts_are() {
     let shown = world.json("peek n.typhos.toml n.ndjson --json");
     assert_eq!(shown["rows"], serde_json::json!([["", null], [null, "2"], [null, null]]));
 }
+
+/// A draft without columns would be read by nobody.
+#[test]
+fn where_no_record_is_sound_nothing_is_drafted() {
+    let world = World::new();
+    world.write("torn.ndjson", "{\n{\"a\n{]\n");
+    world
+        .run("draft torn.ndjson --format json -o torn.typhos.toml")
+        .status(4)
+        .complains("there are no columns to declare: 3 records cannot be read");
+    assert!(!world.names().contains(&"torn.typhos.toml".to_owned()));
+    world.write("half.ndjson", "{\n{\"a\":1}\n");
+    world.run("draft half.ndjson --format json -o half.typhos.toml").status(1);
+    world.run("check half.typhos.toml half.ndjson").status(1);
+}

@@ -133,7 +133,7 @@ mod tests {
             ],
         );
         let text = |text: &str| Some(text.to_owned());
-        let first = ["-2", "2024-02-29 06:15:00.500000Z", "saloon", "[1.5,null]", ""];
+        let first = ["-2", "2024-02-29 06:15:00.500Z", "saloon", "[1.5, null]", ""];
         assert_eq!(found[0], first.map(text));
         assert_eq!(found[1], vec![None; 5]);
         assert_eq!(found[2], [None, None, None, None, text(" kept ")]);

@@ -34,19 +34,6 @@ impl ReadRows for MariadbSession {
         }
     }
 
-    fn may_ask(&self, held: &Held) -> bool {
-        matches!(
-            held,
-            Held::Int(_)
-                | Held::Decimal(_)
-                | Held::Float(_)
-                | Held::Text(_)
-                | Held::Listed(_)
-                | Held::Date
-                | Held::Timestamp(..)
-        )
-    }
-
     fn read_rows(&mut self, sql: &str, _: usize, each: TakeRow<'_>) -> Result<(), TargetError> {
         let cancel = self.canceller();
         let url = &self.url;

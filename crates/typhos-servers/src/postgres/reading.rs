@@ -27,19 +27,6 @@ impl ReadRows for PostgresSession {
         }
     }
 
-    fn may_ask(&self, held: &Held) -> bool {
-        matches!(
-            held,
-            Held::Int(_)
-                | Held::Decimal(_)
-                | Held::Float(_)
-                | Held::Text(_)
-                | Held::Listed(_)
-                | Held::Date
-                | Held::Timestamp(..)
-        )
-    }
-
     fn read_rows(
         &mut self,
         sql: &str,

@@ -42,7 +42,18 @@ pub(crate) trait ReadRows: Ask {
     }
 
     /// Whether rows may be asked for by values of a column that holds this, compared with them as literals.
-    fn may_ask(&self, held: &Held) -> bool;
+    fn may_ask(&self, held: &Held) -> bool {
+        matches!(
+            held,
+            Held::Int(_)
+                | Held::Decimal(_)
+                | Held::Float(_)
+                | Held::Text(_)
+                | Held::Listed(_)
+                | Held::Date
+                | Held::Timestamp(..)
+        )
+    }
 
     /// Hands the rows of an answer of so many columns to `each`, as they come, until it has seen enough.
     ///
