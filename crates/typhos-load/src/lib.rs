@@ -47,8 +47,8 @@ pub use gate::Gate;
 pub use keys::{KeyWatch, Repeats};
 pub use load::{load, plan};
 pub use load_plan::{
-    Action, LeftColumn, LoadPlan, PlannedColumn, Problem, default_words, goes_along, key_problems,
-    rows_go_along, source_words,
+    Action, LeftColumn, LoadPlan, PlannedColumn, Problem, columns_go_along, default_words,
+    goes_along, key_problems, rows_go_along, source_words,
 };
 pub use misfit_limit::MisfitLimit;
 pub use misfit_list::{MisfitList, csv_field};

@@ -92,6 +92,23 @@ pub fn rows_go_along(table: &str, others: &[String]) -> Option<Problem> {
     })
 }
 
+/// A note on columns of a table that is replaced which the schema does not have.
+pub fn columns_go_along<'c>(
+    there: impl IntoIterator<Item = String>,
+    declared: impl Iterator<Item = &'c str>,
+) -> Option<String> {
+    let declared: Vec<&str> = declared.collect();
+    let lost: Vec<String> =
+        there.into_iter().filter(|name| !declared.contains(&&name[..])).collect();
+    let what = if lost.len() == 1 { "the column" } else { "the columns" };
+    (!lost.is_empty()).then(|| {
+        format!(
+            "{what} {} would be gone, which the schema does not have; --mode refill keeps them",
+            typhos_core::wording::listed(&lost)
+        )
+    })
+}
+
 /// A note on what a table that is replaced takes along, where there is any of it.
 pub fn goes_along<const N: usize>(counts: Vec<u64>, things: [&'static str; N]) -> Option<String> {
     let some = counts.into_iter().zip(things).filter(|(count, _)| *count > 0);

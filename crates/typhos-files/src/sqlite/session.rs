@@ -11,7 +11,7 @@ use typhos_load::feed::{Abandoned, Canceller, Feed};
 use typhos_load::proof::SentFacts;
 use typhos_load::table::{Answers, Ask, Define, Intent, MoveRows, Objections, UNFINISHED};
 use typhos_load::whole::WholeFile;
-use typhos_load::{Action, Problem, TargetError, goes_along, rows_go_along};
+use typhos_load::{Action, Problem, TargetError, columns_go_along, goes_along, rows_go_along};
 use typhos_sql::held::{Existing, ExistingColumn, Filled};
 use typhos_sql::{Definitions, Language, Sqlite};
 
@@ -161,6 +161,8 @@ impl Ask for SqliteSession {
                  FROM sqlite_schema WHERE tbl_name = {table}"
             ))?;
             found.notes.extend(goes_along(counts, ["index", "trigger"]));
+            let there = self.names(&format!("SELECT name FROM pragma_table_info({table})"))?;
+            found.notes.extend(columns_go_along(there, intent.columns()));
         }
         if intent.action == Action::Refill {
             let table = Sqlite.literal(intent.table);

@@ -5,7 +5,7 @@ use typhos_core::remedy::Remedy;
 use typhos_core::schema::Held;
 use typhos_load::TargetError;
 use typhos_load::table::{Adding, Ask, Intent, Objections};
-use typhos_load::{Action, Problem};
+use typhos_load::{Action, Problem, columns_go_along};
 use typhos_sql::Definitions;
 use typhos_sql::held::{Existing, ExistingColumn, Filled};
 
@@ -76,6 +76,26 @@ pub(super) fn objections(
         found
             .problems
             .push(Problem::new(what, Remedy::of("name the table behind it with {table}")));
+    } else if intent.action == Action::Replace {
+        // What a new table has instead, the plan shows as its definition.
+        let order = session.query(&format!(
+            "SELECT partition_key, sorting_key FROM system.tables WHERE database = {database} AND name = {table}"
+        ));
+        let [partition, sorting] = match order.ok().and_then(|rows| rows.into_iter().next()) {
+            Some(row) => <[_; 2]>::try_from(row).unwrap_or_default(),
+            None => [None, None],
+        };
+        let kept = [(" PARTITION BY ", partition), (" ORDER BY ", sorting)].map(|(word, key)| {
+            key.filter(|key| !key.is_empty()).map_or(String::new(), |key| format!("{word}{key}"))
+        });
+        found.notes.push(format!(
+            "the table is one of {engine}{}, which goes with it; --mode refill keeps that",
+            kept.concat()
+        ));
+        let there = session.names(&format!(
+            "SELECT name FROM system.columns WHERE database = {database} AND table = {table}"
+        ))?;
+        found.notes.extend(columns_go_along(there, intent.columns()));
     } else if intent.action == Action::Refill {
         // Those of a replicated one are known to its keeper by where it is.
         let is_alone =

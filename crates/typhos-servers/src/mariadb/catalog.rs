@@ -8,7 +8,7 @@ use typhos_core::schema::Held;
 use typhos_core::wording::listed;
 use typhos_load::TargetError;
 use typhos_load::table::{Ask, Intent, Objections};
-use typhos_load::{Action, Problem, goes_along, rows_go_along};
+use typhos_load::{Action, Problem, columns_go_along, goes_along, rows_go_along};
 use typhos_sql::held::{Existing, ExistingColumn, Filled, Letters};
 use typhos_sql::{Definitions, Mariadb};
 
@@ -270,9 +270,23 @@ fn may_replace(
         "SELECT (SELECT count(DISTINCT index_name) FROM information_schema.statistics \
                  WHERE table_schema = database() AND table_name = {text} AND index_name <> 'PRIMARY'), \
                 (SELECT count(*) FROM information_schema.triggers \
-                 WHERE event_object_schema = database() AND event_object_table = {text})"
+                 WHERE event_object_schema = database() AND event_object_table = {text}), \
+                (SELECT count(*) FROM information_schema.partitions \
+                 WHERE table_schema = database() AND table_name = {text} AND partition_name IS NOT NULL), \
+                (SELECT count(*) FROM information_schema.referential_constraints \
+                 WHERE constraint_schema = database() AND table_name = {text}), \
+                (SELECT count(*) FROM information_schema.check_constraints \
+                 WHERE constraint_schema = database() AND table_name = {text}), \
+                (SELECT count(*) FROM information_schema.columns \
+                 WHERE table_schema = database() AND table_name = {text} AND coalesce(column_default, 'NULL') <> 'NULL')"
     ))?;
-    found.notes.extend(goes_along(counts, ["further index", "trigger"]));
+    let things = ["further index", "trigger", "partition", "foreign key", "check", "default"];
+    found.notes.extend(goes_along(counts, things));
+    let there = session.names(&format!(
+        "SELECT column_name FROM information_schema.columns WHERE table_schema = database() AND table_name = {text} \
+         ORDER BY ordinal_position"
+    ))?;
+    found.notes.extend(columns_go_along(there, intent.columns()));
     Ok(())
 }
 

@@ -8,7 +8,7 @@ use typhos_core::remedy::Remedy;
 use typhos_core::wording::{counted, listed};
 use typhos_load::TargetError;
 use typhos_load::table::{Ask, Intent, Objections};
-use typhos_load::{Action, Problem, goes_along, rows_go_along};
+use typhos_load::{Action, Problem, columns_go_along, goes_along, rows_go_along};
 use typhos_sql::{self as sql, Definitions, Postgres};
 
 pub(super) fn objections(
@@ -222,20 +222,11 @@ fn may_replace(
             ),
         ));
     }
-    let declared: Vec<&str> = intent.columns().collect();
     let there = session.names(&format!(
         "SELECT a.attname FROM pg_class c JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped \
          WHERE {here} ORDER BY a.attnum"
     ))?;
-    let lost: Vec<String> =
-        there.into_iter().filter(|name| !declared.contains(&&name[..])).collect();
-    if !lost.is_empty() {
-        let what = if lost.len() == 1 { "the column" } else { "the columns" };
-        found.notes.push(format!(
-            "{what} {} would be gone, which the schema does not have; --mode refill keeps them",
-            listed(&lost)
-        ));
-    }
+    found.notes.extend(columns_go_along(there, intent.columns()));
     let counts = session.counts(&format!(
         "SELECT (SELECT count(*) FROM pg_index i WHERE i.indrelid = c.oid AND NOT i.indisprimary), \
                 (SELECT count(*) FROM pg_trigger t WHERE t.tgrelid = c.oid AND NOT t.tgisinternal), \

@@ -229,3 +229,37 @@ fn tables_of_a_database_in_a_file_are_refilled_too() {
         .complains("only the rows of a table are exchanged");
     assert_eq!(world.ok("peek t.parquet --as csv").out, "id\n1\n2\n");
 }
+
+/// What would go with a table that is replaced, the plan says.
+#[test]
+fn a_plan_says_what_goes_with_a_table_that_is_replaced() {
+    for_each_server(|server| {
+        let database = server.database();
+        made(&database);
+        let (world, line) = world(&database, "--mode replace --plan --json");
+        if server.kind == Kind::Postgres {
+            database.run("DROP VIEW v");
+        }
+        let plan = world.json(&line)["plan"].clone();
+        assert_eq!(plan["problems"], serde_json::json!([]), "{plan}");
+        let notes = plan["notes"].to_string();
+        assert!(notes.contains("the column 'kept' would be gone"), "{:?}: {notes}", server.kind);
+        for part in match server.kind {
+            Kind::Postgres => &["1 further index, 1 trigger, 1 check and 1 default"][..],
+            Kind::Mariadb => &["1 further index, 3 partitions, 1 check and 1 default"],
+            Kind::ClickHouse => &["the table is one of MergeTree", "--mode refill keeps that"],
+        } {
+            assert!(notes.contains(part), "{:?}: {notes}", server.kind);
+        }
+    });
+    let world = World::new();
+    world.write("a.csv", "id,kept\n1,x\n").write("b.csv", "id\n1\n");
+    world.ok("draft a.csv -o a.typhos.toml --table t");
+    world.ok("draft b.csv -o b.typhos.toml --table t");
+    world.ok("load a.typhos.toml a.csv --into d.sqlite");
+    let plan = world.json("load b.typhos.toml b.csv --into d.sqlite --mode replace --plan --json");
+    assert!(
+        plan["plan"]["notes"].to_string().contains("the column 'kept' would be gone"),
+        "{plan}"
+    );
+}
