@@ -3,7 +3,7 @@
 use typhos_core::columns::Plan;
 use typhos_core::infer::counted;
 use typhos_core::remedy::Remedy;
-use typhos_core::schema::{ColumnDecl, Scalar, Schema};
+use typhos_core::schema::{ColumnDecl, Scalar, Schema, Type};
 
 use crate::contract::{Mode, Seen};
 use crate::load_plan::{
@@ -13,6 +13,9 @@ use typhos_core::schema::Held;
 use typhos_core::schema::relation;
 use typhos_sql::held::{Existing, ExistingColumn, Filled};
 use typhos_sql::{self as sql, Language};
+
+/// Characters from which on a limit is not one that somebody chose.
+const LONG_TEXT: u64 = 16_383;
 
 /// A load into a table, as far as a plan needs to know it.
 pub struct TableRequest<'w> {
@@ -207,7 +210,15 @@ fn column_fits(
         return;
     }
     let is_same = there.ty.replace(' ', "").eq_ignore_ascii_case(&same.replace(' ', ""));
-    if let (Err(lacks), false) = (relation(column, &there.held).is_lossless(), is_same) {
+    let longest = match there.held {
+        Held::Text(most) => most,
+        _ => None,
+    };
+    // A type for texts without a limit that has one all the same, which few texts come near: the server sees to it.
+    let is_long = matches!(column.ty, Type::Scalar(Scalar::Text { most: None }))
+        && longest.is_some_and(|most| most >= LONG_TEXT);
+    let fits = is_same || is_long;
+    if let (Err(lacks), false) = (relation(column, &there.held).is_lossless(), fits) {
         let help = lacks.instead.unwrap_or_else(|| {
             format!("declare a type that {} holds, or change the table", there.ty)
         });
@@ -221,7 +232,7 @@ fn column_fits(
             format!("declare {name} = {{ …, required = true }}, or a default for it"),
         ));
     }
-    if matches!(there.held, Held::Text(Some(_))) && column.scalar() == Scalar::Lowcard {
+    if is_long && !is_same || longest.is_some() && column.scalar() == Scalar::Lowcard {
         plan.notes.push(format!("'{name}' is {}: a longer value stops the load", there.ty));
     }
 }

@@ -321,6 +321,28 @@ fn keys_that_are_made_or_defaulted_are_never_null() {
     });
 }
 
+/// A type that is meant for texts of any length takes them, and a text beyond what it really holds is not cut.
+#[test]
+fn texts_go_into_the_usual_type_for_texts() {
+    of(Kind::Mariadb, |database| {
+        let (world, line) =
+            world(database, "note = { type = 'text' }", "note\nshort\n", "--mode append");
+        database.run("CREATE TABLE t (note text)");
+        let plan = world.json(&format!("{line} --plan --json"));
+        assert!(
+            plan["plan"]["notes"].to_string().contains("a longer value stops the load"),
+            "{plan}"
+        );
+        world.ok(&line).says("proven");
+        world.write("t.csv", format!("note\nx\n{}\n", "y".repeat(70_000)));
+        world.run(&line).status(3).complains("note");
+        assert_eq!(database.rows("SELECT count(*), max(length(note)) FROM t"), [["1", "5"]]);
+        // A limit that somebody chose is another matter.
+        database.run("CREATE OR REPLACE TABLE t (note varchar(200))");
+        world.run(&line).status(2).complains("cannot hold every text");
+    });
+}
+
 /// Two loads of the same keys at the same time: each row is there once, whoever came first.
 #[test]
 fn two_loads_at_once_do_not_add_a_key_twice() {
