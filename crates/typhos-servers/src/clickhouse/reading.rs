@@ -32,6 +32,10 @@ impl ReadRows for ClickHouseSession {
         matches!(held, Held::Int(_) | Held::Float(_) | Held::Text(_) | Held::Listed(_))
     }
 
+    fn has_any_bytes(&self) -> bool {
+        true
+    }
+
     fn read_rows(
         &mut self,
         sql: &str,

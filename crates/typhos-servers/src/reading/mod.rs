@@ -20,6 +20,7 @@ use typhos_sql::held::ExistingColumn;
 use crate::server_table;
 use crate::server_url::{ServerKind, ServerUrl};
 
+use condition::Named;
 pub(crate) use tab_text::{BadLine, TabText, unescape};
 
 /// Rows of a batch.
@@ -55,6 +56,11 @@ pub(crate) trait ReadRows: Ask {
         )
     }
 
+    /// Whether a column of texts may hold bytes that are no text.
+    fn has_any_bytes(&self) -> bool {
+        false
+    }
+
     /// Hands the rows of an answer of so many columns to `each`, as they come, until it has seen enough.
     ///
     /// # Errors
@@ -75,6 +81,8 @@ struct Column {
     may_ask: bool,
     /// Whether it holds numbers, which stand in a question without quotes.
     is_number: bool,
+    /// Whether all that it can hold has a place in its type here.
+    is_total: bool,
 }
 
 /// A table of a server.
@@ -126,6 +134,11 @@ impl ServerTable {
                 text: session.as_text(column),
                 may_ask: is_same && session.may_ask(&column.held),
                 is_number: matches!(column.held, Held::Int(_) | Held::Decimal(_) | Held::Float(_)),
+                is_total: match column.held {
+                    Held::Int(_) | Held::Float(_) | Held::Listed(_) => true,
+                    Held::Text(_) => !session.has_any_bytes(),
+                    _ => false,
+                },
                 declared,
             }
         };
@@ -225,8 +238,10 @@ impl ServerTable {
             text_rows(wanted.iter().map(|column| column.declared.clone()), &self.target)?;
         let superset = sieve.superset(&schema, &|at| wanted[at].may_ask);
         let language = self.session.language();
-        let condition = condition::written(&superset, language, &|at| {
-            (language.identifier(&wanted[at].name), wanted[at].is_number)
+        let condition = condition::written(&superset, language, &|at| Named {
+            name: language.identifier(&wanted[at].name),
+            is_number: wanted[at].is_number,
+            is_total: wanted[at].is_total,
         });
         // Without columns there are still rows; and what is behind the last column shows that a row is whole.
         let mut texts: Vec<&str> = wanted.iter().map(|column| &column.text[..]).collect();
