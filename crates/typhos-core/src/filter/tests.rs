@@ -261,7 +261,12 @@ proptest! {
             2 => (format!("year(x) < {year}"), Box::new(move |y| y < year)),
             3 => (format!("not year(x) <= {year}"), Box::new(move |y| y > year)),
             4 => (format!("year(x) between {year} and {}", year + width), Box::new(move |y| (year..=year + width).contains(&y))),
-            _ => (format!("year(x) > {year}.5"), Box::new(move |y| y > year)),
+            _ => {
+                // Below zero that is less than the year.
+                let half = format!("{year}.5");
+                let above: f64 = half.parse().unwrap();
+                (format!("year(x) > {half}"), Box::new(move |y| f64::from(y) > above))
+            }
         };
         let filter = Filter::parse(&question, &schema, &arrow).unwrap();
         // The last millisecond of the day, where it has any.
