@@ -36,7 +36,7 @@ const STYLES: Styles = Styles::styled().header(Style::new().bold()).usage(Style:
 #[derive(Debug, Parser)]
 #[command(name = "typhos", version, propagate_version = true, max_term_width = 100, styles = STYLES)]
 #[command(
-    after_help = "Exit status: 0 done; 1 done, and misfits were found; 2 the command line or the schema \
+    after_help = "Exit status: 0 done; 1 done, and misfits or differences were found; 2 the command line or the schema \
                         file is wrong; 3 a file, a target or the machine failed; 4 the data was refused, \
                         and nothing was done."
 )]

@@ -103,7 +103,7 @@ pub fn columns_go_along<'c>(
     let what = if lost.len() == 1 { "the column" } else { "the columns" };
     (!lost.is_empty()).then(|| {
         format!(
-            "{what} {} would be gone, which the schema does not have; --mode refill keeps them",
+            "{what} {} would be gone, which the schema does not have; they stay where only the rows are exchanged",
             typhos_core::wording::listed(&lost)
         )
     })

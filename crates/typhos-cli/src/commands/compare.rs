@@ -65,15 +65,17 @@ pub fn compared(
         let drafted = draft(&looked.examined.survey, &looked.examined.decisions, &wanted).schema;
         console
             .note(paint(DIM, format!("{} is compared by a draft of all its rows", safe(&name))))?;
-        Ok((name, Schema { table: None, ..drafted }))
+        Ok((name, drafted))
     };
-    let (old, mut was) = side(&[old.to_path_buf()])?;
-    let (new, is) = side(new)?;
-    if is_delivery {
-        // Of drafts nobody said how the table is called, nor how it is laid out.
-        (was.table, was.layout) = (None, Layout::default());
+    let (old_name, mut was) = side(&[old.to_path_buf()])?;
+    let (new_name, mut is) = side(new)?;
+    if !is_schema(old) || is_delivery {
+        // Of a draft nobody said how the table is called, nor how it is laid out.
+        for schema in [&mut was, &mut is] {
+            (schema.table, schema.layout) = (None, Layout::default());
+        }
     }
-    Ok(Comparison::of_schemas((old, &was), (new, &is)))
+    Ok(Comparison::of_schemas((old_name, &was), (new_name, &is)))
 }
 
 /// Holds a delivery against a schema: what it lacks, what it has besides, and what of it does not fit.

@@ -75,7 +75,8 @@ fn show(
     let mut window = Window { skip, left: most };
     let mut push = |batch: &RecordBatch, window: &mut Window| match window.pass(batch) {
         Some(batch) => {
-            match printer.push(&codes.as_ref().map_or(batch.clone(), |it| it.batch(&batch))) {
+            match printer.push(&codes.as_ref().map_or_else(|| batch.clone(), |it| it.batch(&batch)))
+            {
                 Ok(()) if window.left > 0 && !printer.is_closed() => ControlFlow::Continue(()),
                 Ok(()) => ControlFlow::Break(()),
                 Err(error) => {

@@ -56,7 +56,7 @@ impl Named<'_> {
         work: Work<'_, R>,
     ) -> Result<R, Failure> {
         let first = &self.what[0];
-        let is_toml = first.extension().is_some_and(|extension| extension == "toml");
+        let is_toml = super::compare::is_schema(first);
         let url =
             first.to_str().filter(|text| IndexTable::is_url(text) || ServerTable::is_url(text));
         if let Some(url) = url {

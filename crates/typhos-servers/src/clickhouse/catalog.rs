@@ -89,7 +89,7 @@ pub(super) fn objections(
             key.filter(|key| !key.is_empty()).map_or(String::new(), |key| format!("{word}{key}"))
         });
         found.notes.push(format!(
-            "the table is one of {engine}{}, which goes with it; --mode refill keeps that",
+            "the table is one of {engine}{}, which goes with it, and stays where only the rows are exchanged",
             kept.concat()
         ));
         let there = session.names(&format!(

@@ -98,7 +98,7 @@ fn column(looked: &Looked, at: usize, is_detailed: bool) -> Markup {
             }
             div {
                 @if profile.histogram.is_empty() {
-                    @if decision.distinct.count <= MOST_BARS { (frequent_bars(looked, at)) }
+                    @if decision.distinct.count <= MOST_BARS { (frequent_bars(looked, at, decision)) }
                 } @else {
                     (histogram(&profile.histogram, decision))
                 }
@@ -203,9 +203,8 @@ fn few(value: f64) -> String {
 }
 
 /// The shares of the most frequent values, where there are no numbers.
-fn frequent_bars(looked: &Looked, at: usize) -> Markup {
-    let survey = &looked.examined.survey;
-    let values = survey.columns[at].distinct_values();
+fn frequent_bars(looked: &Looked, at: usize, decision: &Decision) -> Markup {
+    let values = super::super::scout::frequent(&looked.examined.survey.columns[at], decision);
     let Some(most) = values.first().map(|value| value.count).filter(|count| *count > 1) else {
         return html! {};
     };

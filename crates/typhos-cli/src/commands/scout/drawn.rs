@@ -3,7 +3,6 @@
 use std::path::Path;
 
 use typhos_core::infer::{Bin, Decision, grouped};
-use typhos_core::schema::Scalar;
 
 use super::super::look::Looked;
 use super::column::{frequent, number};
@@ -39,11 +38,7 @@ pub fn save(looked: &Looked, at: usize, path: &Path, replace: bool) -> Result<()
 
 fn by_range(bins: &[Bin], decision: &Decision) -> Vec<Point> {
     let point = |bin: &Bin| Point {
-        label: match decision.ty {
-            // Bins of whole numbers end before the next starts.
-            Scalar::Int(_) if bin.high - 1.0 <= bin.low => number(bin.low, decision.ty),
-            _ => number(bin.low, decision.ty),
-        },
+        label: number(bin.low, decision.ty),
         text: grouped(bin.count),
         value: Some(bin.count as f64),
     };

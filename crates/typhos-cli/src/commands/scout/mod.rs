@@ -13,6 +13,8 @@ use typhos_core::infer::{
 };
 use typhos_core::survey::Survey;
 
+pub use column::frequent;
+
 use super::look::{Extent, Looked, find, look};
 use crate::args::{Common, Scout};
 use crate::console::{self, BOLD, Console, DIM, GOOD, WARN, paint, safe};

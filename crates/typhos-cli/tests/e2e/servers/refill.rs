@@ -247,7 +247,10 @@ fn a_plan_says_what_goes_with_a_table_that_is_replaced() {
         for part in match server.kind {
             Kind::Postgres => &["1 further index, 1 trigger, 1 check and 1 default"][..],
             Kind::Mariadb => &["1 further index, 3 partitions, 1 check and 1 default"],
-            Kind::ClickHouse => &["the table is one of MergeTree", "--mode refill keeps that"],
+            Kind::ClickHouse => &[
+                "the table is one of MergeTree",
+                "PARTITION BY id % 2 ORDER BY id, which goes with it, and stays where only the rows are exchanged",
+            ],
         } {
             assert!(notes.contains(part), "{:?}: {notes}", server.kind);
         }

@@ -119,3 +119,14 @@ fn what_cannot_be_compared_is_said() {
     world.write("auto.typhos.toml", "typhos = 1\n[columns]\nid = { type = \"auto\" }\n");
     world.run("compare auto.typhos.toml d.csv").status(2).complains("'id' is of type auto");
 }
+
+/// Of a draft nobody said how its table is called or laid out: that is no difference, on whichever side it stands.
+#[test]
+fn a_draft_differs_in_its_columns_only() {
+    let world = World::new();
+    world.write("d.csv", "id,note\n1,abc\n2,defg\n");
+    world.ok("draft d.csv -o d.typhos.toml --table sales");
+    let said = world.read("d.typhos.toml") + "[layout]\nsort = [\"id\"]\n";
+    world.write("d.typhos.toml", said);
+    world.run("compare d.csv d.typhos.toml").status(0).says("nothing differs");
+}
