@@ -456,5 +456,7 @@ fn help_reads_well() {
         assert!(help.lines().all(|line| line.chars().count() <= 100), "{help}");
     }
     world.ok("--version").says("typhos 0.1.0");
-    world.ok("--help").says("Exit status: 0 done; 1 done, and misfits or differences were found; 2 the command");
+    world
+        .ok("--help")
+        .says("Exit status: 0 done; 1 done, and misfits or differences were found; 2 the command");
 }
