@@ -8,6 +8,7 @@ use typhos_core::text::{Input, Undeclared};
 use typhos_core::wording::listed;
 use typhos_load::{KeyWatch, MisfitList, Repeats, TargetError, TempFiles, keep_apart};
 
+use super::first;
 use crate::args::{Check, Common};
 use crate::console::{self, BOLD, Console, DIM, GOOD, WARN, paint, safe};
 use crate::outcome::{Failure, Outcome};
@@ -19,20 +20,26 @@ use crate::report::{
 };
 
 pub fn run(args: &Check, common: &Common, console: &mut Console) -> Result<Outcome, Failure> {
-    let (plan, input) = super::plan(&args.schema, &args.inputs, &args.input, common, console)?;
-    let mut list = match &args.misfits {
-        Some(path) => {
-            let read: Vec<_> = input.files().iter().filter_map(|file| file.path()).collect();
-            let read: Vec<_> = read.iter().map(|path| ("an input", &**path)).collect();
-            let read = [&read[..], &[("the schema", &args.schema)]].concat();
-            keep_apart(&read, &[("the list of misfits", path)])?;
-            Some(MisfitList::create(path, args.replace, &input, &plan)?)
-        }
-        None => None,
+    let (mut plan, mut input) =
+        first::plan(&args.schema, &args.inputs, &args.input, common, console)?;
+    let checked = |plan: &Plan, input: &Input| {
+        let mut list = match &args.misfits {
+            Some(path) => {
+                let read: Vec<_> = input.files().iter().filter_map(|file| file.path()).collect();
+                let read: Vec<_> = read.iter().map(|path| ("an input", &**path)).collect();
+                let read = [&read[..], &[("the schema", &args.schema)]].concat();
+                keep_apart(&read, &[("the list of misfits", path)])?;
+                Some(MisfitList::create(path, args.replace, input, plan)?)
+            }
+            None => None,
+        };
+        let (account, repeats) = account(plan, input, list.as_mut(), common)?;
+        Ok((account, repeats, list.map(MisfitList::keep).transpose()?))
     };
-    let (account, repeats) = account(&plan, &input, list.as_mut(), common)?;
-    if let (Some(list), Some(path)) = (list, &args.misfits) {
-        let count = counted(list.keep()?, "misfit");
+    let (account, repeats, listed) =
+        first::confirmed((&mut plan, &args.schema), &mut input, common, console, checked)?;
+    if let (Some(misfits), Some(path)) = (listed, &args.misfits) {
+        let count = counted(misfits, "misfit");
         console.note(format!("{} {}: {count}", paint(GOOD, "wrote"), console::path(path)))?;
     }
     let problems = problems(&plan, &input);
@@ -89,12 +96,13 @@ pub fn account(
     }
     let on_misfit = if list.is_some() { OnMisfit::ListAll } else { OnMisfit::NoteAll };
     let progress = Progress::new("checking", input.bytes(), common.quiet);
+    let watched = first::Watched { progress: &progress, input };
     let mut account = Account::new(plan.schema().columns.len());
     let keys = KeyWatch::new(plan, &TempFiles::inside(&std::env::temp_dir()));
     run::map_blocks::<_, _, Never>(
         plan.blocks(input),
         &common.run_options(),
-        &progress,
+        &watched,
         || Converter::new(plan, on_misfit),
         |converter, block| {
             let Some(keys) = &keys else { return converter.convert(block, |_| Ok(())) };

@@ -12,7 +12,7 @@ use typhos_load::{
     Problem, Proof, Secret, TargetError,
 };
 
-use super::load_plan;
+use super::{first, load_plan};
 use crate::args::{Common, Load};
 use crate::console::{self, BOLD, Console, DIM, GOOD, WARN, paint, safe};
 use crate::outcome::{Failure, Outcome};
@@ -24,7 +24,9 @@ use crate::report::{
 use crate::targets::kinds;
 
 pub fn run(args: &Load, common: &Common, console: &mut Console) -> Result<Outcome, Failure> {
-    let (plan, input) = super::plan(&args.schema, &args.inputs, &args.input, common, console)?;
+    // What a plan says is about everything.
+    let bound = if args.plan { super::plan } else { first::plan };
+    let (mut plan, mut input) = bound(&args.schema, &args.inputs, &args.input, common, console)?;
     let table = args.table.clone().or_else(|| plan.schema().table.clone()).unwrap_or_else(|| {
         let files: Vec<String> = input.files().iter().map(InputFile::name).collect();
         super::table_name(files.iter().map(String::as_str))
@@ -42,8 +44,8 @@ pub fn run(args: &Load, common: &Common, console: &mut Console) -> Result<Outcom
         sort_memory: args.sort_memory.or(args.memory).unwrap_or(DEFAULT_SORT_MEMORY),
         probes: kinds().probes(),
     };
-    let failed = |error: LoadError| match error {
-        LoadError::Misfit(misfit) => Failure::Refused(stopped_by(&misfit, &plan, &input)),
+    let failed = |error: LoadError, plan: &Plan, input: &Input| match error {
+        LoadError::Misfit(misfit) => Failure::Refused(stopped_by(&misfit, plan, input)),
         LoadError::TooManyMisfits { .. } => Failure::Refused(error.to_string()),
         LoadError::InPlace(_) => Failure::Machine(error.to_string()),
         LoadError::Target(TargetError::Exists(_)) => {
@@ -57,7 +59,7 @@ pub fn run(args: &Load, common: &Common, console: &mut Console) -> Result<Outcom
             let progress = Progress::new("planning", input.bytes(), common.quiet);
             typhos_load::plan(&input, &plan, destination, &options, &progress)
         });
-        let mut planned = planned.map_err(failed)?;
+        let mut planned = planned.map_err(|error| failed(error, &plan, &input))?;
         if input.choice().undeclared == Some(Undeclared::Stop) && !plan.undeclared().is_empty() {
             let (what, help) = (undeclared(&plan, &input), UNDECLARED_HELP.to_owned());
             planned.problems.push(Problem { what, help: help.into(), is_outside: false });
@@ -76,11 +78,15 @@ pub fn run(args: &Load, common: &Common, console: &mut Console) -> Result<Outcom
     let mut written = vec![("the rejects file", options.rejects.as_path())];
     written.extend(destination.path().map(|path| ("the target", path)));
     typhos_load::keep_apart(&schema_file, &written)?;
-    let loaded = with_password(&mut *destination, |destination| {
-        let progress = Progress::new("loading", input.bytes(), common.quiet);
-        typhos_load::load(&input, &plan, destination, &options, &progress)
-    });
-    let report = loaded.map_err(failed)?;
+    let loaded = |plan: &Plan, input: &Input| {
+        let loaded = with_password(&mut *destination, |destination| {
+            let progress = Progress::new("loading", input.bytes(), common.quiet);
+            let watched = first::Watched { progress: &progress, input };
+            typhos_load::load(input, plan, destination, &options, &watched)
+        });
+        loaded.map_err(|error| failed(error, plan, input))
+    };
+    let report = first::confirmed((&mut plan, &args.schema), &mut input, common, console, loaded)?;
     let misfits = report.account.misfits();
     let target = console::safe(&report.plan.target);
     tell(&report, destination.path(), args, common, &plan, &input, console).map_err(|failure| {

@@ -6,12 +6,14 @@ use std::io::Read;
 use std::path::{Path, PathBuf};
 
 use typhos_core::infer::Examined;
+use typhos_core::records::Holds;
 use typhos_core::schema::Schema;
 use typhos_core::survey::{Absent, ColumnFacts, Survey, SurveyOptions, is_survey};
 use typhos_core::text::{Input, InputChoice};
 use typhos_core::wording::listed;
 use typhos_load::{Named, keep_apart};
 
+use super::first;
 use crate::args::{Common, InputArgs, RuleArgs};
 use crate::outcome::Failure;
 use crate::report::InputReport;
@@ -76,7 +78,12 @@ pub fn look(
             Some(schema) => typed.choice().or(&schema.input_choice()),
             None => typed.choice(),
         };
-        let mut input = super::open(inputs, &choice, kept, common)?;
+        // Columns can be named, and a sample be taken, where all names are known.
+        let is_first = rules.only.is_empty() && rules.without.is_empty() && rules.rows.is_none();
+        let mut input = match is_first {
+            true => first::open(inputs, &choice, kept, Holds::All, common)?,
+            false => super::open(inputs, &choice, kept, common)?,
+        };
         let read: Vec<_> = input.files().iter().filter_map(|file| file.path()).collect();
         keep_apart(&named(&read, "an input"), &written)?;
         let declared = kept.and_then(|schema| schema.input.absent.clone());
@@ -94,7 +101,10 @@ pub fn look(
             rows: rules.rows,
             ..SurveyOptions::default()
         };
-        let mut survey = super::survey(&input, &options, common)?;
+        let mut survey = match is_first {
+            true => first::survey(&mut input, kept, &options, common)?,
+            false => super::survey(&input, &options, common)?,
+        };
         if is_malformed(&survey)
             && let Some(mut likely) = input.in_likely_encoding()?
         {

@@ -7,6 +7,7 @@ mod dates;
 mod demo;
 mod draft;
 mod emit;
+mod first;
 mod keep;
 mod load;
 mod load_plan;
@@ -25,6 +26,7 @@ use std::path::Path;
 use clap::Parser;
 use typhos_core::columns::Plan;
 use typhos_core::infer::{settle, survey_for};
+use typhos_core::json;
 use typhos_core::schema::Schema;
 use typhos_core::survey::{Survey, SurveyOptions};
 use typhos_core::text::{Input, InputChoice, Undeclared};
@@ -135,7 +137,7 @@ fn learn(input: &mut Input, schema: Option<&Schema>, common: &Common) -> Result<
     if input.is_json() {
         let progress = Progress::new("learning names", input.bytes(), common.quiet);
         let wanted = schema.map_or_else(Vec::new, Schema::source_names);
-        typhos_core::json::learn(input, &wanted, &common.run_options(), &progress)?;
+        json::learn(input, &wanted, &common.run_options(), &progress)?;
     }
     Ok(())
 }
@@ -174,8 +176,18 @@ fn plan(
     common: &Common,
     console: &mut Console,
 ) -> Result<(Plan, Input), Failure> {
-    let (mut schema, source) = diagnose::read_schema(path)?;
+    let (schema, source) = diagnose::read_schema(path)?;
     let input = open_under(&schema, inputs, typed, common)?;
+    bind((schema, source, path), (input, inputs), common, console)
+}
+
+/// Binds a schema, as it was read from a file, to an input. Types that are left open are decided, and told.
+fn bind(
+    (mut schema, source, path): (Schema, String, &std::path::Path),
+    (input, inputs): (Input, &[std::path::PathBuf]),
+    common: &Common,
+    console: &mut Console,
+) -> Result<(Plan, Input), Failure> {
     let wrong = |wrong: Vec<_>| Failure::Schema(diagnose::show(&wrong, &source, path));
     if schema.columns.iter().any(|column| column.auto) {
         if input.is_stream() {

@@ -2,11 +2,12 @@
 
 use super::cursor::Cursor;
 use super::walk::{Listen, Name, Span, Walk};
-use crate::records::{Guess, JsonFault, LineRef, NodeId, PathKind, Paths};
+use crate::records::{Guess, Holds, JsonFault, LineRef, NodeId, PathKind, Paths, Provisional};
 use crate::run::{self, Monitor, RunError, RunOptions};
 use crate::schema::REJECTED_COLUMNS;
 use crate::text::{
-    Block, DEFAULT_DEPTH_LIMIT, DEFAULT_FIELD_LIMIT, Input, InputError, WithoutElements,
+    Block, BlockReader, DEFAULT_DEPTH_LIMIT, DEFAULT_FIELD_LIMIT, Input, InputError,
+    WithoutElements,
 };
 
 /// Learns the paths of all records of an input: they are its columns from then on, in the order in which they first
@@ -23,21 +24,103 @@ pub fn learn(
     if !input.is_json() {
         return Ok(());
     }
-    let most = input.choice().field_limit.unwrap_or(DEFAULT_FIELD_LIMIT);
-    let depth = input.choice().depth_limit.unwrap_or(DEFAULT_DEPTH_LIMIT);
-    let begin = || Learner { most, depth, ..Learner::default() };
+    let limits = Limits::of(input);
+    let begin = || Learner { limits, ..Learner::default() };
     let parts = run::fold_blocks(&*input, run, monitor, begin, |learner, block| {
         learner.block(block);
     })?;
-    let is_over = parts.iter().any(|part| part.is_over);
     let paths = parts.into_iter().map(|part| part.paths).reduce(|mut whole, part| {
         whole.merge(&part);
         whole
     });
-    if is_over || paths.as_ref().is_some_and(|paths| paths.len() > most) {
-        return Err(InputError::TooManyFields { limit: most }.into());
+    take(input, paths.unwrap_or_default(), wanted)
+}
+
+/// Learns the paths of the first records only. Whoever reads all of them under these takes note of what others have, and
+/// then [asks](confirm) whether they made other columns. Where everything was read, or elements are to be rows, the paths
+/// are those of all records.
+///
+/// # Errors
+/// Those of [`learn`].
+pub fn learn_first(
+    input: &mut Input,
+    wanted: &[String],
+    holds: Holds,
+    run: &RunOptions,
+    monitor: &dyn Monitor,
+) -> Result<(), RunError> {
+    learn_some(input, wanted, holds, FIRST_BYTES, run, monitor)
+}
+
+/// The same of so many bytes of text.
+pub(super) fn learn_some(
+    input: &mut Input,
+    wanted: &[String],
+    holds: Holds,
+    first_bytes: usize,
+    run: &RunOptions,
+    monitor: &dyn Monitor,
+) -> Result<(), RunError> {
+    if !input.is_json() || input.is_stream() || input.choice().unnest.is_some() {
+        return learn(input, wanted, run, monitor);
     }
-    let mut paths = paths.unwrap_or_default();
+    let limits = Limits::of(input);
+    let mut learner = Learner { limits, ..Learner::default() };
+    let mut reader = BlockReader::new(&*input, run.block_bytes);
+    let mut block = Block::default();
+    let mut bytes = 0;
+    let is_whole = loop {
+        if monitor.stopped() {
+            return Err(RunError::Interrupted);
+        }
+        if bytes >= first_bytes {
+            break false;
+        }
+        if !reader.next(&mut block)? {
+            break true;
+        }
+        learner.block(&block);
+        bytes += block.text().len();
+    };
+    drop(reader);
+    let paths = learner.paths;
+    if is_whole || paths.len() > limits.names {
+        return take(input, paths, wanted);
+    }
+    let provisional = Provisional::new(&paths, wanted, &REJECTED_COLUMNS, holds);
+    take(input, paths.until_seen(provisional), wanted)
+}
+
+/// Bytes of text from which the first paths are learned.
+const FIRST_BYTES: usize = 4 << 20;
+
+/// Says of an input whose first records were [looked at](learn_first), and under which all of them were read once since,
+/// what all of them have. Returns whether the columns are what they were; if not, what was made of them has to be made
+/// again.
+///
+/// # Errors
+/// More paths than are allowed.
+pub fn confirm(input: &mut Input, wanted: &[String]) -> Result<bool, RunError> {
+    let Some(provisional) = input.paths().and_then(Paths::provisional) else { return Ok(true) };
+    let (paths, is_same) = provisional.finish();
+    take(input, paths, wanted)?;
+    Ok(is_same)
+}
+
+/// What the records of one block have, and how many of them are broken.
+pub(crate) fn learned(block: &Block, most_depth: usize) -> (Paths, u64) {
+    let mut learner =
+        Learner { limits: Limits { depth: most_depth, ..Limits::default() }, ..Learner::default() };
+    learner.block(block);
+    (learner.paths, learner.broken)
+}
+
+/// Says of an input which paths all its records have.
+fn take(input: &mut Input, mut paths: Paths, wanted: &[String]) -> Result<(), RunError> {
+    let Limits { names, depth } = Limits::of(input);
+    if paths.len() > names {
+        return Err(InputError::TooManyFields { limit: names }.into());
+    }
     paths.depth_limit = depth;
     if let Some(path) = &input.choice().unnest {
         let drops = input.choice().without_elements == Some(WithoutElements::Drop);
@@ -53,6 +136,31 @@ pub fn learn(
     Ok(())
 }
 
+/// What is learned at most.
+#[derive(Debug, Clone, Copy)]
+struct Limits {
+    /// Paths.
+    names: usize,
+    /// Objects and arrays within each other.
+    depth: usize,
+}
+
+impl Default for Limits {
+    fn default() -> Limits {
+        Limits { names: DEFAULT_FIELD_LIMIT, depth: DEFAULT_DEPTH_LIMIT }
+    }
+}
+
+impl Limits {
+    fn of(input: &Input) -> Limits {
+        let choice = input.choice();
+        Limits {
+            names: choice.field_limit.unwrap_or(DEFAULT_FIELD_LIMIT),
+            depth: choice.depth_limit.unwrap_or(DEFAULT_DEPTH_LIMIT),
+        }
+    }
+}
+
 /// What one thread has learned.
 #[derive(Default)]
 struct Learner {
@@ -63,12 +171,9 @@ struct Learner {
     names: u32,
     /// What the record at hand shows, until it is known to be sound, and how often in a row.
     shown: Vec<(NodeId, PathKind, u64)>,
-    /// Whether there were more paths than are learned.
-    is_over: bool,
-    /// The most paths that are learned.
-    most: usize,
-    /// Objects and arrays within each other that are read.
-    depth: usize,
+    limits: Limits,
+    /// Records that are no objects, or whose names are not in order.
+    broken: u64,
 }
 
 impl Learner {
@@ -89,13 +194,15 @@ impl Learner {
             self.names = 0;
             self.cursor.begin(0);
             self.shown.clear();
-            let depth = self.depth;
+            let depth = self.limits.depth;
             let mut listen = Names { learner: self, text };
-            if Walk::new(text).within(depth).record(&mut listen).is_ok() {
-                let place = self.place;
-                for (node, kind, values) in self.shown.drain(..) {
-                    self.paths.note(node, kind, place, values);
-                }
+            if Walk::new(text).within(depth).record(&mut listen).is_err() {
+                self.broken += 1;
+                continue;
+            }
+            let place = self.place;
+            for (node, kind, values) in self.shown.drain(..) {
+                self.paths.note(node, kind, place, values);
             }
         }
     }
@@ -124,13 +231,11 @@ impl Listen for Names<'_, '_> {
 
     #[inline]
     fn member(&mut self, name: Name, kind: PathKind) -> Result<bool, JsonFault> {
-        let Learner { paths, cursor, place, names, shown, is_over, most, .. } = &mut *self.learner;
+        let Learner { paths, cursor, place, names, shown, limits, .. } = &mut *self.learner;
         let id = match cursor.find(paths, self.text, name)? {
             Some(id) => id,
-            None if paths.len() > *most => {
-                *is_over = true;
-                return Ok(false);
-            }
+            // There are too many already, which is an error in the end.
+            None if paths.len() > limits.names => return Ok(false),
             None => {
                 cursor.check_name(self.text, name)?;
                 paths.add(cursor.node(), cursor.meant(self.text, name), (*place, *names))

@@ -11,6 +11,7 @@
 
 mod cursor;
 mod inner;
+mod insides;
 mod learn;
 mod records;
 #[cfg(test)]
@@ -20,7 +21,8 @@ mod unescape;
 mod walk;
 
 pub(crate) use inner::{Inner, MemberReader, each_item};
-pub use learn::learn;
+pub(crate) use learn::learned;
+pub use learn::{confirm, learn, learn_first};
 
 /// The member of an object in a rejects file that holds a record which is no object, as a text: until it is mended, it
 /// is set aside again.

@@ -3,12 +3,14 @@
 use std::ops::Range;
 
 use super::cursor::Cursor;
+use super::insides::count_insides;
+use super::learn::learned;
 use super::twice::check_names;
 use super::unescape::unescape;
 use super::walk::{Listen, Name, Span, Walk};
 use crate::records::{
-    Bounds, Broken, BrokenKind, Guess, JsonFault, Leaf, LeafKind, NodeId, PathKind, Paths,
-    Presence, Records, ScopeId, Split, Values,
+    Bounds, Broken, BrokenKind, Guess, JsonFault, Leaf, LeafKind, LineRef, NodeId, PathKind, Paths,
+    Presence, Records, ScopeId, Seen, Split, Values,
 };
 use crate::text::Block;
 
@@ -302,6 +304,7 @@ impl Values for JsonValues {
 
 /// Splits the lines of a block.
 pub struct JsonSplit<'b> {
+    block: &'b Block,
     text: &'b [u8],
     paths: &'b Paths,
     columns: usize,
@@ -309,12 +312,15 @@ pub struct JsonSplit<'b> {
     at: usize,
     line: u32,
     cursor: Cursor,
+    /// What the records show, where their paths are provisional.
+    seen: Option<Seen>,
 }
 
 impl<'b> JsonSplit<'b> {
     /// Splits a block whose records have these paths, so many of which are columns.
     pub fn new(block: &'b Block, paths: &'b Paths, columns: usize) -> JsonSplit<'b> {
         JsonSplit {
+            block,
             text: block.text(),
             paths,
             columns,
@@ -322,6 +328,22 @@ impl<'b> JsonSplit<'b> {
             at: 0,
             line: 0,
             cursor: Cursor::default(),
+            seen: paths.provisional().map(|_| Seen::new(paths.len())),
+        }
+    }
+
+    /// Hands on what the records of the block have shown, once.
+    fn hand_on(&mut self) {
+        let (Some(seen), Some(provisional)) = (self.seen.take(), self.paths.provisional()) else {
+            return;
+        };
+        if seen.is_odd {
+            let (paths, broken) = learned(self.block, self.paths.depth_limit);
+            // A name that is none of the paths may come twice unseen.
+            provisional.add_paths(&paths, broken == seen.broken);
+        } else {
+            let start = LineRef { part: self.block.file, line: self.block.first_line };
+            provisional.add_seen(&seen, start);
         }
     }
 
@@ -348,6 +370,9 @@ impl<'b> JsonSplit<'b> {
             cursor: &mut self.cursor,
             column: None,
             is_element: false,
+            seen: self.seen.as_mut(),
+            node: 0,
+            line: number,
         };
         let result = match self.damage {
             Some(damage) => Err(damage),
@@ -364,6 +389,10 @@ impl<'b> JsonSplit<'b> {
                 records.lines.push(number);
             }
             Err(kind) => {
+                // What was counted of it is not there.
+                if let Some(seen) = &mut self.seen {
+                    (seen.is_odd, seen.broken) = (true, seen.broken + 1);
+                }
                 records.forget(row);
                 let row = row as u32;
                 records.broken.push(Broken { start, end, missing: 0, line: number, row, kind });
@@ -382,6 +411,9 @@ impl Split for JsonSplit<'_> {
             && records.scopes.iter().all(|elements| elements.len() < MOST_ELEMENTS)
         {
             self.take_line(records);
+        }
+        if self.at == self.text.len() {
+            self.hand_on();
         }
         for at in 0..records.columns.len() {
             let elements = records.elements(records.columns[at].scope);
@@ -408,6 +440,12 @@ struct Members<'r> {
     column: Option<usize>,
     /// Whether that is an element.
     is_element: bool,
+    /// What was seen of all records of the block, where that is asked for.
+    seen: Option<&'r mut Seen>,
+    /// The node of the member or element that came last.
+    node: NodeId,
+    /// The line of the block that the record is on.
+    line: u32,
 }
 
 impl Listen for Members<'_> {
@@ -422,9 +460,11 @@ impl Listen for Members<'_> {
         // What was never learned of is no column, and nothing in it is.
         let Some(id) = self.cursor.find(self.paths, self.text, name)? else {
             self.cursor.check_name(self.text, name)?;
+            self.seen.iter_mut().for_each(|seen| seen.is_odd = true);
             return Ok(false);
         };
         self.cursor.see(id, name.start)?;
+        self.note(id, kind);
         self.column = self.paths.column(id);
         Ok(self.goes_in(id, kind))
     }
@@ -432,6 +472,7 @@ impl Listen for Members<'_> {
     #[inline]
     fn element(&mut self, kind: PathKind) -> bool {
         let Some(id) = self.paths.items(self.cursor.node()) else { return false };
+        self.note(id, kind);
         self.column = self.paths.column(id);
         self.is_element = self.column.is_some();
         let is_row = self.paths.is_unnested(id);
@@ -488,11 +529,16 @@ impl Listen for Members<'_> {
         let Some(column) = self.column else { return Ok(()) };
         let Some((start, end)) = self.columns[column].bounds.last().copied() else { return Ok(()) };
         let (start, end) = ((start - self.start) as usize, (end - self.start) as usize);
-        check_names(&self.text[start..end]).map_err(|fault| match fault {
+        let value = &self.text[start..end];
+        check_names(value).map_err(|fault| match fault {
             JsonFault::Repeated { byte } => JsonFault::Repeated { byte: start + byte },
             JsonFault::Name { byte } => JsonFault::Name { byte: start + byte },
             other => other,
-        })
+        })?;
+        if let Some(seen) = &mut self.seen {
+            count_insides(self.paths, self.node, value, self.line, seen);
+        }
+        Ok(())
     }
 
     fn leave(&mut self) {
@@ -501,6 +547,17 @@ impl Listen for Members<'_> {
 }
 
 impl Members<'_> {
+    /// Takes note of a value, where that is asked for.
+    #[inline]
+    fn note(&mut self, id: NodeId, kind: PathKind) {
+        self.node = id;
+        if let Some(seen) = &mut self.seen {
+            seen.note(id, kind, self.line);
+            // Even an empty array shows that there is one.
+            seen.is_odd |= kind == PathKind::Array && self.paths.items(id).is_none();
+        }
+    }
+
     /// Whether what is in a value is looked at; goes in there. That is so even where no column is in it: a name that
     /// comes twice breaks a record wherever it is.
     #[inline]

@@ -7,8 +7,9 @@ use proptest::prelude::*;
 use serde_json::{Map, Value};
 
 use super::learn;
+use super::learn::learn_some;
 use super::walk::{Listen, Name, Span, Walk};
-use crate::records::{JsonFault, PathKind, Step, path_of};
+use crate::records::{Holds, JsonFault, PathKind, Step, path_of};
 use crate::run::{NoMonitor, RunOptions};
 use crate::survey::{Survey, SurveyOptions};
 use crate::text::{Input, InputChoice, InputFormat, WithoutElements};
@@ -161,6 +162,35 @@ proptest! {
             prop_assert_eq!(kinds.count() - want.nulls, want.values.values().sum::<u64>(), "{}", name);
             prop_assert_eq!(survey.records_of(at), want.places, "{} in {}", name, text);
         }
+    }
+
+    /// Whatever the first records show, and wherever others are, the survey is that under the paths of all of them.
+    #[test]
+    fn first_records_make_the_survey_of_all(
+        records in proptest::collection::vec((object(), 0u8..20), 1..14), block_bytes in 1usize..200,
+        threads in 1usize..4, firsts in 0usize..400, wants: bool,
+    ) {
+        let lines = records.iter().map(|(record, die)| match die {
+            0 => format!("{}\n", &record.to_string()[1..]),
+            1 => "{\"a\":1,\"a\":{\"b\":[[]]}}\n".to_owned(),
+            _ => format!("{record}\n"),
+        });
+        let text: String = lines.collect();
+        let wanted: Vec<String> = wants.then(|| "a".to_owned()).into_iter().collect();
+        let run = run(threads, block_bytes);
+        let options = SurveyOptions::default();
+        let (mut whole, mut firsts_of) = (input_of(&text), input_of(&text));
+        learn(&mut whole, &wanted, &run, &NoMonitor).unwrap();
+        let want = Survey::take(&whole, &options, &run, &NoMonitor).unwrap();
+        learn_some(&mut firsts_of, &wanted, Holds::All, firsts, &run, &NoMonitor).unwrap();
+        let found = Survey::take_confirmed(&mut firsts_of, &wanted, &options, &run, &NoMonitor).unwrap();
+        prop_assert_eq!(firsts_of.names(), whole.names(), "{}", text);
+        let saved = |survey: &Survey| {
+            let mut file = Vec::new();
+            survey.save(&mut file).unwrap();
+            file
+        };
+        prop_assert!(saved(&found) == saved(&want), "{text}: {found:?} for {want:?}");
     }
 
     /// A row of each element, with what its record has beside it: as an independent reader makes them.

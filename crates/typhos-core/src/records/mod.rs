@@ -11,7 +11,9 @@
 mod broken;
 mod json_fault;
 mod line_ref;
+mod path_kind;
 mod paths;
+mod provisional;
 mod steps;
 
 use std::ops::Range;
@@ -19,7 +21,9 @@ use std::ops::Range;
 pub use broken::{Broken, BrokenKind};
 pub use json_fault::JsonFault;
 pub use line_ref::LineRef;
-pub use paths::{DEFAULT_DEPTH_LIMIT, Guess, NodeId, PATH_KINDS, PathKind, Paths, ScopeId};
+pub use path_kind::{Guess, PATH_KINDS, PathKind};
+pub use paths::{DEFAULT_DEPTH_LIMIT, NodeId, Paths, ScopeId};
+pub use provisional::{Holds, Provisional, Seen};
 pub use steps::{Step, path_of, steps};
 
 /// Where a leaf starts and ends in its block.

@@ -4,60 +4,21 @@
 //! record, or the innermost of those arrays, whose elements it has one value for each of.
 
 use std::collections::HashMap;
+use std::sync::Arc;
 
 use super::LineRef;
+use super::path_kind::{Guess, PATH_KINDS, PathKind};
+use super::provisional::Provisional;
 use super::steps::{Step, path_of, steps};
 
 /// Objects and arrays within each other that are read where nothing else is said, and at most.
 pub const DEFAULT_DEPTH_LIMIT: usize = 128;
-
-/// Kinds of values that are told apart.
-pub const PATH_KINDS: usize = 6;
 
 /// The number of a node of the tree; 0 is the record itself.
 pub type NodeId = u32;
 
 /// Names of one object that are searched one by one; of more they are looked up.
 const FEW_NAMES: usize = 12;
-
-/// A name as it is usually written before its value: in quotes, with a colon behind.
-#[derive(Debug, Clone, Default)]
-pub struct Guess {
-    written: Box<[u8]>,
-    /// Its first bytes as a word, and which of them there are.
-    word: u128,
-    mask: u128,
-}
-
-impl Guess {
-    /// Of a name in which nothing has to be escaped.
-    fn of(name: &[u8]) -> Option<Guess> {
-        let is_plain = |byte: &u8| *byte >= b' ' && !matches!(byte, b'"' | b'\\');
-        if !name.iter().all(is_plain) {
-            return None;
-        }
-        let written = [b"\"", name, b"\":"].concat();
-        let mut word = [0; 16];
-        let first = written.len().min(16);
-        word[..first].copy_from_slice(&written[..first]);
-        let mask = u128::MAX >> (8 * (16 - first));
-        Some(Guess { written: written.into(), word: u128::from_le_bytes(word), mask })
-    }
-
-    /// How many bytes it has, if a text starts with it.
-    #[inline]
-    pub fn starts(&self, text: &[u8]) -> Option<usize> {
-        let is_it = match text.first_chunk::<16>() {
-            // One load and one comparison, for nearly all names.
-            Some(bytes) => {
-                u128::from_le_bytes(*bytes) & self.mask == self.word
-                    && (self.written.len() <= 16 || text.starts_with(&self.written))
-            }
-            None => text.starts_with(&self.written),
-        };
-        is_it.then_some(self.written.len())
-    }
-}
 
 /// What is known of one path.
 #[derive(Debug, Clone, Default)]
@@ -97,6 +58,8 @@ pub struct Paths {
     unnest: Option<Unnest>,
     /// The most objects and arrays within each other in a record.
     pub(crate) depth_limit: usize,
+    /// What all records show, where these paths are those of the first ones only.
+    provisional: Option<Arc<Provisional>>,
 }
 
 /// A list whose elements are rows, with what its record has beside it.
@@ -108,60 +71,6 @@ pub struct Unnest {
     pub drops_empty: bool,
 }
 
-/// Kinds by their number: those of values that are a column by themselves come between null and object.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-#[repr(u8)]
-pub enum PathKind {
-    /// `null`.
-    Null = 0,
-    /// `true` or `false`.
-    Bool = 1,
-    /// A number.
-    Number = 2,
-    /// A text.
-    Text = 3,
-    /// An array.
-    Array = 4,
-    /// An object.
-    Object = 5,
-}
-
-impl PathKind {
-    /// All kinds, in the order of their numbers.
-    pub const ALL: [PathKind; PATH_KINDS] = [
-        PathKind::Null,
-        PathKind::Bool,
-        PathKind::Number,
-        PathKind::Text,
-        PathKind::Array,
-        PathKind::Object,
-    ];
-
-    /// What it is called, with its article.
-    pub fn name(self) -> &'static str {
-        match self {
-            PathKind::Null => "null",
-            PathKind::Bool => "true or false",
-            PathKind::Number => "a number",
-            PathKind::Text => "a text",
-            PathKind::Array => "an array",
-            PathKind::Object => "an object",
-        }
-    }
-
-    /// What many of them are called.
-    pub fn plural(self) -> &'static str {
-        match self {
-            PathKind::Null => "null",
-            PathKind::Bool => "true or false",
-            PathKind::Number => "numbers",
-            PathKind::Text => "texts",
-            PathKind::Array => "arrays",
-            PathKind::Object => "objects",
-        }
-    }
-}
-
 impl Default for Paths {
     fn default() -> Paths {
         Paths {
@@ -170,6 +79,7 @@ impl Default for Paths {
             scopes: 1,
             unnest: None,
             depth_limit: DEFAULT_DEPTH_LIMIT,
+            provisional: None,
         }
     }
 }
@@ -259,6 +169,34 @@ impl Paths {
         if first.is_none_or(|first| place < first) {
             *first = Some(place);
         }
+    }
+
+    /// Which kinds of values a node has.
+    pub(super) fn shown(&self, node: NodeId) -> [bool; PATH_KINDS] {
+        self.nodes[node as usize].kinds.map(|(count, _)| count > 0)
+    }
+
+    /// Forgets all values, and no path.
+    pub(super) fn forget_values(&mut self) {
+        self.nodes.iter_mut().for_each(|node| node.kinds = Default::default());
+    }
+
+    /// Supposes a value of each kind that a node has.
+    pub(super) fn suppose_values(&mut self, shown: &[[bool; PATH_KINDS]]) {
+        for (node, shown) in self.nodes.iter_mut().zip(shown) {
+            node.kinds = shown.map(|shown| (u64::from(shown), None));
+        }
+    }
+
+    /// What all records show, where these paths are those of the first ones only.
+    #[inline]
+    pub fn provisional(&self) -> Option<&Provisional> {
+        self.provisional.as_deref()
+    }
+
+    /// The same paths, of the first records only.
+    pub fn until_seen(self, provisional: Provisional) -> Paths {
+        Paths { provisional: Some(Arc::new(provisional)), ..self }
     }
 
     /// Adds what is known from other records.

@@ -66,6 +66,8 @@ pub use text::TextFacts;
 use watch::Watcher;
 pub use written::{ViewFacts, WrittenFacts};
 
+use crate::json;
+use crate::records::Paths;
 use crate::run::{self, Monitor, RunError, RunOptions};
 use crate::text::{Block, BlockReader, Input, LineRef};
 
@@ -225,7 +227,8 @@ impl Survey {
             column.settle();
             column.sequence = runs.finish();
         }
-        if let Some(paths) = input.paths() {
+        let whole = input.paths().and_then(Paths::provisional).map(|known| known.finish().0);
+        if let Some(paths) = whole.as_ref().or(input.paths()) {
             let ranked =
                 |place: LineRef| LineRef { part: shared.ranks[place.part as usize], ..place };
             for (at, column) in survey.columns.iter_mut().enumerate() {
@@ -237,6 +240,27 @@ impl Survey {
             }
         }
         Ok(survey)
+    }
+
+    /// The same of an input of which only the first records were [looked at](json::learn_first), under the names that are
+    /// wanted. Where all of them have other columns than those, it is taken again.
+    ///
+    /// # Errors
+    /// Those of [`take`](Self::take), and of [`json::confirm`].
+    pub fn take_confirmed(
+        input: &mut Input,
+        wanted: &[String],
+        options: &SurveyOptions,
+        run: &RunOptions,
+        monitor: &dyn Monitor,
+    ) -> Result<Survey, RunError> {
+        let survey = Survey::take(input, options, run, monitor)?;
+        if json::confirm(input, wanted)? {
+            return Ok(survey);
+        }
+        drop(survey);
+        monitor.begin("surveying again, with all names", Some(input.bytes()));
+        Survey::take(input, options, run, monitor)
     }
 
     /// Adds the facts of another part of the same input.

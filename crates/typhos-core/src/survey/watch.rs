@@ -8,7 +8,7 @@ use super::order::{Adding, BlockRun, OrderedRuns};
 use super::small::SmallCounts;
 use super::{BrokenRecord, ColumnFacts, MAX_BROKEN_EXAMPLES, Quoting, Shared, Stretch, Survey};
 use crate::intern::Counter;
-use crate::json::{JsonRecords, JsonSplit, JsonValues};
+use crate::json::{self, JsonRecords, JsonSplit, JsonValues};
 use crate::readings::trim;
 use crate::records::{Bounds, LeafKind, LineRef, Records, Split, Values};
 use crate::text::{Block, FileLayout, QuotedEmpty, Splitter, TextRecords};
@@ -162,6 +162,10 @@ impl Watcher {
     pub fn watch(&mut self, block: &Block, shared: &Shared<'_>, most: u64) {
         let layout = shared.input.files()[block.file as usize].layout();
         if let Some(paths) = &layout.paths {
+            if let Some(provisional) = paths.provisional().filter(|known| known.is_off()) {
+                // The survey has to be taken again: all that is left to find out is of which columns.
+                return provisional.add_paths(&json::learned(block, paths.depth_limit).0, false);
+            }
             let mut records = std::mem::take(&mut self.json);
             let how = (JsonSplit::new(block, paths, layout.fields), &JsonValues, layout);
             self.watch_records(block, &mut records, how, shared, most);

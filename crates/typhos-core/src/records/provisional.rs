@@ -1,0 +1,175 @@
+//! Paths that were learned from the first records only, and what all records show of them.
+//!
+//! To learn the paths of nested records every record is walked over, and to do something with its values it is walked
+//! over again. Most inputs have shown after a few thousand records what they have. So work begins under what these
+//! show, takes note on the way of what others have, and is worth something if that makes the same columns of them.
+
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Mutex, MutexGuard, PoisonError};
+
+use super::LineRef;
+use super::path_kind::{PATH_KINDS, PathKind};
+use super::paths::{NodeId, Paths};
+
+/// Which columns have to stay what they are.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Holds {
+    /// All, in their order, and no others.
+    All,
+    /// Those that are wanted: nobody looks at the values of others.
+    Wanted,
+}
+
+/// What the records seen so far have, and whether that makes the columns that the first of them made.
+#[derive(Debug)]
+pub struct Provisional {
+    /// What the first records make.
+    made: Made,
+    wanted: Vec<String>,
+    /// Columns that come behind the others.
+    last: Vec<String>,
+    holds: Holds,
+    state: Mutex<State>,
+    is_off: AtomicBool,
+}
+
+/// What paths make.
+#[derive(Debug, PartialEq, Eq)]
+struct Made {
+    /// The columns, where all of them matter.
+    columns: Vec<String>,
+    /// Of each name that is wanted, whether it is a column, and whether it leads to or through one.
+    wanted: Vec<(bool, bool)>,
+}
+
+#[derive(Debug)]
+struct State {
+    /// What the records have, those that were seen before and are walked over again not counted twice.
+    paths: Paths,
+    /// For each node, the kinds that some record has, the first ones among them.
+    shown: Vec<[bool; PATH_KINDS]>,
+}
+
+/// What the records of one block show.
+#[derive(Debug, Default)]
+pub struct Seen {
+    /// For each node and kind how many values there are, and on which line of the block the first stands.
+    counts: Vec<(u32, u32)>,
+    /// Whether there is anything that cannot be counted here: a name that is none of the paths, a broken record. Somebody
+    /// has to learn the block.
+    pub is_odd: bool,
+    /// Records that were found to be broken.
+    pub broken: u64,
+}
+
+impl Seen {
+    /// Nothing seen yet of so many nodes.
+    pub fn new(nodes: usize) -> Seen {
+        Seen { counts: vec![(0, 0); nodes * PATH_KINDS], ..Seen::default() }
+    }
+
+    /// Takes note of a value.
+    #[inline]
+    pub fn note(&mut self, node: NodeId, kind: PathKind, line: u32) {
+        let (count, first) = &mut self.counts[node as usize * PATH_KINDS + kind as usize];
+        if *count == 0 {
+            *first = line;
+        }
+        *count += 1;
+    }
+}
+
+impl Provisional {
+    /// Of the paths of the first records.
+    pub fn new(paths: &Paths, wanted: &[String], last: &[&str], holds: Holds) -> Provisional {
+        let shown = (0..paths.len()).map(|node| paths.shown(node as NodeId)).collect();
+        let mut emptied = paths.clone();
+        emptied.forget_values();
+        let mut provisional = Provisional {
+            made: Made { columns: Vec::new(), wanted: Vec::new() },
+            wanted: wanted.to_vec(),
+            last: last.iter().map(|name| (*name).to_owned()).collect(),
+            holds,
+            state: Mutex::new(State { paths: emptied, shown }),
+            is_off: AtomicBool::new(false),
+        };
+        provisional.made = provisional.made_of(&mut paths.clone());
+        provisional
+    }
+
+    fn state(&self) -> MutexGuard<'_, State> {
+        self.state.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Whether other columns than those of the first records came up: what was done under these is worth nothing.
+    pub fn is_off(&self) -> bool {
+        self.is_off.load(Ordering::Relaxed)
+    }
+
+    /// Adds what a block has shown that starts at a place.
+    pub fn add_seen(&self, seen: &Seen, start: LineRef) {
+        let state = &mut *self.state();
+        let mut is_new = false;
+        for (node, counts) in seen.counts.chunks_exact(PATH_KINDS).enumerate() {
+            for (kind, (count, line)) in PathKind::ALL.into_iter().zip(counts) {
+                if *count == 0 {
+                    continue;
+                }
+                let place = LineRef { line: start.line + u64::from(*line), ..start };
+                state.paths.note(node as NodeId, kind, place, u64::from(*count));
+                is_new |= !std::mem::replace(&mut state.shown[node][kind as usize], true);
+            }
+        }
+        if is_new {
+            self.look_again(state);
+        }
+    }
+
+    /// Adds what was learned of a block, and whether that found the same records broken as work under the first paths.
+    pub fn add_paths(&self, paths: &Paths, is_agreed: bool) {
+        if !is_agreed {
+            self.is_off.store(true, Ordering::Relaxed);
+        }
+        let state = &mut *self.state();
+        state.paths.merge(paths);
+        let mut is_new = state.paths.len() > state.shown.len();
+        state.shown.resize(state.paths.len(), [false; PATH_KINDS]);
+        for (node, known) in state.shown.iter_mut().enumerate() {
+            for (known, shown) in known.iter_mut().zip(state.paths.shown(node as NodeId)) {
+                is_new |= shown && !*known;
+                *known |= shown;
+            }
+        }
+        if is_new {
+            self.look_again(state);
+        }
+    }
+
+    /// Asks again which columns the paths make.
+    fn look_again(&self, state: &State) {
+        let mut paths = state.paths.clone();
+        paths.suppose_values(&state.shown);
+        if self.made_of(&mut paths) != self.made {
+            self.is_off.store(true, Ordering::Relaxed);
+        }
+    }
+
+    /// Settles which columns paths make.
+    fn made_of(&self, paths: &mut Paths) -> Made {
+        let last: Vec<&str> = self.last.iter().map(String::as_str).collect();
+        let columns = paths.settle(&self.wanted, &last);
+        let wanted = self.wanted.iter().map(|name| (columns.contains(name), paths.leads_to(name)));
+        let wanted = wanted.collect();
+        match self.holds {
+            Holds::All => Made { columns, wanted },
+            Holds::Wanted => Made { columns: Vec::new(), wanted },
+        }
+    }
+
+    /// What all records have that were seen, with its columns settled, and whether these are those of the first ones.
+    pub fn finish(&self) -> (Paths, bool) {
+        let mut paths = self.state().paths.clone();
+        let made = self.made_of(&mut paths);
+        (paths, !self.is_off() && made == self.made)
+    }
+}
