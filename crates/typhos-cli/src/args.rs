@@ -1,6 +1,7 @@
 //! What can be typed. Nothing here decides anything: [`commands`](crate::commands) resolve it.
 
 mod input;
+mod load;
 mod rules;
 mod uses;
 mod values;
@@ -14,17 +15,15 @@ use typhos_core::dates::{Overlap, Zone};
 use typhos_core::infer::Orders;
 use typhos_core::run::RunOptions;
 
-use typhos_load::{MisfitLimit, Mode, Seen};
 use typhos_sql::LANGUAGES;
 
 use crate::world;
 pub use input::InputArgs;
+pub use load::Load;
 pub use rules::RuleArgs;
 pub use uses::{Ask, Peek, Report, Tally};
 pub use values::{Rows, Shape};
-use values::{
-    parse_memory, parse_misfit_limit, parse_mode, parse_part_size, parse_seen, parse_threads,
-};
+use values::{parse_memory, parse_threads};
 
 /// How help and mistakes of the command line are styled: as everything else here, without lines under words.
 const STYLES: Styles = Styles::styled().header(Style::new().bold()).usage(Style::new().bold());
@@ -330,75 +329,6 @@ pub struct Weigh {
     pub sort_memory: Option<usize>,
 
     /// Print the ledger as JSON
-    #[arg(long)]
-    pub json: bool,
-
-    #[command(flatten)]
-    pub input: InputArgs,
-}
-
-#[derive(Debug, ClapArgs)]
-pub struct Load {
-    /// The schema file
-    pub schema: PathBuf,
-
-    /// Files, directories or patterns to load; '-' is standard input
-    #[arg(required = true, value_name = "INPUT")]
-    pub inputs: Vec<PathBuf>,
-
-    /// Where to: a file.parquet, file.arrow or database.sqlite; a directory, with --parts, --part-size or
-    /// partitions; NAME.index for an embedded search index; or a server: postgres://, mysql:// or
-    /// clickhouse:// USER@HOST/DATABASE, index+http:// or index+https:// USER@HOST/INDEX
-    #[arg(long, value_name = "TARGET")]
-    pub into: String,
-
-    /// Show what would happen, and what the problems are; change nothing
-    #[arg(long)]
-    pub plan: bool,
-
-    /// What happens to what is there: create refuses it, append adds to it, refill exchanges the rows of a table and keeps the
-    /// table, replace takes its place
-    #[arg(long, value_name = "HOW", value_parser = parse_mode, default_value = "create")]
-    pub mode: Mode,
-
-    /// What happens to rows whose key is in the table already: stop, skip or update
-    #[arg(long, value_name = "WHAT", value_parser = parse_seen, default_value = "stop")]
-    pub seen: Seen,
-
-    /// Stop when more than N values and records do not fit: 10, or 0.1% of the records
-    #[arg(long, value_name = "N", value_parser = parse_misfit_limit)]
-    pub misfit_limit: Option<MisfitLimit>,
-
-    /// Do not ask the target whether it has what was sent
-    #[arg(long)]
-    pub no_proof: bool,
-
-    /// Write a directory of N Parquet files
-    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=1_000))]
-    pub parts: Option<u32>,
-
-    /// Write a directory of Parquet files of about SIZE bytes each
-    #[arg(long, value_name = "SIZE", value_parser = parse_part_size, conflicts_with = "parts")]
-    pub part_size: Option<u64>,
-
-    /// Name of the table in a database [default: the schema's, or the name of the first file]
-    #[arg(long, value_name = "NAME")]
-    pub table: Option<String>,
-
-    /// The most memory: fewer threads work at once where it is short, and what does not fit goes into temporary files
-    /// [default: 256 MiB]
-    #[arg(long, value_name = "SIZE", value_parser = parse_memory)]
-    pub memory: Option<usize>,
-
-    /// The most memory that sorting takes of it, where [layout] says what rows are sorted by [default: all of it]
-    #[arg(long, value_name = "SIZE", value_parser = parse_memory)]
-    pub sort_memory: Option<usize>,
-
-    /// Where records go that are set aside [default: beside the target]
-    #[arg(long, value_name = "FILE")]
-    pub rejects: Option<PathBuf>,
-
-    /// Print the account as JSON
     #[arg(long)]
     pub json: bool,
 

@@ -1,12 +1,14 @@
 //! A progress bar for work that takes longer than a second.
 
-use std::io::IsTerminal;
+use std::io::{IsTerminal, Write};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Mutex, OnceLock, PoisonError};
 use std::time::{Duration, Instant};
 
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use typhos_core::run::Monitor;
+
+use crate::console::{WARN, paint, safe};
 
 /// Work that is done sooner shows no bar.
 const PATIENCE: Duration = Duration::from_secs(1);
@@ -21,6 +23,7 @@ pub struct Progress {
     started: Instant,
     bar: OnceLock<ProgressBar>,
     shown: bool,
+    is_quiet: bool,
 }
 
 impl Progress {
@@ -33,6 +36,7 @@ impl Progress {
             started: Instant::now(),
             bar: OnceLock::new(),
             shown,
+            is_quiet: quiet,
         }
     }
 
@@ -89,6 +93,19 @@ impl Monitor for Progress {
         let done = self.done.fetch_add(bytes, Ordering::Relaxed) + bytes;
         if let Some(bar) = self.bar() {
             bar.set_position(done);
+        }
+    }
+
+    fn waiting(&self, for_what: &str) {
+        if self.is_quiet {
+            return;
+        }
+        let line = format!("waiting for {}", safe(for_what));
+        // Where nobody reads it, nobody misses it.
+        let tell = || drop(writeln!(anstream::stderr(), "{}", paint(WARN, &line)));
+        match self.bar.get() {
+            Some(bar) => bar.suspend(tell),
+            None => tell(),
         }
     }
 

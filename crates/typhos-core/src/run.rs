@@ -21,6 +21,9 @@ pub trait Monitor: Sync {
     /// `bytes` more of the input are done.
     fn advance(&self, bytes: u64);
 
+    /// The work cannot go on before somebody else does something: what it waits for, as in "waiting for …".
+    fn waiting(&self, _for_what: &str) {}
+
     /// Whether the work is to stop.
     fn stopped(&self) -> bool {
         false

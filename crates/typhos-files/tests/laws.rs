@@ -14,7 +14,7 @@ use typhos_load::{
 
 /// A file or directory as a destination.
 fn into(path: &Path, table: &str, parts: Option<Parts>) -> Box<dyn Destination> {
-    let address = Address { into: path.to_str().unwrap(), table, parts };
+    let address = Address { into: path.to_str().unwrap(), table, parts, ..Address::default() };
     typhos_files::destination(&address).unwrap()
 }
 

@@ -118,7 +118,7 @@ proptest! {
         prop_assert_eq!(plan.undeclared(), &[] as &[String], "{}\n{}", drafted, text);
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join(if is_arrow { "t.arrow" } else { "t.parquet" });
-        let address = Address { into: path.to_str().unwrap(), table: "t", parts: None };
+        let address = Address { into: path.to_str().unwrap(), table: "t", ..Address::default() };
         let into = typhos_files::destination(&address).unwrap();
         let options = LoadOptions::new(folder.path().join("rejects.ndjson"));
         let report = load(&input, &plan, &*into, &options, &NoMonitor);

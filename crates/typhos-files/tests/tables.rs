@@ -51,7 +51,7 @@ fn loaded(folder: &Path, plan: &Plan, input: &Input) {
         let destination = typhos_files::destination(&Address {
             into: path.to_str().unwrap(),
             table: "t",
-            parts: None,
+            ..Address::default()
         });
         let options = LoadOptions::new(folder.join("rejects.csv"));
         load(input, plan, &*destination.unwrap(), &options, &NoMonitor).unwrap();

@@ -75,6 +75,15 @@ pub struct DataFile {
     pub bytes: u64,
 }
 
+/// Statements that somebody wants executed with a load, in the same session, and the same transaction where there is one.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Statements {
+    /// Before anything else.
+    pub before: Vec<String>,
+    /// Behind everything else, before the load becomes visible where that is by a commit.
+    pub after: Vec<String>,
+}
+
 /// A load, as far as a target needs to know it.
 pub struct Job<'l> {
     /// What is read.
@@ -89,6 +98,8 @@ pub struct Job<'l> {
     pub is_proven: bool,
     /// Bytes that the load may take.
     pub memory: usize,
+    /// What else is executed there.
+    pub statements: &'l Statements,
     /// What a sink passes right before the load becomes visible.
     pub gate: Arc<Gate>,
 }

@@ -4,6 +4,7 @@
 
 use std::fmt::Debug;
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 use crate::contract::{Job, Target};
 use crate::error::LoadError;
@@ -24,6 +25,11 @@ pub trait Destination: Debug {
 
     /// Whose appearance records wait for that were set aside.
     fn awaited(&self) -> Awaited;
+
+    /// Whether it speaks SQL, so that statements can be given to go before and after the rows.
+    fn speaks_sql(&self) -> bool {
+        false
+    }
 
     /// Takes the password that a server asked for.
     fn log_in(&mut self, _password: Secret) {}
@@ -103,15 +109,43 @@ pub enum Parts {
     Partitions,
 }
 
+/// How long servers are waited for. What is zero has no end.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Timeouts {
+    /// Until a connection has come about.
+    pub connect: Duration,
+    /// For an answer to a question that needs no lock, while a load is at work there.
+    pub answer: Duration,
+    /// For a lock that somebody else holds.
+    pub lock: Duration,
+    /// For each statement of a load.
+    pub statement: Duration,
+}
+
+impl Default for Timeouts {
+    fn default() -> Timeouts {
+        Timeouts {
+            connect: Duration::from_secs(20),
+            answer: Duration::from_secs(60),
+            lock: Duration::from_secs(600),
+            statement: Duration::ZERO,
+        }
+    }
+}
+
 /// What was asked for.
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug, Clone, Copy, Default)]
 pub struct Address<'a> {
     /// A path or a URL.
     pub into: &'a str,
     /// The table, where the target has any.
     pub table: &'a str,
+    /// Whether the table was named for this load, so that the name may say where in the target it is.
+    pub is_named: bool,
     /// How a directory is shared out to files; `None` for a single file.
     pub parts: Option<Parts>,
+    /// How long a server is waited for.
+    pub timeouts: Timeouts,
 }
 
 /// A kind of target.

@@ -77,6 +77,20 @@ pub enum TargetError {
         /// Whose password it is.
         user: String,
     },
+    /// A statement that was to follow the rows failed when they were visible.
+    #[error("the rows are loaded, and a statement that was to follow them failed: {0}")]
+    Behind(String),
+    /// A server does not answer.
+    #[error(
+        "{target} has not answered for {}, and the load was given up: the server undoes it when it comes to, or the next load does",
+        typhos_core::infer::counted(*seconds, "second")
+    )]
+    Mute {
+        /// Where it is.
+        target: String,
+        /// For how long.
+        seconds: u64,
+    },
     /// Rows are in the table already.
     #[error(
         "{} of these rows {} in table '{table}' already, by {columns}: {}",

@@ -5,6 +5,7 @@
 //! away without saying that it was the end is an abandoned load: the session then undoes what it did.
 
 use std::io::Read;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{
     Receiver, RecvTimeoutError, Sender, SyncSender, TrySendError, channel, sync_channel,
 };
@@ -19,6 +20,7 @@ use typhos_core::run::Monitor;
 use crate::contract::{Done, EncodeUnit, Encoder, Sink};
 use crate::error::TargetError;
 use crate::gate::Gate;
+use crate::onlooker::Watch;
 use crate::proof::{Proof, SentFacts};
 
 /// Blocks that wait: two for each of the ends.
@@ -205,6 +207,9 @@ pub struct FeedSink<B> {
     sent: SentFacts,
     gate: Arc<Gate>,
     cancel: Canceller,
+    watch: Watch,
+    /// Whether the server does not answer any more, so that nothing of it can be waited for.
+    is_mute: AtomicBool,
     _undoing: Undoing,
 }
 
@@ -213,10 +218,10 @@ impl<B: Send + 'static> FeedSink<B> {
     ///
     /// # Errors
     /// A system that gives no thread.
-    pub fn start(
+    pub(crate) fn start(
         columns: usize,
         gate: Arc<Gate>,
-        cancel: Canceller,
+        (cancel, watch): (Canceller, Watch),
         session: impl FnOnce(Feed<B>, Release) -> Result<Done, TargetError> + Send + 'static,
     ) -> Result<FeedSink<B>, TargetError> {
         let (sender, receiver) = sync_channel(WAITING);
@@ -233,6 +238,8 @@ impl<B: Send + 'static> FeedSink<B> {
             sent: SentFacts::new(columns),
             gate,
             cancel,
+            watch,
+            is_mute: AtomicBool::new(false),
             _undoing: Undoing::begin(),
         })
     }
@@ -240,12 +247,14 @@ impl<B: Send + 'static> FeedSink<B> {
     /// Hands over a message as soon as there is room. `false`: the session is gone before its time.
     fn send(&self, mut message: Message<B>, monitor: &dyn Monitor) -> Result<bool, TargetError> {
         let sender = self.sender.as_ref().expect("nothing follows the end");
+        let since = Instant::now();
         loop {
             match sender.try_send(message) {
                 Ok(()) => return Ok(true),
                 Err(TrySendError::Disconnected(_)) => return Ok(false),
                 Err(TrySendError::Full(unsent)) if !monitor.stopped() => {
                     message = unsent;
+                    self.look(since, monitor)?;
                     std::thread::sleep(FULL);
                 }
                 // Dropping what is left calls the session off.
@@ -254,15 +263,26 @@ impl<B: Send + 'static> FeedSink<B> {
         }
     }
 
+    /// Asks what the session waits for, where it takes long.
+    fn look(&self, since: Instant, monitor: &dyn Monitor) -> Result<(), TargetError> {
+        let heard = self.watch.look(since, monitor);
+        if heard.is_err() {
+            self.is_mute.store(true, Ordering::Relaxed);
+        }
+        heard
+    }
+
     /// What the session ended with.
     fn end(&mut self, monitor: &dyn Monitor) -> Result<Done, TargetError> {
         (self.sender, self.go) = (None, None);
         let session = self.session.take().expect("a session ends once");
+        let since = Instant::now();
         while !session.is_finished() {
             if monitor.stopped() {
                 call_off(&session, &self.gate, &self.cancel);
                 break;
             }
+            self.look(since, monitor)?;
             std::thread::sleep(FULL);
         }
         match session.join() {
@@ -303,10 +323,13 @@ impl<B: Send + 'static> Sink for FeedSink<B> {
     fn prove(&mut self, monitor: &dyn Monitor) -> Result<Proof, TargetError> {
         let facts = Box::new(std::mem::take(&mut self.sent));
         self.send(Message::End(facts), monitor)?;
+        let since = Instant::now();
         loop {
             match self.proven.recv_timeout(FULL) {
                 Ok(proof) => return Ok(proof),
-                Err(RecvTimeoutError::Timeout) if !monitor.stopped() => {}
+                Err(RecvTimeoutError::Timeout) if !monitor.stopped() => {
+                    self.look(since, monitor)?
+                }
                 // Where the session is gone, its own words are the ones that count.
                 Err(_) => return self.end(monitor).and(Err(TargetError::GivenUp)),
             }
@@ -323,7 +346,10 @@ impl<B: Send + 'static> Sink for FeedSink<B> {
 impl<B> Drop for FeedSink<B> {
     fn drop(&mut self) {
         (self.sender, self.go) = (None, None);
-        if let Some(session) = self.session.take() {
+        if self.is_mute.load(Ordering::Relaxed) {
+            // Nobody would hear that it is called off; the thread ends with the process.
+            self.gate.close();
+        } else if let Some(session) = self.session.take() {
             // An abandoned session undoes its work; the error that led here is known already.
             call_off(&session, &self.gate, &self.cancel);
             let _ = session.join();

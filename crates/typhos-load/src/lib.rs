@@ -23,6 +23,7 @@ mod load;
 mod load_plan;
 mod misfit_limit;
 mod misfit_list;
+mod onlooker;
 mod plan_file;
 pub mod proof;
 mod rejects;
@@ -37,10 +38,12 @@ pub mod witness;
 mod work;
 
 pub use budget::{DEFAULT_MEMORY, LEAST_MEMORY};
-pub use contract::{DataFile, Done, EncodeUnit, Encoder, Job, Mode, Moved, Seen, Sink, Target};
+pub use contract::{
+    DataFile, Done, EncodeUnit, Encoder, Job, Mode, Moved, Seen, Sink, Statements, Target,
+};
 pub use destination::{
-    Address, Destination, KindError, Kinds, Parts, TargetKind, Written, plain_name, plan_of,
-    rejects_beside,
+    Address, Destination, KindError, Kinds, Parts, TargetKind, Timeouts, Written, plain_name,
+    plan_of, rejects_beside,
 };
 pub use error::{LoadError, TargetError};
 pub use gate::Gate;
@@ -52,6 +55,7 @@ pub use load_plan::{
 };
 pub use misfit_limit::MisfitLimit;
 pub use misfit_list::{MisfitList, csv_field};
+pub use onlooker::Onlooker;
 pub use plan_file::plan_file;
 pub use proof::Proof;
 pub use run::{LoadOptions, LoadReport, LoadRun};

@@ -83,7 +83,8 @@ fn kept_apart(
     Ok(keep_apart(&read.collect::<Vec<_>>(), &written)?)
 }
 
-fn job<'l>(input: &'l Input, plan: &'l Plan, options: &LoadOptions) -> Job<'l> {
+fn job<'l>(input: &'l Input, plan: &'l Plan, options: &'l LoadOptions) -> Job<'l> {
     let LoadOptions { mode, seen, is_proven, memory, .. } = *options;
-    Job { input, plan, mode, seen, is_proven, memory, gate: Arc::new(Gate::default()) }
+    let (statements, gate) = (&options.statements, Arc::new(Gate::default()));
+    Job { input, plan, mode, seen, is_proven, memory, statements, gate }
 }

@@ -9,7 +9,7 @@ use typhos_core::run::{Monitor, RunError, RunOptions};
 use typhos_core::sorting::DEFAULT_SORT_MEMORY;
 
 use crate::budget::DEFAULT_MEMORY;
-use crate::contract::{Done, Encoder, Job, Mode, Seen, Sink, Target};
+use crate::contract::{Done, Encoder, Job, Mode, Seen, Sink, Statements, Target};
 use crate::error::{LoadError, TargetError};
 use crate::keys::{self, KeyWatch};
 use crate::load_plan::LoadPlan;
@@ -38,6 +38,8 @@ pub struct LoadOptions {
     pub memory: usize,
     /// Bytes that sorting may take of them.
     pub sort_memory: usize,
+    /// What else is executed in a database.
+    pub statements: Statements,
     /// How the databases in files are looked into that a load may have been killed in.
     pub probes: Vec<&'static Probe>,
 }
@@ -54,6 +56,7 @@ impl LoadOptions {
             rejects,
             memory: DEFAULT_MEMORY,
             sort_memory: DEFAULT_SORT_MEMORY,
+            statements: Statements::default(),
             probes: Vec::new(),
         }
     }

@@ -1,24 +1,19 @@
 //! How servers are reached that speak HTTP: with the certificates that this machine trusts, and with a limit on how long a
 //! connection may take to come about.
 
-use std::time::Duration;
-
 use typhos_load::TargetError;
 use ureq::Agent;
 use ureq::tls::{Certificate, RootCerts, TlsConfig};
 
 use crate::server_url::ServerUrl;
 
-/// How long a connection may take to come about.
-const CONNECTING: Duration = Duration::from_secs(20);
-
 /// Makes requests to a server; an answer that tells of an error is an answer.
 ///
 /// # Errors
 /// A machine that trusts nobody, where the connection is encrypted.
 pub fn agent(url: &ServerUrl) -> Result<Agent, TargetError> {
-    let mut config =
-        Agent::config_builder().http_status_as_error(false).timeout_connect(Some(CONNECTING));
+    let most = Some(url.timeouts.connect).filter(|most| !most.is_zero());
+    let mut config = Agent::config_builder().http_status_as_error(false).timeout_connect(most);
     if url.encrypted {
         let trusted = crate::tls::trusted(url)?;
         let trusted = trusted.iter().map(|it| Certificate::from_der(it).to_owned());

@@ -22,6 +22,7 @@ mod postgres;
 pub mod reading;
 mod server_table;
 mod server_url;
+mod table_name;
 #[cfg(feature = "tls")]
 mod tls;
 #[cfg(feature = "mariadb")]

@@ -2,7 +2,10 @@
 
 use std::fmt;
 use std::path::PathBuf;
+use std::sync::mpsc::channel;
+use std::time::Duration;
 
+use typhos_core::wording::counted;
 use typhos_load::table::{Session, TableTarget};
 use typhos_load::{
     Address, Awaited, Destination, Job, LoadError, LoadPlan, LoadReport, LoadRun, Secret, Target,
@@ -52,6 +55,42 @@ pub fn parsed(url: &str) -> Result<ServerUrl, String> {
     Ok(url)
 }
 
+/// Connects, and gives up where that takes too long: a server may take a connection and then be mute.
+///
+/// # Errors
+/// Those of `connect`, and a server that does not answer.
+pub fn in_time<S: Send + 'static>(
+    url: &ServerUrl,
+    connect: impl FnOnce(&ServerUrl) -> Result<S, TargetError> + Send + 'static,
+) -> Result<S, TargetError> {
+    let most = url.timeouts.connect;
+    if most.is_zero() {
+        return connect(url);
+    }
+    let (told, heard) = channel();
+    let place = url.clone();
+    let connecting = std::thread::Builder::new().spawn(move || {
+        // Who gave up does not listen any more.
+        let _ = told.send(connect(&place));
+    });
+    connecting.map_err(TargetError::Thread)?;
+    // The client has the same time for the first step of it, and knows more of what is wrong there.
+    match heard.recv_timeout(most + GRACE) {
+        Ok(connected) => connected,
+        Err(_) => Err(TargetError::Server {
+            target: url.to_string(),
+            message: format!(
+                "the server took a connection and has not answered for {}",
+                counted(most.as_secs(), "second")
+            ),
+            help: "is there a server of this kind at this port?".into(),
+        }),
+    }
+}
+
+/// What a server has beyond its time.
+const GRACE: Duration = Duration::from_secs(1);
+
 /// Makes a destination of what was asked for, a table; nothing is connected to yet.
 ///
 /// # Errors
@@ -60,10 +99,16 @@ pub fn open<S: Session>(
     address: &Address<'_>,
     connect: Connect<S>,
 ) -> Result<Box<dyn Destination>, String> {
-    let table = address.table.to_owned();
-    let (url, name) = (parsed(address.into)?, Some(table.clone()));
-    let connect =
-        move |url: &ServerUrl| Ok(TableTarget { session: connect(url)?, table: table.clone() });
+    let mut url = parsed(address.into)?;
+    url.timeouts = address.timeouts;
+    let table = match address.is_named {
+        true => url.go_to(address.table)?,
+        false => address.table.to_owned(),
+    };
+    let name = Some(table.clone());
+    let connect = move |url: &ServerUrl| {
+        Ok(TableTarget { session: in_time(url, connect)?, table: table.clone() })
+    };
     Ok(Box::new(ServerPlace { url, table: name, connect: Box::new(connect) }))
 }
 
@@ -76,7 +121,8 @@ pub fn open_whole<T: Target + 'static>(
     address: &Address<'_>,
     connect: Connect<T>,
 ) -> Result<Box<dyn Destination>, String> {
-    let url = parsed(address.into)?;
+    let mut url = parsed(address.into)?;
+    url.timeouts = address.timeouts;
     Ok(Box::new(ServerPlace { url, table: None, connect: Box::new(connect) }))
 }
 
@@ -90,6 +136,10 @@ impl<T: Target> Destination for ServerPlace<T> {
 
     fn awaited(&self) -> Awaited {
         Awaited::Unseen
+    }
+
+    fn speaks_sql(&self) -> bool {
+        self.table.is_some()
     }
 
     fn log_in(&mut self, password: Secret) {

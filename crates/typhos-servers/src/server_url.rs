@@ -3,7 +3,7 @@
 use std::fmt;
 
 use percent_encoding::percent_decode_str;
-use typhos_load::Secret;
+use typhos_load::{Secret, Timeouts};
 use url::Url;
 
 /// The kind of a server.
@@ -85,6 +85,8 @@ pub struct ServerUrl {
     pub database: String,
     /// The schema inside of it, where one is said.
     pub schema: Option<String>,
+    /// How long it is waited for.
+    pub timeouts: Timeouts,
 }
 
 impl ServerUrl {
@@ -143,6 +145,7 @@ impl ServerUrl {
             port: 0,
             database: decode(url.path().trim_start_matches('/'))?,
             schema: None,
+            timeouts: Timeouts::default(),
         };
         for (key, value) in url.query_pairs() {
             match (&*key, &*value) {

@@ -26,6 +26,14 @@ const INDEXED_CHARACTERS: u32 = 250;
 /// Most values of an enumeration.
 const MOST_VALUES: usize = 65_535;
 
+/// Whether a text can be a value of an enumeration. Blanks at its end would be lost, there is no empty one, and the
+/// catalog does not tell letters beyond the first plane of Unicode from each other.
+fn can_be_listed(value: &str) -> bool {
+    !value.is_empty()
+        && !value.ends_with(' ')
+        && !value.chars().any(|letter| letter == '\\' || letter.is_control() || letter > '\u{ffff}')
+}
+
 impl Definitions for Mariadb {
     fn name(&self) -> &'static str {
         "MariaDB"
@@ -88,13 +96,9 @@ impl Definitions for Mariadb {
             Scalar::Lowcard => {
                 Stored::new("longtext").note("as longtext: there is no dictionary type")
             }
-            // Blanks at the end of its values are lost in an enumeration, and it has no empty one.
             Scalar::Category
                 if column.values.len() <= MOST_VALUES
-                    && column
-                        .values
-                        .iter()
-                        .all(|v| !v.is_empty() && !v.ends_with(' ') && !v.contains('\\')) =>
+                    && column.values.iter().all(|value| can_be_listed(value)) =>
             {
                 let values: Vec<_> =
                     column.values.iter().map(|value| self.literal(value)).collect();

@@ -57,12 +57,13 @@ impl Files {
                 rejects: path("rejects"),
                 memory: typhos_load::DEFAULT_MEMORY,
                 sort_memory: 64 << 20,
+                statements: Default::default(),
                 probes: Vec::new(),
             };
             let (file, arrow) = (path("parquet"), path("arrow"));
             for path in [&file, &arrow] {
                 let into = path.to_str().expect("a plain name");
-                let address = Address { into, table: "t", parts: None };
+                let address = Address { into, table: "t", ..Address::default() };
                 let destination = typhos_files::destination(&address).expect("a known extension");
                 load(&input, &plan, &*destination, &options, &NoMonitor).expect("nothing stops it");
             }

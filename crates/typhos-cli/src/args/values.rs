@@ -1,6 +1,7 @@
 //! Values of options, as they are typed: each with a sentence that says what it may be.
 
 use std::num::NonZeroUsize;
+use std::time::Duration;
 
 use clap::ValueEnum;
 use typhos_core::infer::Never;
@@ -73,6 +74,15 @@ pub(super) fn parse_seen(word: &str) -> Result<Seen, String> {
         "update" => Seen::Update,
         _ => return Err("use stop, skip or update".into()),
     })
+}
+
+/// Seconds, which may have a fraction; 0 is no time at all.
+pub(super) fn parse_seconds(word: &str) -> Result<Duration, String> {
+    let wrong = || "use seconds, such as 30 or 0.5".to_owned();
+    let seconds: f64 = word.parse().map_err(|_| wrong())?;
+    // What is kept in milliseconds is not to be none at all.
+    let is_known = seconds == 0.0 || (0.001..=31_536_000.0).contains(&seconds);
+    is_known.then(|| Duration::from_secs_f64(seconds)).ok_or_else(wrong)
 }
 
 pub(super) fn parse_misfit_limit(word: &str) -> Result<MisfitLimit, String> {

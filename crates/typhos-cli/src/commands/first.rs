@@ -97,6 +97,10 @@ impl Monitor for Watched<'_> {
         self.progress.advance(bytes);
     }
 
+    fn waiting(&self, for_what: &str) {
+        self.progress.waiting(for_what);
+    }
+
     fn stopped(&self) -> bool {
         self.progress.stopped() || is_off(self.input)
     }

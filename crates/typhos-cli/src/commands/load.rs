@@ -9,7 +9,7 @@ use typhos_core::sorting::DEFAULT_SORT_MEMORY;
 use typhos_core::text::{Input, InputFile, Undeclared};
 use typhos_load::{
     Address, DEFAULT_MEMORY, Destination, KindError, LoadError, LoadOptions, LoadReport, Parts,
-    Problem, Proof, Secret, TargetError,
+    Problem, Proof, Secret, Statements, TargetError,
 };
 
 use super::{first, load_plan};
@@ -42,8 +42,15 @@ pub fn run(args: &Load, common: &Common, console: &mut Console) -> Result<Outcom
         rejects: args.rejects.clone().unwrap_or_else(|| rejects_of(&*destination, &input)),
         memory: args.memory.unwrap_or(DEFAULT_MEMORY),
         sort_memory: args.sort_memory.or(args.memory).unwrap_or(DEFAULT_SORT_MEMORY),
+        statements: args.server.statements(),
         probes: kinds().probes(),
     };
+    if options.statements != Statements::default() && !destination.speaks_sql() {
+        return Err(Failure::Usage(format!(
+            "--before and --after are statements of SQL, and {} takes none",
+            safe(&args.into)
+        )));
+    }
     let failed = |error: LoadError, plan: &Plan, input: &Input| match error {
         LoadError::Misfit(misfit) => Failure::Refused(stopped_by(&misfit, plan, input)),
         LoadError::TooManyMisfits { .. } => Failure::Refused(error.to_string()),
@@ -239,7 +246,13 @@ fn destination(args: &Load, plan: &Plan, table: &str) -> Result<Box<dyn Destinat
     };
     let wants_parts = args.parts.is_some() || args.part_size.is_some();
     let kinds = kinds();
-    let address = Address { into: &args.into, table, parts };
+    let address = Address {
+        into: &args.into,
+        table,
+        is_named: args.table.is_some(),
+        parts,
+        timeouts: args.server.timeouts(),
+    };
     kinds.open(&address, wants_parts).map_err(|error| {
         Failure::Usage(match error {
             KindError::NoParts(kind) => {

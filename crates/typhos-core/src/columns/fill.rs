@@ -90,6 +90,7 @@ impl<'r, R: Records> Rows<'r, R> {
             ColumnSource::RowNumber(start) => row_number(*start, self.number(row)).to_string(),
             ColumnSource::File => slice.files[slice.block.file as usize].clone(),
             ColumnSource::Line => slice.place(self.records.line(row)).line.to_string(),
+            ColumnSource::LoadedAt(now) => now.clone(),
             ColumnSource::Position(start) => {
                 let position = self.records.position(row);
                 position.map_or(String::new(), |at| row_number(*start, at.into()).to_string())
@@ -298,6 +299,7 @@ impl<R: Records, C: Cells> FillColumn<R> for Column<C> {
             ColumnSource::RowNumber(_)
             | ColumnSource::File
             | ColumnSource::Line
+            | ColumnSource::LoadedAt(_)
             | ColumnSource::Position(_) => {
                 return self.fill_generated(rows, source, note);
             }

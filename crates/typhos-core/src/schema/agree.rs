@@ -186,6 +186,11 @@ impl Agreement<'_> {
                 "line numbers are integers",
                 "write type = \"int64\", or leave it out",
             ),
+            Generate::LoadedAt => (
+                matches!(column.scalar(), Scalar::Timestamp { utc: true, .. }),
+                "when a load began is a point in time",
+                "write type = \"timestamp(ms, utc)\", or leave it out",
+            ),
             Generate::File => (
                 column.scalar().is_text(),
                 "names of files are texts",
@@ -195,8 +200,12 @@ impl Agreement<'_> {
         if !fits || column.auto {
             self.wrong(at("type").unwrap_or_default(), what, help);
         }
-        const ALONE: [&str; 10] = [
+        const ALONE: [&str; 14] = [
             "from",
+            "patterns",
+            "pivot",
+            "zone",
+            "locale",
             "absent",
             "default",
             "decimal_mark",

@@ -3,7 +3,7 @@
 use std::collections::{HashMap, HashSet};
 
 use super::keep::places;
-use super::{ColumnDecl, ColumnFrom, Diagnostic, Generate, Schema};
+use super::{ColumnDecl, ColumnFrom, Diagnostic, Generate, Scalar, Schema};
 use crate::records::Paths;
 use crate::text::Input;
 use crate::wording::listed;
@@ -23,6 +23,7 @@ impl Schema {
                 .and_modify(|(_, second)| *second = second.or(Some(at)))
                 .or_insert((at, None));
         }
+        let now = jiff::Timestamp::now();
         for column in &self.columns {
             let mut found = |from: Option<&ColumnFrom>| match find(column, from, input, &headers)
                 .and_then(|at| outside_lists(column, at, input))
@@ -37,6 +38,7 @@ impl Schema {
                 (Some(Generate::RowNumber { start }), _) => ColumnSource::RowNumber(*start),
                 (Some(Generate::File), _) => ColumnSource::File,
                 (Some(Generate::Line), _) => ColumnSource::Line,
+                (Some(Generate::LoadedAt), _) => ColumnSource::LoadedAt(instant(now, column)),
                 (Some(Generate::Position { start }), _) => {
                     if input.paths().and_then(Paths::unnested).is_none() {
                         let help = "say which list in [input]: unnest = \"readings\"";
@@ -108,6 +110,8 @@ pub enum ColumnSource {
     File,
     /// The lines on which they start.
     Line,
+    /// When they were bound, as a text that is read as the type of the column.
+    LoadedAt(String),
     /// The positions of elements in the list of their record, the first of which has this number.
     Position(i64),
 }
@@ -121,6 +125,7 @@ impl ColumnSource {
             | ColumnSource::RowNumber(_)
             | ColumnSource::File
             | ColumnSource::Line
+            | ColumnSource::LoadedAt(_)
             | ColumnSource::Position(_) => None,
         }
     }
@@ -133,9 +138,19 @@ impl ColumnSource {
             ColumnSource::RowNumber(_)
             | ColumnSource::File
             | ColumnSource::Line
+            | ColumnSource::LoadedAt(_)
             | ColumnSource::Position(_) => &[],
         }
     }
+}
+
+/// An instant as a text of as many digits as the unit of a column has.
+fn instant(now: jiff::Timestamp, column: &ColumnDecl) -> String {
+    let digits = match column.scalar() {
+        Scalar::Timestamp { unit, .. } => usize::from(unit.digits()),
+        _ => 0,
+    };
+    format!("{now:.digits$}")
 }
 
 /// Where each header stands first, and where once more.

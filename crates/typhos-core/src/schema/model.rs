@@ -99,6 +99,8 @@ pub enum Generate {
     File,
     /// The line of that file on which the record starts.
     Line,
+    /// When the input was bound to the schema, the same for all records: when a load began.
+    LoadedAt,
     /// Where each element of a list is a row: which one of its record it is.
     Position {
         /// The number of the first element.
@@ -113,6 +115,7 @@ impl Generate {
             Generate::RowNumber { .. } => "row-number",
             Generate::File => "file",
             Generate::Line => "line",
+            Generate::LoadedAt => "loaded-at",
             Generate::Position { .. } => "position",
         }
     }
@@ -126,12 +129,13 @@ impl Generate {
             Generate::RowNumber { start: 1 },
             Generate::File,
             Generate::Line,
+            Generate::LoadedAt,
             Generate::Position { start: 1 },
         ];
         let found = all.into_iter().find(|generate| generate.name() == word);
         found.ok_or_else(|| {
             format!(
-                "nothing generates '{}': use row-number, file, line or position",
+                "nothing generates '{}': use row-number, file, line, loaded-at or position",
                 word.escape_debug()
             )
         })
@@ -262,7 +266,7 @@ pub struct ColumnDecl {
     pub ranked: bool,
     /// How it is searched in an index, where that is said.
     pub search: Option<Search>,
-    /// What the comment behind the column says.
+    /// What a person says of the column, for whoever looks at it in a target.
     pub comment: Option<String>,
     /// Where the column stands in the schema file: its name, and its `from`.
     pub spans: ColumnSpans,

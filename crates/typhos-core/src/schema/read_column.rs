@@ -10,13 +10,13 @@ use super::agree::agree;
 use super::read::{Reader, Value, Within};
 use super::{
     ColumnDecl, ColumnFrom, Diagnostic, Generate, GlueAbsent, IntType, Rounding, Scalar, Search,
-    Type,
+    TimeUnit, Type,
 };
 use crate::dates::{DEFAULT_LOCALE, Form, Named, Overlap, Pattern, Zone, names};
 use crate::readings::{Grouping, Mark, Side};
 
 /// The keys of a column, in the order they are written.
-pub const COLUMN_KEYS: [&str; 28] = [
+pub const COLUMN_KEYS: [&str; 29] = [
     "type",
     "fields",
     "from",
@@ -45,6 +45,7 @@ pub const COLUMN_KEYS: [&str; 28] = [
     "values",
     "ranked",
     "search",
+    "comment",
 ];
 
 /// The patterns of a date or time that does not say how its values are written: those of ISO 8601 that have
@@ -107,6 +108,7 @@ impl Reader<'_> {
                     column.generate =
                         self.word(value, "what is generated", Generate::parse, "\"row-number\"");
                 }
+                "comment" => column.comment = self.text(value, "what is said of the column"),
                 "start" => start = self.integer(value, i64::MIN..=i64::MAX, "start"),
                 // Read first, since patterns are compiled in its language.
                 "locale" | "misfit" => {}
@@ -174,11 +176,11 @@ impl Reader<'_> {
             *from = start;
         }
         column.auto_mark = column.auto_mark.filter(|_| column.auto);
-        column.comment = self.comment_behind(column.spans.keys.end);
         let has_type = spans.iter().any(|(key, _)| *key == "type");
         if let (Some(generate), false) = (column.generate, has_type) {
             ty = Some(match generate {
                 Generate::File => Scalar::Lowcard.into(),
+                Generate::LoadedAt => Scalar::Timestamp { unit: TimeUnit::Milli, utc: true }.into(),
                 Generate::RowNumber { .. } | Generate::Line | Generate::Position { .. } => {
                     Scalar::Int(IntType::Int64).into()
                 }
@@ -240,15 +242,6 @@ impl Reader<'_> {
             return Some(ColumnFrom::Several(each));
         }
         self.one_source(value)
-    }
-
-    /// The comment that stands behind a declaration in its line.
-    fn comment_behind(&self, end: usize) -> Option<String> {
-        let rest = self.source.get(end..)?.lines().next()?.trim_start();
-        // A field of a struct has others behind it.
-        let rest = rest.strip_prefix(',').unwrap_or(rest).trim_start();
-        let comment = rest.strip_prefix('#')?.trim();
-        (!comment.is_empty()).then(|| comment.to_owned())
     }
 
     fn one_source(&mut self, value: &Value<'_>) -> Option<ColumnFrom> {

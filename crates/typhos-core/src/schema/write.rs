@@ -257,6 +257,9 @@ fn parts(column: &ColumnDecl, misfit: Misfit) -> Vec<String> {
     if let Some(search) = column.search {
         parts.push(format!("search = {}", quoted(search.name())));
     }
+    if let Some(comment) = &column.comment {
+        parts.push(format!("comment = {}", quoted(comment)));
+    }
     if let Some(fields) = column.ty.fields() {
         let each = fields.iter().map(|field| {
             format!("{} = {}", key(&field.name), declaration_within(field, column.misfit))

@@ -57,6 +57,10 @@ impl Destination for Database {
         Some(&self.path)
     }
 
+    fn speaks_sql(&self) -> bool {
+        true
+    }
+
     fn rejects(&self) -> PathBuf {
         rejects_beside(&self.path, &format!(".{}", plain_name(&self.table)))
     }

@@ -69,6 +69,9 @@ impl Steps {
         if !session.is_transactional() {
             let begin = session.language().begin();
             session.execute(begin)?;
+            if self.appears_by_commit(session) {
+                self.execute_before(session)?;
+            }
         }
         for column in &moves {
             let Some(beyond) = &column.beyond else { continue };

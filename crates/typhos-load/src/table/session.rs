@@ -1,6 +1,8 @@
 //! What a database has to be able to do so that a load into a table of it can be done: to be [asked](Ask), to have its
 //! tables [defined](Define), and to take and [move rows](MoveRows).
 
+use std::time::Duration;
+
 use typhos_core::schema::Schema;
 use typhos_sql::held::Existing;
 use typhos_sql::{self as sql, Language, NamedType};
@@ -9,6 +11,7 @@ use crate::contract::Seen;
 use crate::error::TargetError;
 use crate::feed::{Canceller, Feed, RowEncoder};
 use crate::load_plan::{Action, Problem};
+use crate::onlooker::Onlooker;
 use crate::proof::SentFacts;
 
 /// What tables are called that are not finished, before letters of their own.
@@ -230,6 +233,19 @@ pub trait MoveRows: Define + Sized {
     /// Ends the statement that this session waits for, at the server, when it is called on another thread.
     fn canceller(&self) -> Canceller {
         Box::new(|| ())
+    }
+
+    /// Who asks the server what this session waits for; nobody, where no server is asked.
+    ///
+    /// # Errors
+    /// What the database says.
+    fn onlooker(&mut self) -> Result<Option<Onlooker>, TargetError> {
+        Ok(None)
+    }
+
+    /// How long the server may take to answer an onlooker.
+    fn answers_within(&self) -> Duration {
+        Duration::ZERO
     }
 }
 

@@ -7,7 +7,7 @@ use typhos_sql::Language;
 use typhos_sql::held::Existing;
 
 use super::session::Adding;
-use crate::contract::Seen;
+use crate::contract::{Seen, Statements};
 use crate::gate::Gate;
 use crate::load_plan::Action;
 
@@ -20,6 +20,7 @@ pub(super) struct Steps {
     pub is_proven: bool,
     pub existing: Option<Existing>,
     pub adding: Adding,
+    pub statements: Statements,
     pub gate: Arc<Gate>,
 }
 

@@ -13,6 +13,7 @@ use crate::contract::{Done, Job, Moved, Seen, Target};
 use crate::error::TargetError;
 use crate::feed::{Feed, FeedEncoder, FeedSink, Release, RowEncoder};
 use crate::load_plan::{Action, LoadPlan, Problem};
+use crate::onlooker::Watch;
 use crate::proof::Proof;
 use crate::witness::Witness;
 
@@ -132,10 +133,12 @@ fn open<S: Session>(mut session: S, job: &Job<'_>, table: &str) -> Result<Halves
         is_proven: job.is_proven,
         existing,
         adding,
+        statements: job.statements.clone(),
         gate: job.gate.clone(),
     };
-    let cancel = session.canceller();
-    let sink = FeedSink::start(columns, job.gate.clone(), cancel, move |feed, release| {
+    let watch = Watch::new(session.onlooker()?, session.answers_within(), session.target());
+    let others = (session.canceller(), watch);
+    let sink = FeedSink::start(columns, job.gate.clone(), others, move |feed, release| {
         let mut stage = None;
         let result = steps.run(&mut session, feed, &release, &mut stage);
         match result {
@@ -153,6 +156,20 @@ fn open<S: Session>(mut session: S, job: &Job<'_>, table: &str) -> Result<Halves
 }
 
 impl Steps {
+    /// Whether rows appear with the end of a transaction.
+    pub(super) fn appears_by_commit<S: Session>(&self, session: &S) -> bool {
+        match self.action {
+            Action::Append => session.adds_by_commit(),
+            Action::Refill => session.refills_by_commit(),
+            _ => session.is_transactional(),
+        }
+    }
+
+    /// Executes what somebody wants to go before the rows.
+    pub(super) fn execute_before<S: Session>(&self, session: &mut S) -> Result<(), TargetError> {
+        self.statements.before.iter().try_for_each(|sql| session.execute(sql).map(|_| ()))
+    }
+
     fn run<S: Session>(
         &self,
         session: &mut S,
@@ -165,6 +182,10 @@ impl Steps {
         if whole {
             let begin = session.language().begin();
             session.execute(begin)?;
+        }
+        // Where making a table ends a transaction, that of the load begins when its rows are moved.
+        if whole || !self.appears_by_commit(session) {
+            self.execute_before(session)?;
         }
         let is_direct = whole && self.action == Action::Create;
         let stage = if is_direct {
@@ -201,11 +222,7 @@ impl Steps {
         self.gate.check()?;
         let proof = self.prove(session, &stage, &staged, &sent)?;
         release.proven(&proof)?;
-        let appears_by_commit = match self.action {
-            Action::Append => session.adds_by_commit(),
-            Action::Refill => session.refills_by_commit(),
-            _ => whole,
-        };
+        let appears_by_commit = self.appears_by_commit(session);
         if appears_by_commit {
             self.gate.check()?;
         } else {
@@ -235,6 +252,12 @@ impl Steps {
                     session.advance_numbers(&self.table, &column.name)?;
                 }
             }
+        }
+        for sql in &self.statements.after {
+            session.execute(sql).map_err(|error| match appears_by_commit {
+                true => error,
+                false => TargetError::Behind(error.to_string()),
+            })?;
         }
         if appears_by_commit {
             self.gate.pass()?;

@@ -182,7 +182,7 @@ fn listed(text: &str) -> Vec<String> {
         let mut value = String::new();
         while let Some(letter) = letters.next() {
             match letter {
-                '\\' => value.extend(letters.next()),
+                '\\' => value.extend(letters.next().map(meant)),
                 '\'' => break,
                 other => value.push(other),
             }
@@ -190,6 +190,19 @@ fn listed(text: &str) -> Vec<String> {
         values.push(value);
     }
     values
+}
+
+/// What a letter behind a backslash stands for.
+fn meant(letter: char) -> char {
+    match letter {
+        'b' => '\u{8}',
+        'f' => '\u{c}',
+        'n' => '\n',
+        'r' => '\r',
+        't' => '\t',
+        '0' => '\0',
+        other => other,
+    }
 }
 
 #[cfg(test)]
@@ -203,6 +216,7 @@ mod tests {
             ("LowCardinality(Nullable(String))", Held::Text(None)),
             ("Decimal(9, 2)", Held::Decimal(Some((9, 2)))),
             ("Enum8('deck' = 1, 'it\\'s' = 2)", Held::Listed(vec!["deck".into(), "it's".into()])),
+            ("Enum8('a\\nb\\t' = 1, '\\\\' = 2)", Held::Listed(vec!["a\nb\t".into(), "\\".into()])),
             ("DateTime64(6, 'UTC')", Held::Timestamp(6, None)),
             ("Array(Int8)", Held::Other),
         ] {

@@ -12,6 +12,7 @@ mod rows;
 
 use std::io::Read;
 use std::sync::atomic::{AtomicU32, Ordering};
+use std::time::Duration;
 
 use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
 use typhos_core::schema::{Layout, Scalar, Schema};
@@ -26,7 +27,7 @@ use typhos_load::at_once::at_once;
 use typhos_load::feed::{Canceller, Feed, SharedFeed};
 use typhos_load::proof::SentFacts;
 use typhos_load::table::{Adding, Answers, Ask, Define, Intent, MoveRows, Objections, UNFINISHED};
-use typhos_load::{TargetError, TargetKind};
+use typhos_load::{Onlooker, TargetError, TargetKind};
 use typhos_sql::held::Existing;
 use typhos_sql::{ClickHouse, Definitions, Language, Movements, define};
 
@@ -44,7 +45,7 @@ pub struct ClickHouseSession {
     language: ClickHouse,
     version: String,
     /// Settings that requests carry which write: who may only read may set none.
-    settings: &'static str,
+    settings: String,
     made: u32,
     /// What the numbers of this session's requests begin with, by which the server knows them.
     session: String,
@@ -64,7 +65,7 @@ impl ClickHouseSession {
             url: url.clone(),
             language: ClickHouse::newest(),
             version: String::new(),
-            settings: "",
+            settings: String::new(),
             made: 0,
             session: session_name(),
             requests: AtomicU32::new(0),
@@ -76,7 +77,11 @@ impl ClickHouseSession {
         session.language = ClickHouse { version };
         // What later versions have for good was an experiment before.
         if version < (19, 14) {
-            session.settings = "&allow_experimental_low_cardinality_type=1";
+            session.settings.push_str("&allow_experimental_low_cardinality_type=1");
+        }
+        if !url.timeouts.statement.is_zero() {
+            let seconds = url.timeouts.statement.as_secs().max(1);
+            session.settings.push_str(&format!("&max_execution_time={seconds}"));
         }
         let text = session.language.literal(&url.database);
         let known =
@@ -184,7 +189,7 @@ impl ClickHouseSession {
         let feed = SharedFeed::new(feed);
         let load = || {
             let mut body = statement.as_bytes().chain(feed.reader());
-            self.request("", self.settings, SendBody::from_reader(&mut body)).map(|_| ())
+            self.request("", &self.settings, SendBody::from_reader(&mut body)).map(|_| ())
         };
         // The server works on each request with one thread.
         let cores = std::thread::available_parallelism().map_or(1, |cores| cores.get().min(4));
@@ -330,7 +335,7 @@ impl Ask for ClickHouseSession {
 
 impl Define for ClickHouseSession {
     fn execute(&mut self, sql: &str) -> Result<Option<u64>, TargetError> {
-        self.request("", self.settings, SendBody::from_reader(&mut sql.as_bytes()))?;
+        self.request("", &self.settings, SendBody::from_reader(&mut sql.as_bytes()))?;
         Ok(None)
     }
 
@@ -481,6 +486,16 @@ impl MoveRows for ClickHouseSession {
             Adding::ByExchange => Ok(()),
             _ => Err(self.server_error(format!("the rows of {table} cannot be exchanged"), "")),
         }
+    }
+
+    fn answers_within(&self) -> Duration {
+        self.url.timeouts.answer
+    }
+
+    fn onlooker(&mut self) -> Result<Option<Onlooker>, TargetError> {
+        // Nobody holds locks there; but it may not answer.
+        let url = self.url.clone();
+        Ok(Some(Box::new(move || ClickHouseSession::connect(&url).map(|_| None))))
     }
 
     fn canceller(&self) -> Canceller {

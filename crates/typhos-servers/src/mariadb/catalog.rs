@@ -175,9 +175,31 @@ fn can_undo(
     problems: &mut Vec<Problem>,
 ) -> Result<(), TargetError> {
     let text = Mariadb.literal(intent.table);
+    let view = session.query(&format!(
+        "SELECT is_updatable, view_definition FROM information_schema.views \
+         WHERE table_schema = database() AND table_name = {text}"
+    ))?;
+    let view = view.into_iter().next();
+    let behind = view.as_ref().and_then(|row| row.get(1)?.as_deref().and_then(table_of_view));
+    let is_open = view.as_ref().is_some_and(|row| row[0].as_deref() == Some("YES"));
+    if view.is_some() && !(is_open && behind.is_some() && intent.action == Action::Append) {
+        let what = match intent.action {
+            Action::Refill => "is not a table, and only the rows of one can be exchanged",
+            _ => "is no table, and no view of one table that the server puts rows into",
+        };
+        problems.push(Problem::new(
+            format!("'{}' {what}", intent.table),
+            Remedy::of("name the table behind it with {table}"),
+        ));
+        return Ok(());
+    }
+    let (schema, text) = match behind {
+        Some((schema, table)) => (Mariadb.literal(&schema), Mariadb.literal(&table)),
+        None => ("database()".into(), text),
+    };
     let engine = session.one(&format!(
         "SELECT t.engine FROM information_schema.tables t JOIN information_schema.engines e ON e.engine = t.engine \
-         WHERE t.table_schema = database() AND t.table_name = {text} AND coalesce(e.transactions, 'NO') <> 'YES'"
+         WHERE t.table_schema = {schema} AND t.table_name = {text} AND coalesce(e.transactions, 'NO') <> 'YES'"
     ))?;
     if let Some(engine) = engine {
         problems.push(Problem::new(
@@ -191,6 +213,16 @@ fn can_undo(
         ));
     }
     Ok(())
+}
+
+/// The database and the table behind a view, as the server writes the definition of a view of one table; `None` of any
+/// other.
+fn table_of_view(definition: &str) -> Option<(String, String)> {
+    let (_, from) = definition.split_once(" from `")?;
+    let (schema, rest) = from.split_once("`.`")?;
+    let (table, rest) = rest.split_once('`')?;
+    let is_alone = rest.is_empty() || rest.starts_with(" where ");
+    (is_alone && !schema.contains('`')).then(|| (schema.to_owned(), table.to_owned()))
 }
 
 fn may_write(
@@ -293,6 +325,18 @@ fn may_replace(
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_view_of_one_table_leads_to_it() {
+        let of = |definition: &str| table_of_view(definition);
+        let found = Some(("ferry".to_owned(), "tickets".to_owned()));
+        let plain = "select `ferry`.`tickets`.`n` AS `n` from `ferry`.`tickets`";
+        assert_eq!(of(plain), found);
+        assert_eq!(of(&format!("{plain} where `ferry`.`tickets`.`n` > 1")), found);
+        assert_eq!(of("select 1 AS `1`"), None);
+        assert_eq!(of("select 1 AS `1` from (`ferry`.`a` join `ferry`.`b`)"), None);
+        assert_eq!(of("select 1 AS `1` from `ferry`.`a` group by 1"), None);
+    }
 
     #[test]
     fn types_are_understood_as_the_catalog_spells_them() {

@@ -10,6 +10,7 @@ mod rows;
 
 use std::io::{Read, Write};
 use std::sync::Mutex;
+use std::time::Duration;
 
 use mysql::prelude::Queryable;
 use mysql::{Conn, LocalInfileHandler, OptsBuilder, SslOpts, Value};
@@ -21,7 +22,7 @@ use typhos_load::at_once::at_once;
 use typhos_load::feed::{Canceller, Feed, SharedFeed};
 use typhos_load::proof::SentFacts;
 use typhos_load::table::{Answers, Ask, Define, Intent, MoveRows, Objections, UNFINISHED};
-use typhos_load::{TargetError, TargetKind};
+use typhos_load::{Onlooker, TargetError, TargetKind, Timeouts};
 use typhos_sql::held::Existing;
 use typhos_sql::{Definitions, Language, Mariadb};
 
@@ -31,6 +32,12 @@ use rows::MariadbRows;
 pub const KIND: TargetKind = server_table::kind(&["mysql", "mariadb"], |address| {
     server_table::open(address, MariadbSession::connect)
 });
+
+/// Milliseconds of silence until the machine at the other end of a connection is asked whether it is there.
+const KEEP_ALIVE_MS: u32 = 30_000;
+
+/// Seconds that a lock is waited for where there is no end: a year.
+const MOST_WAIT: u64 = 31_536_000;
 
 /// A session with a MariaDB server.
 pub struct MariadbSession {
@@ -50,7 +57,9 @@ impl MariadbSession {
             .user(Some(&url.user))
             .pass(url.password.as_ref().map(|word| word.reveal()))
             .db_name(Some(&url.database))
-            .tcp_connect_timeout(Some(std::time::Duration::from_secs(20)))
+            .tcp_connect_timeout(Some(url.timeouts.connect).filter(|most| !most.is_zero()))
+            // A machine that is gone says nothing.
+            .tcp_keepalive_time_ms(Some(KEEP_ALIVE_MS))
             .prefer_socket(false);
         options = match is_socket {
             true => options.socket(Some(&url.host)),
@@ -69,6 +78,16 @@ impl MariadbSession {
              foreign_key_checks = 1, unique_checks = 1",
         )?;
         session.execute("SET NAMES utf8mb4 COLLATE utf8mb4_nopad_bin")?;
+        let Timeouts { lock, statement, .. } = url.timeouts;
+        // Without an end these are a year, the most that they can be.
+        let lock = if lock.is_zero() { MOST_WAIT } else { lock.as_secs().clamp(1, MOST_WAIT) };
+        session.execute(&format!(
+            "SET SESSION lock_wait_timeout = {lock}, innodb_lock_wait_timeout = {lock}"
+        ))?;
+        if !statement.is_zero() {
+            let seconds = statement.as_secs_f64();
+            session.execute(&format!("SET SESSION max_statement_time = {seconds}"))?;
+        }
         session.version = session.one("SELECT version()")?.unwrap_or_default();
         Ok(session)
     }
@@ -112,6 +131,39 @@ fn plainly(value: &Value) -> String {
 }
 
 impl MariadbSession {
+    /// What the session of a number waits for, and who may hold it: the server says that of rows only.
+    fn waits_for(&mut self, number: u32) -> Result<Option<String>, TargetError> {
+        let state = self.one(&format!(
+            "SELECT CASE WHEN state LIKE 'Waiting for %lock%' OR state = 'User lock' THEN state END \
+             FROM information_schema.processlist WHERE id = {number}"
+        ))?;
+        let who = "concat('connection ', p.id, ' (', p.user, ')')";
+        // Who may not look at the transactions of others learns that it waits, and not for whom.
+        let holders = self.names(&format!(
+            "SELECT DISTINCT {who} FROM information_schema.innodb_lock_waits w \
+             JOIN information_schema.innodb_trx r ON r.trx_id = w.requesting_trx_id AND r.trx_mysql_thread_id = {number} \
+             JOIN information_schema.innodb_trx b ON b.trx_id = w.blocking_trx_id \
+             JOIN information_schema.processlist p ON p.id = b.trx_mysql_thread_id ORDER BY 1"
+        ));
+        let holders = holders.unwrap_or_default();
+        if !holders.is_empty() {
+            return Ok(Some(format!("a lock on rows held by {}", holders.join(", "))));
+        }
+        let Some(state) = state else { return Ok(None) };
+        let others = self.names(&format!(
+            "SELECT {who} FROM information_schema.processlist p WHERE p.id NOT IN ({number}, connection_id()) \
+             AND p.db = database() ORDER BY p.id LIMIT 3"
+        ))?;
+        let what = match state.as_str() {
+            "User lock" => "another load that looks for keys in the same table".to_owned(),
+            state => state.replacen("Waiting for ", "a lock (", 1) + ")",
+        };
+        Ok(Some(match others.is_empty() {
+            true => what,
+            false => format!("{what}; others at work there are {}", others.join(", ")),
+        }))
+    }
+
     /// Sends a share of the rows.
     fn load(&mut self, sql: &str, feed: SharedFeed) -> Result<(), TargetError> {
         let reader = Mutex::new(feed.reader());
@@ -323,7 +375,11 @@ impl MoveRows for MariadbSession {
     fn lock_keys(&mut self, table: &str) -> Result<(), TargetError> {
         let name = format!("sha1(concat(database(), '.', {}))", Mariadb.literal(table));
         // It is given back with the connection. Who waits can be called off, since the server is.
-        let got = self.one(&format!("SELECT get_lock(concat('typhos_', {name}), 86400)"))?;
+        let most = match self.url.timeouts.lock.as_secs() {
+            0 => MOST_WAIT,
+            seconds => seconds,
+        };
+        let got = self.one(&format!("SELECT get_lock(concat('typhos_', {name}), {most})"))?;
         match got.as_deref() {
             Some("1") => Ok(()),
             _ => {
@@ -339,6 +395,21 @@ impl MoveRows for MariadbSession {
 
     fn adds_by_commit(&self) -> bool {
         true
+    }
+
+    fn answers_within(&self) -> Duration {
+        self.url.timeouts.answer
+    }
+
+    fn onlooker(&mut self) -> Result<Option<Onlooker>, TargetError> {
+        let (url, number, mut other) = (self.url.clone(), self.conn.connection_id(), None);
+        Ok(Some(Box::new(move || {
+            let other = match &mut other {
+                Some(other) => other,
+                none => none.insert(MariadbSession::connect(&url)?),
+            };
+            other.waits_for(number)
+        })))
     }
 
     fn canceller(&self) -> Canceller {

@@ -10,6 +10,7 @@ mod rows;
 mod types;
 
 use std::io::Write;
+use std::time::Duration;
 
 use postgres::config::Host;
 use postgres::{Client, Config, NoTls, SimpleQueryMessage};
@@ -20,7 +21,7 @@ use crate::server_url::ServerUrl;
 use typhos_load::feed::{Abandoned, Canceller, Feed};
 use typhos_load::proof::SentFacts;
 use typhos_load::table::{Answers, Ask, Define, Intent, MoveRows, Objections, UNFINISHED};
-use typhos_load::{TargetError, TargetKind};
+use typhos_load::{Onlooker, TargetError, TargetKind, Timeouts};
 use typhos_sql::held::Existing;
 use typhos_sql::{self as sql, Definitions, Language, NamedType, Postgres};
 
@@ -31,6 +32,13 @@ use types::Found;
 pub const KIND: TargetKind = server_table::kind(&["postgres", "postgresql"], |address| {
     server_table::open(address, PostgresSession::connect)
 });
+
+/// How long a connection is silent until the machine at its other end is asked whether it is there, and how long until it
+/// is asked again.
+const KEEP_ALIVE: Duration = Duration::from_secs(30);
+
+/// How often it is asked until it is taken for gone.
+const KEEP_ALIVE_TRIES: u32 = 4;
 
 /// The first half of the number of a lock on the keys of a table; the other half is that of the table.
 const KEYS_LOCK: u32 = 0x7479_7068;
@@ -56,7 +64,13 @@ impl PostgresSession {
             .dbname(&url.database)
             .port(url.port)
             .application_name("typhos")
-            .connect_timeout(std::time::Duration::from_secs(20));
+            // A machine that is gone says nothing.
+            .keepalives_idle(KEEP_ALIVE)
+            .keepalives_interval(KEEP_ALIVE)
+            .keepalives_retries(KEEP_ALIVE_TRIES);
+        if !url.timeouts.connect.is_zero() {
+            config.connect_timeout(url.timeouts.connect);
+        }
         if url.host.starts_with('/') {
             config.host_path(&url.host);
             debug_assert!(matches!(config.get_hosts(), [Host::Unix(_)]));
@@ -85,6 +99,11 @@ impl PostgresSession {
         // Answers are to be read alike, whatever the server is set to. The questions of a proof have many
         // small parts, and compiling them takes longer than asking.
         session.execute("SET datestyle = 'ISO, MDY'; SET timezone = 'UTC'; SET extra_float_digits = 1; SET standard_conforming_strings = on; SET client_encoding = 'UTF8'; SET jit = off")?;
+        let Timeouts { lock, statement, .. } = url.timeouts;
+        let limits = [("lock_timeout", lock), ("statement_timeout", statement)];
+        for (name, time) in limits.into_iter().filter(|(_, time)| !time.is_zero()) {
+            session.execute(&format!("SET {name} = {}", time.as_millis()))?;
+        }
         if let Some(schema) = &url.schema {
             // Types are made beside their table.
             let schema = Postgres.identifier(schema);
@@ -106,6 +125,17 @@ impl PostgresSession {
             None => "current_schema()".into(),
         }
     }
+}
+
+/// Asks what the session of a number waits for: the lock, and who holds it.
+fn waiting_question(number: &str) -> String {
+    format!(
+        "SELECT 'a lock' || coalesce((SELECT ' on ' || min(relation::regclass::text) FROM pg_locks WHERE pid = {number} AND NOT granted), '') \
+         || ' held by ' || string_agg('session ' || h.pid || coalesce(' (' || concat_ws(', ', a.usename, nullif(a.application_name, ''), \
+         a.state || coalesce(' since ' || to_char(a.state_change, 'HH24:MI:SS \"UTC\"'), '')) || ')', ''), ', ' ORDER BY h.pid) \
+         FROM (SELECT DISTINCT unnest(pg_blocking_pids({number})) AS pid) h LEFT JOIN pg_stat_activity a ON a.pid = h.pid \
+         HAVING count(*) > 0"
+    )
 }
 
 /// A connection that did not come about.
@@ -329,6 +359,22 @@ impl MoveRows for PostgresSession {
              WHERE pg_get_serial_sequence({name_text}, {column_text}) IS NOT NULL AND (SELECT max({quoted}) FROM {name}) > 0"
         ))?;
         Ok(())
+    }
+
+    fn answers_within(&self) -> Duration {
+        self.url.timeouts.answer
+    }
+
+    fn onlooker(&mut self) -> Result<Option<Onlooker>, TargetError> {
+        let Some(number) = self.one("SELECT pg_backend_pid()")? else { return Ok(None) };
+        let (url, mut other) = (self.url.clone(), None);
+        Ok(Some(Box::new(move || {
+            let other = match &mut other {
+                Some(other) => other,
+                none => none.insert(PostgresSession::connect(&url)?),
+            };
+            Ok(other.one(&waiting_question(&number))?)
+        })))
     }
 
     fn canceller(&self) -> Canceller {

@@ -97,9 +97,12 @@ fn may_append(
     )?;
     ask(
         session,
-        &format!("SELECT c.relkind IN ('r', 'p', 'f') FROM pg_class c WHERE {here}"),
+        // 8 is the right place of insertions; rules and triggers of a view do not count, since they do what they like.
+        &format!(
+            "SELECT c.relkind IN ('r', 'p', 'f') OR pg_relation_is_updatable(c.oid, false) & 8 = 8 FROM pg_class c WHERE {here}"
+        ),
         problems,
-        format!("'{table}' is not a table that rows can be added to"),
+        format!("'{table}' is no table, and no view that the server puts rows into by itself"),
         Remedy::of("name another with {table}"),
     )?;
     for (right, columns) in [
@@ -147,6 +150,13 @@ fn may_refill(
         problems,
         format!("the user '{user}' lacks the right DELETE on '{table}'"),
         format!("GRANT DELETE ON {} TO {identifier}", Postgres.identifier(table)),
+    )?;
+    ask(
+        session,
+        &format!("SELECT c.relkind IN ('r', 'p', 'f') FROM pg_class c WHERE {here}"),
+        problems,
+        format!("'{table}' is not a table, and only the rows of one can be exchanged"),
+        Remedy::of("name the table behind it with {table}"),
     )?;
     // Of a table with policies only those rows would go that the user sees.
     ask(

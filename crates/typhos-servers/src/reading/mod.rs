@@ -87,7 +87,7 @@ struct Column {
 
 /// A table of a server.
 pub struct ServerTable {
-    session: Box<dyn ReadRows>,
+    session: Box<dyn ReadRows + Send>,
     qualified: String,
     columns: Vec<Column>,
     schema: SchemaRef,
@@ -115,10 +115,12 @@ impl ServerTable {
     ) -> Result<ServerTable, TargetError> {
         let mut url = server_table::parsed(url).map_err(TargetError::Address)?;
         url.password = password.or(url.password);
-        let mut session = connect(&url)?;
+        let table =
+            table.map(|typed| url.go_to(typed)).transpose().map_err(TargetError::Address)?;
+        let mut session = server_table::in_time(&url, connect)?;
         let target = session.target();
         let name = match table {
-            Some(name) => name.to_owned(),
+            Some(name) => name,
             None => only(session.tables()?).map_err(|message| refused(&target, message))?,
         };
         let Some(existing) = session.existing(&name)? else {
@@ -163,7 +165,7 @@ fn refused(target: &str, message: String) -> TargetError {
     TargetError::Server { target: target.to_owned(), message, help: String::new() }
 }
 
-fn connect(url: &ServerUrl) -> Result<Box<dyn ReadRows>, TargetError> {
+fn connect(url: &ServerUrl) -> Result<Box<dyn ReadRows + Send>, TargetError> {
     Ok(match url.kind {
         #[cfg(feature = "postgres")]
         ServerKind::Postgres => Box::new(crate::postgres::PostgresSession::connect(url)?),

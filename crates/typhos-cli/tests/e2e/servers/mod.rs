@@ -4,6 +4,7 @@ mod appends;
 mod certificate;
 mod encryption;
 mod faults;
+mod names;
 mod nested;
 mod reading;
 mod refill;
@@ -11,6 +12,7 @@ mod round_trip;
 mod server;
 mod tables;
 mod values;
+mod waiting;
 
 pub use server::{Database, Kind, Server};
 
