@@ -2,7 +2,7 @@
 
 use super::REJECTED_TEXT;
 use super::unescape::unescape;
-use super::walk::Name;
+use super::walk::{Fault, Name};
 use crate::records::{Guess, JsonFault, NodeId, Paths, ScopeId};
 
 /// Where a walk stands in one object or array.
@@ -73,7 +73,7 @@ impl Cursor {
         paths: &Paths,
         text: &[u8],
         name: Name,
-    ) -> Result<Option<NodeId>, JsonFault> {
+    ) -> Result<Option<NodeId>, Fault> {
         if name.is_guessed
             && let Some(id) = paths.child_at(self.at.node, self.at.guess)
         {
@@ -86,7 +86,7 @@ impl Cursor {
         }
         let meant = self.meant(text, name);
         if self.at.node == 0 && !self.is_in_value && meant == REJECTED_TEXT.as_bytes() {
-            return Err(JsonFault::NotMended);
+            return Err(JsonFault::NotMended.into());
         }
         let found = paths.child(self.at.node, self.at.guess, meant);
         if let Some((_, at)) = found {
@@ -100,10 +100,10 @@ impl Cursor {
     /// # Errors
     /// One that is not valid UTF-8: it could not be asked for.
     #[cold]
-    pub fn check_name(&self, text: &[u8], name: Name) -> Result<(), JsonFault> {
+    pub fn check_name(&self, text: &[u8], name: Name) -> Result<(), Fault> {
         match std::str::from_utf8(self.meant(text, name)) {
             Ok(_) => Ok(()),
-            Err(_) => Err(JsonFault::Name { byte: name.start - 1 }),
+            Err(_) => Err(JsonFault::Name { byte: name.start - 1 }.into()),
         }
     }
 
@@ -117,12 +117,12 @@ impl Cursor {
     /// # Errors
     /// A node that the record has already.
     #[inline]
-    pub fn see(&mut self, id: NodeId, start: usize) -> Result<(), JsonFault> {
+    pub fn see(&mut self, id: NodeId, start: usize) -> Result<(), Fault> {
         if self.seen.len() <= id as usize {
             self.seen.resize(id as usize + 1, 0);
         }
         if std::mem::replace(&mut self.seen[id as usize], self.at.object) == self.at.object {
-            return Err(JsonFault::Repeated { byte: start - 1 });
+            return Err(JsonFault::Repeated { byte: start - 1 }.into());
         }
         Ok(())
     }

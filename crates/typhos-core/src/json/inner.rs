@@ -5,7 +5,7 @@
 
 use super::cursor::Cursor;
 use super::unescape::unescape;
-use super::walk::{Listen, Name, Span, Walk};
+use super::walk::{Fault, Listen, Name, Span, Walk};
 use crate::records::{Guess, JsonFault, PathKind, Paths};
 
 /// A value inside of another one.
@@ -22,6 +22,7 @@ impl Span {
     #[inline]
     fn inner<'a>(&self, text: &'a [u8], scratch: &'a mut Vec<u8>) -> Inner<'a> {
         let Span { kind, start, end, is_escaped } = *self;
+        let (start, end) = (start as usize, end as usize);
         let value = match kind {
             PathKind::Text if is_escaped => {
                 scratch.clear();
@@ -75,7 +76,9 @@ impl MemberReader {
         let MemberReader { paths, cursor, found, .. } = self;
         found.fill(None);
         cursor.begin(0);
-        Walk::new(text).record(&mut Members { paths, cursor, found, text, column: None })
+        Walk::new(text)
+            .record(&mut Members { paths, cursor, found, text, column: None })
+            .map_err(|fault| *fault)
     }
 
     /// The member at a path of the object that was read last, which stands in `text`; `None` where it has none.
@@ -101,7 +104,7 @@ impl Listen for Members<'_> {
     }
 
     #[inline]
-    fn member(&mut self, name: Name, kind: PathKind) -> Result<bool, JsonFault> {
+    fn member(&mut self, name: Name, kind: PathKind) -> Result<bool, Fault> {
         self.column = None;
         let Some(id) = self.cursor.find(self.paths, self.text, name)? else { return Ok(false) };
         self.cursor.see(id, name.start)?;

@@ -1,8 +1,8 @@
 //! What is in values that are taken as they are, counted for paths that are provisional.
 
 use super::cursor::Cursor;
-use super::walk::{Listen, Name, Span, Walk};
-use crate::records::{Guess, JsonFault, NodeId, PathKind, Paths, Seen};
+use super::walk::{Fault, Listen, Name, Span, Walk};
+use crate::records::{Guess, NodeId, PathKind, Paths, Seen};
 
 /// What is in the value of a column, as it is walked over.
 struct Insides<'s> {
@@ -45,7 +45,7 @@ impl Listen for Insides<'_> {
         self.cursor.guess(self.paths)
     }
 
-    fn member(&mut self, name: Name, kind: PathKind) -> Result<bool, JsonFault> {
+    fn member(&mut self, name: Name, kind: PathKind) -> Result<bool, Fault> {
         let Some(id) = self.cursor.find(self.paths, self.text, name)? else {
             self.seen.is_odd = true;
             return Ok(false);

@@ -1,8 +1,8 @@
 //! Learning the paths of an input from every record.
 
 use super::cursor::Cursor;
-use super::walk::{Listen, Name, Span, Walk};
-use crate::records::{Guess, Holds, JsonFault, LineRef, NodeId, PathKind, Paths, Provisional};
+use super::walk::{Fault, Listen, Name, Span, Walk};
+use crate::records::{Guess, Holds, LineRef, NodeId, PathKind, Paths, Provisional};
 use crate::run::{self, Monitor, RunError, RunOptions};
 use crate::schema::REJECTED_COLUMNS;
 use crate::text::{
@@ -230,7 +230,7 @@ impl Listen for Names<'_, '_> {
     }
 
     #[inline]
-    fn member(&mut self, name: Name, kind: PathKind) -> Result<bool, JsonFault> {
+    fn member(&mut self, name: Name, kind: PathKind) -> Result<bool, Fault> {
         let Learner { paths, cursor, place, names, shown, limits, .. } = &mut *self.learner;
         let id = match cursor.find(paths, self.text, name)? {
             Some(id) => id,

@@ -7,7 +7,7 @@ use super::insides::count_insides;
 use super::learn::learned;
 use super::twice::check_names;
 use super::unescape::unescape;
-use super::walk::{Listen, Name, Span, Walk};
+use super::walk::{Fault, Listen, Name, Span, Walk};
 use crate::records::{
     Bounds, Broken, BrokenKind, Guess, JsonFault, Leaf, LeafKind, LineRef, NodeId, PathKind, Paths,
     Presence, Records, ScopeId, Seen, Split, Values,
@@ -379,7 +379,7 @@ impl<'b> JsonSplit<'b> {
             None => Walk::new(line)
                 .within(self.paths.depth_limit)
                 .record(&mut listen)
-                .map_err(BrokenKind::Json),
+                .map_err(|fault| BrokenKind::Json(*fault)),
         };
         let (start, end) = (start as u32, (start + line.len()) as u32);
         match result {
@@ -455,7 +455,7 @@ impl Listen for Members<'_> {
     }
 
     #[inline]
-    fn member(&mut self, name: Name, kind: PathKind) -> Result<bool, JsonFault> {
+    fn member(&mut self, name: Name, kind: PathKind) -> Result<bool, Fault> {
         (self.column, self.is_element) = (None, false);
         // What was never learned of is no column, and nothing in it is.
         let Some(id) = self.cursor.find(self.paths, self.text, name)? else {
@@ -517,23 +517,25 @@ impl Listen for Members<'_> {
             PathKind::Text if !is_escaped && end - start > 2 => (start, end) = (start + 1, end - 1),
             _ => {}
         }
-        leaves.bounds.push((self.start + start as u32, self.start + end as u32));
+        leaves.bounds.push((self.start + start, self.start + end));
         leaves.kinds.push(found);
         if self.is_element {
             self.cursor.leave();
         }
     }
 
-    fn check(&mut self) -> Result<(), JsonFault> {
+    fn check(&mut self) -> Result<(), Fault> {
         // What is not looked into is held to the same rule as what is.
         let Some(column) = self.column else { return Ok(()) };
         let Some((start, end)) = self.columns[column].bounds.last().copied() else { return Ok(()) };
         let (start, end) = ((start - self.start) as usize, (end - self.start) as usize);
         let value = &self.text[start..end];
-        check_names(value).map_err(|fault| match fault {
-            JsonFault::Repeated { byte } => JsonFault::Repeated { byte: start + byte },
-            JsonFault::Name { byte } => JsonFault::Name { byte: start + byte },
-            other => other,
+        check_names(value).map_err(|fault| -> Fault {
+            match *fault {
+                JsonFault::Repeated { byte } => JsonFault::Repeated { byte: start + byte }.into(),
+                JsonFault::Name { byte } => JsonFault::Name { byte: start + byte }.into(),
+                other => other.into(),
+            }
         })?;
         if let Some(seen) = &mut self.seen {
             count_insides(self.paths, self.node, value, self.line, seen);

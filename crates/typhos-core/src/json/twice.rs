@@ -4,7 +4,7 @@ use std::borrow::Cow;
 use std::collections::HashSet;
 
 use super::unescape::unescape;
-use super::walk::{Listen, Name, Span, Walk};
+use super::walk::{Fault, Listen, Name, Span, Walk};
 use crate::records::{JsonFault, PathKind};
 
 /// The names of the objects of one value.
@@ -21,7 +21,7 @@ struct Names<'t> {
 ///
 /// # Errors
 /// The first such name.
-pub(super) fn check_names(text: &[u8]) -> Result<(), JsonFault> {
+pub(super) fn check_names(text: &[u8]) -> Result<(), Fault> {
     if memchr::memchr(b'{', text).is_none() {
         return Ok(());
     }
@@ -39,7 +39,7 @@ impl Names<'_> {
 }
 
 impl Listen for Names<'_> {
-    fn member(&mut self, name: Name, kind: PathKind) -> Result<bool, JsonFault> {
+    fn member(&mut self, name: Name, kind: PathKind) -> Result<bool, Fault> {
         let written = &self.text[name.start..name.end];
         let meant = match name.is_escaped {
             true => {
@@ -50,11 +50,11 @@ impl Listen for Names<'_> {
             false => Cow::Borrowed(written),
         };
         if std::str::from_utf8(&meant).is_err() {
-            return Err(JsonFault::Name { byte: name.start - 1 });
+            return Err(JsonFault::Name { byte: name.start - 1 }.into());
         }
         let object = self.open.last().copied().unwrap_or_default();
         if !self.seen.insert((object, meant)) {
-            return Err(JsonFault::Repeated { byte: name.start - 1 });
+            return Err(JsonFault::Repeated { byte: name.start - 1 }.into());
         }
         Ok(self.element(kind))
     }

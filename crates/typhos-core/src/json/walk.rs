@@ -9,6 +9,9 @@
 
 use crate::records::{DEFAULT_DEPTH_LIMIT, Guess, JsonFault, PathKind};
 
+/// What is wrong, in a box: what is right is handed on for every value, and fits into registers then.
+pub(super) type Fault = Box<JsonFault>;
+
 /// Objects and arrays within each other that can be read; of more a record is broken.
 const MOST_DEPTH: usize = DEFAULT_DEPTH_LIMIT;
 
@@ -17,10 +20,10 @@ const MOST_DEPTH: usize = DEFAULT_DEPTH_LIMIT;
 pub struct Span {
     /// What it is.
     pub kind: PathKind,
-    /// Where it starts; of a text, at its quote.
-    pub start: usize,
+    /// Where it starts; of a text, at its quote. A line is shorter than 4 GiB, and a small span fits into registers.
+    pub start: u32,
     /// Where it ends; of a text, behind its quote.
-    pub end: usize,
+    pub end: u32,
     /// Whether it is a text with an escape in it.
     pub is_escaped: bool,
 }
@@ -50,7 +53,7 @@ pub trait Listen {
     ///
     /// # Errors
     /// Whatever is wrong with the name.
-    fn member(&mut self, name: Name, kind: PathKind) -> Result<bool, JsonFault>;
+    fn member(&mut self, name: Name, kind: PathKind) -> Result<bool, Fault>;
 
     /// An element of an array that is told of. Says the same.
     fn element(&mut self, _kind: PathKind) -> bool {
@@ -64,7 +67,7 @@ pub trait Listen {
     ///
     /// # Errors
     /// Whatever it is.
-    fn check(&mut self) -> Result<(), JsonFault> {
+    fn check(&mut self) -> Result<(), Fault> {
         Ok(())
     }
 
@@ -129,7 +132,7 @@ impl<'t> Walk<'t> {
     }
 
     /// Walks over a text that is an object and nothing else but white space.
-    pub fn record(&mut self, listen: &mut impl Listen) -> Result<(), JsonFault> {
+    pub fn record(&mut self, listen: &mut impl Listen) -> Result<(), Fault> {
         self.space();
         if self.peek() != Some(b'{') {
             return Err(self.other("an object"));
@@ -139,9 +142,9 @@ impl<'t> Walk<'t> {
     }
 
     /// Walks over a value, with nothing around it; the listener is told of all that is in it.
-    pub fn any(&mut self, listen: &mut impl Listen) -> Result<(), JsonFault> {
+    pub fn any(&mut self, listen: &mut impl Listen) -> Result<(), Fault> {
         let kind = self.kind()?;
-        self.told(listen, Some(kind), MOST_DEPTH)
+        self.told(listen, kind, true, MOST_DEPTH)
     }
 
     /// Walks over a text that is an array and nothing else but white space; `each` is told of its elements.
@@ -151,35 +154,42 @@ impl<'t> Walk<'t> {
     ) -> Result<(), E> {
         self.space();
         if self.peek() != Some(b'[') {
-            return Err(self.other("an array").into());
+            return Err((*self.other("an array")).into());
         }
         self.at += 1;
         self.space();
         if self.peek() == Some(b']') {
             self.at += 1;
-            return Ok(self.end()?);
+            return self.end().map_err(|fault| (*fault).into());
         }
         loop {
-            each(self.value(MOST_DEPTH - 1)?)?;
-            if !self.goes_on(b']')? {
-                return Ok(self.end()?);
+            each(self.value(MOST_DEPTH - 1).map_err(|fault| *fault)?)?;
+            if !self.goes_on(b']').map_err(|fault| *fault)? {
+                return self.end().map_err(|fault| (*fault).into());
             }
         }
     }
 
     /// What is wrong with a text that is another value than was wanted, or none.
     #[cold]
-    fn other(&mut self, wanted: &'static str) -> JsonFault {
+    fn other(&mut self, wanted: &'static str) -> Fault {
         let value = self.value(MOST_DEPTH);
         match value.and_then(|span| self.end().map(|()| span)) {
-            Ok(span) => JsonFault::Other { byte: span.start, kind: span.kind.name(), wanted },
+            Ok(span) => {
+                JsonFault::Other { byte: span.start as usize, kind: span.kind.name(), wanted }
+                    .into()
+            }
             Err(fault) => fault,
         }
     }
 
-    fn end(&mut self) -> Result<(), JsonFault> {
+    fn end(&mut self) -> Result<(), Fault> {
         self.space();
-        if self.at < self.text.len() { Err(JsonFault::Behind { byte: self.at }) } else { Ok(()) }
+        if self.at < self.text.len() {
+            Err(JsonFault::Behind { byte: self.at }.into())
+        } else {
+            Ok(())
+        }
     }
 
     #[inline]
@@ -195,7 +205,7 @@ impl<'t> Walk<'t> {
     }
 
     /// The members of an object, of which the listener is told.
-    fn object(&mut self, listen: &mut impl Listen, depth: usize) -> Result<(), JsonFault> {
+    fn object(&mut self, listen: &mut impl Listen, depth: usize) -> Result<(), Fault> {
         let depth = depth.checked_sub(1).ok_or(JsonFault::TooDeep { byte: self.at })?;
         self.at += 1;
         self.space();
@@ -208,34 +218,35 @@ impl<'t> Walk<'t> {
             let name = name.map_or_else(|| self.name(), Ok)?;
             let kind = self.kind()?;
             let is_told = listen.member(name, kind)?;
-            self.told(listen, is_told.then_some(kind), depth)?;
+            self.told(listen, kind, is_told, depth)?;
             if !self.goes_on(b'}')? {
                 return Ok(());
             }
         }
     }
 
-    /// A value; where a kind is given, and it is that of an object or array, the listener is told of what is in it.
-    #[inline]
+    /// A value of a kind; where it is told of, and is an object or array, the listener is told of what is in it.
+    #[inline(always)]
     fn told(
         &mut self,
         listen: &mut impl Listen,
-        kind: Option<PathKind>,
+        kind: PathKind,
+        is_told: bool,
         depth: usize,
-    ) -> Result<(), JsonFault> {
+    ) -> Result<(), Fault> {
         match kind {
-            Some(PathKind::Object) => {
+            PathKind::Object if is_told => {
                 self.object(listen, depth)?;
                 listen.leave();
             }
-            Some(PathKind::Array) => {
+            PathKind::Array if is_told => {
                 self.array(listen, depth)?;
                 listen.leave();
             }
             _ => {
-                let value = self.value(depth)?;
+                let value = self.value_of(kind, depth)?;
                 listen.value(value);
-                if matches!(value.kind, PathKind::Object | PathKind::Array) {
+                if matches!(kind, PathKind::Object | PathKind::Array) {
                     listen.check()?;
                 }
             }
@@ -244,7 +255,7 @@ impl<'t> Walk<'t> {
     }
 
     /// The elements of an array, of which the listener is told.
-    fn array(&mut self, listen: &mut impl Listen, depth: usize) -> Result<(), JsonFault> {
+    fn array(&mut self, listen: &mut impl Listen, depth: usize) -> Result<(), Fault> {
         let depth = depth.checked_sub(1).ok_or(JsonFault::TooDeep { byte: self.at })?;
         self.at += 1;
         self.space();
@@ -255,7 +266,7 @@ impl<'t> Walk<'t> {
         loop {
             let kind = self.kind()?;
             let is_told = listen.element(kind);
-            self.told(listen, is_told.then_some(kind), depth)?;
+            self.told(listen, kind, is_told, depth)?;
             if !self.goes_on(b']')? {
                 return Ok(());
             }
@@ -274,7 +285,7 @@ impl<'t> Walk<'t> {
     }
 
     /// A name and the colon behind it.
-    fn name(&mut self) -> Result<Name, JsonFault> {
+    fn name(&mut self) -> Result<Name, Fault> {
         if self.peek() != Some(b'"') {
             return Err(self.unexpected("a name in quotes"));
         }
@@ -286,12 +297,13 @@ impl<'t> Walk<'t> {
         self.at += 1;
         self.space();
         let Span { start, end, is_escaped, .. } = name;
-        Ok(Name { start: start + 1, end: end - 1, is_escaped, is_guessed: false })
+        let (start, end) = (start as usize + 1, end as usize - 1);
+        Ok(Name { start, end, is_escaped, is_guessed: false })
     }
 
     /// What stands behind a value within an object or array: whether another one comes.
     #[inline]
-    fn goes_on(&mut self, end: u8) -> Result<bool, JsonFault> {
+    fn goes_on(&mut self, end: u8) -> Result<bool, Fault> {
         self.space();
         match self.peek() {
             Some(b',') => {
@@ -308,16 +320,16 @@ impl<'t> Walk<'t> {
     }
 
     #[cold]
-    fn unexpected(&self, wanted: &'static str) -> JsonFault {
+    fn unexpected(&self, wanted: &'static str) -> Fault {
         match self.peek() {
-            Some(found) => JsonFault::Unexpected { byte: self.at, wanted, found },
-            None => JsonFault::Cut { byte: self.at, wanted },
+            Some(found) => JsonFault::Unexpected { byte: self.at, wanted, found }.into(),
+            None => JsonFault::Cut { byte: self.at, wanted }.into(),
         }
     }
 
     /// What the value is that starts here, by its first byte.
     #[inline]
-    fn kind(&self) -> Result<PathKind, JsonFault> {
+    fn kind(&self) -> Result<PathKind, Fault> {
         match self.peek() {
             Some(b'"') => Ok(PathKind::Text),
             Some(b'{') => Ok(PathKind::Object),
@@ -330,8 +342,15 @@ impl<'t> Walk<'t> {
     }
 
     /// A value of which nobody is told more.
-    fn value(&mut self, depth: usize) -> Result<Span, JsonFault> {
-        let (kind, start) = (self.kind()?, self.at);
+    fn value(&mut self, depth: usize) -> Result<Span, Fault> {
+        let kind = self.kind()?;
+        self.value_of(kind, depth)
+    }
+
+    /// The same, where its kind is known.
+    #[inline]
+    fn value_of(&mut self, kind: PathKind, depth: usize) -> Result<Span, Fault> {
+        let start = self.at as u32;
         match kind {
             PathKind::Text => return self.text_value(),
             PathKind::Number => self.number()?,
@@ -340,10 +359,10 @@ impl<'t> Walk<'t> {
             PathKind::Null => self.word(b"null")?,
             PathKind::Object | PathKind::Array => self.nested(depth)?,
         }
-        Ok(Span { kind, start, end: self.at, is_escaped: false })
+        Ok(Span { kind, start, end: self.at as u32, is_escaped: false })
     }
 
-    fn word(&mut self, word: &'static [u8]) -> Result<(), JsonFault> {
+    fn word(&mut self, word: &'static [u8]) -> Result<(), Fault> {
         for byte in word {
             if self.peek() != Some(*byte) {
                 return Err(self.unexpected("true, false or null"));
@@ -354,7 +373,7 @@ impl<'t> Walk<'t> {
     }
 
     #[inline]
-    fn digits(&mut self) -> Result<(), JsonFault> {
+    fn digits(&mut self) -> Result<(), Fault> {
         let start = self.at;
         while matches!(self.peek(), Some(b'0'..=b'9')) {
             self.at += 1;
@@ -363,7 +382,7 @@ impl<'t> Walk<'t> {
     }
 
     #[inline]
-    fn number(&mut self) -> Result<(), JsonFault> {
+    fn number(&mut self) -> Result<(), Fault> {
         self.at += usize::from(self.peek() == Some(b'-'));
         if self.peek() == Some(b'0') {
             self.at += 1;
@@ -384,8 +403,8 @@ impl<'t> Walk<'t> {
 
     /// A text, quotes included.
     #[inline]
-    fn text_value(&mut self) -> Result<Span, JsonFault> {
-        let start = self.at;
+    fn text_value(&mut self) -> Result<Span, Fault> {
+        let start = self.at as u32;
         self.at += 1;
         let mut is_escaped = false;
         loop {
@@ -393,19 +412,22 @@ impl<'t> Walk<'t> {
             match self.peek() {
                 Some(b'"') => {
                     self.at += 1;
-                    return Ok(Span { kind: PathKind::Text, start, end: self.at, is_escaped });
+                    let end = self.at as u32;
+                    return Ok(Span { kind: PathKind::Text, start, end, is_escaped });
                 }
                 Some(b'\\') => {
                     is_escaped = true;
                     self.escape()?;
                 }
-                Some(_) => return Err(JsonFault::Control { byte: self.at }),
-                None => return Err(JsonFault::Cut { byte: self.at, wanted: "a closing quote" }),
+                Some(_) => return Err(JsonFault::Control { byte: self.at }.into()),
+                None => {
+                    return Err(JsonFault::Cut { byte: self.at, wanted: "a closing quote" }.into());
+                }
             }
         }
     }
 
-    fn escape(&mut self) -> Result<(), JsonFault> {
+    fn escape(&mut self) -> Result<(), Fault> {
         let byte = self.at;
         self.at += 1;
         match self.peek() {
@@ -414,17 +436,17 @@ impl<'t> Walk<'t> {
                 let unit = self.unit().ok_or(JsonFault::Escape { byte })?;
                 let is_low = |unit: u32| (0xdc00..0xe000).contains(&unit);
                 if is_low(unit) {
-                    return Err(JsonFault::Surrogate { byte });
+                    return Err(JsonFault::Surrogate { byte }.into());
                 }
                 if (0xd800..0xdc00).contains(&unit) {
                     let is_pair = self.text[self.at..].starts_with(b"\\u");
                     self.at += usize::from(is_pair);
                     if !is_pair || !self.unit().is_some_and(is_low) {
-                        return Err(JsonFault::Surrogate { byte });
+                        return Err(JsonFault::Surrogate { byte }.into());
                     }
                 }
             }
-            _ => return Err(JsonFault::Escape { byte }),
+            _ => return Err(JsonFault::Escape { byte }.into()),
         }
         Ok(())
     }
@@ -440,14 +462,14 @@ impl<'t> Walk<'t> {
     }
 
     /// An object or array of which nobody is told more; by a list of what is open, so that depth costs no stack.
-    fn nested(&mut self, depth: usize) -> Result<(), JsonFault> {
+    fn nested(&mut self, depth: usize) -> Result<(), Fault> {
         let mut open = 0u128;
         let mut level = 0;
         loop {
             // Opening: an object or array starts here.
             let is_object = self.peek() == Some(b'{');
             if level >= depth.min(MOST_DEPTH) {
-                return Err(JsonFault::TooDeep { byte: self.at });
+                return Err(JsonFault::TooDeep { byte: self.at }.into());
             }
             open = open << 1 | u128::from(is_object);
             level += 1;
