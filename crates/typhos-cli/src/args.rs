@@ -15,15 +15,13 @@ use typhos_core::dates::{Overlap, Zone};
 use typhos_core::infer::Orders;
 use typhos_core::run::RunOptions;
 
-use typhos_sql::LANGUAGES;
-
 use crate::world;
 pub use input::InputArgs;
 pub use load::Load;
 pub use rules::RuleArgs;
 pub use uses::{Ask, Peek, Report, Tally};
 pub use values::{Rows, Shape};
-use values::{parse_memory, parse_threads};
+use values::{parse_language, parse_memory, parse_threads};
 
 /// How help and mistakes of the command line are styled: as everything else here, without lines under words.
 const STYLES: Styles = Styles::styled().header(Style::new().bold()).usage(Style::new().bold());
@@ -341,8 +339,9 @@ pub struct Emit {
     /// The schema file
     pub schema: PathBuf,
 
-    /// The language: postgres, mariadb, clickhouse, sqlite, sql for the standard, or mapping for a search index
-    #[arg(long = "as", value_name = "LANGUAGE", value_parser = clap::builder::PossibleValuesParser::new(LANGUAGES), hide_possible_values = true)]
+    /// The language: postgres, mariadb, clickhouse (or clickhouse@18.16 for one of that version), sqlite, sql for the standard, or
+    /// mapping for a search index
+    #[arg(long = "as", value_name = "LANGUAGE", value_parser = parse_language)]
     pub language: String,
 
     /// Name of the table [default: the schema's, or the name of the schema file]

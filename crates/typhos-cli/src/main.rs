@@ -14,6 +14,7 @@ mod progress;
 mod prompt;
 mod remedies;
 mod report;
+mod scrub;
 mod settings;
 mod table;
 mod targets;
@@ -22,5 +23,6 @@ mod world;
 use std::process::ExitCode;
 
 fn main() -> ExitCode {
+    scrub::arguments();
     outcome::exit_code(fault::caught(commands::run_from_env))
 }

@@ -96,6 +96,8 @@ pub struct Job<'l> {
     pub seen: Seen,
     /// Whether the target is asked for what it has.
     pub is_proven: bool,
+    /// Whether it is only to be known what would become of the rows: the target is as it was afterwards.
+    pub is_counted: bool,
     /// Bytes that the load may take.
     pub memory: usize,
     /// What else is executed there.
@@ -116,6 +118,11 @@ pub trait Target {
     /// # Errors
     /// A target that cannot be asked.
     fn plan(&mut self, job: &Job<'_>) -> Result<LoadPlan, TargetError>;
+
+    /// Whether it can be asked what would become of rows, by a load that is [only counted](Job::is_counted).
+    fn counts_rows(&self) -> bool {
+        false
+    }
 
     /// Begins a load, where no reader sees it. `run` learns which blocks the target likes.
     ///

@@ -4,16 +4,17 @@
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
 
-use typhos_core::columns::{Account, BlockReport, OnMisfit, SetAside};
-use typhos_core::run::{Monitor, RunError, RunOptions};
+use typhos_core::columns::{Account, BlockReport, Converter, OnMisfit, SetAside};
+use typhos_core::run::{Monitor, RunError, RunOptions, map_blocks};
 use typhos_core::sorting::DEFAULT_SORT_MEMORY;
 
 use crate::budget::DEFAULT_MEMORY;
-use crate::contract::{Done, Encoder, Job, Mode, Seen, Sink, Statements, Target};
+use crate::contract::{Done, Encoder, Job, Mode, Moved, Seen, Sink, Statements, Target};
 use crate::error::{LoadError, TargetError};
 use crate::keys::{self, KeyWatch};
 use crate::load_plan::LoadPlan;
 use crate::misfit_limit::MisfitLimit;
+use crate::proof::Proof;
 use crate::rejects::Rejects;
 use crate::scratch::TempFiles;
 use crate::whole::pending::{Awaited, Probe};
@@ -38,6 +39,8 @@ pub struct LoadOptions {
     pub memory: usize,
     /// Bytes that sorting may take of them.
     pub sort_memory: usize,
+    /// Whether it is only to be known what would become of the rows: nothing is written, and no record is set aside.
+    pub is_counted: bool,
     /// What else is executed in a database.
     pub statements: Statements,
     /// How the databases in files are looked into that a load may have been killed in.
@@ -56,6 +59,7 @@ impl LoadOptions {
             rejects,
             memory: DEFAULT_MEMORY,
             sort_memory: DEFAULT_SORT_MEMORY,
+            is_counted: false,
             statements: Statements::default(),
             probes: Vec::new(),
         }
@@ -87,11 +91,48 @@ pub struct LoadRun<'l> {
 }
 
 impl LoadRun<'_> {
+    /// Counts what would become of the rows, as far as that can be known without a target.
+    ///
+    /// # Errors
+    /// As [`load`](crate::load()).
+    fn without<T: Target>(self, mut target: T) -> Result<LoadReport, LoadError> {
+        let LoadRun { job, options, monitor, folder, .. } = self;
+        let planned = target.plan(&job)?;
+        if !planned.problems.is_empty() {
+            return Err(TargetError::Preflight(Box::new(planned)).into());
+        }
+        let scratch = TempFiles::inside(folder);
+        keys::find_repeats(job.input, job.plan, &scratch, &options.run, monitor)?;
+        monitor.begin("counting", Some(job.input.bytes()));
+        let mut account = Account::new(job.plan.schema().columns.len());
+        map_blocks::<_, _, LoadError>(
+            job.plan.blocks(job.input),
+            &options.run,
+            monitor,
+            || Converter::new(job.plan, OnMisfit::AsDeclared),
+            |converter, block| converter.convert(block, |_| Ok(())),
+            |part| {
+                account.add(&part.account);
+                Ok(())
+            },
+        )?;
+        job.input.verify_unchanged().map_err(RunError::from)?;
+        if let Some(limit) = options.misfit_limit {
+            within(limit, &account, &job)?;
+        }
+        let moved = Moved { inserted: account.loaded, ..Moved::default() };
+        let done = Done { proof: Proof::Skipped, moved, files: Vec::new(), note: None };
+        Ok(LoadReport { account, rejects: None, plan: planned, done })
+    }
+
     /// Does it: plans, looks for duplicate keys, sends, proves, publishes. A load that fails has undone what it did.
     ///
     /// # Errors
     /// As [`load`](crate::load()).
     pub fn into<T: Target>(self, mut target: T) -> Result<LoadReport, LoadError> {
+        if self.options.is_counted && !target.counts_rows() {
+            return self.without(target);
+        }
         let LoadRun { job, options, monitor, .. } = &self;
         let mut planned = target.plan(job)?;
         if !planned.problems.is_empty() {
@@ -156,7 +197,9 @@ impl LoadRun<'_> {
             keys.finish(input)?.refuse(&plan.schema().layout.key)?;
         }
         input.verify_unchanged().map_err(RunError::from)?;
-        if let Some(file) = rejects.seal()? {
+        if !options.is_counted
+            && let Some(file) = rejects.seal()?
+        {
             job.gate.hold(file, awaited);
         }
         if monitor.stopped() {

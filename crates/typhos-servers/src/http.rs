@@ -3,7 +3,7 @@
 
 use typhos_load::TargetError;
 use ureq::Agent;
-use ureq::tls::{Certificate, RootCerts, TlsConfig};
+use ureq::tls::{Certificate, ClientCert, PrivateKey, RootCerts, TlsConfig};
 
 use crate::server_url::ServerUrl;
 
@@ -18,7 +18,16 @@ pub fn agent(url: &ServerUrl) -> Result<Agent, TargetError> {
         let trusted = crate::tls::trusted(url)?;
         let trusted = trusted.iter().map(|it| Certificate::from_der(it).to_owned());
         let trusted = RootCerts::new_with_certs(&trusted.collect::<Vec<_>>());
-        config = config.tls_config(TlsConfig::builder().root_certs(trusted).build());
+        let shown = crate::tls::identity_as_pem(url)?.map(|(certificates, key)| {
+            let certificates: Vec<_> =
+                certificates.iter().map(|it| Certificate::from_der(it).to_owned()).collect();
+            PrivateKey::from_pem(&key).map(|key| ClientCert::new_with_certs(&certificates, key))
+        });
+        let shown = shown.transpose().map_err(|error| {
+            TargetError::Address(format!("the key that the URL names cannot be used: {error}"))
+        })?;
+        let tls = TlsConfig::builder().root_certs(trusted).client_cert(shown);
+        config = config.tls_config(tls.build());
     }
     Ok(config.build().new_agent())
 }

@@ -2,8 +2,11 @@
 //!
 //! Drivers want to be told in ways of their own whom to trust: one takes a configuration, one a list, and one a file.
 
+use std::path::Path;
+
 use rustls::RootCertStore;
-use rustls::pki_types::CertificateDer;
+use rustls::pki_types::pem::PemObject;
+use rustls::pki_types::{CertificateDer, PrivateKeyDer};
 
 use crate::server_url::ServerUrl;
 use typhos_load::TargetError;
@@ -25,6 +28,9 @@ pub fn connection_help(message: &str) -> &'static str {
 /// # Errors
 /// A machine that trusts nobody.
 pub fn trusted(url: &ServerUrl) -> Result<Vec<CertificateDer<'static>>, TargetError> {
+    if let Some(path) = &url.authorities {
+        return certificates(path);
+    }
     let found = rustls_native_certs::load_native_certs().certs;
     let is_known = |it: &CertificateDer<'_>| RootCertStore::empty().add(it.clone()).is_ok();
     let trusted: Vec<_> = found.into_iter().filter(|it| is_known(it)).collect();
@@ -32,6 +38,47 @@ pub fn trusted(url: &ServerUrl) -> Result<Vec<CertificateDer<'static>>, TargetEr
         false => Ok(trusted),
         true => Err(failed(url, "no certificates to trust are found on this machine".into())),
     }
+}
+
+/// The certificates of a file (PEM, RFC 7468), of which there is one at least.
+fn certificates(path: &Path) -> Result<Vec<CertificateDer<'static>>, TargetError> {
+    let found =
+        CertificateDer::pem_file_iter(path).and_then(Iterator::collect::<Result<Vec<_>, _>>);
+    match found {
+        Ok(found) if !found.is_empty() => Ok(found),
+        Ok(_) => Err(unusable(path, "has no certificate in it")),
+        Err(error) => Err(unusable(path, &error.to_string())),
+    }
+}
+
+fn unusable(path: &Path, what: &str) -> TargetError {
+    TargetError::Address(format!("{}, which the URL names: {what}", path.display()))
+}
+
+/// What the client shows of itself: its certificates, and their key.
+///
+/// # Errors
+/// Files that cannot be read, or are none of these.
+pub fn identity(
+    url: &ServerUrl,
+) -> Result<Option<(Vec<CertificateDer<'static>>, PrivateKeyDer<'static>)>, TargetError> {
+    let Some((certificate, key)) = &url.identity else { return Ok(None) };
+    let found = PrivateKeyDer::from_pem_file(key);
+    let found = found.map_err(|error| unusable(key, &error.to_string()))?;
+    Ok(Some((certificates(certificate)?, found)))
+}
+
+/// The same, with the key as it stands in its file.
+///
+/// # Errors
+/// Files that cannot be read, or are none of these.
+#[cfg(any(feature = "clickhouse", feature = "index"))]
+pub fn identity_as_pem(
+    url: &ServerUrl,
+) -> Result<Option<(Vec<CertificateDer<'static>>, Vec<u8>)>, TargetError> {
+    let Some((_, key)) = &url.identity else { return Ok(None) };
+    let text = std::fs::read(key).map_err(TargetError::io(key))?;
+    Ok(identity(url)?.map(|(certificates, _)| (certificates, text)))
 }
 
 fn failed(url: &ServerUrl, message: String) -> TargetError {
@@ -52,7 +99,13 @@ pub fn client_config(url: &ServerUrl) -> Result<rustls::ClientConfig, TargetErro
     let config = rustls::ClientConfig::builder_with_provider(provider)
         .with_safe_default_protocol_versions()
         .map_err(|error| failed(url, error.to_string()))?;
-    Ok(config.with_root_certificates(roots).with_no_client_auth())
+    let config = config.with_root_certificates(roots);
+    match identity(url)? {
+        Some((certificates, key)) => config
+            .with_client_auth_cert(certificates, key)
+            .map_err(|error| failed(url, error.to_string())),
+        None => Ok(config.with_no_client_auth()),
+    }
 }
 
 /// A file of certificates, which is gone when it is dropped, and when the process is stopped.

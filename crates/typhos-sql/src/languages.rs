@@ -77,12 +77,23 @@ impl SchemaLanguage for IndexMapping {
 /// The languages of SQL among them, that a table can be defined in.
 pub const SQL_LANGUAGES: [&str; 5] = ["postgres", "mariadb", "clickhouse", "sqlite", "sql"];
 
-/// The language of a name.
+/// The language of a name; that of ClickHouse may be one of a version: `clickhouse@18.16`. What other servers understand is
+/// the same in all of their versions that can be loaded into.
 pub fn language(name: &str) -> Option<Box<dyn SchemaLanguage>> {
     match name {
         "mapping" => Some(Box::new(IndexMapping)),
-        name => Some(Box::new(Sql(sql_language(name)?))),
+        name => Some(Box::new(Sql(match name.split_once('@') {
+            Some(("clickhouse", version)) => Box::new(ClickHouse { version: numbers(version)? }),
+            Some(_) => return None,
+            None => sql_language(name)?,
+        }))),
     }
+}
+
+/// The first two numbers of a version.
+fn numbers(version: &str) -> Option<(u32, u32)> {
+    let mut parts = version.split('.').map(str::parse);
+    Some((parts.next()?.ok()?, parts.next().unwrap_or(Ok(0)).ok()?))
 }
 
 /// The language of SQL of a name.

@@ -222,6 +222,10 @@ impl Movements for Postgres {
             (_, Held::Text(_)) => format!("{value}::text"),
             // By its shortest text, or it would be the double of the float and not that of the number.
             (Scalar::Float32, Held::Float(64)) => format!("{value}::text::float8"),
+            // Truth becomes a number of one type only.
+            (Scalar::Bool, Held::Int(_) | Held::Decimal(_)) => {
+                format!("{value}::integer::{}", there.ty)
+            }
             _ => format!("{value}::{}", there.ty),
         }
     }

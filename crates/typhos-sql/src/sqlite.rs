@@ -15,6 +15,9 @@ pub struct Sqlite;
 /// The most digits of a decimal that a double keeps: those are stored as `REAL`.
 pub const REAL_DIGITS: u8 = 15;
 
+/// As many zeros as the largest integer has digits.
+const ZEROS: &str = "00000000000000000000";
+
 impl Definitions for Sqlite {
     fn name(&self) -> &'static str {
         "SQLite"
@@ -50,7 +53,9 @@ impl Definitions for Sqlite {
             Scalar::Int(IntType::Int64) => Stored::new("INTEGER"),
             Scalar::Int(IntType::UInt64) => Stored::new("ANY")
                 .check(format!(
-                    "typeof({quoted}) = 'integer' AND {quoted} >= 0 OR length({quoted}) >= 19 AND {quoted} NOT GLOB '*[^0-9]*'"
+                    "typeof({quoted}) = 'integer' AND {quoted} >= 0 OR typeof({quoted}) = 'text' AND {quoted} NOT GLOB '*[^0-9]*' \
+                     AND length({quoted}) BETWEEN 1 AND 20 AND substr('{ZEROS}' || {quoted}, -20) <= '{}'",
+                    u64::MAX
                 ))
                 .note("as an integer, and above 9223372036854775807 as a text: SQLite's integers have signs"),
             Scalar::Int(int) => Stored::new("INTEGER").check(range_check(&quoted, int)),
@@ -94,7 +99,7 @@ impl Questions for Sqlite {
         match ty {
             // A text where it is too large for an integer; with zeros before them all have one order.
             Scalar::Int(IntType::UInt64) => {
-                let digits = format!("substr('00000000000000000000' || {column}, -20)");
+                let digits = format!("substr('{ZEROS}' || {column}, -20)");
                 extremes(&digits).sum(format!(
                     "sum(cast(substr({digits}, 1, 11) AS integer)) || ':' || sum(cast(substr({digits}, 12) AS integer))"
                 ))

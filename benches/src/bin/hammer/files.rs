@@ -57,6 +57,7 @@ impl Files {
                 rejects: path("rejects"),
                 memory: typhos_load::DEFAULT_MEMORY,
                 sort_memory: 64 << 20,
+                is_counted: false,
                 statements: Default::default(),
                 probes: Vec::new(),
             };

@@ -30,6 +30,11 @@ pub struct Load {
     #[arg(long)]
     pub plan: bool,
 
+    /// Read the rows for the plan, too: how many would be new, there already, updated and set aside. A database is asked about
+    /// their keys, and is as it was afterwards
+    #[arg(long, requires = "plan")]
+    pub count: bool,
+
     /// What happens to what is there: create refuses it, append adds to it, refill exchanges the rows of a table and keeps the
     /// table, replace takes its place
     #[arg(long, value_name = "HOW", value_parser = parse_mode, default_value = "create")]

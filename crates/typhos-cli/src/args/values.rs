@@ -5,8 +5,10 @@ use std::time::Duration;
 
 use clap::ValueEnum;
 use typhos_core::infer::Never;
+use typhos_core::nearest;
 use typhos_core::text::{parse_size, size_name};
 use typhos_load::{LEAST_MEMORY, MisfitLimit, Mode, Seen};
+use typhos_sql::{LANGUAGES, language};
 
 /// The most threads: more of them only wait for each other.
 const MOST_THREADS: usize = 1_024;
@@ -74,6 +76,16 @@ pub(super) fn parse_seen(word: &str) -> Result<Seen, String> {
         "update" => Seen::Update,
         _ => return Err("use stop, skip or update".into()),
     })
+}
+
+/// The name of a language that a schema can be written in.
+pub(super) fn parse_language(word: &str) -> Result<String, String> {
+    if language(word).is_some() {
+        return Ok(word.to_owned());
+    }
+    let near =
+        nearest(word, LANGUAGES).map_or(String::new(), |near| format!("; did you mean '{near}'?"));
+    Err(format!("there are {}, and clickhouse@VERSION{near}", LANGUAGES.join(", ")))
 }
 
 /// Seconds, which may have a fraction; 0 is no time at all.

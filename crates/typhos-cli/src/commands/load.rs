@@ -42,6 +42,7 @@ pub fn run(args: &Load, common: &Common, console: &mut Console) -> Result<Outcom
         rejects: args.rejects.clone().unwrap_or_else(|| rejects_of(&*destination, &input)),
         memory: args.memory.unwrap_or(DEFAULT_MEMORY),
         sort_memory: args.sort_memory.or(args.memory).unwrap_or(DEFAULT_SORT_MEMORY),
+        is_counted: args.count,
         statements: args.server.statements(),
         probes: kinds().probes(),
     };
@@ -71,14 +72,36 @@ pub fn run(args: &Load, common: &Common, console: &mut Console) -> Result<Outcom
             let (what, help) = (undeclared(&plan, &input), UNDECLARED_HELP.to_owned());
             planned.problems.push(Problem { what, help: help.into(), is_outside: false });
         }
+        // Where there are problems no row would be read.
+        let counted = (args.count && planned.problems.is_empty()).then(|| {
+            let counted = with_password(&mut *destination, |destination| {
+                let progress = Progress::new("counting", input.bytes(), common.quiet);
+                typhos_load::load(&input, &plan, destination, &options, &progress)
+            });
+            counted.map_err(|error| failed(error, &plan, &input))
+        });
+        let counted = counted.transpose()?;
         if args.json {
             let undeclared = undeclared_json(&plan, &input);
-            let plan = load_plan::json(&planned);
-            console.json(&json!({ "typhos": 1, "plan": plan, "undeclared": undeclared }))?;
+            let mut report =
+                json!({ "typhos": 1, "plan": load_plan::json(&planned), "undeclared": undeclared });
+            if let Some(LoadReport { account, done, .. }) = &counted {
+                report["account"] = account_json(account, &plan, &input);
+                report["count"] = json!({
+                    "new": done.moved.inserted, "updated": done.moved.updated, "skipped": done.moved.skipped,
+                });
+            }
+            console.json(&report)?;
         } else {
             load_plan::show(&planned, console)?;
+            if let Some(counted) = &counted {
+                console.say("")?;
+                console.say(account_line(&counted.account, true))?;
+                console.say(load_plan::counted_line(counted, &plan))?;
+            }
         }
-        return Ok(Outcome::objecting_if(!planned.problems.is_empty()));
+        let misfits = counted.map_or(0, |counted| counted.account.misfits());
+        return Ok(Outcome::objecting_if(!planned.problems.is_empty() || misfits > 0));
     }
     super::refuse_undeclared(&plan, &input)?;
     let schema_file = [("the schema", args.schema.as_path())];

@@ -1,13 +1,33 @@
 //! The plan of a load, as a person reads it.
 
 use serde_json::{Value, json};
-use typhos_core::infer::counted;
-use typhos_load::{Action, LoadPlan};
+use typhos_core::columns::Plan;
+use typhos_core::infer::{counted, grouped};
+use typhos_core::wording::listed;
+use typhos_load::{Action, LoadPlan, LoadReport, Moved};
 
 use crate::console::{BOLD, Console, DIM, FOUND, GOOD, WARN, paint, safe};
 use crate::outcome::Failure;
 use crate::remedies::words;
 use crate::table::{Heading, Look, render};
+
+/// What would become of rows that were counted.
+pub fn counted_line(counted: &LoadReport, plan: &Plan) -> String {
+    let Moved { inserted, updated, skipped } = counted.done.moved;
+    let mut parts = vec![format!("{} new", paint(BOLD, grouped(inserted)))];
+    if updated > 0 {
+        parts.push(format!("{} there already and updated", paint(WARN, grouped(updated))));
+    }
+    if skipped > 0 {
+        parts.push(format!("{} there already and skipped", paint(WARN, grouped(skipped))));
+    }
+    let key = &plan.schema().layout.key;
+    let keys = match key.is_empty() {
+        true => "no key is declared".to_owned(),
+        false => format!("no two rows have the same {}", listed(key)),
+    };
+    format!("  {}; {}; nothing was written", parts.join(", "), safe(&keys))
+}
 
 /// Shows a plan.
 pub fn show(plan: &LoadPlan, console: &mut Console) -> Result<(), Failure> {

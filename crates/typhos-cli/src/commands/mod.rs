@@ -110,14 +110,20 @@ fn refuse_url(path: &Path) -> Result<(), Failure> {
 
 /// Warns of a password that everybody on the machine may read in the list of processes.
 fn warn_of_password(url: &str, console: &mut Console) -> std::io::Result<()> {
-    match ServerUrl::parse(url) {
-        Some(Ok(parsed)) if parsed.password.is_some() => console.note(paint(
-            WARN,
-            "a password in a URL stands in the list of processes, for everybody on this machine: keep it in TYPHOS_PASSWORD, \
-             or in the file of the server's clients",
-        )),
-        _ => Ok(()),
+    let is_there = matches!(ServerUrl::parse(url), Some(Ok(parsed)) if parsed.password.is_some());
+    if !is_there && !crate::scrub::is_typed() {
+        return Ok(());
     }
+    let where_it_is = match is_there {
+        true => "the list of processes, for everybody on this machine",
+        false => "what the shell remembers, and for a moment in the list of processes",
+    };
+    console.note(paint(
+        WARN,
+        format!(
+            "a password in a URL stands in {where_it_is}: keep it in TYPHOS_PASSWORD, or in the file of the server's clients"
+        ),
+    ))
 }
 
 /// Opens files and directories, or standard input where that is asked for.

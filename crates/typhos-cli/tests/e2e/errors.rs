@@ -216,7 +216,7 @@ fn passwords_that_others_may_read_are_told_of() {
     for line in ["load t.typhos.toml t.csv --into", "peek"] {
         let said = world.run(&format!("{line} postgres://anna:hush-hush@{nobody}"));
         assert!(!said.err.contains("hush-hush"), "{}", said.err);
-        said.status(3).complains("a password in a URL stands in the list of processes");
+        said.status(3).complains("a password in a URL stands in what the shell remembers, and for a moment in the list of processes");
         let said = world.run(&format!("{line} postgres://anna@{nobody}"));
         assert!(!said.err.contains("list of processes"), "{}", said.err);
     }

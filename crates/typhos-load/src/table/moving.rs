@@ -170,6 +170,40 @@ impl Steps {
         }
     }
 
+    /// What would become of rows that stand in a table beside: how many are new, and how many are there already.
+    pub(super) fn count_rows<S: Session>(
+        &self,
+        session: &mut S,
+        stage: &str,
+        table: &str,
+        sent: &SentFacts,
+    ) -> Result<Moved, TargetError> {
+        let moves = match self.action.keeps_table() {
+            true => self.moves(session.language()),
+            false => Vec::new(),
+        };
+        let key = moves.iter().filter(|column| column.is_key);
+        let key: Vec<_> =
+            key.map(|column| (column.name.clone(), column.comparable.clone())).collect();
+        let mut moved = Moved { inserted: sent.rows, ..Moved::default() };
+        if self.action != Action::Append || key.is_empty() {
+            return Ok(moved);
+        }
+        let is_there = session.language().is_there(table, &key);
+        let sql = format!("SELECT count(*) FROM {stage} s WHERE {is_there}");
+        let known = session.counts(&sql)?.first().copied().unwrap_or(0);
+        match self.seen {
+            Seen::Stop if known > 0 => {
+                return Err(self.seen_keys(session, stage, &is_there, known)?);
+            }
+            Seen::Stop => {}
+            Seen::Skip => moved.skipped = known,
+            Seen::Update => moved.updated = known,
+        }
+        moved.inserted -= known;
+        Ok(moved)
+    }
+
     /// Names the first keys that are in the table already.
     fn seen_keys<S: Session>(
         &self,

@@ -217,7 +217,10 @@ fn column_fits(
     // A type for texts without a limit that has one all the same, which few texts come near: the server sees to it.
     let is_long = matches!(column.ty, Type::Scalar(Scalar::Text { most: None }))
         && longest.is_some_and(|most| most >= LONG_TEXT);
-    let fits = is_same || is_long;
+    // A day has ten characters, but for those after the year 9999.
+    let is_day =
+        column.scalar() == Scalar::Date && longest.is_some_and(|most| (10..13).contains(&most));
+    let fits = is_same || is_long || is_day;
     if let (Err(lacks), false) = (relation(column, &there.held).is_lossless(), fits) {
         let help = lacks.instead.unwrap_or_else(|| {
             format!("declare a type that {} holds, or change the table", there.ty)
@@ -231,6 +234,10 @@ fn column_fits(
             format!("'{name}' must not be null, and the schema declares it optional"),
             format!("declare {name} = {{ …, required = true }}, or a default for it"),
         ));
+    }
+    if is_day && !is_same {
+        let note = format!("'{name}' is {}: a day after the year 9999 stops the load", there.ty);
+        plan.notes.push(note);
     }
     if is_long && !is_same || longest.is_some() && column.scalar() == Scalar::Lowcard {
         plan.notes.push(format!("'{name}' is {}: a longer value stops the load", there.ty));

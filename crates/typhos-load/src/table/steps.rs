@@ -21,6 +21,8 @@ pub(super) struct Steps {
     pub existing: Option<Existing>,
     pub adding: Adding,
     pub statements: Statements,
+    /// Whether rows are only counted, and go nowhere.
+    pub is_counted: bool,
     pub gate: Arc<Gate>,
 }
 

@@ -232,7 +232,9 @@ fn may_write(
 ) -> Result<(), TargetError> {
     let text = Mariadb.literal(intent.table);
     // The parts of a name in `user`@`host`, as these tables write them.
-    let me = "replace(concat('\\'', replace(current_user(), '@', '\\'@\\''), '\\''), '\\\\', '')";
+    // The last @ is the one between them.
+    let me = "concat('\\'', left(current_user(), length(current_user()) - length(substring_index(current_user(), '@', -1)) - 1), \
+              '\\'@\\'', substring_index(current_user(), '@', -1), '\\'')";
     let granted = session.names(&format!(
         "SELECT privilege_type FROM information_schema.user_privileges WHERE grantee = {me} \
          UNION SELECT privilege_type FROM information_schema.schema_privileges WHERE grantee = {me} AND database() LIKE table_schema \

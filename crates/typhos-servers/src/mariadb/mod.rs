@@ -13,7 +13,7 @@ use std::sync::Mutex;
 use std::time::Duration;
 
 use mysql::prelude::Queryable;
-use mysql::{Conn, LocalInfileHandler, OptsBuilder, SslOpts, Value};
+use mysql::{ClientIdentity, Conn, LocalInfileHandler, OptsBuilder, SslOpts, Value};
 use typhos_core::schema::{Scalar, Schema};
 
 use crate::server_table;
@@ -69,7 +69,10 @@ impl MariadbSession {
         let trusted = url.encrypted.then(|| crate::tls::trusted_file(url)).transpose()?;
         if let Some(trusted) = &trusted {
             let path = trusted.path().to_path_buf();
-            options = options.ssl_opts(Some(SslOpts::default().with_root_cert_path(Some(path))));
+            let shown = url.identity.clone();
+            let shown = shown.map(|(certificate, key)| ClientIdentity::new(certificate, key));
+            let encryption = SslOpts::default().with_root_cert_path(Some(path));
+            options = options.ssl_opts(Some(encryption.with_client_identity(shown)));
         }
         let conn = Conn::new(options).map_err(|error| refused(url, &error))?;
         let mut session = MariadbSession { conn, url: url.clone(), version: String::new() };

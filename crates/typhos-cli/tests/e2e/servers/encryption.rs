@@ -27,6 +27,20 @@ fn a_server_is_trusted_where_its_authority_is() {
         let (status, said) = load(&server.authority());
         assert_eq!((status, said.contains("error")), (Some(0), false), "{:?}: {said}", server.kind);
         assert_eq!(database.one("SELECT sum(n) FROM t"), "3");
+        // The URL can name the authority, and what the client shows of itself.
+        let named = |more: &str| {
+            let line = format!("{line}&ca={}{more} --mode replace", server.authority().display());
+            let output = world.command(&line).output().unwrap();
+            (output.status.code(), String::from_utf8(output.stderr).unwrap())
+        };
+        let (status, said) = named("");
+        assert_eq!(status, Some(0), "{:?}: {said}", server.kind);
+        let authority = server.authority();
+        let own = authority.parent().unwrap().display();
+        let (status, said) = named(&format!("&cert={own}/certificate.pem&key={own}/key.pem"));
+        assert_eq!(status, Some(0), "{:?}: {said}", server.kind);
+        let (status, said) = named("&cert=others/certificate.pem&key=others/names");
+        assert!(status != Some(0) && said.contains("names"), "{:?}: {said}", server.kind);
         if server.kind == Kind::ClickHouse {
             // It takes encrypted connections at a port of their own.
             let plain = line.replace(&format!(":{}/", server.encrypted_port), &port);

@@ -2,6 +2,7 @@
 
 mod appends;
 mod certificate;
+mod counting;
 mod encryption;
 mod faults;
 mod names;
