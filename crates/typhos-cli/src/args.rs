@@ -17,7 +17,7 @@ use typhos_core::run::RunOptions;
 
 use crate::world;
 pub use input::InputArgs;
-pub use load::Load;
+pub use load::{Load, SeenFile};
 pub use rules::RuleArgs;
 pub use uses::{Ask, Peek, Report, Tally};
 pub use values::{Rows, Shape};

@@ -13,6 +13,7 @@ use crate::error::TargetError;
 use crate::gate::Gate;
 use crate::load_plan::LoadPlan;
 use crate::proof::Proof;
+use crate::table::{FileMark, LoadedBefore};
 
 /// What happens to what is there already.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -100,6 +101,8 @@ pub struct Job<'l> {
     pub is_counted: bool,
     /// Bytes that the load may take.
     pub memory: usize,
+    /// The files that are written down in the history of a database; none, where nobody wants that.
+    pub history: &'l [FileMark],
     /// What else is executed there.
     pub statements: &'l Statements,
     /// What a sink passes right before the load becomes visible.
@@ -122,6 +125,17 @@ pub trait Target {
     /// Whether it can be asked what would become of rows, by a load that is [only counted](Job::is_counted).
     fn counts_rows(&self) -> bool {
         false
+    }
+
+    /// For each file, a load of its contents that the target knows of; `None` where it has no history.
+    ///
+    /// # Errors
+    /// A target that cannot be asked.
+    fn loaded_before(
+        &mut self,
+        _files: &[FileMark],
+    ) -> Result<Option<Vec<Option<LoadedBefore>>>, TargetError> {
+        Ok(None)
     }
 
     /// Begins a load, where no reader sees it. `run` learns which blocks the target likes.

@@ -11,6 +11,7 @@ use crate::error::LoadError;
 use crate::load_plan::LoadPlan;
 use crate::run::{LoadReport, LoadRun};
 use crate::secret::Secret;
+use crate::table::{FileMark, LoadedBefore};
 use crate::whole::pending::{Awaited, Probe};
 
 /// A place that rows are to go to. Nothing is opened or asked before a load is planned.
@@ -29,6 +30,17 @@ pub trait Destination: Debug {
     /// Whether it speaks SQL, so that statements can be given to go before and after the rows.
     fn speaks_sql(&self) -> bool {
         false
+    }
+
+    /// For each file, a load of its contents that the target knows of; see [`Target::loaded_before`].
+    ///
+    /// # Errors
+    /// A target that cannot be asked.
+    fn loaded_before(
+        &self,
+        _files: &[FileMark],
+    ) -> Result<Option<Vec<Option<LoadedBefore>>>, LoadError> {
+        Ok(None)
     }
 
     /// Takes the password that a server asked for.

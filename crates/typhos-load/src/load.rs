@@ -85,6 +85,7 @@ fn kept_apart(
 
 fn job<'l>(input: &'l Input, plan: &'l Plan, options: &'l LoadOptions) -> Job<'l> {
     let LoadOptions { mode, seen, is_proven, is_counted, memory, .. } = *options;
-    let (statements, gate) = (&options.statements, Arc::new(Gate::default()));
-    Job { input, plan, mode, seen, is_proven, is_counted, memory, statements, gate }
+    let (history, statements) = (&options.history[..], &options.statements);
+    let gate = Arc::new(Gate::default());
+    Job { input, plan, mode, seen, is_proven, is_counted, memory, history, statements, gate }
 }

@@ -17,6 +17,7 @@ use crate::misfit_limit::MisfitLimit;
 use crate::proof::Proof;
 use crate::rejects::Rejects;
 use crate::scratch::TempFiles;
+use crate::table::FileMark;
 use crate::whole::pending::{Awaited, Probe};
 use crate::work::Work;
 
@@ -41,6 +42,8 @@ pub struct LoadOptions {
     pub sort_memory: usize,
     /// Whether it is only to be known what would become of the rows: nothing is written, and no record is set aside.
     pub is_counted: bool,
+    /// The files that are written down in the history of a database.
+    pub history: Vec<FileMark>,
     /// What else is executed in a database.
     pub statements: Statements,
     /// How the databases in files are looked into that a load may have been killed in.
@@ -60,6 +63,7 @@ impl LoadOptions {
             memory: DEFAULT_MEMORY,
             sort_memory: DEFAULT_SORT_MEMORY,
             is_counted: false,
+            history: Vec::new(),
             statements: Statements::default(),
             probes: Vec::new(),
         }

@@ -6,7 +6,7 @@ use std::sync::mpsc::channel;
 use std::time::Duration;
 
 use typhos_core::wording::counted;
-use typhos_load::table::{Session, TableTarget};
+use typhos_load::table::{FileMark, LoadedBefore, Session, TableTarget};
 use typhos_load::{
     Address, Awaited, Destination, Job, LoadError, LoadPlan, LoadReport, LoadRun, Secret, Target,
     TargetError, TargetKind, plain_name, plan_of,
@@ -140,6 +140,13 @@ impl<T: Target> Destination for ServerPlace<T> {
 
     fn speaks_sql(&self) -> bool {
         self.table.is_some()
+    }
+
+    fn loaded_before(
+        &self,
+        files: &[FileMark],
+    ) -> Result<Option<Vec<Option<LoadedBefore>>>, LoadError> {
+        Ok((self.connect)(&self.url)?.loaded_before(files)?)
     }
 
     fn log_in(&mut self, password: Secret) {

@@ -58,6 +58,7 @@ impl Files {
                 memory: typhos_load::DEFAULT_MEMORY,
                 sort_memory: 64 << 20,
                 is_counted: false,
+                history: Vec::new(),
                 statements: Default::default(),
                 probes: Vec::new(),
             };

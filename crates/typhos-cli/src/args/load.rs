@@ -101,6 +101,15 @@ pub struct ServerArgs {
     #[arg(long, value_name = "SQL")]
     pub after: Vec<String>,
 
+    /// Write down in the table typhos_loads of the database which files were loaded: name, bytes, hash, rows, time
+    #[arg(long)]
+    pub history: bool,
+
+    /// What happens to a file whose contents the history has for this table: stop, skip (leave it out) or load; with it, a
+    /// history is kept [default: stop where rows are added, load where others go]
+    #[arg(long, value_name = "WHAT", value_parser = parse_seen_file)]
+    pub seen_file: Option<SeenFile>,
+
     /// How long a connection may take to come about; 0 for as long as it takes
     #[arg(long, value_name = "SECONDS", value_parser = parse_seconds, default_value = "20")]
     pub connect_timeout: Duration,
@@ -118,7 +127,34 @@ pub struct ServerArgs {
     pub statement_timeout: Duration,
 }
 
+/// What happens to a file that was loaded before.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum SeenFile {
+    /// The load stops.
+    Stop,
+    /// It is left out.
+    Skip,
+    /// It is loaded again.
+    Load,
+}
+
+fn parse_seen_file(word: &str) -> Result<SeenFile, String> {
+    Ok(match word {
+        "stop" => SeenFile::Stop,
+        "skip" => SeenFile::Skip,
+        "load" => SeenFile::Load,
+        _ => return Err("use stop, skip or load".into()),
+    })
+}
+
 impl ServerArgs {
+    /// Whether a history is kept, and what happens to files that are in it.
+    pub fn seen_file(&self, mode: Mode) -> Option<SeenFile> {
+        // Rows that take the place of others are no second time.
+        let usual = if mode == Mode::Append { SeenFile::Stop } else { SeenFile::Load };
+        self.seen_file.or(self.history.then_some(usual))
+    }
+
     /// How long servers are waited for.
     pub fn timeouts(&self) -> Timeouts {
         Timeouts {

@@ -12,6 +12,7 @@ use typhos_load::{
     Problem, Proof, Secret, Statements, TargetError,
 };
 
+use super::seen_files::{self, Left};
 use super::{first, load_plan};
 use crate::args::{Common, Load};
 use crate::console::{self, BOLD, Console, DIM, GOOD, WARN, paint, safe};
@@ -33,6 +34,21 @@ pub fn run(args: &Load, common: &Common, console: &mut Console) -> Result<Outcom
     });
     super::warn_of_password(&args.into, console)?;
     let mut destination = destination(args, &plan, &table)?;
+    let mut history = Vec::new();
+    if let Some(fate) = args.server.seen_file(args.mode) {
+        match seen_files::sort_out(fate, &mut *destination, (&args.into, &input), console)? {
+            Left::All(marks) => history = marks,
+            Left::Some(paths, marks) => {
+                (plan, input) = bound(&args.schema, &paths, &args.input, common, console)?;
+                history = marks;
+            }
+            Left::Nothing => {
+                let files = counted(input.files().len() as u64, "file");
+                console.say(format!("nothing to load: {files}, loaded before"))?;
+                return Ok(Outcome::objecting_if(false));
+            }
+        }
+    }
     let options = LoadOptions {
         run: common.run_options(),
         mode: args.mode,
@@ -43,6 +59,7 @@ pub fn run(args: &Load, common: &Common, console: &mut Console) -> Result<Outcom
         memory: args.memory.unwrap_or(DEFAULT_MEMORY),
         sort_memory: args.sort_memory.or(args.memory).unwrap_or(DEFAULT_SORT_MEMORY),
         is_counted: args.count,
+        history,
         statements: args.server.statements(),
         probes: kinds().probes(),
     };
@@ -98,10 +115,15 @@ pub fn run(args: &Load, common: &Common, console: &mut Console) -> Result<Outcom
                 console.say("")?;
                 console.say(account_line(&counted.account, true))?;
                 console.say(load_plan::counted_line(counted, &plan))?;
+                if let Some(note) = &counted.done.note {
+                    console.say(format!("  {}", safe(note)))?;
+                }
             }
         }
-        let misfits = counted.map_or(0, |counted| counted.account.misfits());
-        return Ok(Outcome::objecting_if(!planned.problems.is_empty() || misfits > 0));
+        let objects =
+            |counted: &LoadReport| counted.account.misfits() > 0 || counted.done.note.is_some();
+        let objects = counted.as_ref().is_some_and(objects);
+        return Ok(Outcome::objecting_if(!planned.problems.is_empty() || objects));
     }
     super::refuse_undeclared(&plan, &input)?;
     let schema_file = [("the schema", args.schema.as_path())];
@@ -240,7 +262,7 @@ fn rejects_of(destination: &dyn Destination, input: &Input) -> PathBuf {
 const SHOWN_MISFITS: usize = 5;
 
 /// Does something that may need a password, and asks for it where a person sits.
-fn with_password<T>(
+pub fn with_password<T>(
     destination: &mut dyn Destination,
     run: impl Fn(&dyn Destination) -> Result<T, LoadError>,
 ) -> Result<T, LoadError> {

@@ -16,10 +16,12 @@ pub fn counted_line(counted: &LoadReport, plan: &Plan) -> String {
     let Moved { inserted, updated, skipped } = counted.done.moved;
     let mut parts = vec![format!("{} new", paint(BOLD, grouped(inserted)))];
     if updated > 0 {
-        parts.push(format!("{} there already and updated", paint(WARN, grouped(updated))));
+        parts.push(format!("{} there already, updated", paint(WARN, grouped(updated))));
     }
     if skipped > 0 {
-        parts.push(format!("{} there already and skipped", paint(WARN, grouped(skipped))));
+        // Where they stop a load, a note says which they are.
+        let fate = if counted.done.note.is_some() { "which stops a load" } else { "skipped" };
+        parts.push(format!("{} there already, {fate}", paint(WARN, grouped(skipped))));
     }
     let key = &plan.schema().layout.key;
     let keys = match key.is_empty() {

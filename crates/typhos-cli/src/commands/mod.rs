@@ -16,6 +16,7 @@ mod page;
 mod peek;
 mod pool;
 mod scout;
+mod seen_files;
 mod shape;
 mod tally;
 mod typed;

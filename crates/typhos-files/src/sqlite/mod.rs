@@ -11,10 +11,10 @@ mod session;
 
 use std::path::{Path, PathBuf};
 
-use typhos_load::table::TableTarget;
+use typhos_load::table::{FileMark, LoadedBefore, TableTarget};
 use typhos_load::{
-    Awaited, Destination, Job, LoadError, LoadPlan, LoadReport, LoadRun, Probe, TargetError,
-    TargetKind, plain_name, plan_of, rejects_beside,
+    Awaited, Destination, Job, LoadError, LoadPlan, LoadReport, LoadRun, Probe, Target,
+    TargetError, TargetKind, plain_name, plan_of, rejects_beside,
 };
 
 pub use ask::{AskError, Asking};
@@ -59,6 +59,13 @@ impl Destination for Database {
 
     fn speaks_sql(&self) -> bool {
         true
+    }
+
+    fn loaded_before(
+        &self,
+        files: &[FileMark],
+    ) -> Result<Option<Vec<Option<LoadedBefore>>>, LoadError> {
+        Ok(self.target()?.loaded_before(files)?)
     }
 
     fn rejects(&self) -> PathBuf {

@@ -5,6 +5,7 @@
 //! where readers see them. Whatever fails before that is undone, and what a killed program left behind is
 //! swept by the next load.
 
+mod history;
 mod moving;
 mod preflight;
 mod proving;
@@ -12,6 +13,7 @@ mod session;
 mod steps;
 mod target;
 
+pub use history::{FileMark, HISTORY, LoadedBefore};
 pub use session::{
     Adding, Answers, Ask, Define, Intent, MoveRows, Objections, Session, UNFINISHED,
 };

@@ -177,7 +177,7 @@ impl Steps {
         stage: &str,
         table: &str,
         sent: &SentFacts,
-    ) -> Result<Moved, TargetError> {
+    ) -> Result<(Moved, Option<String>), TargetError> {
         let moves = match self.action.keeps_table() {
             true => self.moves(session.language()),
             false => Vec::new(),
@@ -187,21 +187,21 @@ impl Steps {
             key.map(|column| (column.name.clone(), column.comparable.clone())).collect();
         let mut moved = Moved { inserted: sent.rows, ..Moved::default() };
         if self.action != Action::Append || key.is_empty() {
-            return Ok(moved);
+            return Ok((moved, None));
         }
         let is_there = session.language().is_there(table, &key);
         let sql = format!("SELECT count(*) FROM {stage} s WHERE {is_there}");
         let known = session.counts(&sql)?.first().copied().unwrap_or(0);
+        let mut note = None;
         match self.seen {
-            Seen::Stop if known > 0 => {
-                return Err(self.seen_keys(session, stage, &is_there, known)?);
-            }
-            Seen::Stop => {}
-            Seen::Skip => moved.skipped = known,
             Seen::Update => moved.updated = known,
+            Seen::Skip | Seen::Stop => moved.skipped = known,
+        }
+        if self.seen == Seen::Stop && known > 0 {
+            note = Some(self.seen_keys(session, stage, &is_there, known)?.to_string());
         }
         moved.inserted -= known;
-        Ok(moved)
+        Ok((moved, note))
     }
 
     /// Names the first keys that are in the table already.

@@ -6,6 +6,7 @@ use typhos_core::schema::{Layout, Scalar, Schema};
 use typhos_sql::Language;
 use typhos_sql::held::Existing;
 
+use super::history::FileMark;
 use super::session::Adding;
 use crate::contract::{Seen, Statements};
 use crate::gate::Gate;
@@ -21,6 +22,8 @@ pub(super) struct Steps {
     pub existing: Option<Existing>,
     pub adding: Adding,
     pub statements: Statements,
+    /// The files that are written down.
+    pub history: Vec<FileMark>,
     /// Whether rows are only counted, and go nowhere.
     pub is_counted: bool,
     pub gate: Arc<Gate>,

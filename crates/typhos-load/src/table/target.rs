@@ -6,6 +6,7 @@ use typhos_core::schema::{ColumnDecl, Scalar, Schema};
 use typhos_sql as sql;
 use typhos_sql::held::{Existing, Filled};
 
+use super::history::{self, FileMark, LoadedBefore};
 use super::preflight::{TableRequest, plan_table};
 use super::session::{Adding, Intent, MoveRows, Objections, Session};
 use super::steps::Steps;
@@ -92,6 +93,13 @@ impl<S: Session> Target for TableTarget<S> {
         true
     }
 
+    fn loaded_before(
+        &mut self,
+        files: &[FileMark],
+    ) -> Result<Option<Vec<Option<LoadedBefore>>>, TargetError> {
+        history::look_up(&mut self.session, &self.table, files).map(Some)
+    }
+
     fn stage(
         self,
         job: &Job<'_>,
@@ -139,6 +147,7 @@ fn open<S: Session>(mut session: S, job: &Job<'_>, table: &str) -> Result<Halves
         adding,
         statements: job.statements.clone(),
         is_counted: job.is_counted,
+        history: if job.is_counted { Vec::new() } else { job.history.to_vec() },
         gate: job.gate.clone(),
     };
     let watch = Watch::new(session.onlooker()?, session.answers_within(), session.target());
@@ -194,6 +203,9 @@ impl Steps {
             let begin = session.language().begin();
             session.execute(begin)?;
         }
+        if !self.history.is_empty() {
+            history::prepare(session)?;
+        }
         // Where making a table ends a transaction, that of the load begins when its rows are moved.
         if !self.is_counted && (whole || !self.appears_by_commit(session)) {
             self.execute_before(session)?;
@@ -234,8 +246,8 @@ impl Steps {
         let proof = self.prove(session, &stage, &staged, &sent)?;
         release.proven(&proof)?;
         if self.is_counted {
-            let moved = self.count_rows(session, &stage, &table, &sent)?;
-            return Ok(Done { proof, moved, files: Vec::new(), note: None });
+            let (moved, note) = self.count_rows(session, &stage, &table, &sent)?;
+            return Ok(Done { proof, moved, files: Vec::new(), note });
         }
         let appears_by_commit = self.appears_by_commit(session);
         if appears_by_commit {
@@ -268,12 +280,19 @@ impl Steps {
                 }
             }
         }
-        for sql in &self.statements.after {
-            session.execute(sql).map_err(|error| match appears_by_commit {
-                true => error,
-                false => TargetError::Behind(error.to_string()),
-            })?;
-        }
+        let followed = history::record(
+            session,
+            (&self.table, &self.schema),
+            &self.history,
+            moved.inserted + moved.updated,
+        )
+        .and_then(|()| {
+            self.statements.after.iter().try_for_each(|sql| session.execute(sql).map(|_| ()))
+        });
+        followed.map_err(|error| match appears_by_commit {
+            true => error,
+            false => TargetError::Behind(error.to_string()),
+        })?;
         if appears_by_commit {
             self.gate.pass()?;
         }

@@ -69,6 +69,8 @@ impl MariadbSession {
         let trusted = url.encrypted.then(|| crate::tls::trusted_file(url)).transpose()?;
         if let Some(trusted) = &trusted {
             let path = trusted.path().to_path_buf();
+            // What cannot be used is better named here.
+            crate::tls::identity(url)?;
             let shown = url.identity.clone();
             let shown = shown.map(|(certificate, key)| ClientIdentity::new(certificate, key));
             let encryption = SslOpts::default().with_root_cert_path(Some(path));

@@ -5,6 +5,7 @@ mod certificate;
 mod counting;
 mod encryption;
 mod faults;
+mod history;
 mod names;
 mod nested;
 mod reading;

@@ -469,6 +469,7 @@ fn run(kind: Kind, program: &Path, folder: &Path, port: u16) -> Child {
                 .arg(format!("--datadir={}", data.display()))
                 .arg(format!("--socket={}", folder.join("s").display()))
                 .arg(format!("--port={port}"))
+                .arg(format!("--ssl-ca={}", folder.join("tls/authority.pem").display()))
                 .arg(format!("--ssl-cert={}", folder.join("tls/certificate.pem").display()))
                 .arg(format!("--ssl-key={}", folder.join("tls/key.pem").display()))
                 .arg(format!("--init-file={}", folder.join("init.sql").display()))
