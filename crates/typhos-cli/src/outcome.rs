@@ -139,9 +139,9 @@ impl From<TargetError> for Failure {
                 let remedy = error.remedy();
                 Failure::Refused(with_remedy(error, "\n", remedy))
             }
-            TargetError::Repeated { .. } | TargetError::CannotHold { .. } => {
-                Failure::Refused(error.to_string())
-            }
+            TargetError::Repeated { .. }
+            | TargetError::CannotHold { .. }
+            | TargetError::Refused { .. } => Failure::Refused(error.to_string()),
             TargetError::Input(error) => error.into(),
             other => Failure::Machine(other.to_string()),
         }

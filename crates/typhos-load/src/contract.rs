@@ -86,6 +86,7 @@ pub struct Statements {
 }
 
 /// A load, as far as a target needs to know it.
+#[derive(Clone)]
 pub struct Job<'l> {
     /// What is read.
     pub input: &'l Input,

@@ -77,6 +77,29 @@ pub enum TargetError {
         /// Whose password it is.
         user: String,
     },
+    /// A row is not what a table demands; which one, nobody said.
+    #[error("{target}: {message}")]
+    Violation {
+        /// Where the table is.
+        target: String,
+        /// What the database said.
+        message: String,
+    },
+    /// A server refused a row, for what its table demands.
+    #[error(
+        "{}: {target} refuses the record: {message}\nNothing was loaded.",
+        place.clone().unwrap_or_else(|| format!("row {} of those that were sent", row + 1))
+    )]
+    Refused {
+        /// Where the server is.
+        target: String,
+        /// What it said.
+        message: String,
+        /// How many rows were sent before it.
+        row: u64,
+        /// The file and line of its record, where it is known.
+        place: Option<String>,
+    },
     /// A statement that was to follow the rows failed when they were visible.
     #[error("the rows are loaded, and a statement that was to follow them failed: {0}")]
     Behind(String),

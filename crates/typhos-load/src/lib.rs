@@ -21,6 +21,7 @@ mod gate;
 mod keys;
 mod load;
 mod load_plan;
+mod located;
 mod misfit_limit;
 mod misfit_list;
 mod onlooker;

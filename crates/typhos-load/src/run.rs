@@ -13,6 +13,7 @@ use crate::contract::{Done, Encoder, Job, Mode, Moved, Seen, Sink, Statements, T
 use crate::error::{LoadError, TargetError};
 use crate::keys::{self, KeyWatch};
 use crate::load_plan::LoadPlan;
+use crate::located::located;
 use crate::misfit_limit::MisfitLimit;
 use crate::proof::Proof;
 use crate::rejects::Rejects;
@@ -147,7 +148,11 @@ impl LoadRun<'_> {
         let mut run = options.run;
         let (encoder, sink) = target.stage(job, &mut run)?;
         let gate = job.gate.clone();
-        let (account, done) = self.send(&run, encoder, sink)?;
+        let (job, monitor) = (self.job.clone(), self.monitor);
+        let (account, done) = self.send(&run, encoder, sink).map_err(|error| match error {
+            LoadError::Target(error) => LoadError::Target(located(error, &job, &run, monitor)),
+            other => other,
+        })?;
         planned.notes.extend(done.note.clone());
         // It is visible; what was set aside is too.
         let rejects = gate.publish().map_err(|error| LoadError::InPlace(error.to_string()))?;

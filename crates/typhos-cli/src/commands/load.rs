@@ -246,7 +246,15 @@ fn tell(
         ),
         Proof::Skipped => paint(
             DIM,
-            format!("not proven beyond its {} rows, as --no-proof asks", grouped(account.loaded)),
+            format!(
+                "not proven beyond its {} rows{}",
+                grouped(account.loaded),
+                if args.no_proof {
+                    ", as --no-proof asks"
+                } else {
+                    ", which went straight into the table"
+                }
+            ),
         ),
     })?;
     Ok(())

@@ -4,12 +4,14 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
-use rusqlite::Connection;
+use rusqlite::{Connection, ErrorCode};
 use typhos_core::schema::Held;
 use typhos_core::schema::Schema;
 use typhos_load::feed::{Abandoned, Canceller, Feed};
 use typhos_load::proof::SentFacts;
-use typhos_load::table::{Answers, Ask, Define, Intent, MoveRows, Objections, UNFINISHED};
+use typhos_load::table::{
+    Answers, Ask, Define, Intent, MoveRows, Objections, RowOrder, UNFINISHED,
+};
 use typhos_load::whole::WholeFile;
 use typhos_load::{Action, Problem, TargetError, columns_go_along, goes_along, rows_go_along};
 use typhos_sql::held::{Existing, ExistingColumn, Filled};
@@ -182,9 +184,15 @@ impl Define for SqliteSession {
         let is_called_off = self.is_called_off.clone();
         let connection = self.connection()?;
         let changed = patiently(&is_called_off, || connection.execute(sql, []));
-        changed
-            .map(|changed| Some(changed as u64))
-            .map_err(|source| TargetError::Format { path, source: source.into() })
+        changed.map(|changed| Some(changed as u64)).map_err(|source| {
+            match source.sqlite_error_code() {
+                Some(ErrorCode::ConstraintViolation) => TargetError::Violation {
+                    target: path.display().to_string(),
+                    message: source.to_string(),
+                },
+                _ => TargetError::Format { path, source: source.into() },
+            }
+        })
     }
 
     fn is_transactional(&self) -> bool {
@@ -265,6 +273,10 @@ impl MoveRows for SqliteSession {
     }
 
     /// A transaction has the database to itself.
+    fn row_order(&self) -> RowOrder {
+        RowOrder::AsSent
+    }
+
     fn lock_keys(&mut self, _table: &str) -> Result<(), TargetError> {
         Ok(())
     }

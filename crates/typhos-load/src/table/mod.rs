@@ -9,12 +9,13 @@ mod history;
 mod moving;
 mod preflight;
 mod proving;
+mod refused;
 mod session;
 mod steps;
 mod target;
 
 pub use history::{FileMark, HISTORY, LoadedBefore};
 pub use session::{
-    Adding, Answers, Ask, Define, Intent, MoveRows, Objections, Session, UNFINISHED,
+    Adding, Answers, Ask, Define, Intent, MoveRows, Objections, RowOrder, Session, UNFINISHED,
 };
 pub use target::TableTarget;

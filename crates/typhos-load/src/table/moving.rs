@@ -5,6 +5,7 @@ use typhos_core::schema::{ColumnDecl, Schema};
 use typhos_core::wording::listed;
 
 use super::proving::{ASKED_COLUMNS, Questions};
+use super::refused::Adds;
 use super::session::Session;
 use super::steps::Steps;
 use crate::contract::{Moved, Seen};
@@ -123,7 +124,13 @@ impl Steps {
         let names: Vec<_> = moves.iter().map(|column| column.name.as_str()).collect();
         let names = names.join(", ");
         let values: Vec<_> = moves.iter().map(|column| column.value.as_str()).collect();
-        let select = format!("SELECT {} FROM {stage} s{rest}", values.join(", "));
+        let adds = Adds {
+            insert: session.language().insert(table, &names),
+            values: values.join(", "),
+            stage,
+            rest: &rest,
+            rows: sent.rows,
+        };
         // What became of all that was sent can be asked on the way, where that is what is moved.
         let has_plain = staged.columns.iter().any(|column| !column.ty.is_nested());
         let is_small = has_plain && moves.len() <= ASKED_COLUMNS;
@@ -145,18 +152,20 @@ impl Steps {
             let returned = returned.map(|(column, _, moved)| {
                 (moved.name.clone(), language.stored(&self.table, column).ty)
             });
-            let insert = format!("{} {select}", language.insert(table, &names));
-            language.insert_and_ask(&insert, &returned.collect::<Vec<_>>(), &questions.selected)
+            language.insert_and_ask(&adds.all(), &returned.collect::<Vec<_>>(), &questions.selected)
         });
         let mut is_asked = false;
         let wrong = match (asking, questions) {
             (Some(asking), Some(questions)) => {
                 is_asked = true;
-                questions.compare(session.query(&asking)?).1
+                let answers = self.or_refused(session, &adds, |session| session.query(&asking))?;
+                questions.compare(answers).1
             }
             _ => {
-                let inserted =
-                    session.insert(table, &names, &select, moved.inserted, &self.adding)?;
+                let (select, rows) = (adds.select(), moved.inserted);
+                let inserted = self.or_refused(session, &adds, |session| {
+                    session.insert(table, &names, &select, rows, &self.adding)
+                })?;
                 let other = inserted.filter(|inserted| *inserted != moved.inserted);
                 let said = other.map(|inserted| {
                     format!("{} rows were to be added, {inserted} were added", moved.inserted)

@@ -179,6 +179,20 @@ pub trait MoveRows: Define + Sized {
         feed: Feed<<Self::Rows as RowEncoder>::Block>,
     ) -> Result<SentFacts, TargetError>;
 
+    /// Sends rows to a table over this connection alone, in its transaction. Returns what was sent, and how many rows the table
+    /// took.
+    ///
+    /// # Errors
+    /// Those of [`bulk`](Self::bulk).
+    fn bulk_alone(
+        &mut self,
+        table: &str,
+        schema: &Schema,
+        feed: Feed<<Self::Rows as RowEncoder>::Block>,
+    ) -> Result<(SentFacts, u64), TargetError> {
+        self.bulk(table, schema, feed).map(|sent| (sent.clone(), sent.rows))
+    }
+
     /// Adds the rows of a query to a table that exists, all or none; returns how many, where the server says
     /// so. `rows` of them are expected, and `adding` is what the catalog said of the table.
     ///
@@ -202,6 +216,11 @@ pub trait MoveRows: Define + Sized {
     /// # Errors
     /// What the database says, and a load that is at work, where nobody waits for it.
     fn lock_keys(&mut self, table: &str) -> Result<(), TargetError>;
+
+    /// In which order rows of a table that was filled by [`bulk`](Self::bulk) are handed out where none is asked for.
+    fn row_order(&self) -> RowOrder {
+        RowOrder::Any
+    }
 
     /// Removes the rows of a table whose place others take, unless that happens when those are
     /// [inserted](Self::insert).
@@ -286,6 +305,17 @@ pub struct Objections {
     pub adding: Adding,
 }
 
+/// In which order rows are handed out where none is asked for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum RowOrder {
+    /// As they were sent.
+    AsSent,
+    /// In one that stays the same as long as nothing is changed.
+    Same,
+    /// In any, or there are no savepoints in a transaction.
+    Any,
+}
+
 /// How rows come into a table that exists.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub enum Adding {
@@ -299,4 +329,7 @@ pub enum Adding {
     },
     /// In a table beside it that is made as it is, and gets its name.
     ByExchange,
+    /// Straight into it, in a transaction: the user may make no table beside. Columns are those that a new table would
+    /// have.
+    Directly,
 }

@@ -441,7 +441,7 @@ impl MoveRows for ClickHouseSession {
         let engine = match adding {
             Adding::ByParts { engine } => engine,
             Adding::ByExchange => return self.exchange(table, columns, select, rows),
-            Adding::ByInsertion => {
+            Adding::ByInsertion | Adding::Directly => {
                 let insert = self.language.insert(table, columns);
                 return self.execute(&format!("{insert} {select}"));
             }

@@ -7,7 +7,7 @@ use typhos_core::remedy::Remedy;
 use typhos_core::schema::Held;
 use typhos_core::wording::listed;
 use typhos_load::TargetError;
-use typhos_load::table::{Ask, Intent, Objections};
+use typhos_load::table::{Adding, Ask, Intent, Objections};
 use typhos_load::{Action, Problem, columns_go_along, goes_along, rows_go_along};
 use typhos_sql::held::{Existing, ExistingColumn, Filled, Letters};
 use typhos_sql::{Definitions, Mariadb};
@@ -148,7 +148,7 @@ pub(super) fn objections(
             "enable it with SET GLOBAL local_infile = 1",
         ));
     }
-    may_write(session, intent, &mut found.problems)?;
+    may_write(session, intent, &mut found)?;
     if intent.action == Action::Replace {
         may_replace(session, intent, &mut found)?;
     }
@@ -228,11 +228,10 @@ fn table_of_view(definition: &str) -> Option<(String, String)> {
 fn may_write(
     session: &mut MariadbSession,
     intent: &Intent<'_>,
-    problems: &mut Vec<Problem>,
+    found: &mut Objections,
 ) -> Result<(), TargetError> {
     let text = Mariadb.literal(intent.table);
-    // The parts of a name in `user`@`host`, as these tables write them.
-    // The last @ is the one between them.
+    // The parts of a name in `user`@`host`, as these tables write them: the last @ is the one between them.
     let me = "concat('\\'', left(current_user(), length(current_user()) - length(substring_index(current_user(), '@', -1)) - 1), \
               '\\'@\\'', substring_index(current_user(), '@', -1), '\\'')";
     let granted = session.names(&format!(
@@ -252,10 +251,19 @@ fn may_write(
     }
     let lacks: Vec<&str> =
         needed.iter().copied().filter(|right| !granted.contains(*right)).collect();
-    if !lacks.is_empty() && !has_role {
+    let is_alone = lacks.iter().all(|right| ["CREATE", "DROP"].contains(right));
+    let is_plain = intent.action == Action::Append && intent.schema.layout.key.is_empty();
+    if !lacks.is_empty() && !has_role && is_alone && is_plain {
+        found.adding = Adding::Directly;
+        found.notes.push(
+            "no table can be made beside, so that rows go straight into this one, in one transaction; they are counted there, and \
+             not asked about"
+                .into(),
+        );
+    } else if !lacks.is_empty() && !has_role {
         let user = session.one("SELECT current_user()")?.unwrap_or_default();
         let database = Mariadb.identifier(&session.url.database);
-        problems.push(Problem::outside(
+        found.problems.push(Problem::outside(
             format!(
                 "the user {user} lacks the {} {} in this database",
                 if lacks.len() == 1 { "right" } else { "rights" },

@@ -21,7 +21,9 @@ use crate::server_url::ServerUrl;
 use typhos_load::at_once::at_once;
 use typhos_load::feed::{Canceller, Feed, SharedFeed};
 use typhos_load::proof::SentFacts;
-use typhos_load::table::{Answers, Ask, Define, Intent, MoveRows, Objections, UNFINISHED};
+use typhos_load::table::{
+    Answers, Ask, Define, Intent, MoveRows, Objections, RowOrder, UNFINISHED,
+};
 use typhos_load::{Onlooker, TargetError, TargetKind, Timeouts};
 use typhos_sql::held::Existing;
 use typhos_sql::{Definitions, Language, Mariadb};
@@ -126,7 +128,15 @@ fn words(error: &mysql::Error) -> String {
     }
 }
 
+/// The classes of errors that are about values: data exceptions, constraints, what triggers raise.
+const OF_VALUES: [&str; 3] = ["22", "23", "45"];
+
 fn server_error(url: &ServerUrl, error: &mysql::Error) -> TargetError {
+    if let mysql::Error::MySqlError(said) = error
+        && OF_VALUES.iter().any(|class| said.state.starts_with(class))
+    {
+        return TargetError::Violation { target: url.to_string(), message: words(error) };
+    }
     TargetError::Server { target: url.to_string(), message: words(error), help: String::new() }
 }
 
@@ -205,6 +215,30 @@ impl MariadbSession {
         }
         Ok(())
     }
+}
+
+/// The statement that takes rows as texts into a table.
+fn load_statement(table: &str, schema: &Schema) -> String {
+    let mut columns = Vec::new();
+    let mut set = Vec::new();
+    for (at, column) in schema.columns.iter().enumerate() {
+        let name = Mariadb.identifier(&column.name);
+        if column.scalar() == Scalar::Geopoint {
+            columns.push(format!("@p{at}"));
+            set.push(format!("{name} = ST_GeomFromText(@p{at})"));
+        } else {
+            columns.push(name);
+        }
+    }
+    // Texts are UTF-8 already, and are taken byte for byte; but UUIDs would then be those bytes.
+    let has_uuid = schema.columns.iter().any(|column| column.scalar() == Scalar::Uuid);
+    let letters = if has_uuid { "utf8mb4" } else { "binary" };
+    let set = if set.is_empty() { String::new() } else { format!(" SET {}", set.join(", ")) };
+    format!(
+        "LOAD DATA LOCAL INFILE 'rows' INTO TABLE {table} CHARACTER SET {letters} \
+         FIELDS TERMINATED BY '\\t' ESCAPED BY '\\\\' LINES TERMINATED BY '\\n' ({}){set}",
+        columns.join(", ")
+    )
 }
 
 /// Connections that a load uses at once: the server works on each with one thread.
@@ -340,26 +374,7 @@ impl MoveRows for MariadbSession {
         schema: &Schema,
         feed: Feed<Vec<u8>>,
     ) -> Result<SentFacts, TargetError> {
-        let mut columns = Vec::new();
-        let mut set = Vec::new();
-        for (at, column) in schema.columns.iter().enumerate() {
-            let name = Mariadb.identifier(&column.name);
-            if column.scalar() == Scalar::Geopoint {
-                columns.push(format!("@p{at}"));
-                set.push(format!("{name} = ST_GeomFromText(@p{at})"));
-            } else {
-                columns.push(name);
-            }
-        }
-        // Texts are UTF-8 already, and are taken byte for byte; but UUIDs would then be those bytes.
-        let has_uuid = schema.columns.iter().any(|column| column.scalar() == Scalar::Uuid);
-        let letters = if has_uuid { "utf8mb4" } else { "binary" };
-        let set = if set.is_empty() { String::new() } else { format!(" SET {}", set.join(", ")) };
-        let sql = format!(
-            "LOAD DATA LOCAL INFILE 'rows' INTO TABLE {table} CHARACTER SET {letters} \
-             FIELDS TERMINATED BY '\\t' ESCAPED BY '\\\\' LINES TERMINATED BY '\\n' ({}){set}",
-            columns.join(", ")
-        );
+        let sql = load_statement(table, schema);
         let feed = SharedFeed::new(feed);
         let url = &self.url.clone();
         let sql = &sql;
@@ -375,6 +390,26 @@ impl MoveRows for MariadbSession {
         let sent = feed.sent();
         loaded.into_iter().collect::<Result<(), _>>()?;
         sent
+    }
+
+    fn bulk_alone(
+        &mut self,
+        table: &str,
+        schema: &Schema,
+        feed: Feed<Vec<u8>>,
+    ) -> Result<(SentFacts, u64), TargetError> {
+        let feed = SharedFeed::new(feed);
+        let loaded = self.load(&load_statement(table, schema), feed.clone());
+        let taken = self.conn.affected_rows();
+        // What was given up is that, whatever the connection says of it.
+        let sent = feed.sent();
+        loaded?;
+        Ok((sent?, taken))
+    }
+
+    fn row_order(&self) -> RowOrder {
+        // Several connections send them.
+        RowOrder::Same
     }
 
     fn lock_keys(&mut self, table: &str) -> Result<(), TargetError> {

@@ -20,7 +20,9 @@ use crate::server_table;
 use crate::server_url::ServerUrl;
 use typhos_load::feed::{Abandoned, Canceller, Feed};
 use typhos_load::proof::SentFacts;
-use typhos_load::table::{Answers, Ask, Define, Intent, MoveRows, Objections, UNFINISHED};
+use typhos_load::table::{
+    Answers, Ask, Define, Intent, MoveRows, Objections, RowOrder, UNFINISHED,
+};
 use typhos_load::{Onlooker, TargetError, TargetKind, Timeouts};
 use typhos_sql::held::Existing;
 use typhos_sql::{self as sql, Definitions, Language, NamedType, Postgres};
@@ -98,7 +100,7 @@ impl PostgresSession {
         };
         // Answers are to be read alike, whatever the server is set to. The questions of a proof have many
         // small parts, and compiling them takes longer than asking.
-        session.execute("SET datestyle = 'ISO, MDY'; SET timezone = 'UTC'; SET extra_float_digits = 1; SET standard_conforming_strings = on; SET client_encoding = 'UTF8'; SET jit = off")?;
+        session.execute("SET datestyle = 'ISO, MDY'; SET timezone = 'UTC'; SET extra_float_digits = 1; SET standard_conforming_strings = on; SET client_encoding = 'UTF8'; SET jit = off; SET synchronize_seqscans = off")?;
         let Timeouts { lock, statement, .. } = url.timeouts;
         let limits = [("lock_timeout", lock), ("statement_timeout", statement)];
         for (name, time) in limits.into_iter().filter(|(_, time)| !time.is_zero()) {
@@ -160,7 +162,14 @@ fn refused(url: &ServerUrl, error: postgres::Error) -> TargetError {
     TargetError::Server { target: url.to_string(), message, help }
 }
 
+/// The classes of errors that are about values: data exceptions, constraints, what triggers raise, the checks of views.
+const OF_VALUES: [&str; 4] = ["22", "23", "P0", "44"];
+
 fn server_error(url: &ServerUrl, error: postgres::Error) -> TargetError {
+    let class = error.code().map(|code| code.code()[..2].to_owned());
+    if class.is_some_and(|class| OF_VALUES.contains(&&class[..])) {
+        return TargetError::Violation { target: url.to_string(), message: words(&error) };
+    }
     TargetError::Server { target: url.to_string(), message: words(&error), help: String::new() }
 }
 
@@ -339,6 +348,10 @@ impl MoveRows for PostgresSession {
         copy.write_all(rows::TRAILER).map_err(failed)?;
         copy.finish().map_err(|error| server_error(url, error))?;
         feed.into_sent()
+    }
+
+    fn row_order(&self) -> RowOrder {
+        RowOrder::AsSent
     }
 
     fn lock_keys(&mut self, table: &str) -> Result<(), TargetError> {

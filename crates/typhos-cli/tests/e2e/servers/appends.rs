@@ -1,8 +1,10 @@
 //! Rows that are added to tables somebody else made: other types, other orders of letters, triggers, views,
 //! rights, and types that are left of tables that are gone.
 
+use std::process::Command;
+
 use super::{Database, Kind, for_each_server};
-use crate::world::World;
+use crate::world::{World, tool};
 
 /// A world with a schema of these columns and these rows, and the line that loads them.
 fn world(database: &Database<'_>, columns: &str, rows: &str, more: &str) -> (World, String) {
@@ -66,7 +68,11 @@ fn a_longer_value_stops_the_load_and_is_not_cut() {
         let rows = "route\nHolm\nTarnvik\n";
         let (world, line) = world(&database, "route = { type = 'lowcard' }", rows, "--mode append");
         world.ok(&format!("{line} --plan")).says("a longer value stops the load");
-        world.run(&line).status(3);
+        let place = match server.kind {
+            Kind::Postgres => "t.csv:3: ",
+            _ => "the row whose 'route' is 'Tarnvik': ",
+        };
+        world.run(&line).status(4).complains(place);
         assert_eq!(database.one("SELECT count(*) FROM t"), "0");
     });
 }
@@ -267,6 +273,29 @@ fn rights_are_asked_by_what_is_done() {
 }
 
 #[test]
+fn a_user_who_may_only_insert_and_look_adds_rows() {
+    of(Kind::Mariadb, |database| {
+        database
+            .run("CREATE TABLE t (id int, note varchar(9), kind enum('a', 'b'), CHECK (id > 0))");
+        database.run("CREATE USER IF NOT EXISTS mate@'127.0.0.1'");
+        database.run(&format!("GRANT SELECT, INSERT ON {}.* TO mate@'127.0.0.1'", database.name));
+        let columns = "id = { type = 'int32' }\nnote = { type = 'text(9)' }\nkind = { type = 'category', values = ['a', 'b'] }\n";
+        let (world, line) = world(database, columns, "id,note,kind\n1,x,b\n2,,\n", "--mode append");
+        let line = line.replace(&database.url(), &database.url().replace("tester@", "mate@"));
+        world.ok(&format!("{line} --plan")).says("rows go straight into this one");
+        world.ok(&line).says("2 read = 2 loaded").says("which went straight into the table");
+        let rows = || database.rows("SELECT id, note, kind FROM t ORDER BY id");
+        assert_eq!(rows(), [["1", "x", "b"], ["2", "null", "null"]]);
+        world.write("t.csv", "id,note,kind\n7,x,b\n-1,x,b\n");
+        world.run(&line).status(3).complains("CONSTRAINT");
+        assert_eq!(rows().len(), 2, "a load that is refused is undone");
+        let other = world.read("t.typhos.toml").replace("'int32'", "'int16'");
+        world.write("t.typhos.toml", other);
+        world.run(&line).status(3).complains("'id' is of another");
+    });
+}
+
+#[test]
 fn partitions_are_added_whole() {
     of(Kind::ClickHouse, |database| {
         database.run(
@@ -335,7 +364,7 @@ fn texts_go_into_the_usual_type_for_texts() {
         );
         world.ok(&line).says("proven");
         world.write("t.csv", format!("note\nx\n{}\n", "y".repeat(70_000)));
-        world.run(&line).status(3).complains("note");
+        world.run(&line).status(4).complains("note");
         assert_eq!(database.rows("SELECT count(*), max(length(note)) FROM t"), [["1", "5"]]);
         // A limit that somebody chose is another matter.
         database.run("CREATE OR REPLACE TABLE t (note varchar(200))");
@@ -402,4 +431,52 @@ fn two_loads_at_once_do_not_add_a_key_twice() {
 /// The number that a table has in the name of the lock on its keys.
 fn twox_of(table: &str) -> String {
     format!("{:016x}", twox_hash::XxHash3_64::oneshot(table.as_bytes()))
+}
+
+/// A row that the table does not want is named by the line it is from, behind records that are set aside.
+#[test]
+fn a_row_that_is_refused_names_its_line() {
+    let world = World::new();
+    let mut text = "id,note\n".to_owned();
+    for id in 1..=5_000 {
+        let note = if id == 4_321 { "\"of two\nlines\"" } else { "fine" };
+        text +=
+            &if id % 1_000 == 0 { "x,set aside\n".to_owned() } else { format!("{id},{note}\n") };
+    }
+    world.write("t.csv", text + "9999,refused\n7777,fine\n").write(
+        "t.typhos.toml",
+        "typhos = 1\ntable = 't'\n[columns]\nid = { type = 'int32', required = true, misfit = 'reject' }\nnote = { type = 'text(80)' }\n",
+    );
+    let made = "CREATE TABLE t (id int PRIMARY KEY, note varchar(80), CHECK (note <> 'refused'))";
+    for_each_server(|server| {
+        if server.kind == Kind::ClickHouse {
+            return;
+        }
+        let database = server.database();
+        database.run(made);
+        let line = format!("load t.typhos.toml t.csv --into {} --mode append", database.url());
+        let refused = world.run(&line).status(4);
+        match server.kind {
+            Kind::Postgres => {
+                refused.complains("t.csv:5003: ").complains("violates check constraint")
+            }
+            _ => refused.complains("the row whose 'id' is '9999' and 'note' is 'refused': "),
+        };
+        assert_eq!(database.one("SELECT count(*) FROM t"), "0");
+        database.run("INSERT INTO t VALUES (17, 'old')");
+        // Whether its values are asked about on the way or not.
+        let place = match server.kind {
+            Kind::Postgres => "t.csv:18: ",
+            _ => "the row whose 'id' is '17' and 'note' is 'fine': ",
+        };
+        world.run(&format!("{line} --no-proof")).status(4).complains(place);
+        assert_eq!(database.one("SELECT count(*) FROM t"), "1");
+    });
+    if tool("sqlite3") {
+        let ran =
+            Command::new("sqlite3").current_dir(world.path("")).args(["t.sqlite", made]).status();
+        assert!(ran.unwrap().success());
+        let line = "load t.typhos.toml t.csv --into t.sqlite --mode append";
+        world.run(line).status(4).complains("t.csv:5003: ").complains("CHECK constraint failed");
+    }
 }
