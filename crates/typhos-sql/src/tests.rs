@@ -8,7 +8,7 @@ use typhos_core::schema::{Held, relation};
 
 const SCHEMA: &str = r#"typhos = 1
 [columns]
-id = { type = "uint32", required = true } # the number on the paper; it's unique
+id = { type = "uint32", required = true, comment = "the number on the paper; it's unique" } # 1 to 20,000
 party = { type = "uint8", default = "1" }
 cabin = { type = "category", values = ["deck", "it's"] }
 route = { type = "lowcard", required = true }

@@ -399,11 +399,12 @@ fn mistakes_about_sources_have_their_words() {
         let wrong = read(&format!("typhos = 1\n[columns]\nx = {column}\n")).unwrap_err();
         assert!(wrong.iter().any(|w| w.message.contains(want)), "{column}: {wrong:?}");
     }
-    let schema = "typhos = 1\n[columns]\n\"p\" = { type = \"geopoint\", from = [\"lat\", 2] } # where it lies\n\
+    let schema = "typhos = 1\n[columns]\n\"p\" = { type = \"geopoint\", from = [\"lat\", 2], comment = \"where it lies\" } # drafted\n\
                   id = { generate = \"row-number\" }\n";
     let schema = read(schema).unwrap();
     assert_eq!(schema.columns[0].comment.as_deref(), Some("where it lies"));
     let again = read(&crate::schema::write(&schema, &[], &[])).unwrap();
+    assert_eq!(again.columns[0].comment, schema.columns[0].comment);
     assert_eq!(again.columns[0].from, schema.columns[0].from);
     assert_eq!(again.columns[1].generate, schema.columns[1].generate);
     assert_eq!(again.columns[1].scalar(), schema.columns[1].scalar());

@@ -135,7 +135,7 @@ impl Nesting<'_> {
             if field.name != *member {
                 field.from = Some(ColumnFrom::Name(path_of(&[Step::Member(member.clone())])));
             }
-            field.comment = Some(comment).filter(|comment| !comment.is_empty());
+            field.evidence = Some(comment).filter(|comment| !comment.is_empty());
             fields.push(field);
         }
         // What is always there stands in something that is.

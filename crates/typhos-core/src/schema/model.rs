@@ -268,6 +268,8 @@ pub struct ColumnDecl {
     pub search: Option<Search>,
     /// What a person says of the column, for whoever looks at it in a target.
     pub comment: Option<String>,
+    /// What a draft says of a field of a struct, behind its line; it is not read back.
+    pub evidence: Option<String>,
     /// Where the column stands in the schema file: its name, and its `from`.
     pub spans: ColumnSpans,
 }
@@ -316,6 +318,7 @@ impl ColumnDecl {
             ranked: false,
             search: None,
             comment: None,
+            evidence: None,
             spans: ColumnSpans::default(),
         }
     }

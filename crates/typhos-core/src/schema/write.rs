@@ -157,7 +157,7 @@ fn declaration_lines(column: &ColumnDecl, misfit: Misfit, indent: usize) -> Stri
     let names = lines.iter().map(|(name, _)| name.chars().count()).max().unwrap_or(0);
     let mut text = format!("{{ {}, fields = {{\n", parts.join(", "));
     for (field, (name, declaration)) in fields.iter().zip(&lines) {
-        let comment = field.comment.as_deref().unwrap_or_default();
+        let comment = field.evidence.as_deref().unwrap_or_default();
         text.push_str(&format!("{inner}{name:names$} = {declaration},"));
         if !comment.is_empty() {
             text.push_str(&format!("  # {}", one_line(comment)));
