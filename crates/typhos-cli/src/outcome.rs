@@ -141,6 +141,7 @@ impl From<TargetError> for Failure {
             }
             TargetError::Repeated { .. }
             | TargetError::CannotHold { .. }
+            | TargetError::Finished { .. }
             | TargetError::Refused { .. } => Failure::Refused(error.to_string()),
             TargetError::Input(error) => error.into(),
             other => Failure::Machine(other.to_string()),

@@ -103,6 +103,18 @@ pub enum TargetError {
     /// A statement that was to follow the rows failed when they were visible.
     #[error("the rows are loaded, and a statement that was to follow them failed: {0}")]
     Behind(String),
+    /// A load that was killed half-way has been finished, and nobody knows whether this one is the same.
+    #[error(
+        "a load of {} into '{table}' was killed while its rows became visible: it has been finished now, and nothing else was loaded\n\
+         Load again if these are other rows.",
+        typhos_core::infer::counted(*rows, "row")
+    )]
+    Finished {
+        /// The table.
+        table: String,
+        /// The rows of that load.
+        rows: u64,
+    },
     /// A server does not answer.
     #[error(
         "{target} has not answered for {}, and the load was given up: the server undoes it when it comes to, or the next load does",

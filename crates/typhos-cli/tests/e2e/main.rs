@@ -8,6 +8,7 @@ mod edges;
 mod errors;
 mod faults;
 mod index;
+mod json_late;
 mod json_lines;
 mod lake;
 mod layouts;

@@ -173,3 +173,73 @@ impl Provisional {
         (paths, !self.is_off() && made == self.made)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// A path of one name with a value of a kind on some line.
+    fn with(paths: &mut Paths, name: &str, kind: PathKind, line: u64) -> NodeId {
+        let place = LineRef { part: 0, line };
+        let node = match paths.child(0, 0, name.as_bytes()) {
+            Some((node, _)) => node,
+            None => paths.add(0, name.as_bytes(), (place, 0)),
+        };
+        paths.note(node, kind, place, 1);
+        node
+    }
+
+    /// Paths of the first records, `a` with numbers and `o` with objects of nothing, and what is known of them.
+    fn first(wanted: &[&str], holds: Holds) -> (Paths, Provisional) {
+        let mut paths = Paths::default();
+        with(&mut paths, "a", PathKind::Number, 1);
+        with(&mut paths, "o", PathKind::Object, 1);
+        let wanted: Vec<String> = wanted.iter().map(|name| (*name).to_owned()).collect();
+        let provisional = Provisional::new(&paths, &wanted, &[], holds);
+        (paths, provisional)
+    }
+
+    fn seen(paths: &Paths, values: &[(NodeId, PathKind, u32)]) -> Seen {
+        let mut seen = Seen::new(paths.len());
+        values.iter().for_each(|(node, kind, line)| seen.note(*node, *kind, *line));
+        seen
+    }
+
+    #[test]
+    fn values_are_counted_from_nothing_and_placed_by_their_block() {
+        let (paths, provisional) = first(&[], Holds::All);
+        let values = [(1, PathKind::Number, 0), (1, PathKind::Null, 3), (1, PathKind::Number, 4)];
+        provisional.add_seen(&seen(&paths, &values), LineRef { part: 2, line: 10 });
+        provisional.add_seen(&seen(&paths, &values[..1]), LineRef { part: 1, line: 7 });
+        let (all, is_same) = provisional.finish();
+        let place = |part, line| Some(LineRef { part, line });
+        assert!(is_same, "a null makes no other column");
+        assert_eq!(all.kind(0, PathKind::Number), (3, place(1, 7)));
+        assert_eq!(all.kind(0, PathKind::Null), (1, place(2, 13)));
+    }
+
+    #[test]
+    fn another_column_matters_where_all_do() {
+        for (holds, wanted, name, is_off) in [
+            (Holds::All, &[][..], "late", true),
+            (Holds::Wanted, &["a"][..], "late", false),
+            (Holds::Wanted, &["late"][..], "late", true),
+            // A name that was in no record led nowhere, and now leads through a column.
+            (Holds::Wanted, &["late.x"][..], "late", true),
+        ] {
+            let (_, provisional) = first(wanted, holds);
+            let mut learned = Paths::default();
+            with(&mut learned, name, PathKind::Text, 99);
+            provisional.add_paths(&learned, true);
+            assert_eq!(provisional.is_off(), is_off, "{holds:?} {wanted:?}");
+            assert_eq!(provisional.finish().1, !is_off, "{holds:?} {wanted:?}");
+        }
+    }
+
+    #[test]
+    fn a_record_that_only_one_reading_finds_broken_is_a_difference() {
+        let (_, provisional) = first(&["a"], Holds::Wanted);
+        provisional.add_paths(&Paths::default(), false);
+        assert!(provisional.is_off());
+    }
+}

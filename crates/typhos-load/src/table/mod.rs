@@ -16,6 +16,7 @@ mod target;
 
 pub use history::{FileMark, HISTORY, LoadedBefore};
 pub use session::{
-    Adding, Answers, Ask, Define, Intent, MoveRows, Objections, RowOrder, Session, UNFINISHED,
+    Adding, Answers, Ask, Define, Finished, Intent, MoveRows, Objections, RowOrder, Session,
+    UNFINISHED,
 };
 pub use target::TableTarget;

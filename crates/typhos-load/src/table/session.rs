@@ -110,12 +110,12 @@ pub trait Define: Ask {
     /// Whether a transaction undoes definitions of tables too.
     fn is_transactional(&self) -> bool;
 
-    /// Removes what loads left behind that were killed.
+    /// Removes what loads left behind that were killed. What could not be taken back is finished, and returned.
     ///
     /// # Errors
     /// What the database says.
-    fn sweep(&mut self) -> Result<(), TargetError> {
-        Ok(())
+    fn sweep(&mut self) -> Result<Vec<Finished>, TargetError> {
+        Ok(Vec::new())
     }
 
     /// A name for a table that is not finished.
@@ -303,6 +303,15 @@ pub struct Objections {
     pub notes: Vec<String>,
     /// How rows come into the table, where it exists.
     pub adding: Adding,
+}
+
+/// A load that was killed when its rows were about to become visible, and was finished since.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Finished {
+    /// The table.
+    pub table: String,
+    /// The rows of the load.
+    pub rows: u64,
 }
 
 /// In which order rows are handed out where none is asked for.

@@ -9,7 +9,7 @@ use typhos_sql::held::{Existing, Filled};
 
 use super::history::{self, FileMark, LoadedBefore};
 use super::preflight::{TableRequest, plan_table};
-use super::session::{Adding, Intent, MoveRows, Objections, Session};
+use super::session::{Adding, Finished, Intent, MoveRows, Objections, Session};
 use super::steps::Steps;
 use crate::contract::{Done, Job, Moved, Seen, Target};
 use crate::error::TargetError;
@@ -148,7 +148,10 @@ fn open<S: Session>(mut session: S, job: &Job<'_>, table: &str) -> Result<Halves
     if !plan.problems.is_empty() {
         return Err(TargetError::Preflight(Box::new(plan)));
     }
-    session.sweep()?;
+    let finished = session.sweep()?;
+    if let Some(Finished { table, rows }) = finished.into_iter().next() {
+        return Err(TargetError::Finished { table, rows });
+    }
     let mut schema = job.plan.schema().clone();
     // Tables beside have no key, and what is part of it is never null all the same.
     let Schema { columns, layout, .. } = &mut schema;

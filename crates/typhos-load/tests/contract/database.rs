@@ -8,7 +8,7 @@ use typhos_core::schema::Schema;
 use typhos_load::feed::{Feed, RowEncoder};
 use typhos_load::proof::SentFacts;
 use typhos_load::table::{
-    Answers, Ask, Define, Intent, MoveRows, Objections, TableTarget, UNFINISHED,
+    Answers, Ask, Define, Finished, Intent, MoveRows, Objections, TableTarget, UNFINISHED,
 };
 use typhos_load::{
     Awaited, Destination, Job, LoadError, LoadPlan, LoadReport, LoadRun, TargetError, plan_of,
@@ -130,9 +130,9 @@ impl Define for Database {
         !self.has_no_transactions
     }
 
-    fn sweep(&mut self) -> Result<(), TargetError> {
+    fn sweep(&mut self) -> Result<Vec<Finished>, TargetError> {
         self.note("sweep");
-        Ok(())
+        Ok(Vec::new())
     }
 
     fn unfinished_name(&mut self) -> Result<String, TargetError> {

@@ -6,6 +6,7 @@
 //! Tables beside are called after when, where and by which process they were made; one of a process of this
 //! machine that is gone, or one of yesterday, was left behind by a load that was killed.
 
+mod attaching;
 mod catalog;
 mod reading;
 mod rows;
@@ -26,7 +27,9 @@ use crate::server_url::ServerUrl;
 use typhos_load::at_once::at_once;
 use typhos_load::feed::{Canceller, Feed, SharedFeed};
 use typhos_load::proof::SentFacts;
-use typhos_load::table::{Adding, Answers, Ask, Define, Intent, MoveRows, Objections, UNFINISHED};
+use typhos_load::table::{
+    Adding, Answers, Ask, Define, Finished, Intent, MoveRows, Objections, UNFINISHED,
+};
 use typhos_load::{Onlooker, TargetError, TargetKind};
 use typhos_sql::held::Existing;
 use typhos_sql::{ClickHouse, Definitions, Language, Movements, define};
@@ -248,39 +251,6 @@ impl ClickHouseSession {
         self.execute(&format!("DROP TABLE {old}"))?;
         Ok(Some(rows))
     }
-
-    /// Adds rows to a table by way of another one that is made as it is.
-    fn attach(
-        &mut self,
-        table: &str,
-        side: &str,
-        columns: &str,
-        select: &str,
-        (rows, engine): (u64, &str),
-    ) -> Result<(), TargetError> {
-        let (quoted, text) = (self.language.identifier(side), self.language.literal(side));
-        let database = self.language.literal(&self.url.database);
-        self.execute(&format!("INSERT INTO {quoted} ({columns}) {select}"))?;
-        let partitions = self.query(&format!(
-            "SELECT partition_id, sum(rows) FROM system.parts \
-             WHERE active AND database = {database} AND table = {text} GROUP BY partition_id ORDER BY partition_id"
-        ))?;
-        let counts = partitions.iter().filter_map(|row| row[1].as_ref()?.parse::<u64>().ok());
-        let there: u64 = counts.sum();
-        // Other engines may make one row of several; none makes more.
-        let is_plain = engine == "MergeTree";
-        if there > rows || is_plain && there != rows {
-            let message = format!("{rows} rows were to be added, {there} were made of them");
-            return Err(self.server_error(message, ""));
-        }
-        for partition in partitions.into_iter().filter_map(|row| row.into_iter().next()?) {
-            let partition = self.language.literal(&partition);
-            self.execute(&format!(
-                "ALTER TABLE {table} ATTACH PARTITION ID {partition} FROM {quoted}"
-            ))?;
-        }
-        Ok(())
-    }
 }
 
 /// What the server said, without what stands around it.
@@ -343,7 +313,8 @@ impl Define for ClickHouseSession {
         false
     }
 
-    fn sweep(&mut self) -> Result<(), TargetError> {
+    fn sweep(&mut self) -> Result<Vec<Finished>, TargetError> {
+        let finished = self.finish_attaching()?;
         let database = self.language.literal(&self.url.database);
         let tables = self.names(&format!(
             "SELECT name FROM system.tables WHERE database = {database} AND name LIKE '{UNFINISHED}%'"
@@ -354,7 +325,7 @@ impl Define for ClickHouseSession {
                 self.execute(&format!("DROP TABLE IF EXISTS {}", self.language.identifier(&name)))?;
             }
         }
-        Ok(())
+        Ok(finished)
     }
 
     fn unfinished_name(&mut self) -> Result<String, TargetError> {
@@ -446,15 +417,7 @@ impl MoveRows for ClickHouseSession {
                 return self.execute(&format!("{insert} {select}"));
             }
         };
-        let name = self.unfinished_name()?;
-        let side = self.language.identifier(&name);
-        self.execute(&format!("CREATE TABLE {side} AS {table}"))?;
-        let attached = self.attach(table, &name, columns, select, (rows, engine));
-        // Where the server is gone, the next load sweeps.
-        let dropped = self.execute(&format!("DROP TABLE IF EXISTS {side}"));
-        attached?;
-        dropped?;
-        Ok(Some(rows))
+        self.add_by_parts(table, columns, select, (rows, engine)).map(|()| Some(rows))
     }
 
     /// There are no locks: a table beside is one, since only one session can make it. Who made it stands in it.

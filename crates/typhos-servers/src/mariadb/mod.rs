@@ -22,7 +22,7 @@ use typhos_load::at_once::at_once;
 use typhos_load::feed::{Canceller, Feed, SharedFeed};
 use typhos_load::proof::SentFacts;
 use typhos_load::table::{
-    Answers, Ask, Define, Intent, MoveRows, Objections, RowOrder, UNFINISHED,
+    Answers, Ask, Define, Finished, Intent, MoveRows, Objections, RowOrder, UNFINISHED,
 };
 use typhos_load::{Onlooker, TargetError, TargetKind, Timeouts};
 use typhos_sql::held::Existing;
@@ -304,7 +304,7 @@ impl Define for MariadbSession {
         false
     }
 
-    fn sweep(&mut self) -> Result<(), TargetError> {
+    fn sweep(&mut self) -> Result<Vec<Finished>, TargetError> {
         let found = self.names(&format!(
             "SELECT table_name FROM information_schema.tables WHERE table_schema = database() \
              AND table_name LIKE '{}%'",
@@ -316,7 +316,7 @@ impl Define for MariadbSession {
                 self.execute(&format!("DROP TABLE IF EXISTS {}", Mariadb.identifier(&name)))?;
             }
         }
-        Ok(())
+        Ok(Vec::new())
     }
 
     fn unfinished_name(&mut self) -> Result<String, TargetError> {

@@ -282,3 +282,52 @@ fn a_load_that_waits_for_a_lock_can_be_interrupted() {
         }
     });
 }
+
+/// Partitions become visible one after the other, and what a killed load did not come to the next one does.
+#[test]
+fn what_a_load_did_not_come_to_is_finished_by_the_next() {
+    for_each_server(|server| {
+        if server.kind != Kind::ClickHouse {
+            return;
+        }
+        let database = server.database();
+        database
+            .run("CREATE TABLE t (id Int32) ENGINE = MergeTree PARTITION BY id % 90 ORDER BY id");
+        let world = World::new();
+        let rows: String = (0..9_000).map(|id| format!("{id}\n")).collect();
+        world
+            .write(
+                "t.typhos.toml",
+                "typhos = 1\ntable = 't'\n[columns]\nid = { type = 'int32', required = true }\n",
+            )
+            .write("t.csv", format!("id\n{rows}"));
+        let line = format!("load t.typhos.toml t.csv --into {} --mode append -q", database.url());
+        let count = || database.one("SELECT count(*) FROM t").parse::<u64>().unwrap();
+        let mut halves = 0;
+        for _ in 0..12 {
+            let before = count();
+            let mut child = world.command(&line).spawn().unwrap();
+            while count() == before && child.try_wait().unwrap().is_none() {}
+            child.kill().unwrap();
+            child.wait().unwrap();
+            // A statement that was sent may still be under way.
+            std::thread::sleep(Duration::from_millis(300));
+            let is_half = (before + 1..before + 9_000).contains(&count());
+            halves += u32::from(is_half);
+            let next = world.run(&line);
+            if is_half {
+                next.status(4)
+                    .complains("a load of 9,000 rows into 't' was killed")
+                    .complains("has been finished now");
+            } else {
+                next.status(0);
+            }
+            assert_eq!((count() - before) % 9_000, 0, "every load is there whole or not at all");
+            assert_eq!(database.objects(), ["t"]);
+            if halves == 2 {
+                return;
+            }
+        }
+        panic!("no load was killed half-way: {halves}");
+    });
+}
