@@ -85,6 +85,16 @@ pub trait Definitions: Send + Sync {
     /// The most that a name may have: characters or, where `bytes` says so, bytes.
     fn longest_name(&self) -> Option<(usize, bool)>;
 
+    /// The most columns of a table; `None` where there is no limit.
+    fn most_columns(&self) -> Option<usize> {
+        None
+    }
+
+    /// The most bytes of a row, and how many of them a stored type takes at most in it; `None` where there is no limit.
+    fn row_bytes(&self) -> Option<(u64, fn(&str) -> u64)> {
+        None
+    }
+
     /// Whether names that differ in letter case only are the same.
     fn ignores_case(&self) -> bool {
         false

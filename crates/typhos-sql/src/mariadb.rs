@@ -26,6 +26,25 @@ const INDEXED_CHARACTERS: u32 = 250;
 /// Most values of an enumeration.
 const MOST_VALUES: usize = 65_535;
 
+/// Most columns of a table of InnoDB.
+const MOST_COLUMNS: usize = 1_017;
+
+/// Most bytes of a row, texts of no declared length not counted.
+const MOST_ROW_BYTES: u64 = 65_535;
+
+/// Bytes that a type takes in a row at most: characters take four bytes, and a number of them is kept; texts of no declared
+/// length are elsewhere.
+fn bytes_in_row(ty: &str) -> u64 {
+    let number = || ty.split(['(', ')']).nth(1).and_then(|number| number.parse::<u64>().ok());
+    match ty.split(['(', ' ']).next().unwrap_or_default() {
+        "varchar" => number().unwrap_or(0) * 4 + 2,
+        "longtext" | "json" | "point" => 12,
+        "uuid" => 16,
+        "decimal" => 17,
+        _ => 8,
+    }
+}
+
 /// Whether a text can be a value of an enumeration. Blanks at its end would be lost, there is no empty one, and the
 /// catalog does not tell letters beyond the first plane of Unicode from each other.
 fn can_be_listed(value: &str) -> bool {
@@ -62,6 +81,14 @@ impl Definitions for Mariadb {
 
     fn ignores_case(&self) -> bool {
         true
+    }
+
+    fn most_columns(&self) -> Option<usize> {
+        Some(MOST_COLUMNS)
+    }
+
+    fn row_bytes(&self) -> Option<(u64, fn(&str) -> u64)> {
+        Some((MOST_ROW_BYTES, bytes_in_row))
     }
 
     fn stored(&self, table: &str, column: &ColumnDecl) -> Stored {

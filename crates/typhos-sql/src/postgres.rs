@@ -111,6 +111,10 @@ impl Definitions for Postgres {
         Some((NAME_BYTES, true))
     }
 
+    fn most_columns(&self) -> Option<usize> {
+        Some(1_600)
+    }
+
     fn stored(&self, table: &str, column: &ColumnDecl) -> Stored {
         let quoted = self.identifier(&column.name);
         if column.ty.is_nested() {
@@ -240,7 +244,11 @@ impl Movements for Postgres {
         columns: &[(String, String)],
         selected: &str,
     ) -> Option<String> {
-        let returned = columns.iter().map(|(name, ty)| format!("{name}::{ty} AS {name}"));
+        // Few numbers are cast to truth; all of their texts are.
+        let returned = columns.iter().map(|(name, ty)| match &ty[..] {
+            "boolean" => format!("{name}::text::boolean AS {name}"),
+            _ => format!("{name}::{ty} AS {name}"),
+        });
         let returned = returned.collect::<Vec<_>>().join(", ");
         Some(format!("WITH added AS ({insert} RETURNING {returned}) SELECT {selected} FROM added"))
     }

@@ -39,6 +39,10 @@ impl Definitions for Sqlite {
         true
     }
 
+    fn most_columns(&self) -> Option<usize> {
+        Some(2_000)
+    }
+
     fn stored(&self, table: &str, column: &ColumnDecl) -> Stored {
         let quoted = self.identifier(&column.name);
         let text = |note: &str| Stored::new("TEXT").note(note);

@@ -1,7 +1,7 @@
 //! The plan of a load into a table: what would happen to which column, and what is wrong with that.
 
 use typhos_core::columns::Plan;
-use typhos_core::infer::counted;
+use typhos_core::infer::{counted, grouped};
 use typhos_core::remedy::Remedy;
 use typhos_core::schema::{ColumnDecl, Scalar, Schema, Type};
 
@@ -74,6 +74,7 @@ pub fn plan_table(
 fn create(wanted: &TableRequest<'_>, language: &dyn Language, plan: &mut LoadPlan) {
     let schema = wanted.plan.schema();
     plan.notes = sql::notes(language, schema, wanted.table);
+    width_fits(language, schema, wanted.table, &mut plan.problems);
     let definition = sql::define(language, schema, &wanted.qualified, wanted.table);
     plan.statements = definition.statements().cloned().collect();
     for (at, column) in schema.columns.iter().enumerate() {
@@ -87,6 +88,25 @@ fn create(wanted: &TableRequest<'_>, language: &dyn Language, plan: &mut LoadPla
             is_key,
             remark: default_words(column),
         });
+    }
+}
+
+/// Tables that are too wide for a database: it would say so when the first of them is made.
+fn width_fits(language: &dyn Language, schema: &Schema, table: &str, problems: &mut Vec<Problem>) {
+    let name = language.name();
+    if let Some(most) = language.most_columns().filter(|most| schema.columns.len() > *most) {
+        let count = counted(schema.columns.len() as u64, "column");
+        let what = format!("there are {count}, and a table of {name} has at most {most}");
+        problems.push(Problem::new(what, "leave some of them out, by a # before their lines"));
+    }
+    let Some((most, bytes_of)) = language.row_bytes() else { return };
+    let bytes = schema.columns.iter().map(|column| bytes_of(&language.stored(table, column).ty));
+    let bytes: u64 = bytes.sum();
+    if bytes > most {
+        problems.push(Problem::new(
+            format!("a row may have {} bytes, and one of {name} has at most {}", grouped(bytes), grouped(most)),
+            "declare the longest texts without a limit: type = \"text\"; they are kept apart from the rows",
+        ));
     }
 }
 

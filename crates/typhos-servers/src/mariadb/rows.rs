@@ -124,6 +124,10 @@ fn write(
             Err(_) => wire::number(block, ints.get(row)),
         },
         (View::Decimal(ints, scale), _) => wire::decimal(block, ints.get(row), *scale),
+        // By its shortest text the largest one is a little larger than what it is, which the server refuses.
+        (View::Float32(values), _) if values[row].abs() == f32::MAX => {
+            wire::number(block, format_args!("{:?}", f64::from(values[row])));
+        }
         (View::Float32(values), _) => wire::number(block, format_args!("{:?}", values[row])),
         (View::Float64(values), _) => wire::number(block, format_args!("{:?}", values[row])),
         (View::Text(texts), _) => escaped(block, texts.value(row).as_bytes()),

@@ -313,3 +313,77 @@ fn tables_of_many_columns_with_long_names_are_loaded() {
         assert_eq!(database.rows(&format!("SELECT count(*), sum({last}) FROM w")), [["4", "192"]]);
     });
 }
+
+/// A table that a server would not make is told of in the plan, with what to do.
+#[test]
+fn tables_that_are_too_wide_are_told_of_in_the_plan() {
+    for_each_server(|server| {
+        let database = server.database();
+        let most = match server.kind {
+            Kind::Postgres => 1_600,
+            Kind::Mariadb => 1_017,
+            Kind::ClickHouse => return,
+        };
+        let world = World::new();
+        let load = |columns: usize, ty: &str| {
+            let names: Vec<String> = (0..columns).map(|at| format!("c{at}")).collect();
+            let lines = names.iter().map(|name| format!("{name} = {{ type = '{ty}' }}\n"));
+            let schema =
+                format!("typhos = 1\ntable = 't'\n[columns]\n{}", lines.collect::<String>());
+            let values = vec!["1"; columns].join(",");
+            world
+                .write("t.typhos.toml", schema)
+                .write("t.csv", format!("{}\n{values}\n", names.join(",")));
+            let line = format!("load t.typhos.toml t.csv --into {} --mode replace", database.url());
+            (world.run(&format!("{line} --plan")), world.run(&line))
+        };
+        let (plan, loaded) = load(most + 1, "bool");
+        plan.status(1).says(&format!("has at most {most}"));
+        loaded.status(2);
+        let (plan, loaded) = load(most, "int8");
+        plan.status(0);
+        loaded.status(0);
+        if server.kind == Kind::Mariadb {
+            let (plan, loaded) = load(17, "text(1000)");
+            plan.status(1)
+                .says("a row may have 68,034 bytes, and one of MariaDB has at most 65,535");
+            loaded.status(2);
+            let (plan, loaded) = load(16, "text(1000)");
+            plan.status(0);
+            loaded.status(0);
+        }
+    });
+}
+
+/// The ends of what types hold, which servers round or refuse.
+#[test]
+fn truth_becomes_a_number_and_the_largest_float_is_one() {
+    for_each_server(|server| {
+        let database = server.database();
+        let world = World::new();
+        world
+            .write(
+                "t.typhos.toml",
+                "typhos = 1\ntable = 't'\n[columns]\nf = { type = 'float32' }\n",
+            )
+            .write("t.csv", "f\n3.4028235e38\n-3.4028235e38\n0.1\n");
+        world.ok(&format!("load t.typhos.toml t.csv --into {}", database.url())).says("proven");
+        if server.kind == Kind::Postgres {
+            database
+                .run("CREATE TABLE flags (small smallint, big bigint, sold date, day varchar(10))");
+            world
+                .write(
+                    "t.typhos.toml",
+                    "typhos = 1\ntable = 'flags'\n[columns]\nsmall = { type = 'bool' }\nbig = { type = 'bool' }\n\
+                     sold = { type = 'date' }\nday = { type = 'date' }\n",
+                )
+                .write("t.csv", "small,big,sold,day\ntrue,false,2024-03-01,2024-03-01\n,true,,\n");
+            world.ok(&format!("load t.typhos.toml t.csv --into {} --mode append", database.url()));
+            let rows = database.rows("SELECT * FROM flags ORDER BY big");
+            assert_eq!(
+                rows,
+                [["1", "0", "2024-03-01", "2024-03-01"], ["null", "1", "null", "null"]]
+            );
+        }
+    });
+}
