@@ -33,6 +33,11 @@ pub trait Movements: Definitions {
         self.cast(value, ty, there)
     }
 
+    /// Whether a type as it is defined here is one as the catalog spells it.
+    fn is_same_type(&self, defined: &str, there: &str) -> bool {
+        defined.eq_ignore_ascii_case(there)
+    }
+
     /// Whether an existing column gives back what it was given to the letter.
     fn keeps_letters(&self, _there: &ExistingColumn) -> bool {
         true

@@ -234,6 +234,16 @@ impl Movements for Postgres {
         }
     }
 
+    fn is_same_type(&self, defined: &str, there: &str) -> bool {
+        let (name, rest) = defined.split_at(defined.find('(').unwrap_or(defined.len()));
+        match name {
+            "varchar" => there == format!("character varying{rest}"),
+            "time" | "timestamp" => there == format!("{name}{rest} without time zone"),
+            "timestamptz" => there == format!("timestamp{rest} with time zone"),
+            _ => there == defined,
+        }
+    }
+
     fn keeps_letters(&self, there: &ExistingColumn) -> bool {
         there.ty != "jsonb"
     }

@@ -193,6 +193,17 @@ pub trait MoveRows: Define + Sized {
         self.bulk(table, schema, feed).map(|sent| (sent.clone(), sent.rows))
     }
 
+    /// The rows of a table that this transaction added, as something to select from; nothing where they are not known.
+    ///
+    /// # Errors
+    /// What the database says.
+    fn own_rows(&mut self, _table: &str) -> Result<Option<String>, TargetError> {
+        Ok(None)
+    }
+
+    /// Gives back the room that rows took in a table which went [straight](Adding::Straight) into it and were undone.
+    fn tidy(&mut self, _table: &str) {}
+
     /// Adds the rows of a query to a table that exists, all or none; returns how many, where the server says
     /// so. `rows` of them are expected, and `adding` is what the catalog said of the table.
     ///
@@ -341,4 +352,9 @@ pub enum Adding {
     /// Straight into it, in a transaction: the user may make no table beside. Columns are those that a new table would
     /// have.
     Directly,
+    /// The same, where that is faster, and the database can be asked about the rows of a transaction alone.
+    Straight {
+        /// The bytes of the table, all of which are read to find those rows.
+        bytes: u64,
+    },
 }

@@ -2,7 +2,7 @@
 
 use typhos_core::remedy::Remedy;
 use typhos_core::run::RunOptions;
-use typhos_core::schema::{ColumnDecl, Scalar, Schema};
+use typhos_core::schema::{ColumnDecl, Held, Scalar, Schema};
 use typhos_core::wording::listed;
 use typhos_sql as sql;
 use typhos_sql::held::{Existing, Filled};
@@ -68,7 +68,12 @@ fn preflight<S: Session>(
     }
     let schema = job.plan.schema();
     let intent = Intent { action: plan.action, table, schema, seen: job.seen };
-    let Objections { problems, notes, adding } = session.objections(&intent)?;
+    let Objections { problems, notes, mut adding } = session.objections(&intent)?;
+    if let Adding::Straight { bytes } = adding
+        && !goes_straight(session, job, (table, bytes), existing.as_ref())
+    {
+        adding = Adding::ByInsertion;
+    }
     plan.problems.extend(problems);
     plan.notes.extend(notes);
     if adding == Adding::Directly {
@@ -96,6 +101,36 @@ fn preflight<S: Session>(
     }
     Ok(Preflight { plan, existing, adding })
 }
+
+/// Whether rows go straight into a table of so many bytes: what is sent is what its columns take as it is, and the table is not so
+/// large that finding the rows in it again takes longer than a table beside.
+fn goes_straight<S: Session>(
+    session: &S,
+    job: &Job<'_>,
+    (table, bytes): (&str, u64),
+    existing: Option<&Existing>,
+) -> bool {
+    let schema = job.plan.schema();
+    let is_same = |column: &ColumnDecl| {
+        let there = existing.and_then(|it| it.columns.iter().find(|it| it.name == column.name));
+        let stored = session.language().stored(table, column);
+        there.is_some_and(|there| match column.scalar() {
+            _ if column.ty.is_nested() => false,
+            // In the same order, too.
+            Scalar::Category => there.held == Held::Listed(column.values.clone()),
+            _ => session.language().is_same_type(&stored.ty, &there.ty),
+        })
+    };
+    schema.layout.key.is_empty()
+        && !job.is_counted
+        // They may add rows of their own.
+        && job.statements.before.is_empty()
+        && bytes <= job.input.bytes().saturating_mul(MOST_TIMES)
+        && schema.columns.iter().all(is_same)
+}
+
+/// How many times larger than the input a table may be that rows go straight into.
+const MOST_TIMES: u64 = 4;
 
 /// A table that rows can go to.
 pub struct TableTarget<S> {
@@ -194,6 +229,10 @@ fn open<S: Session>(mut session: S, job: &Job<'_>, table: &str) -> Result<Halves
                 let was_called_off = steps.gate.check();
                 steps.gate.begin_undo();
                 session.undo(stage.as_deref());
+                if matches!(steps.adding, Adding::Straight { .. }) {
+                    let table = session.qualified(&steps.table);
+                    session.tidy(&table);
+                }
                 // What a server says of a statement that was ended is nobody's question.
                 was_called_off.and(Err(error))
             }
@@ -215,6 +254,17 @@ impl Steps {
     /// Executes what somebody wants to go before the rows.
     pub(super) fn execute_before<S: Session>(&self, session: &mut S) -> Result<(), TargetError> {
         self.statements.before.iter().try_for_each(|sql| session.execute(sql).map(|_| ()))
+    }
+
+    /// Numbers that the database gives go on behind those that were loaded.
+    fn advance_numbers<S: Session>(&self, session: &mut S) -> Result<(), TargetError> {
+        let numbered = self.existing.iter().flat_map(|existing| &existing.columns);
+        for column in numbered.filter(|column| column.filled == Filled::Numbered) {
+            if self.schema.columns.iter().any(|declared| declared.name == column.name) {
+                session.advance_numbers(&self.table, &column.name)?;
+            }
+        }
+        Ok(())
     }
 
     /// Writes the load down, and executes what somebody wants behind it.
@@ -243,12 +293,17 @@ impl Steps {
             return Err(self.unproven(session, vec![said]));
         }
         self.gate.check()?;
-        release.proven(&Proof::Skipped)?;
+        let proof = match session.own_rows(table)? {
+            Some(own) => self.prove(session, &own, &self.schema, &sent)?,
+            None => Proof::Skipped,
+        };
+        release.proven(&proof)?;
+        self.advance_numbers(session)?;
         self.follow(session, sent.rows)?;
         self.gate.pass()?;
         session.commit()?;
         let moved = Moved { inserted: sent.rows, ..Moved::default() };
-        Ok(Done { proof: Proof::Skipped, moved, files: Vec::new(), note: None })
+        Ok(Done { proof, moved, files: Vec::new(), note: None })
     }
 
     fn run<S: Session>(
@@ -259,7 +314,8 @@ impl Steps {
         undo: &mut Option<String>,
     ) -> Result<Done, TargetError> {
         let table = session.qualified(&self.table);
-        if self.adding == Adding::Directly && !self.is_counted {
+        let is_direct = matches!(self.adding, Adding::Directly | Adding::Straight { .. });
+        if is_direct && !self.is_counted {
             return self.run_directly(session, &table, feed, release);
         }
         let whole = session.is_transactional();
@@ -337,12 +393,7 @@ impl Steps {
             }
         };
         if self.action.keeps_table() {
-            let numbered = self.existing.iter().flat_map(|existing| &existing.columns);
-            for column in numbered.filter(|column| column.filled == Filled::Numbered) {
-                if self.schema.columns.iter().any(|declared| declared.name == column.name) {
-                    session.advance_numbers(&self.table, &column.name)?;
-                }
-            }
+            self.advance_numbers(session)?;
         }
         self.follow(session, moved.inserted + moved.updated).map_err(|error| {
             match appears_by_commit {

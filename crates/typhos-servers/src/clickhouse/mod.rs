@@ -412,7 +412,7 @@ impl MoveRows for ClickHouseSession {
         let engine = match adding {
             Adding::ByParts { engine } => engine,
             Adding::ByExchange => return self.exchange(table, columns, select, rows),
-            Adding::ByInsertion | Adding::Directly => {
+            Adding::ByInsertion | Adding::Directly | Adding::Straight { .. } => {
                 let insert = self.language.insert(table, columns);
                 return self.execute(&format!("{insert} {select}"));
             }

@@ -115,6 +115,41 @@ impl PostgresSession {
         Ok(session)
     }
 
+    /// Copies rows to a table.
+    fn copy(
+        &mut self,
+        table: &str,
+        schema: &Schema,
+        options: &str,
+        mut feed: Feed<Vec<u8>>,
+    ) -> Result<SentFacts, TargetError> {
+        let columns: Vec<_> =
+            schema.columns.iter().map(|column| Postgres.identifier(&column.name)).collect();
+        let columns = columns.join(", ");
+        let sql = format!("COPY {table} ({columns}) FROM STDIN (FORMAT binary{options})");
+        let url = &self.url;
+        let failed = |error: std::io::Error| match error.into_inner() {
+            Some(inner) => match inner.downcast::<postgres::Error>() {
+                Ok(error) => server_error(url, *error),
+                Err(other) => broken(url, &other.to_string()),
+            },
+            None => broken(url, "the connection broke"),
+        };
+        let mut copy = self.client.copy_in(&sql).map_err(|error| server_error(url, error))?;
+        copy.write_all(rows::HEADER).map_err(failed)?;
+        loop {
+            match feed.take() {
+                Ok(Some(block)) => copy.write_all(&block).map_err(failed)?,
+                Ok(None) => break,
+                // Dropped before it is finished, it tells the server that it failed.
+                Err(Abandoned) => return Err(TargetError::GivenUp),
+            }
+        }
+        copy.write_all(rows::TRAILER).map_err(failed)?;
+        copy.finish().map_err(|error| server_error(url, error))?;
+        feed.into_sent()
+    }
+
     /// The number of the transaction, for names that nothing else has.
     fn transaction(&mut self) -> Result<String, TargetError> {
         Ok(self.one("SELECT txid_current()")?.unwrap_or_default())
@@ -162,12 +197,23 @@ fn refused(url: &ServerUrl, error: postgres::Error) -> TargetError {
     TargetError::Server { target: url.to_string(), message, help }
 }
 
+/// How many rows stand before the one that was copied when something failed: `COPY tickets, line 3`.
+fn copied_row(context: &str) -> Option<u64> {
+    let (_, behind) = context.strip_prefix("COPY ")?.split_once(", line ")?;
+    let number = behind.split(|letter: char| !letter.is_ascii_digit()).next()?;
+    number.parse::<u64>().ok()?.checked_sub(1)
+}
+
 /// The classes of errors that are about values: data exceptions, constraints, what triggers raise, the checks of views.
 const OF_VALUES: [&str; 4] = ["22", "23", "P0", "44"];
 
 fn server_error(url: &ServerUrl, error: postgres::Error) -> TargetError {
     let class = error.code().map(|code| code.code()[..2].to_owned());
     if class.is_some_and(|class| OF_VALUES.contains(&&class[..])) {
+        if let Some(row) = error.as_db_error().and_then(|said| copied_row(said.where_()?)) {
+            let (target, message) = (url.to_string(), words(&error));
+            return TargetError::Refused { target, message, row, place: None };
+        }
         return TargetError::Violation { target: url.to_string(), message: words(&error) };
     }
     TargetError::Server { target: url.to_string(), message: words(&error), help: String::new() }
@@ -319,35 +365,32 @@ impl MoveRows for PostgresSession {
         &mut self,
         table: &str,
         schema: &Schema,
-        mut feed: Feed<Vec<u8>>,
+        feed: Feed<Vec<u8>>,
     ) -> Result<SentFacts, TargetError> {
-        let columns: Vec<_> =
-            schema.columns.iter().map(|column| Postgres.identifier(&column.name)).collect();
         // The table is one of this transaction, so its rows can be written as if they were old: nobody has to
         // write to them again when they are first read.
-        let columns = columns.join(", ");
-        let sql = format!("COPY {table} ({columns}) FROM STDIN (FORMAT binary, FREEZE true)");
-        let url = &self.url;
-        let failed = |error: std::io::Error| match error.into_inner() {
-            Some(inner) => match inner.downcast::<postgres::Error>() {
-                Ok(error) => server_error(url, *error),
-                Err(other) => broken(url, &other.to_string()),
-            },
-            None => broken(url, "the connection broke"),
-        };
-        let mut copy = self.client.copy_in(&sql).map_err(|error| server_error(url, error))?;
-        copy.write_all(rows::HEADER).map_err(failed)?;
-        loop {
-            match feed.take() {
-                Ok(Some(block)) => copy.write_all(&block).map_err(failed)?,
-                Ok(None) => break,
-                // Dropped before it is finished, it tells the server that it failed.
-                Err(Abandoned) => return Err(TargetError::GivenUp),
-            }
-        }
-        copy.write_all(rows::TRAILER).map_err(failed)?;
-        copy.finish().map_err(|error| server_error(url, error))?;
-        feed.into_sent()
+        self.copy(table, schema, ", FREEZE true", feed)
+    }
+
+    fn bulk_alone(
+        &mut self,
+        table: &str,
+        schema: &Schema,
+        feed: Feed<Vec<u8>>,
+    ) -> Result<(SentFacts, u64), TargetError> {
+        let sent = self.copy(table, schema, "", feed)?;
+        let rows = sent.rows;
+        Ok((sent, rows))
+    }
+
+    fn tidy(&mut self, table: &str) {
+        // Whoever may not, and a connection that is gone, leave it to the server.
+        let _ = self.execute(&format!("VACUUM {table}"));
+    }
+
+    fn own_rows(&mut self, table: &str) -> Result<Option<String>, TargetError> {
+        let number = self.one("SELECT txid_current() % (1::bigint << 32)")?.unwrap_or_default();
+        Ok(Some(format!("(SELECT * FROM {table} WHERE xmin = '{number}'::xid) added")))
     }
 
     fn row_order(&self) -> RowOrder {
@@ -402,5 +445,40 @@ impl MoveRows for PostgresSession {
                 None => token.cancel_query(NoTls),
             };
         })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_row_that_was_copied_is_known_by_its_context() {
+        for (context, row) in [
+            ("COPY tickets, line 1", Some(0)),
+            ("COPY tickets, line 5003, column fare", Some(5002)),
+            ("SQL statement \"SELECT 1\"", None),
+            ("COPY tickets, line 0", None),
+        ] {
+            assert_eq!(copied_row(context), row, "{context}");
+        }
+    }
+
+    #[test]
+    fn types_are_those_of_the_catalog() {
+        use typhos_sql::Movements;
+        for (defined, there, is_same) in [
+            ("integer", "integer", true),
+            ("varchar(8)", "character varying(8)", true),
+            ("varchar(8)", "character varying(9)", false),
+            ("varchar(8)", "text", false),
+            ("numeric(6,2)", "numeric(8,2)", false),
+            ("timestamp(3)", "timestamp(3) without time zone", true),
+            ("timestamp(3)", "timestamp(0) without time zone", false),
+            ("timestamptz(0)", "timestamp(0) with time zone", true),
+            ("time(6)", "time(6) without time zone", true),
+        ] {
+            assert_eq!(Postgres.is_same_type(defined, there), is_same, "{defined} {there}");
+        }
     }
 }

@@ -7,7 +7,7 @@ use super::types::{self, Found};
 use typhos_core::remedy::Remedy;
 use typhos_core::wording::{counted, listed};
 use typhos_load::TargetError;
-use typhos_load::table::{Ask, Intent, Objections};
+use typhos_load::table::{Adding, Ask, Intent, Objections};
 use typhos_load::{Action, Problem, columns_go_along, goes_along, rows_go_along};
 use typhos_sql::{self as sql, Definitions, Postgres};
 
@@ -27,7 +27,20 @@ pub(super) fn objections(
         return Ok(found);
     }
     match intent.action {
-        Action::Append => may_append(session, intent, &mut found.problems)?,
+        Action::Append => {
+            may_append(session, intent, &mut found.problems)?;
+            let here = condition(session, intent.table);
+            // What triggers, rules and policies do is seen in rows that are moved. The size is a guess, since whoever asks for it
+            // waits for those who have the table locked.
+            let bytes = session.one(&format!(
+                "SELECT greatest(c.relpages::bigint * 8192, \
+                 (pg_stat_get_live_tuples(c.oid) + pg_stat_get_dead_tuples(c.oid)) * 100) FROM pg_class c WHERE {here} AND c.relkind = 'r' AND NOT c.relrowsecurity \
+                 AND NOT c.relhastriggers AND NOT c.relhasrules"
+            ))?;
+            if let Some(bytes) = bytes.and_then(|bytes| bytes.parse().ok()) {
+                found.adding = Adding::Straight { bytes };
+            }
+        }
         Action::Refill => {
             may_append(session, intent, &mut found.problems)?;
             may_refill(session, intent, &mut found.problems)?;
