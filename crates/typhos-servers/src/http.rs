@@ -18,10 +18,12 @@ pub fn agent(url: &ServerUrl) -> Result<Agent, TargetError> {
         let trusted = crate::tls::trusted(url)?;
         let trusted = trusted.iter().map(|it| Certificate::from_der(it).to_owned());
         let trusted = RootCerts::new_with_certs(&trusted.collect::<Vec<_>>());
-        let shown = crate::tls::identity_as_pem(url)?.map(|(certificates, key)| {
+        let shown = crate::tls::identity(url)?.map(|shown| {
+            let certificates = shown.certificates.iter();
             let certificates: Vec<_> =
-                certificates.iter().map(|it| Certificate::from_der(it).to_owned()).collect();
-            PrivateKey::from_pem(&key).map(|key| ClientCert::new_with_certs(&certificates, key))
+                certificates.map(|it| Certificate::from_der(it).to_owned()).collect();
+            let key = PrivateKey::from_pem(&shown.pem);
+            key.map(|key| ClientCert::new_with_certs(&certificates, key))
         });
         let shown = shown.transpose().map_err(|error| {
             TargetError::Address(format!("the key that the URL names cannot be used: {error}"))

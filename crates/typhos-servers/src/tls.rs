@@ -55,30 +55,26 @@ fn unusable(path: &Path, what: &str) -> TargetError {
     TargetError::Address(format!("{}, which the URL names: {what}", path.display()))
 }
 
-/// What the client shows of itself: its certificates, and their key.
-///
-/// # Errors
-/// Files that cannot be read, or are none of these.
-pub fn identity(
-    url: &ServerUrl,
-) -> Result<Option<(Vec<CertificateDer<'static>>, PrivateKeyDer<'static>)>, TargetError> {
-    let Some((certificate, key)) = &url.identity else { return Ok(None) };
-    let found = PrivateKeyDer::from_pem_file(key);
-    let found = found.map_err(|error| unusable(key, &error.to_string()))?;
-    Ok(Some((certificates(certificate)?, found)))
+/// What the client shows of itself.
+pub struct Identity {
+    /// Its certificate, with those between it and an authority.
+    pub certificates: Vec<CertificateDer<'static>>,
+    /// Its key.
+    pub key: PrivateKeyDer<'static>,
+    /// The key as it stands in its file.
+    pub pem: Vec<u8>,
 }
 
-/// The same, with the key as it stands in its file.
+/// What the client shows of itself, where the URL says that.
 ///
 /// # Errors
 /// Files that cannot be read, or are none of these.
-#[cfg(any(feature = "clickhouse", feature = "index"))]
-pub fn identity_as_pem(
-    url: &ServerUrl,
-) -> Result<Option<(Vec<CertificateDer<'static>>, Vec<u8>)>, TargetError> {
-    let Some((_, key)) = &url.identity else { return Ok(None) };
-    let text = std::fs::read(key).map_err(TargetError::io(key))?;
-    Ok(identity(url)?.map(|(certificates, _)| (certificates, text)))
+pub fn identity(url: &ServerUrl) -> Result<Option<Identity>, TargetError> {
+    let Some((certificate, path)) = &url.identity else { return Ok(None) };
+    let pem = std::fs::read(path).map_err(TargetError::io(path))?;
+    let key = PrivateKeyDer::from_pem_slice(&pem);
+    let key = key.map_err(|error| unusable(path, &error.to_string()))?;
+    Ok(Some(Identity { certificates: certificates(certificate)?, key, pem }))
 }
 
 fn failed(url: &ServerUrl, message: String) -> TargetError {
@@ -101,8 +97,8 @@ pub fn client_config(url: &ServerUrl) -> Result<rustls::ClientConfig, TargetErro
         .map_err(|error| failed(url, error.to_string()))?;
     let config = config.with_root_certificates(roots);
     match identity(url)? {
-        Some((certificates, key)) => config
-            .with_client_auth_cert(certificates, key)
+        Some(shown) => config
+            .with_client_auth_cert(shown.certificates, shown.key)
             .map_err(|error| failed(url, error.to_string())),
         None => Ok(config.with_no_client_auth()),
     }

@@ -2,6 +2,15 @@
 
 use typhos_core::schema::{ColumnDecl, Schema, SortKey};
 
+/// How many bytes a row has at most.
+#[derive(Debug, Clone, Copy)]
+pub struct RowBytes {
+    /// In all.
+    pub most: u64,
+    /// How many of them a stored type takes, by its spelling.
+    pub of: fn(&str) -> u64,
+}
+
 /// How a declared column is stored.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Stored {
@@ -90,8 +99,8 @@ pub trait Definitions: Send + Sync {
         None
     }
 
-    /// The most bytes of a row, and how many of them a stored type takes at most in it; `None` where there is no limit.
-    fn row_bytes(&self) -> Option<(u64, fn(&str) -> u64)> {
+    /// How many bytes a row has at most; `None` where there is no limit.
+    fn row_bytes(&self) -> Option<RowBytes> {
         None
     }
 

@@ -29,7 +29,7 @@ mod units;
 
 pub use clickhouse::ClickHouse;
 pub use define::{Definition, define, notes, qualified};
-pub use definitions::{Definitions, Indexed, NamedType, Stored, TableOrder};
+pub use definitions::{Definitions, Indexed, NamedType, RowBytes, Stored, TableOrder};
 pub use languages::{
     EmitError, Emitted, LANGUAGES, SQL_LANGUAGES, SchemaLanguage, language, sql_language,
 };

@@ -2,7 +2,7 @@
 
 use typhos_core::schema::{ColumnDecl, IntType, Scalar, TimeUnit};
 
-use super::definitions::{Definitions, Indexed, Stored, TableOrder, as_json, carried};
+use super::definitions::{Definitions, Indexed, RowBytes, Stored, TableOrder, as_json, carried};
 use super::held::ExistingColumn;
 use super::movements::{Movements, each_is};
 use super::questions::{Asked, Of, Questions, carried_asked};
@@ -87,8 +87,8 @@ impl Definitions for Mariadb {
         Some(MOST_COLUMNS)
     }
 
-    fn row_bytes(&self) -> Option<(u64, fn(&str) -> u64)> {
-        Some((MOST_ROW_BYTES, bytes_in_row))
+    fn row_bytes(&self) -> Option<RowBytes> {
+        Some(RowBytes { most: MOST_ROW_BYTES, of: bytes_in_row })
     }
 
     fn stored(&self, table: &str, column: &ColumnDecl) -> Stored {

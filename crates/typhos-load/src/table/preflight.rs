@@ -99,8 +99,8 @@ fn width_fits(language: &dyn Language, schema: &Schema, table: &str, problems: &
         let what = format!("there are {count}, and a table of {name} has at most {most}");
         problems.push(Problem::new(what, "leave some of them out, by a # before their lines"));
     }
-    let Some((most, bytes_of)) = language.row_bytes() else { return };
-    let bytes = schema.columns.iter().map(|column| bytes_of(&language.stored(table, column).ty));
+    let Some(sql::RowBytes { most, of }) = language.row_bytes() else { return };
+    let bytes = schema.columns.iter().map(|column| of(&language.stored(table, column).ty));
     let bytes: u64 = bytes.sum();
     if bytes > most {
         problems.push(Problem::new(
