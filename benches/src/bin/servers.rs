@@ -1,10 +1,14 @@
 //! Loads demo tickets into servers, with Typhos and with each server's own client, in turn, and prints how
-//! they compare. Both load the same CSV into a table of the same types.
+//! they compare. Both load the same CSV into a table of the same types. Beside the tickets there are a narrow file and a wide
+//! one of plain values, which are also added to tables that exist, and grow with every round.
 //!
 //! Usage: `servers [ROWS] [ROUNDS]`; `scripts/bench load` starts the servers and says where they are, in
 //! `BENCH_POSTGRES`, `BENCH_MARIADB` and `BENCH_CLICKHOUSE` (ports). The rounds are interleaved, and the best time
 //! of each command counts. Peak memory is what the kernel saw of the process.
 
+use std::fs::File;
+use std::io::{BufWriter, Write};
+use std::path::Path;
 use std::process::ExitCode;
 
 use typhos_benches::{Case, Tickets, numbers};
@@ -68,6 +72,35 @@ fn main() -> ExitCode {
                 most,
                 [case("", load(&url, &["--no-proof"])), client()],
             ));
+            for (shape, rows, columns, targets) in SHAPES {
+                let (file, schema) =
+                    (path(&format!("{shape}.csv")), path(&format!("{shape}.typhos.toml")));
+                if !Path::new(&schema).exists() {
+                    write(&file, rows, columns).map_err(|error| error.to_string())?;
+                    case("", ["draft", &file, "-o", &schema].map(String::from).to_vec()).run()?;
+                }
+                let at = SERVERS.iter().position(|known| *known == server).unwrap_or_default();
+                let own = format!("own_{shape}");
+                let line = |mode: &str, table: &str| {
+                    let line = [
+                        "load", &schema, &file, "--into", &url, "--quiet", "--mode", mode,
+                        "--table", table,
+                    ];
+                    case("", line.map(String::from).to_vec())
+                };
+                let client = |how: &str| {
+                    Case::new("its client", "bash", &[&script, server, &file, &own, how])
+                };
+                let kept = format!("kept_{shape}");
+                for table in [&own, &kept] {
+                    line("replace", table).run()?;
+                }
+                let [create, append] = targets[at];
+                let pair = [line("replace", &format!("made_{shape}")), client("create")];
+                pairs.push((format!("{server}, {shape}, create"), create, pair));
+                let pair = [line("append", &kept), client("append")];
+                pairs.push((format!("{server}, {shape}, append"), append, pair));
+            }
         }
         for _ in 0..rounds {
             for (_, _, [ours, theirs]) in &mut pairs {
@@ -99,12 +132,75 @@ fn main() -> ExitCode {
     }
 }
 
+/// The servers, in the order of the targets of shapes.
+const SERVERS: [&str; 3] = ["PostgreSQL", "MariaDB", "ClickHouse"];
+
+/// Files of plain values: a name, rows, columns, and for each server the most that creating a table and adding to one may take,
+/// as a multiple of its client.
+type Shape = (&'static str, u64, usize, [[f64; 2]; 3]);
+
+const SHAPES: [Shape; 2] = [
+    ("narrow", 400_000, 4, [[0.65, 0.9], [0.95, 1.1], [0.8, 1.0]]),
+    ("wide", 60_000, 60, [[0.65, 0.9], [0.95, 1.1], [0.8, 1.0]]),
+];
+
+/// Writes rows of integers, decimals, words and days, none of them absent.
+fn write(path: &str, rows: u64, columns: usize) -> std::io::Result<()> {
+    let mut file = BufWriter::new(File::create(path)?);
+    let names: Vec<String> = (0..columns).map(|at| format!("c{at}")).collect();
+    writeln!(file, "{}", names.join(","))?;
+    for row in 0..rows {
+        for at in 0..columns {
+            let separator = if at == 0 { "" } else { "," };
+            // Numbers that look like chance, and are the same in every run.
+            let number = (row + 1).wrapping_mul(0x9e37_79b9_7f4a_7c15).rotate_left(at as u32) >> 40;
+            match at % 4 {
+                0 => write!(file, "{separator}{number}")?,
+                1 => write!(file, "{separator}{}.{:02}", number % 9_000, number % 100)?,
+                2 => write!(file, "{separator}w{:x}", number)?,
+                _ => write!(file, "{separator}2024-{:02}-{:02}", 1 + number % 12, 1 + number % 28)?,
+            }
+        }
+        writeln!(file)?;
+    }
+    file.flush()
+}
+
 /// A file as the client of ClickHouse reads it.
 const PLAIN: &str = r"sed -E '1d; s#^([0-9]+,[0-9]+,)([0-9]{2})/([0-9]{2})/([0-9]{2}),#\120\4-\2-\3,#; s#^([0-9]+,([^,]*,){6}),#\1\\N,#; s#,$#,\\N#' $1 > $1.plain";
 
-/// What each server's own client does: `bash own.sh SERVER CSV`.
+/// What each server's own client does: `bash own.sh SERVER CSV` for tickets, and `… TABLE create|append` for plain values.
 const CLIENT: &str = r#"set -euo pipefail
 csv=$2
+if [ $# -gt 2 ]; then
+  table=$3
+  case $1 in
+    PostgreSQL)
+      export PGHOST=127.0.0.1 PGPORT=$BENCH_POSTGRES PGUSER=bench PGDATABASE=bench
+      case $4 in
+        create) psql -q -v ON_ERROR_STOP=1 -c 'BEGIN' -c "CREATE TABLE client_$table (LIKE $table)" -c "\copy client_$table from '$csv' csv header" -c 'COMMIT' -c "DROP TABLE client_$table" ;;
+        append) psql -q -v ON_ERROR_STOP=1 -c "\copy $table from '$csv' csv header" ;;
+      esac
+      ;;
+    MariaDB)
+      into="LOAD DATA LOCAL INFILE '$csv' INTO TABLE"
+      how="CHARACTER SET utf8mb4 FIELDS TERMINATED BY ',' LINES TERMINATED BY '\n' IGNORE 1 LINES"
+      case $4 in
+        create) sql="CREATE TABLE client_$table LIKE $table; $into client_$table $how; DROP TABLE client_$table" ;;
+        append) sql="$into $table $how" ;;
+      esac
+      mariadb --local-infile=1 -h 127.0.0.1 -P "$BENCH_MARIADB" -u bench bench -e "$sql"
+      ;;
+    ClickHouse)
+      ask() { clickhouse-client --port "$BENCH_CLICKHOUSE_TCP" --allow_experimental_low_cardinality_type=1 -q "$@"; }
+      case $4 in
+        create) ask "CREATE TABLE client_$table AS $table"; ask "INSERT INTO client_$table FORMAT CSVWithNames" < "$csv"; ask "DROP TABLE client_$table" ;;
+        append) ask "INSERT INTO $table FORMAT CSVWithNames" < "$csv" ;;
+      esac
+      ;;
+  esac
+  exit
+fi
 case $1 in
   PostgreSQL)
     export PGHOST=127.0.0.1 PGPORT=$BENCH_POSTGRES PGUSER=bench PGDATABASE=bench PGOPTIONS='-c datestyle=iso,mdy'

@@ -208,7 +208,12 @@ mod tests {
     #[test]
     fn values_are_counted_from_nothing_and_placed_by_their_block() {
         let (paths, provisional) = first(&[], Holds::All);
-        let values = [(1, PathKind::Number, 0), (1, PathKind::Null, 3), (1, PathKind::Number, 4)];
+        let values = [
+            (1, PathKind::Number, 0),
+            (1, PathKind::Null, 3),
+            (1, PathKind::Number, 4),
+            (2, PathKind::Object, 4),
+        ];
         provisional.add_seen(&seen(&paths, &values), LineRef { part: 2, line: 10 });
         provisional.add_seen(&seen(&paths, &values[..1]), LineRef { part: 1, line: 7 });
         let (all, is_same) = provisional.finish();
@@ -227,7 +232,9 @@ mod tests {
             // A name that was in no record led nowhere, and now leads through a column.
             (Holds::Wanted, &["late.x"][..], "late", true),
         ] {
-            let (_, provisional) = first(wanted, holds);
+            let (paths, provisional) = first(wanted, holds);
+            let values = [(1, PathKind::Number, 0), (2, PathKind::Object, 0)];
+            provisional.add_seen(&seen(&paths, &values), LineRef { part: 0, line: 1 });
             let mut learned = Paths::default();
             with(&mut learned, name, PathKind::Text, 99);
             provisional.add_paths(&learned, true);
