@@ -111,9 +111,10 @@ impl Watch {
         }
         self.shared.is_wanted.store(true, Ordering::Relaxed);
         let heard = self.shared.heard();
+        // A session that gets on is answered, however long a connection beside it takes.
         if let Some(asked) = heard.asked
             && !self.most.is_zero()
-            && asked.elapsed() > self.most
+            && asked.elapsed().min(since.elapsed()) > self.most
         {
             return Err(TargetError::Mute {
                 target: self.target.clone(),

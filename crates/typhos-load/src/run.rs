@@ -41,7 +41,8 @@ pub struct LoadOptions {
     pub memory: usize,
     /// Bytes that sorting may take of them.
     pub sort_memory: usize,
-    /// Whether it is only to be known what would become of the rows: nothing is written, and no record is set aside.
+    /// Whether it is only to be known what would become of the rows, behind a [plan](crate::plan()): nothing is written, and no record
+    /// is set aside.
     pub is_counted: bool,
     /// The files that are written down in the history of a database.
     pub history: Vec<FileMark>,
@@ -101,13 +102,11 @@ impl LoadRun<'_> {
     /// # Errors
     /// As [`load`](crate::load()).
     fn without<T: Target>(self, mut target: T) -> Result<LoadReport, LoadError> {
-        let LoadRun { job, options, monitor, folder, .. } = self;
+        let LoadRun { job, options, monitor, .. } = self;
         let planned = target.plan(&job)?;
         if !planned.problems.is_empty() {
             return Err(TargetError::Preflight(Box::new(planned)).into());
         }
-        let scratch = TempFiles::inside(folder);
-        keys::find_repeats(job.input, job.plan, &scratch, &options.run, monitor)?;
         monitor.begin("counting", Some(job.input.bytes()));
         let mut account = Account::new(job.plan.schema().columns.len());
         map_blocks::<_, _, LoadError>(
@@ -143,8 +142,11 @@ impl LoadRun<'_> {
         if !planned.problems.is_empty() {
             return Err(TargetError::Preflight(Box::new(planned)).into());
         }
-        let scratch = TempFiles::inside(self.folder);
-        keys::find_repeats(job.input, job.plan, &scratch, &options.run, *monitor)?;
+        // Whoever counts has asked for a plan, which looks for them.
+        if !options.is_counted {
+            let scratch = TempFiles::inside(self.folder);
+            keys::find_repeats(job.input, job.plan, &scratch, &options.run, *monitor)?;
+        }
         let mut run = options.run;
         let (encoder, sink) = target.stage(job, &mut run)?;
         let gate = job.gate.clone();

@@ -8,8 +8,8 @@ use std::time::Duration;
 use typhos_core::wording::counted;
 use typhos_load::table::{FileMark, LoadedBefore, Session, TableTarget};
 use typhos_load::{
-    Address, Awaited, Destination, Job, LoadError, LoadPlan, LoadReport, LoadRun, Secret, Target,
-    TargetError, TargetKind, plain_name, plan_of,
+    Address, Awaited, Destination, Job, LoadError, LoadPlan, LoadReport, LoadRun, Onlooker, Secret,
+    Target, TargetError, TargetKind, plain_name, plan_of,
 };
 
 use crate::passwords;
@@ -86,6 +86,22 @@ pub fn in_time<S: Send + 'static>(
             help: "is there a server of this kind at this port?".into(),
         }),
     }
+}
+
+/// Who asks a server what a session waits for, over a connection that is made with the first question.
+pub fn onlooker<S: Send + 'static>(
+    url: &ServerUrl,
+    connect: Connect<S>,
+    mut ask: impl FnMut(&mut S) -> Result<Option<String>, TargetError> + Send + 'static,
+) -> Onlooker {
+    let (url, mut session) = (url.clone(), None);
+    Box::new(move || {
+        let session = match &mut session {
+            Some(session) => session,
+            none => none.insert(connect(&url)?),
+        };
+        ask(session)
+    })
 }
 
 /// What a server has beyond its time.

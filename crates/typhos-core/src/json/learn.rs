@@ -83,7 +83,8 @@ pub(super) fn learn_some(
         bytes += block.text().len();
     };
     drop(reader);
-    let paths = learner.paths;
+    let mut paths = learner.paths;
+    (paths.depth_limit, paths.field_limit) = (limits.depth, limits.names);
     if is_whole || paths.len() > limits.names {
         return take(input, paths, wanted);
     }
@@ -107,10 +108,10 @@ pub fn confirm(input: &mut Input, wanted: &[String]) -> Result<bool, RunError> {
     Ok(is_same)
 }
 
-/// What the records of one block have, and how many of them are broken.
-pub(crate) fn learned(block: &Block, most_depth: usize) -> (Paths, u64) {
-    let mut learner =
-        Learner { limits: Limits { depth: most_depth, ..Limits::default() }, ..Learner::default() };
+/// What the records of one block have, and how many of them are broken; as much is learned as of other paths.
+pub(crate) fn learned(block: &Block, like: &Paths) -> (Paths, u64) {
+    let limits = Limits { names: like.field_limit, depth: like.depth_limit };
+    let mut learner = Learner { limits, ..Learner::default() };
     learner.block(block);
     (learner.paths, learner.broken)
 }

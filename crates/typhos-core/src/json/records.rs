@@ -338,7 +338,7 @@ impl<'b> JsonSplit<'b> {
             return;
         };
         if seen.is_odd {
-            let (paths, broken) = learned(self.block, self.paths.depth_limit);
+            let (paths, broken) = learned(self.block, self.paths);
             // A name that is none of the paths may come twice unseen.
             provisional.add_paths(&paths, broken == seen.broken);
         } else {

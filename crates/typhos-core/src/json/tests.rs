@@ -340,3 +340,22 @@ fn names_that_are_data_are_refused() {
         assert!(told.starts_with("the records have more than 10000 different fields"), "{told}");
     }
 }
+
+/// As many names are learned on the way as were asked for, wherever they are.
+#[test]
+fn names_that_come_late_have_the_limit_that_was_said() {
+    let members: Vec<String> = (0..10_500).map(|id| format!("\"n{id}\":{id}")).collect();
+    let text = format!("{{\"a\":1}}\n{{{}}}\n{{\"a\":2,\"last\":1}}\n", members.join(","));
+    for (limit, names) in [(20_000, Some(10_502)), (10_000, None)] {
+        let choice = InputChoice {
+            format: Some(InputFormat::Json),
+            field_limit: Some(limit),
+            ..InputChoice::default()
+        };
+        let mut input = Input::from_bytes("t.ndjson", text.clone().into_bytes(), &choice);
+        let (run, options) = (run(1, 1), SurveyOptions::default());
+        learn_some(&mut input, &[], Holds::All, 1, &run, &NoMonitor).unwrap();
+        let survey = Survey::take_confirmed(&mut input, &[], &options, &run, &NoMonitor);
+        assert_eq!(survey.ok().map(|survey| survey.columns.len()), names, "{limit}");
+    }
+}

@@ -58,6 +58,8 @@ pub struct Paths {
     unnest: Option<Unnest>,
     /// The most objects and arrays within each other in a record.
     pub(crate) depth_limit: usize,
+    /// The most paths that are learned.
+    pub(crate) field_limit: usize,
     /// What all records show, where these paths are those of the first ones only.
     provisional: Option<Arc<Provisional>>,
 }
@@ -79,6 +81,7 @@ impl Default for Paths {
             scopes: 1,
             unnest: None,
             depth_limit: DEFAULT_DEPTH_LIMIT,
+            field_limit: usize::MAX,
             provisional: None,
         }
     }

@@ -131,6 +131,10 @@ impl Provisional {
             self.is_off.store(true, Ordering::Relaxed);
         }
         let state = &mut *self.state();
+        if state.paths.len() > state.paths.field_limit {
+            // There are too many already, which is an error in the end.
+            return;
+        }
         state.paths.merge(paths);
         let mut is_new = state.paths.len() > state.shown.len();
         state.shown.resize(state.paths.len(), [false; PATH_KINDS]);

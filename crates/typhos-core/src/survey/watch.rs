@@ -164,7 +164,7 @@ impl Watcher {
         if let Some(paths) = &layout.paths {
             if let Some(provisional) = paths.provisional().filter(|known| known.is_off()) {
                 // The survey has to be taken again: all that is left to find out is of which columns.
-                return provisional.add_paths(&json::learned(block, paths.depth_limit).0, false);
+                return provisional.add_paths(&json::learned(block, paths).0, false);
             }
             let mut records = std::mem::take(&mut self.json);
             let how = (JsonSplit::new(block, paths, layout.fields), &JsonValues, layout);

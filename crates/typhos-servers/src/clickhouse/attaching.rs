@@ -45,46 +45,51 @@ impl ClickHouseSession {
         let name = self.unfinished_name()?;
         let side = self.language.identifier(&name);
         self.execute(&format!("CREATE TABLE {side} AS {table}"))?;
-        let filled = self.fill_side(&name, columns, select, rows);
-        let list = filled.and_then(|()| self.list_partitions(table, &name));
-        let list = match list {
-            Ok(list) => list,
-            Err(error) => {
-                // Where the server is gone, the next load sweeps.
-                let _ = self.execute(&format!("DROP TABLE IF EXISTS {side}"));
-                return Err(error);
+        let ready = self.fill_side(&name, columns, select, rows).and_then(|partitions| {
+            Ok((self.list_partitions(table, &name, &partitions)?, partitions))
+        });
+        let (list, attached) = match ready {
+            Ok((list, partitions)) => {
+                let mut ids = partitions.iter().map(|(id, _)| id);
+                (list, ids.try_for_each(|id| self.attach(table, &side, id)))
             }
+            Err(error) => (None, Err(error)),
         };
-        let partitions = self.partitions(&name)?;
-        // From here on what is there cannot be taken back, and what is missing is finished by the next load.
-        partitions.iter().try_for_each(|(id, _)| self.attach(table, &side, id)).map_err(|error| {
-            TargetError::Behind(format!(
-                "{error}; some of its partitions may be there, and the next load into this database adds the others"
-            ))
-        })?;
+        if let (Err(TargetError::Server { target, message, .. }), Some(_)) = (&attached, &list) {
+            // What is there cannot be taken back, and what is missing is listed.
+            let help = "some of its partitions may be there; the next load into this database adds the others, and says so";
+            let (target, message) = (target.clone(), message.clone());
+            return Err(TargetError::Server { target, message, help: help.into() });
+        }
+        if attached.is_err() {
+            // Where the server is gone, the next load sweeps.
+            let _ = self.execute(&format!("DROP TABLE IF EXISTS {side}"));
+            return attached;
+        }
         for done in list.iter().chain([&side]) {
             self.execute(&format!("DROP TABLE IF EXISTS {done}"))?;
         }
         Ok(())
     }
 
-    /// Fills the table beside.
+    /// Fills the table beside; returns its partitions.
     fn fill_side(
         &mut self,
         side: &str,
         columns: &str,
         select: &str,
         (rows, engine): (u64, &str),
-    ) -> Result<(), TargetError> {
+    ) -> Result<Vec<(String, u64)>, TargetError> {
         let quoted = self.language.identifier(side);
         self.execute(&format!("INSERT INTO {quoted} ({columns}) {select}"))?;
-        let there: u64 = self.partitions(side)?.iter().map(|(_, rows)| rows).sum();
+        let partitions = self.partitions(side)?;
+        let there: u64 = partitions.iter().map(|(_, rows)| rows).sum();
         // Other engines may make one row of several; none makes more.
         if there > rows || engine == "MergeTree" && there != rows {
             let message = format!("{rows} rows were to be added, {there} were made of them");
             return Err(self.server_error(message, ""));
         }
-        Ok(())
+        Ok(partitions)
     }
 
     /// The partitions of a table, in their order, with their rows.
@@ -109,8 +114,12 @@ impl ClickHouseSession {
     }
 
     /// Lists the partitions that are about to be attached, where they are several. Returns the name of the list, in quotes.
-    fn list_partitions(&mut self, table: &str, side: &str) -> Result<Option<String>, TargetError> {
-        let partitions = self.partitions(side)?;
+    fn list_partitions(
+        &mut self,
+        table: &str,
+        side: &str,
+        partitions: &[(String, u64)],
+    ) -> Result<Option<String>, TargetError> {
         if partitions.len() < 2 {
             return Ok(None);
         }

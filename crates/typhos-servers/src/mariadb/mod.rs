@@ -442,14 +442,9 @@ impl MoveRows for MariadbSession {
     }
 
     fn onlooker(&mut self) -> Result<Option<Onlooker>, TargetError> {
-        let (url, number, mut other) = (self.url.clone(), self.conn.connection_id(), None);
-        Ok(Some(Box::new(move || {
-            let other = match &mut other {
-                Some(other) => other,
-                none => none.insert(MariadbSession::connect(&url)?),
-            };
-            other.waits_for(number)
-        })))
+        let number = self.conn.connection_id();
+        let ask = move |other: &mut MariadbSession| other.waits_for(number);
+        Ok(Some(server_table::onlooker(&self.url, MariadbSession::connect, ask)))
     }
 
     fn canceller(&self) -> Canceller {

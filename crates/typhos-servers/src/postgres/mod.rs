@@ -423,14 +423,9 @@ impl MoveRows for PostgresSession {
 
     fn onlooker(&mut self) -> Result<Option<Onlooker>, TargetError> {
         let Some(number) = self.one("SELECT pg_backend_pid()")? else { return Ok(None) };
-        let (url, mut other) = (self.url.clone(), None);
-        Ok(Some(Box::new(move || {
-            let other = match &mut other {
-                Some(other) => other,
-                none => none.insert(PostgresSession::connect(&url)?),
-            };
-            other.one(&waiting_question(&number))
-        })))
+        let question = waiting_question(&number);
+        let ask = move |other: &mut PostgresSession| other.one(&question);
+        Ok(Some(server_table::onlooker(&self.url, PostgresSession::connect, ask)))
     }
 
     fn canceller(&self) -> Canceller {

@@ -283,6 +283,7 @@ fn a_user_who_may_only_insert_and_look_adds_rows() {
         let (world, line) = world(database, columns, "id,note,kind\n1,x,b\n2,,\n", "--mode append");
         let line = line.replace(&database.url(), &database.url().replace("tester@", "mate@"));
         world.ok(&format!("{line} --plan")).says("rows go straight into this one");
+        world.ok(&format!("{line} --plan --count")).says("2 new; no key is declared");
         world.ok(&line).says("2 read = 2 loaded").says("which went straight into the table");
         let rows = || database.rows("SELECT id, note, kind FROM t ORDER BY id");
         assert_eq!(rows(), [["1", "x", "b"], ["2", "null", "null"]]);
