@@ -14,6 +14,7 @@ use clap::{Args as ClapArgs, Parser, Subcommand};
 use typhos_core::dates::{Overlap, Zone};
 use typhos_core::infer::Orders;
 use typhos_core::run::RunOptions;
+use typhos_core::text::Part;
 
 use crate::world;
 pub use input::InputArgs;
@@ -148,6 +149,15 @@ pub struct Scout {
     /// Replace that file if it exists
     #[arg(long, requires = "save")]
     pub replace: bool,
+
+    /// Look at one of so many parts of the input only, 3/16: saved, 'pool' makes the survey of the whole of all of them
+    #[arg(long, value_name = "N/COUNT", requires = "save", conflicts_with_all = ["rows", "key", "column"], value_parser = Part::parse)]
+    pub part: Option<Part>,
+
+    /// The byte of its file at which the first record of the part starts, where 'pool' says that it is not where it
+    /// was taken to be
+    #[arg(long, value_name = "BYTE", requires = "part")]
+    pub begin: Option<u64>,
 
     /// Print the findings as JSON
     #[arg(long)]

@@ -8,8 +8,10 @@ use std::path::{Path, PathBuf};
 use typhos_core::infer::Examined;
 use typhos_core::records::Holds;
 use typhos_core::schema::Schema;
-use typhos_core::survey::{Absent, ColumnFacts, Survey, SurveyOptions, is_survey};
-use typhos_core::text::{Input, InputChoice};
+use typhos_core::survey::{
+    Absent, ColumnFacts, PoolError, Pooling, Survey, SurveyHead, SurveyOptions, is_survey,
+};
+use typhos_core::text::{Input, InputChoice, Part};
 use typhos_core::wording::listed;
 use typhos_load::{Named, keep_apart};
 
@@ -46,6 +48,8 @@ pub enum Extent {
     All,
     /// Those that are wanted. The others cost splitting only, and prove nothing.
     Wanted,
+    /// All of them, in one part of the input, which may be said to begin at this byte of its file.
+    Part(Part, Option<u64>),
 }
 
 /// Surveys an input, or reads surveys of one. What a schema that is to be kept says of its input holds
@@ -79,10 +83,18 @@ pub fn look(
             None => typed.choice(),
         };
         // Columns can be named, and a sample be taken, where all names are known.
-        let is_first = rules.only.is_empty() && rules.without.is_empty() && rules.rows.is_none();
-        let mut input = match is_first {
-            true => first::open(inputs, &choice, kept, Holds::All, common)?,
-            false => super::open(inputs, &choice, kept, common)?,
+        let is_part = matches!(extent, Extent::Part(..));
+        let is_first =
+            rules.only.is_empty() && rules.without.is_empty() && rules.rows.is_none() && !is_part;
+        let mut input = match extent {
+            Extent::Part(part, begin) => {
+                let mut input = super::open_untaught(inputs, &choice)?;
+                input.take_part(part, begin)?;
+                super::learn(&mut input, kept, common)?;
+                input
+            }
+            _ if is_first => first::open(inputs, &choice, kept, Holds::All, common)?,
+            _ => super::open(inputs, &choice, kept, common)?,
         };
         let read: Vec<_> = input.files().iter().filter_map(|file| file.path()).collect();
         keep_apart(&named(&read, "an input"), &written)?;
@@ -91,7 +103,7 @@ pub fn look(
         let wanted = wanted(input.names(), rules)?;
         let all = 0..input.names().len();
         let unseen = match extent {
-            Extent::All => Vec::new(),
+            Extent::All | Extent::Part(..) => Vec::new(),
             Extent::Wanted => all.filter(|at| wanted.binary_search(at).is_err()).collect(),
         };
         let options = SurveyOptions {
@@ -108,6 +120,13 @@ pub fn look(
         if is_malformed(&survey)
             && let Some(mut likely) = input.in_likely_encoding()?
         {
+            if let Some((part, _)) = input.part() {
+                return Err(Failure::Refused(format!(
+                    "part {part} has bytes that are not valid UTF-8, and all parts have to be read in one encoding: say which \
+                     with --encoding, most likely {}",
+                    likely.encoding().to_lowercase()
+                )));
+            }
             super::learn(&mut likely, kept, common)?;
             survey = super::survey(&likely, &options, common)?;
             input = likely;
@@ -143,17 +162,53 @@ fn is_survey_file(path: &Path) -> bool {
             .is_ok_and(|_| is_survey(&head))
 }
 
-/// Reads saved surveys and pools them.
+/// What saved surveys say of themselves.
+pub fn read_heads(paths: &[PathBuf]) -> Result<Vec<SurveyHead>, Failure> {
+    paths.iter().map(|path| SurveyHead::load(open_survey(path)?).map_err(of_file(path))).collect()
+}
+
+/// Reads saved surveys, one at a time, and pools them.
 pub fn read_surveys(paths: &[PathBuf]) -> Result<Survey, Failure> {
-    let read = |path: &PathBuf| {
-        let failed = |error: &dyn std::fmt::Display| {
-            Failure::Machine(format!("{}: {error}", path.display()))
-        };
-        let file = File::open(path).map_err(|error| failed(&error))?;
-        Survey::load(file).map_err(|error| failed(&error))
-    };
-    let surveys: Vec<Survey> = paths.iter().map(read).collect::<Result<_, _>>()?;
-    Survey::pool(surveys).map_err(|error| Failure::Usage(error.to_string()))
+    let pooling = Pooling::plan(&read_heads(paths)?).map_err(|error| not_pooled(&error))?;
+    pool(pooling, |at| read_survey(&paths[at]))
+}
+
+/// Reads surveys, one at a time, and pools them as it was planned.
+pub fn pool(
+    mut pooling: Pooling,
+    read: impl Fn(usize) -> Result<Survey, Failure>,
+) -> Result<Survey, Failure> {
+    for at in pooling.order().to_vec() {
+        pooling.add(at, read(at)?).map_err(|error| not_pooled(&error))?;
+    }
+    Ok(pooling.finish())
+}
+
+/// Why surveys cannot be pooled, and what to do about it.
+pub fn not_pooled(error: &PoolError) -> Failure {
+    match error {
+        PoolError::Begin { part, before: Some((_, ended)), .. } => Failure::Refused(format!(
+            "{error}; scout part {part} again, with --begin {ended}"
+        )),
+        PoolError::Missing(_) => {
+            Failure::Refused(format!("{error}: a survey of parts is pooled from all of them"))
+        }
+        PoolError::Begin { .. } | PoolError::NotTheWhole => Failure::Refused(error.to_string()),
+        _ => Failure::Usage(error.to_string()),
+    }
+}
+
+/// Reads one saved survey.
+pub fn read_survey(path: &Path) -> Result<Survey, Failure> {
+    Survey::load(open_survey(path)?).map_err(of_file(path))
+}
+
+fn open_survey(path: &Path) -> Result<File, Failure> {
+    File::open(path).map_err(of_file(path))
+}
+
+fn of_file<E: std::fmt::Display>(path: &Path) -> impl Fn(E) -> Failure {
+    move |error| Failure::Machine(format!("{}: {error}", path.display()))
 }
 
 /// A survey has to have been taken under the settings that it is now used with.

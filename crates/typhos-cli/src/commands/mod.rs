@@ -76,7 +76,7 @@ fn run(args: Args, console: &mut Console) -> Result<Outcome, Failure> {
     match args.command {
         Command::Scout(args) => scout::run(&args, common, console),
         Command::Draft(args) => draft::run(&args, common, console),
-        Command::Pool(args) => pool::run(&args, console),
+        Command::Pool(args) => pool::run(&args, common, console),
         Command::Check(args) => check::run(&args, common, console),
         Command::Compare(args) => compare::run(&args, common, console),
         Command::Weigh(args) => weigh::run(&args, common, console),

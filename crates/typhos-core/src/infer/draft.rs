@@ -190,7 +190,7 @@ fn heading(survey: &Survey, is_wanted: &dyn Fn(usize) -> bool) -> Vec<String> {
     if survey.broken > 0 {
         let first = survey.broken_examples.first();
         let example = first
-            .map(|b| format!(": {} {}", line_of(b.place, &survey.files()), b.reason))
+            .map(|b| format!(": {} {}", line_of(b.place, &survey.files()), b.reason()))
             .unwrap_or_default();
         heading.push(format!(
             "{} cannot be split into columns{example}.",

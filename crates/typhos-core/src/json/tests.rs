@@ -318,7 +318,7 @@ fn names_may_be_escaped_and_stand_once() {
         Survey::take(&input, &SurveyOptions::default(), &RunOptions::default(), &NoMonitor);
     let survey = survey.unwrap();
     assert_eq!((survey.records, survey.broken), (2, 2));
-    assert_eq!(survey.broken_examples[0].reason, "has a name twice in one object, at byte 8");
+    assert_eq!(survey.broken_examples[0].reason(), "has a name twice in one object, at byte 8");
 }
 
 #[test]

@@ -47,11 +47,6 @@ impl BrokenKind {
         matches!(self, BrokenKind::NeverClosed { .. })
     }
 
-    /// Whether it is a quote that is open where the input ends.
-    pub(crate) fn is_open_at_end(self) -> bool {
-        matches!(self, BrokenKind::NeverClosed { next: None, .. })
-    }
-
     /// Whether the whole record is at hand, so that it can be set aside word for word.
     pub fn is_whole(self) -> bool {
         !matches!(self, BrokenKind::TooLong { .. })

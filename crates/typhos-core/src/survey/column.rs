@@ -333,16 +333,10 @@ impl ColumnFacts {
         }
     }
 
-    /// Adds the facts of other files, in which places have other numbers already.
-    pub(super) fn pool(&mut self, other: ColumnFacts) {
-        self.sequence.merge(other.sequence.clone());
+    /// Adds the facts of other files, or of what comes next `in_order`, in which places have other numbers already.
+    pub(super) fn pool(&mut self, other: ColumnFacts, in_order: bool) {
+        self.sequence.merge(other.sequence.clone(), in_order);
         self.merge(other);
-    }
-
-    /// Adds the facts of the next stretch of the same file, whose places are moved already.
-    pub(super) fn follow(&mut self, next: ColumnFacts) {
-        self.sequence.follow(next.sequence.clone());
-        self.merge(next);
     }
 
     /// Gives the files other numbers.

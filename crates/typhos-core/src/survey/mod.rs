@@ -13,6 +13,7 @@
 //! out once per distinct value. After that the table is folded into plain facts and dropped, and
 //! every value is classified as it comes.
 
+mod broken;
 mod column;
 mod dates;
 mod digits;
@@ -32,12 +33,13 @@ mod lengths;
 mod log;
 mod numbers;
 mod order;
+mod parts;
+mod pool;
 mod saved;
 mod saved_column;
 mod small;
 mod source;
 mod spread;
-mod stretch;
 mod text;
 mod watch;
 mod written;
@@ -45,23 +47,23 @@ mod written;
 use std::num::NonZeroUsize;
 use std::sync::{Arc, Mutex, PoisonError};
 
-use serde::{Deserialize, Serialize};
-
+pub use broken::BrokenRecord;
 pub use column::{ColumnFacts, DistinctCount};
 pub use dates::{DateFacts, OrderFacts, ShapeFacts};
 pub use distinct::{DistinctValue, MAX_DISTINCT};
 pub use estimate::ESTIMATE_ERROR;
 pub use example::{Example, MAX_EXAMPLES, Tally};
 pub use facts::{CLASSES, Class, Facts};
-pub use file::{PoolError, SURVEY_VERSION, SurveyFileError, is_survey};
+pub use file::{SURVEY_VERSION, SurveyFileError, SurveyHead, is_survey};
 pub use kinds::KindFacts;
 pub use lengths::LengthFacts;
 pub use numbers::{MOST_LOSSES, NumberFacts, WIDTHS};
 use order::OrderedRuns;
 pub use order::{Sequence, Trend};
+pub use parts::PartOf;
+pub use pool::{PoolError, Pooling};
 pub use source::{SourceFile, SurveySource};
 pub use spread::{Cell, Spread};
-pub use stretch::{FollowError, Quoting, Stretch};
 pub use text::TextFacts;
 use watch::Watcher;
 pub use written::{ViewFacts, WrittenFacts};
@@ -69,17 +71,7 @@ pub use written::{ViewFacts, WrittenFacts};
 use crate::json;
 use crate::records::Paths;
 use crate::run::{self, Monitor, RunError, RunOptions};
-use crate::text::{Block, BlockReader, Input, LineRef};
-
-/// A record that could not be split into the columns of the input.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct BrokenRecord {
-    /// Where it stands.
-    pub place: LineRef,
-    /// What is wrong with it, as a clause.
-    pub reason: String,
-}
+use crate::text::{Block, BlockReader, Blocks, Input, LineRef};
 
 /// Most broken records that a survey shows.
 pub const MAX_BROKEN_EXAMPLES: usize = 5;
@@ -93,8 +85,6 @@ pub struct SurveyOptions {
     pub unseen: Vec<usize>,
     /// Whether to look for values in quotes.
     pub quoted: bool,
-    /// Whether the input is a stretch of a file, behind which others come.
-    pub is_stretch: bool,
     /// The most records to look at, from the start: a sample.
     pub rows: Option<u64>,
 }
@@ -145,8 +135,8 @@ pub struct Survey {
     pub unseen: Vec<usize>,
     /// Whether values in quotes were looked for.
     pub quoted: bool,
-    /// What has to be known to put another survey behind it, where it is of a stretch of a file.
-    pub stretch: Option<Stretch>,
+    /// What has to be known to put it together with others, where it is of a part of an input.
+    pub part: Option<PartOf>,
     /// Texts that were said to mean "no value" in every column.
     pub absent: Vec<String>,
     /// Facts per column, in the order of the input.
@@ -174,7 +164,7 @@ impl Survey {
             is_sample: false,
             unseen: options.unseen.clone(),
             quoted: options.quoted,
-            stretch: options.is_stretch.then(Stretch::default),
+            part: None,
             absent: match &options.absent {
                 Absent::Everywhere(texts) => texts.clone(),
                 Absent::ByColumn(_) => Vec::new(),
@@ -193,7 +183,7 @@ impl Survey {
         run: &RunOptions,
         monitor: &dyn Monitor,
     ) -> Result<Survey, RunError> {
-        let (source, ranks) = SurveySource::of(input);
+        let (source, ranks, order) = SurveySource::of(input);
         let shared = Shared {
             input,
             options,
@@ -202,8 +192,9 @@ impl Survey {
         };
         let parts = match options.rows {
             Some(rows) => vec![shared.sample(rows, run, monitor)?],
+            // In the order of their places, a value is first seen where the first of it stands.
             None => run::fold_blocks(
-                input,
+                Blocks::of_files(input, &order),
                 &RunOptions { threads: threads(run.threads, input.names().len()), ..*run },
                 monitor,
                 || Watcher::new(&shared),
@@ -218,10 +209,7 @@ impl Survey {
         });
         let mut survey = whole.unwrap_or_else(|| Survey::new(input.names().len(), options));
         survey.source = source;
-        if let (Some(stretch), Some(file)) = (&mut survey.stretch, input.files().first()) {
-            // Without a record there are still the lines before the first.
-            stretch.lines = stretch.lines.max(file.first_line - 1);
-        }
+        survey.part = PartOf::read(input);
         let orders = shared.orders.into_inner().unwrap_or_else(PoisonError::into_inner);
         for (column, runs) in survey.columns.iter_mut().zip(orders) {
             column.settle();
@@ -267,7 +255,6 @@ impl Survey {
     fn merge(&mut self, mut other: Survey) {
         assert_eq!(self.columns.len(), other.columns.len(), "surveys of the same columns");
         self.add_records(&mut other);
-        self.stretch = self.stretch.zip(other.stretch).map(|(ours, theirs)| ours.and(theirs));
         for (ours, theirs) in self.columns.iter_mut().zip(other.columns) {
             ours.merge(theirs);
         }

@@ -335,8 +335,20 @@ impl OrderedRuns {
         let runs = self.by_file.into_iter().filter_map(|(file, runs)| Some((file, join(runs)?)));
         let mut runs: Vec<_> = runs.collect();
         runs.shrink_to_fit();
-        Sequence { runs: Some(runs) }
+        Sequence { runs: in_any_order(runs) }
     }
+}
+
+/// Runs of files that together are in an order still; all of them tell of the orders that all are in, since one that
+/// was ruled out in one file is not always looked at in the others.
+fn in_any_order(mut runs: Vec<(u32, OrderedRun)>) -> Option<Vec<(u32, OrderedRun)>> {
+    let all = runs.iter().map(|(_, run)| (run.as_text, run.as_number));
+    let all = all.reduce(|(text, number), (a, b)| (text.and(a), number.and(b)));
+    for (_, run) in &mut runs {
+        (run.as_text, run.as_number) = all?;
+    }
+    let is_any = runs.first().is_none_or(|(_, run)| run.is_any());
+    (is_any && runs.len() <= MOST_FILES).then_some(runs)
 }
 
 fn both(a: Option<OrderedRun>, b: Option<OrderedRun>) -> Option<OrderedRun> {
@@ -396,31 +408,19 @@ impl Sequence {
         (differ && whole.is_any()).then_some((whole.as_text, whole.as_number))
     }
 
-    /// Adds that of other files.
-    pub(super) fn merge(&mut self, other: Sequence) {
+    /// Adds that of other files; of the same files as well, where it is of what comes next in them, `in_order`.
+    pub(super) fn merge(&mut self, other: Sequence, in_order: bool) {
         let both = self.runs.take().zip(other.runs);
         self.runs = both.and_then(|(mut ours, theirs)| {
             for (file, run) in theirs {
-                // Parts of one file do not say which stands first.
                 match ours.binary_search_by_key(&file, |(file, _)| *file) {
+                    // Else nobody knows which of two stands first.
+                    Ok(at) if in_order => ours[at].1 = ours[at].1.clone().join(run),
                     Ok(_) => return None,
                     Err(at) => ours.insert(at, (file, run)),
                 }
             }
-            (ours.len() <= MOST_FILES).then_some(ours)
-        });
-    }
-
-    /// Adds that of the next stretch of the same file.
-    pub(super) fn follow(&mut self, next: Sequence) {
-        let both = self.runs.take().zip(next.runs);
-        self.runs = both.and_then(|(ours, theirs)| {
-            let run = |runs: Vec<(u32, OrderedRun)>| runs.into_iter().map(|(_, run)| run).next();
-            let joined = self::both(run(ours), run(theirs));
-            joined
-                .iter()
-                .all(OrderedRun::is_any)
-                .then(|| joined.into_iter().map(|run| (0, run)).collect())
+            in_any_order(ours)
         });
     }
 

@@ -26,22 +26,24 @@ pub struct SurveySource {
 }
 
 impl SurveySource {
-    /// The source that an input is, and the place of each of its files in it.
-    pub(super) fn of(input: &Input) -> (SurveySource, Vec<u32>) {
+    /// The source that an input is, the place of each of its files in it, and the files by their places.
+    pub(super) fn of(input: &Input) -> (SurveySource, Vec<u32>, Vec<usize>) {
         let files = input.files().iter();
         let files: Vec<_> =
             files.map(|file| SourceFile { name: file.name(), bytes: file.bytes() }).collect();
-        let mut order: Vec<usize> = (0..files.len()).collect();
+        // A part of an input is of those files that it has something of.
+        let read = |file: &usize| input.files()[*file].is_read();
+        let mut order: Vec<usize> = (0..files.len()).filter(read).collect();
         order.sort_by(|a, b| files[*a].cmp(&files[*b]));
         let mut ranks = vec![0; files.len()];
         order.iter().enumerate().for_each(|(rank, file)| ranks[*file] = rank as u32);
         let source = SurveySource {
-            files: order.into_iter().map(|file| files[file].clone()).collect(),
+            files: order.iter().map(|file| files[*file].clone()).collect(),
             names: input.names().to_vec(),
             is_named: input.is_named(),
             layout: layout(input),
         };
-        (source, ranks)
+        (source, ranks, order)
     }
 }
 

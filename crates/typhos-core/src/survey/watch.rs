@@ -6,7 +6,7 @@ use super::distinct::DistinctTable;
 use super::group::Group;
 use super::order::{Adding, BlockRun, OrderedRuns};
 use super::small::SmallCounts;
-use super::{BrokenRecord, ColumnFacts, MAX_BROKEN_EXAMPLES, Quoting, Shared, Stretch, Survey};
+use super::{BrokenRecord, ColumnFacts, MAX_BROKEN_EXAMPLES, Shared, Survey};
 use crate::intern::Counter;
 use crate::json::{self, JsonRecords, JsonSplit, JsonValues};
 use crate::readings::trim;
@@ -54,7 +54,6 @@ impl Watcher {
         let is_utf8 = simdutf8::basic::from_utf8(block.text()).is_ok();
         let context = Context::new(block.text(), values, keeps_empty, is_utf8);
         self.begin_runs(shared);
-        let mut is_open = false;
         let slice = SLICE_FIELDS / self.seen.len().max(1);
         let slice = slice.clamp(FEWEST_SLICE_RECORDS, SLICE_RECORDS) as u64;
         while splitter.refill(records, most.clamp(1, slice) as usize) {
@@ -74,13 +73,11 @@ impl Watcher {
             let place =
                 |line: u32| LineRef { part: file, line: block.first_line + u64::from(line) };
             for broken in records.broken().iter().filter(|broken| broken.line < end_line) {
-                is_open |= broken.kind.is_open_at_end();
                 self.survey.broken += 1;
                 if self.survey.broken_examples.len() < MAX_BROKEN_EXAMPLES {
-                    let reason = broken.kind.describe(block.first_line).into_owned();
-                    self.survey
-                        .broken_examples
-                        .push(BrokenRecord { place: place(broken.line), reason });
+                    let place = place(broken.line);
+                    let broken = BrokenRecord::new(place, broken.kind, block.first_line);
+                    self.survey.broken_examples.push(broken);
                 }
             }
             let columns = self.survey.columns.iter_mut().enumerate();
@@ -117,12 +114,6 @@ impl Watcher {
             }
         }
         self.end_runs(shared, block);
-        if let Some(stretch) = &mut self.survey.stretch {
-            // A quote that nothing closes is the last thing in a text, or ends before a line that looks like a record.
-            let ended = if is_open { Quoting::Inside } else { Quoting::Outside };
-            let lines = block.first_line - 1 + layout.dialect.line_ends.count(block.text()) as u64;
-            *stretch = stretch.and(Stretch { lines, ended, ..Stretch::default() });
-        }
     }
 
     /// Forgets how the values of the last block stood; columns in no order are not looked at again.

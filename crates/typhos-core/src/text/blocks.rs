@@ -9,6 +9,7 @@ use std::sync::atomic::Ordering;
 
 use super::cut::Cutter;
 use super::format::Opened;
+use super::part::Reached;
 use super::split::Splitter;
 use super::text_records::TextRecords;
 use super::unclosed::{Unclosed, unclosed};
@@ -75,26 +76,34 @@ fn count_records(block: &Block, layout: &FileLayout) -> u64 {
 pub struct Blocks<'i> {
     input: &'i Input,
     counts_records: bool,
+    /// The files, in the order in which they are read; `None` as they were given.
+    order: Option<&'i [usize]>,
 }
 
 impl<'i> Blocks<'i> {
     /// The same blocks, each of which says how many records stand before it. That costs a second splitting, in turn.
     pub fn counted(input: &'i Input) -> Blocks<'i> {
-        Blocks { input, counts_records: true }
+        Blocks { input, counts_records: true, order: None }
+    }
+
+    /// The blocks of some files of an input, in this order.
+    pub fn of_files(input: &'i Input, order: &'i [usize]) -> Blocks<'i> {
+        Blocks { input, counts_records: false, order: Some(order) }
     }
 }
 
 impl<'i> From<&'i Input> for Blocks<'i> {
     fn from(input: &'i Input) -> Blocks<'i> {
-        Blocks { input, counts_records: false }
+        Blocks { input, counts_records: false, order: None }
     }
 }
 
 /// Reads the blocks of an input, one after another.
 pub struct BlockReader<'i> {
     input: &'i Input,
+    order: Option<&'i [usize]>,
     block_bytes: usize,
-    /// The file being read: its number and what is left of it.
+    /// What is left of the file that is being read, and which in the order that is.
     open: Option<Opened>,
     file: usize,
     /// Bytes read behind the end of the last block.
@@ -106,6 +115,10 @@ pub struct BlockReader<'i> {
     told: u64,
     /// Bytes of its text that were read.
     taken: u64,
+    /// Where in it the next block starts.
+    place: u64,
+    /// Whether nothing more of it is to be read: the next block starts behind the piece that is.
+    is_done: bool,
     /// Records of the blocks so far, where they are counted.
     records: Option<u64>,
 }
@@ -113,9 +126,10 @@ pub struct BlockReader<'i> {
 impl<'i> BlockReader<'i> {
     /// Reads blocks of about `block_bytes`, at most the record limit of the input.
     pub fn new(blocks: impl Into<Blocks<'i>>, block_bytes: usize) -> Self {
-        let Blocks { input, counts_records } = blocks.into();
+        let Blocks { input, counts_records, order } = blocks.into();
         BlockReader {
             input,
+            order,
             block_bytes: block_bytes.clamp(1, input.record_limit()),
             open: None,
             file: 0,
@@ -125,6 +139,8 @@ impl<'i> BlockReader<'i> {
             offset: 0,
             told: 0,
             taken: 0,
+            place: 0,
+            is_done: false,
             records: counts_records.then_some(0),
         }
     }
@@ -136,23 +152,34 @@ impl<'i> BlockReader<'i> {
     pub fn next(&mut self, block: &mut Block) -> Result<bool, InputError> {
         loop {
             let input = self.input;
-            let Some(file) = input.files().get(self.file) else { return Ok(false) };
-            if self.open.is_none() {
+            let number = match self.order {
+                Some(order) => order.get(self.file).copied(),
+                None => Some(self.file),
+            };
+            let file = number.and_then(|number| Some((number, input.files().get(number)?)));
+            let Some((number, file)) = file else { return Ok(false) };
+            if self.open.is_none() && file.is_read() {
+                let (place, line) = file.start();
                 self.open = Some(file.open()?);
-                self.line = file.first_line;
-                self.told = 0;
+                (self.line, self.place) = (line, place);
+                self.told = if place > file.data_start { place } else { 0 };
                 self.taken = 0;
+                self.is_done = file.ends_before(place);
             }
             block.damage = None;
-            if let Some(lines) = self.read_block(file, block)? {
+            if file.is_read()
+                && !self.is_done
+                && let Some(lines) = self.read_block(file, block)?
+            {
+                let lines = self.end_piece(file, block, lines);
                 block.sequence = self.sequence;
-                block.file = self.file as u32;
+                block.file = number as u32;
                 block.first_line = self.line;
                 block.offset = self.offset;
                 let counted = self.open.as_ref().and_then(|open| open.consumed.as_ref());
                 let consumed = match counted {
                     Some(consumed) => consumed.load(Ordering::Relaxed),
-                    None => file.data_start + self.taken,
+                    None => file.start().0 + self.taken,
                 };
                 // Where a file was read again from an earlier place, that was told already.
                 block.bytes = consumed.saturating_sub(self.told);
@@ -166,9 +193,34 @@ impl<'i> BlockReader<'i> {
                 }
                 return Ok(true);
             }
+            if let Some(piece) = file.piece() {
+                let (at, lines) = (self.place, self.line - 1);
+                piece.reach(Reached { at, lines, is_end: !self.is_done });
+            }
             self.open = None;
+            self.carried.clear();
             self.file += 1;
         }
+    }
+
+    /// Ends a block where the piece of its file does that is to be read, if it goes beyond; notes where the next one
+    /// starts. Returns the line ends that were read with what is left of it.
+    fn end_piece(&mut self, file: &InputFile, block: &mut Block, lines: u64) -> u64 {
+        let start = self.place;
+        self.place = file.start().0 + self.taken - self.carried.len() as u64;
+        self.is_done = file.ends_before(self.place);
+        let to = file.piece().and_then(|piece| piece.to).filter(|_| self.is_done);
+        // A damaged block is one record.
+        let Some(to) = to.filter(|_| block.damage.is_none()) else { return lines };
+        let dialect = file.dialect();
+        let least = to.saturating_sub(start) as usize;
+        let end = Cutter::end_from(&dialect, &block.text, least).unwrap_or(block.text.len());
+        if end == block.text.len() {
+            return lines;
+        }
+        block.text.truncate(end);
+        self.place = start + end as u64;
+        dialect.line_ends.count(&block.text) as u64
     }
 
     /// Adds `missing` bytes of the file to a text; fewer only at the end of the file.

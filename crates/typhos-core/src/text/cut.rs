@@ -32,6 +32,22 @@ struct LastOfEach<'e>(&'e mut Ends);
 /// Every record end is told, so that the first is the first.
 struct Every<'e>(&'e mut Ends);
 
+/// Every record end is told, and the first that is not before a place is kept.
+struct NotBefore(FromPlace);
+
+struct FromPlace {
+    least: usize,
+    end: Option<usize>,
+}
+
+impl FromPlace {
+    fn note(&mut self, at: usize) {
+        if at + 1 >= self.least {
+            self.end.get_or_insert(at + 1);
+        }
+    }
+}
+
 macro_rules! only_ends {
     ($type:ty, $each:literal) => {
         impl Events for $type {
@@ -51,6 +67,7 @@ macro_rules! only_ends {
 
 only_ends!(LastOfEach<'_>, false);
 only_ends!(Every<'_>, true);
+only_ends!(NotBefore, true);
 
 impl Cutter {
     /// A cutter at the start of a record.
@@ -81,6 +98,16 @@ impl Cutter {
             self.walk.stride(text, to, &mut Every(&mut self.ends));
         }
         self.ends.first
+    }
+
+    /// The offset after the first record end in a text that is not before `least`.
+    pub fn end_from(dialect: &Dialect, text: &[u8], least: usize) -> Option<usize> {
+        let mut walk = Walk::new(dialect);
+        let mut found = NotBefore(FromPlace { least, end: None });
+        while walk.at() < text.len() && found.0.end.is_none() {
+            walk.stride(text, text.len(), &mut found);
+        }
+        found.0.end
     }
 
     /// Whether a quote is open behind all that was walked.

@@ -13,6 +13,7 @@ use super::guess::guess;
 use super::held_back::HeldBack;
 use super::origin::{Origin, Stamp};
 use super::other_formats::{is_binary, is_json, other_format};
+use super::part::Piece;
 use super::sniff::{self, Finding};
 use super::{Charset, Dialect, InputChoice, InputError, InputFormat, LineEnds, PlainRecords};
 use crate::records::Paths;
@@ -54,6 +55,8 @@ pub struct InputFile {
     is_array: bool,
     /// What it was when it was opened; `None` of a stream, and before it is.
     stamp: Option<Stamp>,
+    /// What of it is read, where only a part of the input is: nothing, or a piece.
+    share: Option<Option<Piece>>,
 }
 
 /// A stream between the time its head is read and the time its records are.
@@ -90,6 +93,7 @@ impl InputFile {
             held: Held::default(),
             is_array: false,
             stamp: None,
+            share: None,
         }
     }
 
@@ -101,6 +105,50 @@ impl InputFile {
     /// Its bytes, as it is stored; 0 for a stream.
     pub fn bytes(&self) -> u64 {
         self.bytes
+    }
+
+    /// Bytes of it that are read, about, where only a part of the input is.
+    pub(super) fn bytes_read(&self) -> u64 {
+        match &self.share {
+            None => self.bytes,
+            Some(None) => 0,
+            Some(Some(piece)) => {
+                piece.to.unwrap_or(self.bytes).saturating_sub(piece.from.unwrap_or(0))
+            }
+        }
+    }
+
+    /// Whether anything of it is read.
+    pub(crate) fn is_read(&self) -> bool {
+        !matches!(self.share, Some(None))
+    }
+
+    /// What of it is read, where only a part of the input is.
+    pub(super) fn piece(&self) -> Option<&Piece> {
+        self.share.as_ref()?.as_ref()
+    }
+
+    /// Says what of it is read.
+    pub(super) fn take_piece(&mut self, piece: Option<Piece>) {
+        self.share = Some(piece);
+    }
+
+    /// Whether a record at this place is behind what of it is read.
+    pub(super) fn ends_before(&self, place: u64) -> bool {
+        self.piece().and_then(|piece| piece.to).is_some_and(|to| place >= to)
+    }
+
+    /// Whether reading can begin in the middle of it.
+    pub(super) fn can_be_entered(&self) -> bool {
+        !self.is_array && self.format.as_ref().is_some_and(Format::is_plain)
+    }
+
+    /// Where reading begins, and the line that this is: of the file, or the first, where lines before it are not known.
+    pub(super) fn start(&self) -> (u64, u64) {
+        match self.piece().and_then(|piece| piece.from) {
+            Some(from) => (from, 1),
+            None => (self.data_start, self.first_line),
+        }
     }
 
     /// Whether it can be read only once.
@@ -185,7 +233,7 @@ impl InputFile {
             return Ok(Opened { text: Box::new(head.chain(rest.text)), ..rest });
         }
         if self.format.as_ref().is_none_or(Format::is_plain) {
-            let text = self.origin.open(self.data_start).map_err(failed)?;
+            let text = self.origin.open(self.start().0).map_err(failed)?;
             return Ok(Opened { text, consumed: None });
         }
         let (mut opened, _) =

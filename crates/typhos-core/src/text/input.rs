@@ -13,7 +13,7 @@ use super::origin::{Bytes, Memory, Origin};
 use super::sniff::Finding;
 use super::{
     Charset, DEFAULT_RECORD_LIMIT, Dialect, Escape, InputChoice, InputError, InputFile,
-    InputFormat, QuotedEmpty,
+    InputFormat, Part, QuotedEmpty, Whole,
 };
 use crate::records::Paths;
 
@@ -26,6 +26,8 @@ pub struct Input {
     choice: InputChoice,
     /// What is to be known of the files that were given.
     notes: Vec<String>,
+    /// The part of a whole that it was narrowed to.
+    pub(super) narrowed: Option<(Part, Whole)>,
 }
 
 impl Input {
@@ -48,7 +50,8 @@ impl Input {
             if choice.encoding.is_none() {
                 one_encoding(&mut files, &alike, &alike, &mut finding)?;
             }
-            return Ok(Input { files, names: Vec::new(), finding, choice: choice.clone(), notes });
+            let (names, choice) = (Vec::new(), choice.clone());
+            return Ok(Input { files, names, finding, choice, notes, narrowed: None });
         }
         let dialect = first.dialect();
         agree(&dialect)?;
@@ -67,7 +70,7 @@ impl Input {
             one_encoding(&mut files, choice, &alike, &mut finding)?;
         }
         let names = match_columns(&mut files, choice)?;
-        Ok(Input { files, names, finding, choice: choice.clone(), notes })
+        Ok(Input { files, names, finding, choice: choice.clone(), notes, narrowed: None })
     }
 
     /// An input of one file that is held in memory; of no file, where it cannot be read as one.
@@ -79,6 +82,7 @@ impl Input {
             finding: Finding::default(),
             choice: choice.clone(),
             notes: Vec::new(),
+            narrowed: None,
         })
     }
 
@@ -112,6 +116,10 @@ impl Input {
     /// The files, in the order they were given.
     pub fn files(&self) -> &[InputFile] {
         &self.files
+    }
+
+    pub(super) fn files_mut(&mut self) -> &mut [InputFile] {
+        &mut self.files
     }
 
     /// How the text of the first file is laid out; the others are laid out alike, but for what stands
@@ -206,7 +214,7 @@ impl Input {
     /// # Errors
     /// [`InputError::Changed`], and a file that is gone.
     pub fn verify_unchanged(&self) -> Result<(), InputError> {
-        self.files.iter().try_for_each(InputFile::verify_unchanged)
+        self.files.iter().filter(|file| file.is_read()).try_for_each(InputFile::verify_unchanged)
     }
 
     /// Whether it is a stream, which can be read only once.
@@ -214,9 +222,9 @@ impl Input {
         self.files.iter().any(InputFile::is_stream)
     }
 
-    /// Size of all files in bytes.
+    /// Bytes of all files that are read.
     pub fn bytes(&self) -> u64 {
-        self.files.iter().map(|file| file.bytes).sum()
+        self.files.iter().map(InputFile::bytes_read).sum()
     }
 
     /// The most bytes a record may have.

@@ -23,6 +23,26 @@ pub enum InputError {
         /// What the operating system said.
         source: std::io::Error,
     },
+    /// A part was asked for of a stream.
+    #[error("a stream has no parts: where it ends is not known before it has ended; give a file")]
+    NoParts,
+    /// The first record of a part was said to start where it cannot.
+    #[error(
+        "byte {said} of {file} is outside of this part, which begins at byte {least} or behind it"
+    )]
+    BeginOutside {
+        /// The file, as it was given.
+        file: String,
+        /// What was said.
+        said: u64,
+        /// The first byte that it may be.
+        least: u64,
+    },
+    /// The first record of a part was said to start in the middle of a file, and it does not.
+    #[error(
+        "this part begins with a file, and nothing is to be said of where its first record starts"
+    )]
+    BeginsWithFile,
     /// Nothing was given to read.
     #[error("no input file was given")]
     NoFiles,

@@ -23,6 +23,7 @@
 //! The result does not depend on the block size, the slice size or the number of threads.
 
 mod array_lines;
+mod begin;
 mod blocks;
 mod charset;
 mod choice;
@@ -38,6 +39,7 @@ mod input_error;
 mod matching;
 mod origin;
 mod other_formats;
+mod part;
 mod plain;
 mod scanner;
 pub mod sniff;
@@ -67,6 +69,7 @@ pub use input::Input;
 pub use input_error::InputError;
 pub use matching::Difference;
 pub use origin::{Bytes, Memory, Origin, Stamp};
+pub use part::{MOST_PARTS, Part, ReadPiece, Whole};
 pub use plain::{PlainRecord, PlainRecords};
 pub use split::Splitter;
 pub use text_records::TextRecords;

@@ -67,7 +67,7 @@ fn broken(survey: &Survey) -> Markup {
         ul {
             @for broken in &survey.broken_examples {
                 @let file = &survey.source.files[broken.place.part as usize].name;
-                li { code { (file) ":" (broken.place.line) } " " (broken.reason) }
+                li { code { (file) ":" (broken.place.line) } " " (broken.reason()) }
             }
         }
     }

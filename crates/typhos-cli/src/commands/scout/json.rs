@@ -19,7 +19,7 @@ pub fn report(
     let survey = &looked.examined.survey;
     let broken = survey.broken_examples.iter().map(|broken| {
         let file = &survey.source.files[broken.place.part as usize].name;
-        json!({ "file": file, "line": broken.place.line, "reason": broken.reason })
+        json!({ "file": file, "line": broken.place.line, "reason": broken.reason() })
     });
     let columns: Vec<usize> = match one {
         Some(at) => vec![at],

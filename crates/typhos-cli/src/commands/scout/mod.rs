@@ -12,6 +12,7 @@ use typhos_core::infer::{
     grouped, line_of, shown, snake_case,
 };
 use typhos_core::survey::Survey;
+use typhos_core::text::Input;
 
 pub use column::frequent;
 
@@ -40,7 +41,11 @@ pub fn run(args: &Scout, common: &Common, console: &mut Console) -> Result<Outco
         )));
     }
     let needs_all = args.save.is_some() || args.column.is_some() || !args.key.is_empty();
-    let extent = if needs_all { Extent::All } else { Extent::Wanted };
+    let extent = match args.part {
+        Some(part) => Extent::Part(part, args.begin),
+        None if needs_all => Extent::All,
+        None => Extent::Wanted,
+    };
     let written = args.save.as_deref();
     let looked = look(&args.inputs, &args.input, &args.rules, None, written, extent, common)?;
     let survey = &looked.examined.survey;
@@ -85,7 +90,10 @@ pub fn save(survey: &Survey, path: &Path, replace: bool) -> Result<(), Failure> 
 /// What the survey is of, in a few words.
 pub fn source_line(looked: &Looked) -> String {
     let survey = &looked.examined.survey;
-    let what = looked.report().line();
+    let what = match looked.input.as_ref().and_then(Input::part) {
+        Some((part, _)) => format!("part {part} of {}", looked.report().line()),
+        None => looked.report().line(),
+    };
     let records = counted(survey.records, "record");
     let records = if survey.is_sample {
         format!("{} {}", paint(BOLD, records), paint(WARN, "a sample: the first ones only"))
@@ -186,7 +194,7 @@ fn closing(looked: &Looked, console: &mut Console) -> std::io::Result<()> {
             console.say(format!(
                 "  {}  {}",
                 paint(DIM, format!("{}:{}", safe(file), broken.place.line)),
-                broken.reason
+                broken.reason()
             ))?;
         }
     }

@@ -1,0 +1,253 @@
+//! Parts of an input: shares of its bytes, each read by itself, which together are the whole.
+//!
+//! The files of an input are laid end to end and cut into shares of equal size. A record belongs to the part in whose
+//! share the line starts that it starts on. Where a share starts inside of a file, the first record in it is looked for
+//! by how the text splits ([`begin`](super::begin)): that is taken for granted, and noted. A part is read up to the first
+//! end of a record at or behind the end of its share, and that is noted too. So the parts of a file are proven from the
+//! first to the last: where one ended, the next has to have begun.
+//!
+//! Packed text, text in other encodings than UTF-8 and an array of JSON cannot be entered in the middle: such a file
+//! belongs, as a whole, to the part in whose share it starts.
+
+use std::fmt;
+use std::hash::Hasher;
+use std::sync::{Arc, Mutex, PoisonError};
+
+use serde::{Deserialize, Serialize};
+use twox_hash::XxHash3_64;
+
+use super::begin::find_begin;
+use super::{Input, InputError, InputFile};
+
+/// Which share of an input is meant: the `number`-th of `count`, from 1.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(try_from = "String", into = "String")]
+pub struct Part {
+    number: u32,
+    count: u32,
+}
+
+/// The most parts of one input.
+pub const MOST_PARTS: u32 = 1_000_000;
+
+impl Part {
+    /// The `number`-th of `count` parts; `None` where there is no such part, or there would be too many.
+    pub fn new(number: u32, count: u32) -> Option<Part> {
+        let is_one = (1..=MOST_PARTS).contains(&count) && (1..=count).contains(&number);
+        is_one.then_some(Part { number, count })
+    }
+
+    /// Reads a part as it is written, `3/16`.
+    ///
+    /// # Errors
+    /// What is wrong with it, as a clause.
+    pub fn parse(word: &str) -> Result<Part, String> {
+        let numbers = word.split_once('/').and_then(|(number, count)| {
+            Some((number.trim().parse().ok()?, count.trim().parse().ok()?))
+        });
+        let (number, count) =
+            numbers.ok_or("is not a part: write 3/16 for the third of sixteen")?;
+        Part::new(number, count).ok_or_else(|| match count {
+            0 => "is not a part: there is at least one".into(),
+            1..=MOST_PARTS => format!("is not a part: they go from 1/{count} to {count}/{count}"),
+            _ => "is a part of more than 1,000,000".into(),
+        })
+    }
+
+    /// Which one it is, from 1.
+    pub fn number(self) -> u32 {
+        self.number
+    }
+
+    /// How many there are.
+    pub fn count(self) -> u32 {
+        self.count
+    }
+
+    /// Its share of so many bytes: from where to before where.
+    pub fn share(self, bytes: u64) -> (u64, u64) {
+        let at =
+            |number: u32| (u128::from(bytes) * u128::from(number) / u128::from(self.count)) as u64;
+        (at(self.number - 1), at(self.number))
+    }
+}
+
+impl fmt::Display for Part {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}/{}", self.number, self.count)
+    }
+}
+
+impl TryFrom<String> for Part {
+    type Error = String;
+
+    fn try_from(word: String) -> Result<Part, String> {
+        Part::parse(&word)
+    }
+}
+
+impl From<Part> for String {
+    fn from(part: Part) -> String {
+        part.to_string()
+    }
+}
+
+/// What of a file is read as a part of it.
+#[derive(Debug, Clone)]
+pub(super) struct Piece {
+    /// Where reading begins, at the start of a line between records; `None` at the first record of the file.
+    pub from: Option<u64>,
+    /// No record is read whose line starts here or further on; `None` to the end of the file.
+    pub to: Option<u64>,
+    /// Where reading ended.
+    reached: Arc<Mutex<Option<Reached>>>,
+}
+
+impl Piece {
+    fn new(from: Option<u64>, to: Option<u64>) -> Piece {
+        Piece { from, to, reached: Arc::default() }
+    }
+
+    pub fn reach(&self, reached: Reached) {
+        *self.reached.lock().unwrap_or_else(PoisonError::into_inner) = Some(reached);
+    }
+}
+
+/// Where the reading of a piece of a file ended.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) struct Reached {
+    /// The end of the last record, comment or blank line.
+    pub at: u64,
+    /// Line ends before that: in the file, or in the piece, where that begins in the middle.
+    pub lines: u64,
+    /// Whether it is the end of the file.
+    pub is_end: bool,
+}
+
+/// What parts are of: the files of an input, their sizes, and the order in which they were given.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Whole {
+    /// How many files.
+    pub files: u64,
+    /// Bytes of all of them, as they are stored.
+    pub bytes: u64,
+    /// A hash (XXH3, hexadecimal) of their names and sizes, in their order.
+    pub id: String,
+}
+
+impl Whole {
+    fn of(input: &Input) -> Whole {
+        let files: Vec<_> = input.files().iter().map(|file| (file.name(), file.bytes())).collect();
+        Whole::of_files(files.iter().map(|(name, bytes)| (&name[..], *bytes)))
+    }
+
+    /// That of files with these names and sizes.
+    pub fn of_files<'f>(files: impl IntoIterator<Item = (&'f str, u64)>) -> Whole {
+        let mut hasher = XxHash3_64::default();
+        let mut whole = Whole { files: 0, bytes: 0, id: String::new() };
+        for (name, bytes) in files {
+            hasher.write_u64(name.len() as u64);
+            hasher.write(name.as_bytes());
+            hasher.write_u64(bytes);
+            whole.files += 1;
+            whole.bytes += bytes;
+        }
+        whole.id = format!("{:016x}", hasher.finish());
+        whole
+    }
+}
+
+/// What was read of a file: what has to be known to put what was read of the rest behind it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ReadPiece {
+    /// Which file of the input, from 0.
+    pub file: u64,
+    /// The name of the file, as it was given.
+    pub name: String,
+    /// Byte of the file at which reading began: the start of a line between records.
+    pub began: u64,
+    /// Whether that is where the records of the file begin; else it was taken for granted, and lines are counted from there.
+    pub is_start: bool,
+    /// Byte of the file behind the last record that was read.
+    pub ended: u64,
+    /// Line ends before that: in the file, or from where reading began.
+    pub lines: u64,
+    /// Whether nothing of the file is left.
+    pub is_end: bool,
+}
+
+impl Input {
+    /// Narrows the input to a part of it. `begin` says at which byte of its file the first record of the part starts,
+    /// where that is known: else it is looked for.
+    ///
+    /// # Errors
+    /// A stream, which has no parts; a `begin` that is outside of the share of the part, or of a part that begins
+    /// with a file; a file that cannot be read.
+    pub fn take_part(&mut self, part: Part, begin: Option<u64>) -> Result<(), InputError> {
+        if self.is_stream() {
+            return Err(InputError::NoParts);
+        }
+        let (from, to) = part.share(self.bytes());
+        let limit = self.record_limit();
+        self.narrowed = Some((part, Whole::of(self)));
+        let (mut start, mut begin) = (0, begin);
+        for file in self.files_mut() {
+            let end = start + file.bytes();
+            let is_begun = start < from;
+            let piece = if !file.can_be_entered() {
+                (from..to).contains(&start).then(|| Piece::new(None, None))
+            } else if end <= from || start >= to {
+                None
+            } else {
+                let from = match begin.take_if(|_| is_begun) {
+                    _ if !is_begun => None,
+                    None => find_begin(file, from - start, limit)?,
+                    Some(said) if (from - start..=file.bytes()).contains(&said) => Some(said),
+                    Some(said) => {
+                        let (file, least) = (file.name(), from - start);
+                        return Err(InputError::BeginOutside { file, said, least });
+                    }
+                };
+                Some(Piece::new(from, (to < end).then(|| to - start)))
+            };
+            file.take_piece(piece);
+            start = end;
+        }
+        match begin {
+            Some(_) => Err(InputError::BeginsWithFile),
+            None => Ok(()),
+        }
+    }
+
+    /// What was read of each file of which there is something in this part, in the order of the input. Where not all of
+    /// it was read, only what was.
+    pub fn read_pieces(&self) -> Vec<ReadPiece> {
+        let read = |(at, file): (usize, &InputFile)| {
+            let piece = file.piece()?;
+            let reached = *piece.reached.lock().unwrap_or_else(PoisonError::into_inner);
+            let Reached { at: ended, lines, is_end } = reached?;
+            Some(ReadPiece {
+                file: at as u64,
+                name: file.name(),
+                began: file.start().0,
+                is_start: piece.from.is_none(),
+                ended,
+                lines,
+                is_end,
+            })
+        };
+        self.files().iter().enumerate().filter_map(read).collect()
+    }
+
+    /// Whether it was [narrowed](Self::take_part) to a part.
+    pub fn is_part(&self) -> bool {
+        self.narrowed.is_some()
+    }
+
+    /// The part that it was narrowed to, and of what; `None` where it is whole.
+    pub fn part(&self) -> Option<(Part, &Whole)> {
+        self.narrowed.as_ref().map(|(part, whole)| (*part, whole))
+    }
+}
