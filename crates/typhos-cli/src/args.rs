@@ -85,6 +85,8 @@ pub enum Command {
     Weigh(Weigh),
     /// Convert files under a schema and load them; all of it or nothing
     Load(Load),
+    /// Publish a load that was done in parts: all of them, or none
+    Commit(Commit),
     /// Write a schema in another language: the SQL of a database, or the mapping of a search index
     Emit(Emit),
     /// Show the first typed rows, of an input or of what was loaded
@@ -113,6 +115,7 @@ impl Command {
             Command::Compare(args) => (&args.new, vec![Some(&args.old)]),
             Command::Weigh(args) => (&args.inputs, vec![Some(&args.schema)]),
             Command::Load(args) => (&args.inputs, vec![Some(&args.schema), args.rejects.as_ref()]),
+            Command::Commit(args) => (&[], vec![Some(&args.stage)]),
             Command::Emit(args) => (&[], vec![Some(&args.schema), args.output.as_ref()]),
             Command::Peek(args) => (&args.what, vec![]),
             Command::Tally(args) => (&args.what, vec![args.save.as_ref()]),
@@ -260,6 +263,17 @@ pub struct Pool {
     /// Replace the file if it exists
     #[arg(long)]
     pub replace: bool,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct Commit {
+    /// The stage, as 'load --part' says it
+    #[arg(value_name = "STAGE")]
+    pub stage: PathBuf,
+
+    /// Print the account as JSON
+    #[arg(long)]
+    pub json: bool,
 }
 
 #[derive(Debug, ClapArgs)]

@@ -88,8 +88,16 @@ impl From<InputError> for Failure {
         // The file can be read; what is in it is not taken.
         let is_refused =
             matches!(error, InputError::TooManyFields { .. } | InputError::NotAList { .. });
+        let is_usage = matches!(
+            error,
+            InputError::NoParts | InputError::BeginOutside { .. } | InputError::BeginsWithFile
+        );
         let told = with_remedy(error, "; ", remedy);
-        if is_refused { Failure::Refused(told) } else { Failure::Machine(told) }
+        match (is_refused, is_usage) {
+            (true, _) => Failure::Refused(told),
+            (_, true) => Failure::Usage(told),
+            _ => Failure::Machine(told),
+        }
     }
 }
 

@@ -31,6 +31,7 @@ mod rejects;
 mod run;
 mod scratch;
 mod secret;
+pub mod stage;
 pub mod table;
 pub mod unfinished;
 pub mod view;

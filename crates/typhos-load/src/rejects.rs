@@ -26,6 +26,8 @@ pub struct Rejects<'i> {
     input: &'i Input,
     columns: Vec<String>,
     open: Option<(WholeFile, BufWriter<std::fs::File>)>,
+    /// Bytes before the first record.
+    head: u64,
 }
 
 impl<'i> Rejects<'i> {
@@ -36,7 +38,7 @@ impl<'i> Rejects<'i> {
                 plan.path(at, input).map_or_else(|| column.name.clone(), str::to_owned)
             })
             .collect();
-        Rejects { path: path.to_path_buf(), input, columns, open: None }
+        Rejects { path: path.to_path_buf(), input, columns, open: None, head: 0 }
     }
 
     pub fn write(&mut self, set_aside: &[SetAside]) -> Result<(), TargetError> {
@@ -50,20 +52,22 @@ impl<'i> Rejects<'i> {
         if self.open.is_none() {
             let file = WholeFile::aside(&self.path)?;
             let mut writer = BufWriter::new(file.writer()?);
+            let mut head = Vec::new();
             if self.input.encoding() != "UTF-8" {
-                writer.write_all(BOM).map_err(TargetError::io(&self.path))?;
+                head.extend_from_slice(BOM);
             }
             // A schema that says how many lines to skip skips them here as well.
-            let preamble = self.input.files().first().map_or(&b""[..], |file| file.preamble());
-            writer.write_all(preamble).map_err(TargetError::io(&self.path))?;
+            head.extend_from_slice(self.input.files().first().map_or(&b""[..], |f| f.preamble()));
             if dialect.header {
                 let names = self.input.names().iter().map(String::as_str).chain(REJECTED_COLUMNS);
                 let line: Vec<_> = names.map(|name| self.field(name)).collect();
                 let line = line.join(&char::from(dialect.delimiter).to_string());
-                writeln!(writer, "{line}").map_err(TargetError::io(&self.path))?;
-                let below = self.input.files().first().map_or(&b""[..], |file| file.below());
-                writer.write_all(below).map_err(TargetError::io(&self.path))?;
+                head.extend_from_slice(line.as_bytes());
+                head.push(b'\n');
+                head.extend_from_slice(self.input.files().first().map_or(&b""[..], |f| f.below()));
             }
+            writer.write_all(&head).map_err(TargetError::io(&self.path))?;
+            self.head = head.len() as u64;
             self.open = Some((file, writer));
         }
         let delimiter = char::from(dialect.delimiter);
@@ -154,12 +158,17 @@ impl<'i> Rejects<'i> {
         }
     }
 
+    /// Bytes before the first record in the file, and behind the last.
+    pub fn frame(&self) -> (u64, u64) {
+        (self.head, u64::from(self.input.choice().skip_end.unwrap_or(0)))
+    }
+
     /// The whole file, if there is one, which waits for the load to become visible.
     pub fn seal(self) -> Result<Option<Pending>, TargetError> {
-        let Some((file, mut writer)) = self.open else { return Ok(None) };
         // A schema that says how many lines to skip at the end skips these.
-        let skipped = self.input.choice().skip_end.unwrap_or(0) as usize;
-        writer.write_all(&vec![b'\n'; skipped]).map_err(TargetError::io(&self.path))?;
+        let (_, skipped) = self.frame();
+        let Some((file, mut writer)) = self.open else { return Ok(None) };
+        writer.write_all(&vec![b'\n'; skipped as usize]).map_err(TargetError::io(&self.path))?;
         writer.flush().map_err(TargetError::io(&self.path))?;
         drop(writer);
         file.into_pending().map(Some)

@@ -79,6 +79,8 @@ pub struct LoadReport {
     pub account: Account,
     /// The rejects file, where there is one.
     pub rejects: Option<PathBuf>,
+    /// Bytes before the first record in it, and behind the last.
+    pub rejects_frame: (u64, u64),
     /// What was planned, with what the target holds otherwise than declared.
     pub plan: LoadPlan,
     /// What became of the rows, and whether the target has them.
@@ -126,7 +128,7 @@ impl LoadRun<'_> {
         }
         let moved = Moved { inserted: account.loaded, ..Moved::default() };
         let done = Done { proof: Proof::Skipped, moved, files: Vec::new(), note: None };
-        Ok(LoadReport { account, rejects: None, plan: planned, done })
+        Ok(LoadReport { account, rejects: None, rejects_frame: (0, 0), plan: planned, done })
     }
 
     /// Does it: plans, looks for duplicate keys, sends, proves, publishes. A load that fails has undone what it did.
@@ -151,14 +153,15 @@ impl LoadRun<'_> {
         let (encoder, sink) = target.stage(job, &mut run)?;
         let gate = job.gate.clone();
         let (job, monitor) = (self.job.clone(), self.monitor);
-        let (account, done) = self.send(&run, encoder, sink).map_err(|error| match error {
-            LoadError::Target(error) => LoadError::Target(located(error, &job, &run, monitor)),
-            other => other,
-        })?;
+        let (account, done, rejects_frame) =
+            self.send(&run, encoder, sink).map_err(|error| match error {
+                LoadError::Target(error) => LoadError::Target(located(error, &job, &run, monitor)),
+                other => other,
+            })?;
         planned.notes.extend(done.note.clone());
         // It is visible; what was set aside is too.
         let rejects = gate.publish().map_err(|error| LoadError::InPlace(error.to_string()))?;
-        Ok(LoadReport { account, rejects, plan: planned, done })
+        Ok(LoadReport { account, rejects, rejects_frame, plan: planned, done })
     }
 
     /// Sends everything, and makes it visible.
@@ -167,7 +170,7 @@ impl LoadRun<'_> {
         run: &RunOptions,
         encoder: E,
         mut sink: S,
-    ) -> Result<(Account, Done), LoadError>
+    ) -> Result<(Account, Done, (u64, u64)), LoadError>
     where
         E: Encoder,
         S: Sink<Encoded = E::Encoded>,
@@ -208,6 +211,7 @@ impl LoadRun<'_> {
             keys.finish(input)?.refuse(&plan.schema().layout.key)?;
         }
         input.verify_unchanged().map_err(RunError::from)?;
+        let frame = rejects.frame();
         if !options.is_counted
             && let Some(file) = rejects.seal()?
         {
@@ -220,7 +224,7 @@ impl LoadRun<'_> {
         let proof = sink.prove(monitor)?;
         let done = sink.publish(proof, monitor)?;
         account.leave_out(done.moved.skipped);
-        Ok((account, done))
+        Ok((account, done, frame))
     }
 }
 

@@ -4,6 +4,7 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use clap::Args as ClapArgs;
+use typhos_core::text::Part;
 use typhos_load::{MisfitLimit, Mode, Seen, Statements, Timeouts};
 
 use super::input::InputArgs;
@@ -59,6 +60,19 @@ pub struct Load {
     /// Write a directory of Parquet files of about SIZE bytes each
     #[arg(long, value_name = "SIZE", value_parser = parse_part_size, conflicts_with = "parts")]
     pub part_size: Option<u64>,
+
+    /// Load one of so many parts of the input only, 3/16, into a stage: 'commit' publishes the directory of Parquet files once
+    /// all parts are there
+    #[arg(long, value_name = "N/COUNT", conflicts_with_all = ["plan", "seen_file", "history"], value_parser = Part::parse)]
+    pub part: Option<Part>,
+
+    /// The byte of its file at which the first record of the part starts, where that is known
+    #[arg(long, value_name = "BYTE", requires = "part")]
+    pub begin: Option<u64>,
+
+    /// The folder in which parts wait, which all of them see [default: TARGET.stage]
+    #[arg(long, value_name = "DIR", requires = "part")]
+    pub stage: Option<PathBuf>,
 
     /// Name of the table in a database; on a server, also SCHEMA.TABLE or DATABASE.TABLE, each part in double quotes where it has
     /// a point in it [default: the schema's, or the name of the first file]

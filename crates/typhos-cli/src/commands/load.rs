@@ -25,6 +25,9 @@ use crate::report::{
 use crate::targets::kinds;
 
 pub fn run(args: &Load, common: &Common, console: &mut Console) -> Result<Outcome, Failure> {
+    if let Some(part) = args.part {
+        return super::staged::load(args, part, common, console);
+    }
     // What a plan says is about everything.
     let bound = if args.plan { super::plan } else { first::plan };
     let (mut plan, mut input) = bound(&args.schema, &args.inputs, &args.input, common, console)?;
@@ -69,16 +72,6 @@ pub fn run(args: &Load, common: &Common, console: &mut Console) -> Result<Outcom
             safe(&args.into)
         )));
     }
-    let failed = |error: LoadError, plan: &Plan, input: &Input| match error {
-        LoadError::Misfit(misfit) => Failure::Refused(stopped_by(&misfit, plan, input)),
-        LoadError::TooManyMisfits { .. } => Failure::Refused(error.to_string()),
-        LoadError::InPlace(_) => Failure::Machine(error.to_string()),
-        LoadError::Target(TargetError::Exists(_)) => {
-            Failure::Usage(format!("{error}; pass --mode replace to replace it"))
-        }
-        LoadError::Target(error) => error.into(),
-        LoadError::Run(error) => error.into(),
-    };
     if args.plan {
         let planned = with_password(&mut *destination, |destination| {
             let progress = Progress::new("planning", input.bytes(), common.quiet);
@@ -152,8 +145,22 @@ pub fn run(args: &Load, common: &Common, console: &mut Console) -> Result<Outcom
     Ok(Outcome::objecting_if(misfits > 0))
 }
 
+/// Why a load came to nothing.
+pub fn failed(error: LoadError, plan: &Plan, input: &Input) -> Failure {
+    match error {
+        LoadError::Misfit(misfit) => Failure::Refused(stopped_by(&misfit, plan, input)),
+        LoadError::TooManyMisfits { .. } => Failure::Refused(error.to_string()),
+        LoadError::InPlace(_) => Failure::Machine(error.to_string()),
+        LoadError::Target(TargetError::Exists(_)) => {
+            Failure::Usage(format!("{error}; pass --mode replace to replace it"))
+        }
+        LoadError::Target(error) => error.into(),
+        LoadError::Run(error) => error.into(),
+    }
+}
+
 /// Reports a load that went well.
-fn tell(
+pub fn tell(
     report: &LoadReport,
     path: Option<&Path>,
     args: &Load,
@@ -261,7 +268,7 @@ fn tell(
 }
 
 /// Where records go that are set aside, unless it is said: a file of the format that they come from.
-fn rejects_of(destination: &dyn Destination, input: &Input) -> PathBuf {
+pub fn rejects_of(destination: &dyn Destination, input: &Input) -> PathBuf {
     let path = destination.rejects();
     if input.is_json() { path.with_extension("ndjson") } else { path }
 }
@@ -298,7 +305,6 @@ fn destination(args: &Load, plan: &Plan, table: &str) -> Result<Box<dyn Destinat
         (None, None) => has_partitions.then_some(Parts::Partitions),
     };
     let wants_parts = args.parts.is_some() || args.part_size.is_some();
-    let kinds = kinds();
     let address = Address {
         into: &args.into,
         table,
@@ -306,7 +312,17 @@ fn destination(args: &Load, plan: &Plan, table: &str) -> Result<Box<dyn Destinat
         parts,
         timeouts: args.server.timeouts(),
     };
-    kinds.open(&address, wants_parts).map_err(|error| {
+    opened(&address, wants_parts, &args.into)
+}
+
+/// Opens a target, by its name.
+pub fn opened(
+    address: &Address<'_>,
+    wants_parts: bool,
+    into: &str,
+) -> Result<Box<dyn Destination>, Failure> {
+    let kinds = kinds();
+    kinds.open(address, wants_parts).map_err(|error| {
         Failure::Usage(match error {
             KindError::NoParts(kind) => {
                 format!("--parts and --part-size are for Parquet: {kind} has no parts")
@@ -323,7 +339,7 @@ fn destination(args: &Load, plan: &Plan, table: &str) -> Result<Box<dyn Destinat
             KindError::Extension => format!(
                 "'{}' does not say what to write: name a file.parquet, a file.arrow, a database.sqlite or a directory.index, pass --parts N \
                  for a directory of Parquet files, or give the URL of a server",
-                args.into
+                into
             ),
             KindError::Address(wrong) => wrong,
         })

@@ -187,9 +187,9 @@ pub fn pool(
 /// Why surveys cannot be pooled, and what to do about it.
 pub fn not_pooled(error: &PoolError) -> Failure {
     match error {
-        PoolError::Begin { part, before: Some((_, ended)), .. } => Failure::Refused(format!(
-            "{error}; scout part {part} again, with --begin {ended}"
-        )),
+        PoolError::Begin { part, before: Some((_, ended)), .. } => {
+            Failure::Refused(format!("{error}; scout part {part} again, with --begin {ended}"))
+        }
         PoolError::Missing(_) => {
             Failure::Refused(format!("{error}: a survey of parts is pooled from all of them"))
         }

@@ -18,6 +18,7 @@ mod pool;
 mod scout;
 mod seen_files;
 mod shape;
+mod staged;
 mod tally;
 mod typed;
 mod weigh;
@@ -81,6 +82,7 @@ fn run(args: Args, console: &mut Console) -> Result<Outcome, Failure> {
         Command::Compare(args) => compare::run(&args, common, console),
         Command::Weigh(args) => weigh::run(&args, common, console),
         Command::Load(args) => load::run(&args, common, console),
+        Command::Commit(args) => staged::commit(&args, common, console),
         Command::Emit(args) => emit::run(&args, console),
         Command::Peek(args) => peek::run(&args, common, console),
         Command::Tally(args) => tally::run(&args, common, console),

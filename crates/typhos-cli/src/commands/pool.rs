@@ -3,9 +3,7 @@
 use std::path::PathBuf;
 
 use typhos_core::infer::{counted, grouped};
-use typhos_core::survey::{
-    Absent, PoolError, Pooling, Survey, SurveyHead, SurveyOptions,
-};
+use typhos_core::survey::{Absent, PoolError, Pooling, Survey, SurveyHead, SurveyOptions};
 use typhos_core::text::{Input, Part, Whole};
 
 use super::look;
@@ -91,8 +89,7 @@ fn pooled(
 fn at_hand(heads: &[SurveyHead]) -> Option<Input> {
     let whole: &Whole = &heads[0].part.as_ref()?.whole;
     let pieces = heads.iter().filter_map(|head| head.part.as_ref()).flat_map(|of| &of.pieces);
-    let mut files: Vec<(u64, &str)> =
-        pieces.map(|piece| (piece.file, &piece.name[..])).collect();
+    let mut files: Vec<(u64, &str)> = pieces.map(|piece| (piece.file, &piece.name[..])).collect();
     files.sort_unstable();
     files.dedup();
     let paths: Vec<PathBuf> = files.iter().map(|(_, name)| PathBuf::from(name)).collect();

@@ -15,6 +15,7 @@ mod layouts;
 mod misread;
 mod nested;
 mod outputs;
+mod parts;
 mod readers;
 mod servers;
 mod small_disk;

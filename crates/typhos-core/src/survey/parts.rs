@@ -9,8 +9,8 @@ use std::collections::HashMap;
 
 use serde::{Deserialize, Serialize};
 
+use super::SurveyHead;
 use super::pool::{PoolError, Step};
-use super::{SourceFile, SurveyHead};
 use crate::text::{Input, Part, ReadPiece, Whole};
 
 /// What part of an input a survey is of.
@@ -88,66 +88,70 @@ impl Chain {
     }
 }
 
-/// The order in which surveys of parts are added up to the whole, and the lines before each of them. Where a part was
-/// surveyed more than once, the survey that fits is taken.
-///
-/// # Errors
-/// Parts of different wholes, parts that are missing, and parts that begin elsewhere than the ones before them end.
+impl PartOf {
+    /// The order of parts, from the first to the last, and the lines before each of them. Where a part was read more
+    /// than once, the one that fits is taken.
+    ///
+    /// # Errors
+    /// Parts of different wholes, parts that are missing, and parts that begin elsewhere than the ones before them end.
+    pub fn chain(parts: &[&PartOf]) -> Result<Vec<(usize, u64)>, PoolError> {
+        let first = parts.first().ok_or(PoolError::NotTheWhole)?;
+        let is_other =
+            |of: &&&PartOf| (of.part.count(), &of.whole) != (first.part.count(), &first.whole);
+        if let Some(other) = parts.iter().find(is_other) {
+            return Err(PoolError::OtherWhole { one: first.part, other: other.part });
+        }
+        let mut by_number: HashMap<u32, Vec<usize>> = HashMap::new();
+        for (at, of) in parts.iter().enumerate() {
+            by_number.entry(of.part.number()).or_default().push(at);
+        }
+        let count = first.part.count();
+        let missing = (1..=count).filter(|number| !by_number.contains_key(number));
+        let missing: Vec<Part> = missing.filter_map(|number| Part::new(number, count)).collect();
+        if !missing.is_empty() {
+            return Err(PoolError::Missing(missing));
+        }
+        let mut chain = Chain::default();
+        let mut order = Vec::new();
+        for number in 1..=count {
+            let mut failed = None;
+            let fits = by_number[&number].iter().find_map(|at| match chain.add(parts[*at]) {
+                Ok(lines) => Some((*at, lines)),
+                Err(error) => {
+                    failed = Some(error);
+                    None
+                }
+            });
+            order.push(fits.ok_or_else(|| failed.expect("there is one, and it does not fit"))?);
+        }
+        // In the order of the input, every file to its end.
+        let pieces = order.iter().flat_map(|(at, _)| &parts[*at].pieces);
+        let mut files: Vec<(u64, &str, u64)> =
+            pieces.map(|piece| (piece.file, &piece.name[..], piece.bytes)).collect();
+        files.sort_unstable();
+        files.dedup();
+        let whole = Whole::of_files(files.iter().map(|(_, name, bytes)| (*name, *bytes)));
+        let is_all = whole == first.whole && chain.files.values().all(|covered| covered.is_end);
+        is_all.then_some(order).ok_or(PoolError::NotTheWhole)
+    }
+}
+
+/// The same of surveys, which have to be of files that are read in the same way, too.
 pub(super) fn chain(heads: &[SurveyHead]) -> Result<Vec<(usize, u64)>, PoolError> {
     let parts: Option<Vec<&PartOf>> = heads.iter().map(|head| head.part.as_ref()).collect();
     let parts = parts.ok_or(PoolError::PartsAndWholes)?;
-    let first = parts[0];
     let layout = &heads[0].source.layout;
-    let other = parts.iter().zip(heads).find(|(of, head)| {
-        (of.part.count(), &of.whole) != (first.part.count(), &first.whole)
-            || head.source.layout != *layout
-    });
+    let other = parts.iter().zip(heads).find(|(_, head)| head.source.layout != *layout);
     if let Some((other, _)) = other {
-        return Err(PoolError::OtherWhole { one: first.part, other: other.part });
+        return Err(PoolError::OtherWhole { one: parts[0].part, other: other.part });
     }
-    let mut by_number: HashMap<u32, Vec<usize>> = HashMap::new();
-    for (at, of) in parts.iter().enumerate() {
-        by_number.entry(of.part.number()).or_default().push(at);
-    }
-    let count = first.part.count();
-    let missing = (1..=count).filter(|number| !by_number.contains_key(number));
-    let missing: Vec<Part> = missing.filter_map(|number| Part::new(number, count)).collect();
-    if !missing.is_empty() {
-        return Err(PoolError::Missing(missing));
-    }
-    let mut chain = Chain::default();
-    let mut order = Vec::new();
-    for number in 1..=count {
-        let mut failed = None;
-        let fits = by_number[&number].iter().find_map(|at| match chain.add(parts[*at]) {
-            Ok(lines) => Some((*at, lines)),
-            Err(error) => {
-                failed = Some(error);
-                None
-            }
-        });
-        order.push(fits.ok_or_else(|| failed.expect("there is one, and it does not fit"))?);
-    }
-    // In the order of the input, every file to its end.
-    let mut names: Vec<(u64, &SourceFile)> = Vec::new();
-    for (at, _) in &order {
-        for piece in &parts[*at].pieces {
-            names.extend(heads[*at].file(&piece.name).map(|(_, file)| (piece.file, file)));
-        }
-    }
-    names.sort();
-    names.dedup();
-    let whole = Whole::of_files(names.iter().map(|(_, file)| (&file.name[..], file.bytes)));
-    let is_all = whole == first.whole && chain.files.values().all(|covered| covered.is_end);
-    is_all.then_some(order).ok_or(PoolError::NotTheWhole)
+    PartOf::chain(&parts)
 }
 
 impl SurveyHead {
-    /// A file by its name, and its place among those of the survey.
-    fn file(&self, name: &str) -> Option<(usize, &SourceFile)> {
-        let files = &self.source.files;
-        let place = files.binary_search_by(|file| file.name.as_str().cmp(name)).ok()?;
-        Some((place, &files[place]))
+    /// The place of a file among those of the survey.
+    fn place_of(&self, name: &str) -> Option<usize> {
+        self.source.files.binary_search_by(|file| file.name.as_str().cmp(name)).ok()
     }
 }
 
@@ -155,8 +159,7 @@ impl Step {
     /// The lines before what a survey has of its first file, by the place of that among its files.
     pub(super) fn behind(head: &SurveyHead, lines: u64) -> Option<(u32, u64)> {
         let first = head.part.as_ref()?.pieces.first().filter(|_| lines > 0)?;
-        let (file, _) = head.file(&first.name)?;
-        Some((file as u32, lines))
+        Some((head.place_of(&first.name)? as u32, lines))
     }
 }
 

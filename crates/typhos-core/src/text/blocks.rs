@@ -194,7 +194,9 @@ impl<'i> BlockReader<'i> {
                 return Ok(true);
             }
             if let Some(piece) = file.piece() {
-                let (at, lines) = (self.place, self.line - 1);
+                // Of a piece that begins in the middle, from there.
+                let first = if piece.from.is_some() { piece.line } else { 1 };
+                let (at, lines) = (self.place, self.line - first);
                 piece.reach(Reached { at, lines, is_end: !self.is_done });
             }
             self.open = None;

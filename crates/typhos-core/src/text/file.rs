@@ -108,7 +108,7 @@ impl InputFile {
     }
 
     /// Bytes of it that are read, about, where only a part of the input is.
-    pub(super) fn bytes_read(&self) -> u64 {
+    pub fn bytes_read(&self) -> u64 {
         match &self.share {
             None => self.bytes,
             Some(None) => 0,
@@ -128,6 +128,11 @@ impl InputFile {
         self.share.as_ref()?.as_ref()
     }
 
+    /// The same, to count its lines.
+    pub(super) fn piece_mut(&mut self) -> Option<&mut Piece> {
+        self.share.as_mut()?.as_mut()
+    }
+
     /// Says what of it is read.
     pub(super) fn take_piece(&mut self, piece: Option<Piece>) {
         self.share = Some(piece);
@@ -145,8 +150,8 @@ impl InputFile {
 
     /// Where reading begins, and the line that this is: of the file, or the first, where lines before it are not known.
     pub(super) fn start(&self) -> (u64, u64) {
-        match self.piece().and_then(|piece| piece.from) {
-            Some(from) => (from, 1),
+        match self.piece().and_then(|piece| Some((piece.from?, piece.line))) {
+            Some((from, line)) => (from, line),
             None => (self.data_start, self.first_line),
         }
     }

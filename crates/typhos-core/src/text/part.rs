@@ -11,6 +11,7 @@
 
 use std::fmt;
 use std::hash::Hasher;
+use std::io::Read;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use serde::{Deserialize, Serialize};
@@ -18,6 +19,7 @@ use twox_hash::XxHash3_64;
 
 use super::begin::find_begin;
 use super::{Input, InputError, InputFile};
+use crate::run::{Monitor, RunError};
 
 /// Which share of an input is meant: the `number`-th of `count`, from 1.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
@@ -99,13 +101,16 @@ pub(super) struct Piece {
     pub from: Option<u64>,
     /// No record is read whose line starts here or further on; `None` to the end of the file.
     pub to: Option<u64>,
+    /// The line on which reading begins, where that is not the first record of the file: its first, where it was not
+    /// counted.
+    pub line: u64,
     /// Where reading ended.
     reached: Arc<Mutex<Option<Reached>>>,
 }
 
 impl Piece {
     fn new(from: Option<u64>, to: Option<u64>) -> Piece {
-        Piece { from, to, reached: Arc::default() }
+        Piece { from, to, line: 1, reached: Arc::default() }
     }
 
     pub fn reach(&self, reached: Reached) {
@@ -166,6 +171,8 @@ pub struct ReadPiece {
     pub file: u64,
     /// The name of the file, as it was given.
     pub name: String,
+    /// Its bytes, as it is stored.
+    pub bytes: u64,
     /// Byte of the file at which reading began: the start of a line between records.
     pub began: u64,
     /// Whether that is where the records of the file begin; else it was taken for granted, and lines are counted from there.
@@ -178,8 +185,33 @@ pub struct ReadPiece {
     pub is_end: bool,
 }
 
+/// Line ends of a file before a place.
+fn lines_before(file: &InputFile, from: u64, monitor: &dyn Monitor) -> Result<u64, RunError> {
+    /// Bytes that are read at a time.
+    const CHUNK_BYTES: usize = 1 << 20;
+    let failed = |source| file.failed(source);
+    let mut before = file.origin().open(0).map_err(failed)?.take(from);
+    let (mut chunk, mut lines) = (Vec::with_capacity(CHUNK_BYTES), 0);
+    loop {
+        if monitor.stopped() {
+            return Err(RunError::Interrupted);
+        }
+        // A CR at the end belongs to the LF behind it, if there is one.
+        let held = usize::from(chunk.last() == Some(&b'\r'));
+        chunk.drain(..chunk.len() - held);
+        let read =
+            (&mut before).take(CHUNK_BYTES as u64).read_to_end(&mut chunk).map_err(failed)?;
+        let counted = chunk.len() - usize::from(read > 0 && chunk.last() == Some(&b'\r'));
+        lines += file.dialect().line_ends.count(&chunk[..counted]) as u64;
+        if read == 0 {
+            return Ok(lines);
+        }
+        monitor.advance(read as u64);
+    }
+}
+
 impl Input {
-    /// Narrows the input to a part of it. `begin` says at which byte of its file the first record of the part starts,
+    /// Narrows the input to a part of it, whatever it was narrowed to before. `begin` says at which byte of its file the first record of the part starts,
     /// where that is known: else it is looked for.
     ///
     /// # Errors
@@ -189,9 +221,9 @@ impl Input {
         if self.is_stream() {
             return Err(InputError::NoParts);
         }
-        let (from, to) = part.share(self.bytes());
-        let limit = self.record_limit();
-        self.narrowed = Some((part, Whole::of(self)));
+        let (whole, limit) = (Whole::of(self), self.record_limit());
+        let (from, to) = part.share(whole.bytes);
+        self.narrowed = Some((part, whole));
         let (mut start, mut begin) = (0, begin);
         for file in self.files_mut() {
             let end = start + file.bytes();
@@ -221,6 +253,23 @@ impl Input {
         }
     }
 
+    /// Counts the lines before a part that begins in the middle of a file, so that its records stand on the lines of the
+    /// file: all bytes before it are read.
+    ///
+    /// # Errors
+    /// A file that cannot be read, and a monitor that asks to stop.
+    pub fn count_lines_before(&mut self, monitor: &dyn Monitor) -> Result<(), RunError> {
+        for file in self.files_mut() {
+            let Some(from) = file.piece().and_then(|piece| piece.from) else { continue };
+            monitor.begin("counting the lines before the part", Some(from));
+            let lines = lines_before(file, from, monitor)?;
+            if let Some(piece) = file.piece_mut() {
+                piece.line = lines + 1;
+            }
+        }
+        Ok(())
+    }
+
     /// What was read of each file of which there is something in this part, in the order of the input. Where not all of
     /// it was read, only what was.
     pub fn read_pieces(&self) -> Vec<ReadPiece> {
@@ -231,6 +280,7 @@ impl Input {
             Some(ReadPiece {
                 file: at as u64,
                 name: file.name(),
+                bytes: file.bytes(),
                 began: file.start().0,
                 is_start: piece.from.is_none(),
                 ended,

@@ -21,5 +21,5 @@ pub(crate) use counted::{Counted, nowhere};
 pub use encoder::{ParquetEncoder, RowGroupUnit, RowGroups};
 pub use footprint::Footprint;
 pub use form::{Form, RANKED_KEY, SORT_KEY, fidelity_notes};
-pub use read::files;
+pub use read::{files, rows_of};
 pub use target::KIND;

@@ -1,6 +1,9 @@
 //! The Parquet files at a path.
 
+use std::fs::File;
 use std::path::{Path, PathBuf};
+
+use ::parquet::arrow::arrow_reader::{ArrowReaderMetadata, ArrowReaderOptions};
 
 use typhos_load::TargetError;
 
@@ -20,6 +23,20 @@ pub fn files(path: &Path) -> Result<Vec<PathBuf>, TargetError> {
         return Err(TargetError::NotThat { path: path.to_path_buf(), what });
     }
     Ok(files)
+}
+
+/// The rows of a Parquet file, as its footer counts them.
+///
+/// # Errors
+/// A file that cannot be read, or is not one.
+pub fn rows_of(path: &Path) -> Result<u64, TargetError> {
+    let file = File::open(path).map_err(TargetError::io(path))?;
+    let known = ArrowReaderMetadata::load(&file, ArrowReaderOptions::default());
+    let known = known.map_err(|source| TargetError::Format {
+        path: path.to_path_buf(),
+        source: source.into(),
+    })?;
+    Ok(u64::try_from(known.metadata().file_metadata().num_rows()).unwrap_or(0))
 }
 
 /// The Parquet files in a directory and in its partitions.

@@ -1,0 +1,333 @@
+//! Inputs in parts: surveys that are pooled, loads that are committed.
+
+use std::process::{Child, Stdio};
+
+use serde_json::Value;
+
+use crate::world::{Ran, World};
+
+/// A file whose notes go over many lines, some of which look like records.
+fn notes(world: &World, records: usize) {
+    let lines = ["a, b", "\"\"so\"\"", "1,2,3", "hello", "", "x,y"];
+    let mut text = "n,who,note\n".to_owned();
+    let mut state = 7_u64;
+    let mut next = |of: usize| {
+        state =
+            state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        (state >> 33) as usize % of
+    };
+    for n in 0..records {
+        let note: Vec<&str> = (0..=next(8)).map(|_| lines[next(lines.len())]).collect();
+        text.push_str(&format!("{n},p{},\"{}\"\n", n % 7, note.join("\n")));
+    }
+    world.write("notes.csv", text);
+}
+
+fn spawned(world: &World, line: &str) -> Child {
+    world.command(line).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap()
+}
+
+fn scouted(world: &World, files: &str, count: u32) -> String {
+    let part =
+        |number| format!("scout --part {number}/{count} {files} --save {number}.survey --replace");
+    let all: Vec<Child> = (1..=count).map(|number| spawned(world, &part(number))).collect();
+    // A part that began wrongly has records that cannot be split.
+    let ended = all.into_iter().map(|mut child| child.wait().unwrap().code());
+    ended.for_each(|code| assert!(matches!(code, Some(0 | 1)), "{code:?}"));
+    (1..=count).map(|number| format!("{number}.survey")).collect::<Vec<_>>().join(" ")
+}
+
+#[test]
+fn sixteen_processes_find_what_one_does() {
+    let world = World::new();
+    notes(&world, 6000);
+    let parts = scouted(&world, "notes.csv", 16);
+    world
+        .ok(&format!("pool {parts} -o pooled.survey"))
+        .complains("6,000 records of 1 file, from 16 surveys");
+    world.ok("scout notes.csv --save whole.survey");
+    assert!(
+        std::fs::read(world.path("pooled.survey")).unwrap()
+            == std::fs::read(world.path("whole.survey")).unwrap()
+    );
+    let draft = world.ok("draft pooled.survey").out;
+    assert_eq!(draft, world.ok("draft notes.csv").out);
+    assert!(draft.contains("6,000 records"), "{draft}");
+}
+
+#[test]
+fn a_part_that_took_quoted_lines_for_records_is_surveyed_again() {
+    let world = World::new();
+    // A note that is a table of its own, longer than what is looked at.
+    let inner: String = (0..90_000).map(|n| format!("{n},p,q\n")).collect();
+    world.write("nested.csv", format!("n,who,note\n1,a,x\n2,b,\"{inner}\"\n3,c,y\n4,d,z\n"));
+    let parts = scouted(&world, "nested.csv", 3);
+    world
+        .ok(&format!("pool {parts} -o pooled.survey"))
+        .complains("part 2/3 took a line within quotes of nested.csv for a record")
+        .complains("4 records of 1 file, from 3 surveys");
+    world.ok("scout nested.csv --save whole.survey");
+    assert_eq!(world.ok("draft pooled.survey").out, world.ok("draft nested.csv").out);
+    // Where the input is not at hand, it is said what to do; and that does it.
+    std::fs::rename(world.path("nested.csv"), world.path("away.csv")).unwrap();
+    let told = world.run(&format!("pool {parts} -o again.survey")).status(4);
+    let (_, begin) =
+        told.err.split_once("scout part 2/3 again, with --begin ").expect("what to do");
+    let begin = begin.trim().to_owned();
+    std::fs::rename(world.path("away.csv"), world.path("nested.csv")).unwrap();
+    world.ok(&format!("scout --part 2/3 --begin {begin} nested.csv --save 2b.survey"));
+    world
+        .run(&format!("scout --part 2/3 --begin 3 nested.csv --save 2c.survey"))
+        .status(2)
+        .complains("byte 3 of nested.csv is outside of this part");
+    world.ok(&format!("scout --part 3/3 --begin {begin} nested.csv --save 3b.survey"));
+    world.ok("pool 1.survey 2.survey 2b.survey 3.survey 3b.survey -o again.survey");
+    assert_eq!(world.ok("draft again.survey").out, world.ok("draft nested.csv").out);
+}
+
+#[test]
+fn parts_go_over_files_of_any_kind() {
+    let world = World::demo(300);
+    for files in ["crossings", "tickets.csv", "engines.ndjson", "gauges.tsv", "vessels.csv"] {
+        let parts = scouted(&world, files, 5);
+        world.ok(&format!("pool {parts} -o pooled.survey --replace"));
+        world.run(&format!("scout {files} --save whole.survey --replace"));
+        let of = |name: &str| world.run(&format!("draft {name} --table t")).out;
+        assert_eq!(of("pooled.survey"), of("whole.survey"), "{files}");
+        let saved = |name: &str| std::fs::read(world.path(name)).unwrap();
+        assert!(saved("pooled.survey") == saved("whole.survey"), "{files}");
+    }
+}
+
+#[test]
+fn surveys_of_parts_say_what_they_lack() {
+    let world = World::demo(300);
+    scouted(&world, "tickets.csv", 4);
+    world
+        .run("pool 1.survey 4.survey -o p.survey")
+        .status(4)
+        .complains("parts 2/4 and 3/4 are missing");
+    world.run("draft 2.survey").status(4).complains("parts 1/4, 3/4 and 4/4 are missing");
+    world.ok("scout --part 2/3 tickets.csv --save other.survey");
+    world
+        .run("pool 1.survey other.survey -o p.survey")
+        .status(2)
+        .complains("are not parts of one input");
+    world
+        .run("scout --part 5/4 tickets.csv --save x.survey")
+        .status(2)
+        .complains("from 1/4 to 4/4");
+    world
+        .run_with("scout --part 1/2 - --save x.survey", "a\n1\n")
+        .status(2)
+        .complains("a stream has no parts");
+}
+
+/// Drafts tickets, so that records that do not fit are set aside.
+fn refused(world: &World) {
+    world.ok("draft tickets.csv -o tickets.typhos.toml");
+    let schema = world.read("tickets.typhos.toml");
+    let line = |line: &str| match line.contains(" = { type = ") {
+        true => line.replacen(" }", ", misfit = \"reject\" }", 1),
+        false => line.replace("[input]", "[input]\nmisfit = \"reject\""),
+    };
+    world.write("tickets.typhos.toml", schema.lines().map(|l| line(l) + "\n").collect::<String>());
+}
+
+/// Tickets, the last hundredth of which are refused.
+fn some_refused(world: &World) {
+    refused(world);
+    let read = |name: &str| std::fs::read(world.path(name)).unwrap();
+    let (tickets, wrong) = (read("tickets.csv"), read("refused.csv"));
+    let below = |text: &[u8]| text[text.iter().position(|b| *b == b'\n').unwrap() + 1..].to_vec();
+    world.write("all.csv", [tickets.clone(), below(&wrong), below(&tickets)].concat());
+}
+
+fn rows(world: &World, path: &str) -> Vec<Value> {
+    let mut rows = world.json(&format!("peek {path} --rows 100000 --json"))["rows"]
+        .as_array()
+        .unwrap()
+        .clone();
+    rows.sort_by_key(Value::to_string);
+    rows
+}
+
+#[test]
+fn a_load_in_parts_is_the_load_of_the_whole() {
+    let world = World::demo(2000);
+    some_refused(&world);
+    world.run("load tickets.typhos.toml all.csv --into whole.parquet").status(1);
+    let parts: Vec<Child> = (1..=7)
+        .map(|n| {
+            spawned(
+                &world,
+                &format!("load --part {n}/7 tickets.typhos.toml all.csv --into lake --threads 1"),
+            )
+        })
+        .collect();
+    for mut child in parts {
+        assert!([0, 1].contains(&child.wait().unwrap().code().unwrap()));
+    }
+    assert!(!world.path("lake").exists(), "nothing is visible yet");
+    let committed = committed(&world, "commit lake.stage --json");
+    let whole =
+        world.run("load tickets.typhos.toml all.csv --into w2.parquet --json").status(1).parsed();
+    for key in ["read", "loaded", "set_aside"] {
+        assert_eq!(committed["account"][key], whole["account"][key], "{key}");
+    }
+    assert_eq!(rows(&world, "lake"), rows(&world, "whole.parquet"));
+    let bytes = |name: &str| std::fs::read(world.path(name)).unwrap();
+    assert!(bytes("lake.rejects.csv") == bytes("whole.parquet.rejects.csv"));
+    assert_eq!(committed["proof"]["proven"], true);
+    // What is done is done: neither a late part nor a second commit changes anything.
+    world
+        .run("load --part 3/7 tickets.typhos.toml all.csv --into lake")
+        .status(0)
+        .complains("published before");
+    world.ok("commit lake.stage").complains("were published before");
+    assert_eq!(rows(&world, "lake").len() as u64, committed["account"]["loaded"].as_u64().unwrap());
+}
+
+fn committed(world: &World, line: &str) -> Value {
+    let ran: Ran = world.run(line);
+    assert!([0, 1].contains(&ran.status), "{}\n{}", ran.out, ran.err);
+    ran.parsed()
+}
+
+#[test]
+fn what_a_load_in_parts_lacks_is_said_and_nothing_is_visible() {
+    let world = World::demo(500);
+    refused(&world);
+    let part =
+        |n: u32| format!("load --part {n}/3 tickets.typhos.toml tickets.csv --into lake --stage s");
+    world.ok(&part(1)).complains("part 1/3 waits in s");
+    world.ok(&part(3));
+    world.ok(&part(3)).complains("part 3/3 is there");
+    world.run("commit s").status(4).complains("part 2/3 is missing");
+    world.ok(&part(2));
+    // A file that was cut short.
+    let folder = std::fs::read_dir(world.path("s")).unwrap().map(|entry| entry.unwrap().path());
+    let folder = folder
+        .into_iter()
+        .find(|path| path.is_dir() && path.to_string_lossy().contains("part-00002-"))
+        .unwrap();
+    let file = folder.join("part-00001.parquet");
+    let bytes = std::fs::read(&file).unwrap();
+    std::fs::write(&file, &bytes[..bytes.len() - 1]).unwrap();
+    world.run("commit s").status(4).complains("the part is taken back");
+    assert!(!world.path("lake").exists());
+    world.run("commit s").status(4).complains("part 2/3 is missing");
+    world.ok(&part(2));
+    world.ok("commit s").says("500 read = 500 loaded + 0 set aside").says("3 parts fit together");
+    assert_eq!(rows(&world, "lake").len(), 500);
+    world.run("commit nowhere").status(3);
+}
+
+#[test]
+fn a_part_of_a_load_that_began_wrongly_is_loaded_again() {
+    let world = World::new();
+    let inner: String = (0..90_000).map(|n| format!("{n},p,q\n")).collect();
+    world.write("nested.csv", format!("n,who,note\n1,a,x\n2,b,\"{inner}\"\n3,c,y\n4,d,z\n"));
+    world.ok("draft nested.csv -o n.typhos.toml");
+    let load =
+        |n: u32| world.run(&format!("load --part {n}/3 n.typhos.toml nested.csv --into lake"));
+    // Out of order: nobody can know where the later ones begin.
+    for n in [3, 2, 1] {
+        load(n);
+    }
+    let mut tries = 0;
+    let done = loop {
+        let ran = world.run("commit lake.stage");
+        tries += 1;
+        if ran.status != 4 || tries > 4 {
+            break ran;
+        }
+        (1..=3).for_each(|n| drop(load(n)));
+    };
+    assert!(tries > 1, "the first try knew it all");
+    done.status(0).says("4 read = 4 loaded + 0 set aside");
+    assert_eq!(rows(&world, "lake").len(), 4);
+}
+
+#[test]
+fn what_takes_the_whole_input_is_refused_in_parts() {
+    let world = World::demo(100);
+    world.ok("draft tickets.csv -o t.typhos.toml");
+    let schema = world.read("t.typhos.toml");
+    for (with, why) in [
+        (format!("{schema}\n[layout]\nkey = [\"ticket_no\"]\n"), "no key comes twice"),
+        (
+            schema.replace(
+                "[columns]\n",
+                "[columns]\nn = { type = \"uint32\", generate = \"row-number\" }\n",
+            ),
+            "counts all rows",
+        ),
+        (
+            schema.replace(
+                "[columns]\n",
+                "[columns]\nfare2 = { type = \"auto\", from = \"fare\" }\n",
+            ),
+            "decided from all rows",
+        ),
+    ] {
+        world.write("x.typhos.toml", with);
+        world.run("load --part 1/2 x.typhos.toml tickets.csv --into lake").status(2).complains(why);
+    }
+    world.run("load --part 1/2 t.typhos.toml tickets.csv --into postgres://a@b/c").status(2);
+}
+
+/// Loads in parts of which processes are killed at random, run twice or not at all, and commits that come too early, twice
+/// at once, or are killed: what is visible is nothing, or all of it, once.
+#[test]
+fn whatever_becomes_of_its_processes_a_load_in_parts_is_whole_or_not_there() {
+    const SCHEDULES: u64 = 40;
+    const PARTS: u64 = 4;
+    let world = World::demo(400);
+    refused(&world);
+    let mut state = 11_u64;
+    let mut next = |of: u64| {
+        state =
+            state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        (state >> 33) % of
+    };
+    for schedule in 0..SCHEDULES {
+        let lake = format!("lake{schedule}");
+        let load = |part: u64| {
+            format!(
+                "load --part {part}/{PARTS} tickets.typhos.toml tickets.csv --into {lake} --threads 1"
+            )
+        };
+        let commit = format!("commit {lake}.stage");
+        let is_whole = |when: &str| {
+            if world.path(&lake).exists() {
+                assert_eq!(rows(&world, &lake).len(), 400, "{when}, schedule {schedule}");
+                return true;
+            }
+            false
+        };
+        for _ in 0..6 {
+            let line = if next(4) == 0 { commit.clone() } else { load(1 + next(PARTS)) };
+            let mut child = spawned(&world, &line);
+            match next(3) {
+                0 => {
+                    std::thread::sleep(std::time::Duration::from_millis(next(120)));
+                    let _ = child.kill();
+                }
+                // Another attempt, at the same time.
+                1 => assert!(spawned(&world, &line).wait().is_ok()),
+                _ => {}
+            }
+            child.wait().unwrap();
+            is_whole("half-way");
+        }
+        // The loop that a person or a scheduler would run.
+        let done = (0..4).any(|_| {
+            (1..=PARTS).for_each(|part| drop(world.run(&load(part))));
+            world.run(&commit).status == 0
+        });
+        assert!(done && is_whole("in the end"), "schedule {schedule}");
+        let left = world.names().into_iter().filter(|name| name.contains("unfinished"));
+        assert_eq!(left.count(), 0);
+    }
+}
