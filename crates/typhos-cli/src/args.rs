@@ -14,7 +14,7 @@ use clap::{Args as ClapArgs, Parser, Subcommand};
 use typhos_core::dates::{Overlap, Zone};
 use typhos_core::infer::Orders;
 use typhos_core::run::RunOptions;
-use typhos_core::text::Part;
+use typhos_core::text::{MOST_PARTS, Part};
 
 use crate::world;
 pub use input::InputArgs;
@@ -87,6 +87,8 @@ pub enum Command {
     Load(Load),
     /// Publish a load that was done in parts: all of them, or none
     Commit(Commit),
+    /// Write what a shell, Slurm or Kubernetes has to run to survey or load an input in parts
+    PlanParts(PlanParts),
     /// Write a schema in another language: the SQL of a database, or the mapping of a search index
     Emit(Emit),
     /// Show the first typed rows, of an input or of what was loaded
@@ -116,6 +118,15 @@ impl Command {
             Command::Weigh(args) => (&args.inputs, vec![Some(&args.schema)]),
             Command::Load(args) => (&args.inputs, vec![Some(&args.schema), args.rejects.as_ref()]),
             Command::Commit(args) => (&[], vec![Some(&args.stage)]),
+            Command::PlanParts(args) => (
+                &args.inputs,
+                vec![
+                    args.output.as_ref(),
+                    args.save.as_ref(),
+                    args.load.as_ref(),
+                    args.into.as_ref(),
+                ],
+            ),
             Command::Emit(args) => (&[], vec![Some(&args.schema), args.output.as_ref()]),
             Command::Peek(args) => (&args.what, vec![]),
             Command::Tally(args) => (&args.what, vec![args.save.as_ref()]),
@@ -263,6 +274,72 @@ pub struct Pool {
     /// Replace the file if it exists
     #[arg(long)]
     pub replace: bool,
+}
+
+/// Who runs parts.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
+pub enum Scheduler {
+    /// A shell, in a loop.
+    Shell,
+    /// Slurm, as an array of tasks.
+    Slurm,
+    /// Kubernetes, as an Indexed Job.
+    Kubernetes,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct PlanParts {
+    /// Files, directories or patterns: the whole input, under names that hold wherever parts run
+    #[arg(required = true, value_name = "INPUT")]
+    pub inputs: Vec<PathBuf>,
+
+    /// How many parts
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=i64::from(MOST_PARTS)))]
+    pub count: u32,
+
+    /// Who runs them: shell (a script with a loop), slurm (an array of tasks) or kubernetes (an Indexed Job)
+    #[arg(long = "for", value_name = "WHAT", value_enum, hide_possible_values = true)]
+    pub scheduler: Scheduler,
+
+    /// Survey the input, and save what all parts know in this file
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["load", "into"])]
+    pub save: Option<PathBuf>,
+
+    /// Load the input under this schema
+    #[arg(long, value_name = "SCHEMA", requires = "into")]
+    pub load: Option<PathBuf>,
+
+    /// The directory of Parquet files that it is loaded into
+    #[arg(long, value_name = "DIR", requires = "load")]
+    pub into: Option<PathBuf>,
+
+    /// The folder in which loaded parts wait, which all of them see [default: DIR.stage]
+    #[arg(long, value_name = "DIR", requires = "load")]
+    pub stage: Option<PathBuf>,
+
+    /// The image of containers, with typhos in it [default: typhos:latest]
+    #[arg(long, value_name = "IMAGE")]
+    pub image: Option<String>,
+
+    /// The PersistentVolumeClaim that all containers mount [default: data]
+    #[arg(long, value_name = "CLAIM")]
+    pub volume: Option<String>,
+
+    /// Where they mount it, and work
+    #[arg(long, value_name = "DIR", default_value = "/data")]
+    pub mount: PathBuf,
+
+    /// Write to a file instead of standard output
+    #[arg(short, long, value_name = "FILE")]
+    pub output: Option<PathBuf>,
+
+    /// Replace the file if it exists
+    #[arg(long, requires = "output")]
+    pub replace: bool,
+
+    /// Options of 'scout' or 'load' that every part gets, behind '--'
+    #[arg(last = true, value_name = "OPTION")]
+    pub options: Vec<String>,
 }
 
 #[derive(Debug, ClapArgs)]

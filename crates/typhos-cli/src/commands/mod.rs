@@ -14,6 +14,7 @@ mod load_plan;
 mod look;
 mod page;
 mod peek;
+mod plan_parts;
 mod pool;
 mod scout;
 mod seen_files;
@@ -83,6 +84,7 @@ fn run(args: Args, console: &mut Console) -> Result<Outcome, Failure> {
         Command::Weigh(args) => weigh::run(&args, common, console),
         Command::Load(args) => load::run(&args, common, console),
         Command::Commit(args) => staged::commit(&args, common, console),
+        Command::PlanParts(args) => plan_parts::run(&args, console),
         Command::Emit(args) => emit::run(&args, console),
         Command::Peek(args) => peek::run(&args, common, console),
         Command::Tally(args) => tally::run(&args, common, console),

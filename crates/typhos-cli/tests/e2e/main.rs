@@ -18,6 +18,7 @@ mod outputs;
 mod parts;
 mod readers;
 mod servers;
+mod slurm;
 mod small_disk;
 mod story;
 mod types;

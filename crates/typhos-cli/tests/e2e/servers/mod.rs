@@ -11,7 +11,7 @@ mod nested;
 mod reading;
 mod refill;
 mod round_trip;
-mod server;
+pub mod server;
 mod tables;
 mod values;
 mod waiting;
