@@ -331,3 +331,88 @@ fn whatever_becomes_of_its_processes_a_load_in_parts_is_whole_or_not_there() {
         assert_eq!(left.count(), 0);
     }
 }
+
+/// The script that is written does its work, does only what is left of it when it is run again, and gives every part
+/// the options that are said.
+#[test]
+fn a_shell_runs_parts_and_runs_them_again() {
+    let world = World::demo(300);
+    std::fs::rename(world.path("tickets.csv"), world.path("it's tickets.csv")).unwrap();
+    let plan = |words: &[&str]| {
+        let words =
+            [&["plan-parts", "it's tickets.csv", "--count", "5", "--for", "shell"], words].concat();
+        world.run_args(&words).status(0)
+    };
+    let shell = |script: &str| {
+        let mut command = std::process::Command::new("sh");
+        command
+            .arg(script)
+            .current_dir(world.path("."))
+            .env("JOBS", "2")
+            .env("TYPHOS", env!("CARGO_BIN_EXE_typhos"));
+        command.output().unwrap()
+    };
+    plan(&["--save", "t.survey", "-o", "survey.sh", "--", "--absent", "NA,-"]);
+    assert!(shell("survey.sh").status.success());
+    world
+        .run_args(&["scout", "it's tickets.csv", "--save", "whole.survey", "--absent", "NA,-"])
+        .status(0);
+    let bytes = |name: &str| std::fs::read(world.path(name)).unwrap();
+    assert!(bytes("t.survey") == bytes("whole.survey"));
+
+    world.ok("draft t.survey -o t.typhos.toml");
+    plan(&["--load", "t.typhos.toml", "--into", "lake", "-o", "load.sh"]);
+    // A part that fails ends it before anything is visible.
+    std::fs::rename(world.path("t.typhos.toml"), world.path("away")).unwrap();
+    assert!(!shell("load.sh").status.success() && !world.path("lake").exists());
+    std::fs::rename(world.path("away"), world.path("t.typhos.toml")).unwrap();
+    let told = shell("load.sh");
+    assert!(told.status.success(), "{}", String::from_utf8_lossy(&told.stderr));
+    world.ok("peek lake --rows 1").says("1 of 300 rows");
+    assert!(shell("load.sh").status.success(), "it is done already");
+    world.ok("peek lake --rows 1").says("1 of 300 rows");
+
+    world.run_args(&["plan-parts", "-", "--count", "2", "--for", "shell", "--save", "x"]).status(2);
+    world
+        .run("plan-parts a.csv --count 2 --for shell")
+        .status(2)
+        .complains("--save SURVEY, or --load SCHEMA");
+}
+
+/// What Kubernetes is given is what the published schema of its API says, and its containers do the work.
+#[test]
+fn kubernetes_takes_the_jobs_and_their_containers_do_the_work() {
+    let root = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
+    let python = root.join("target/python/bin");
+    if !crate::world::tool(&python.join("kubernetes-validate").display().to_string()) {
+        return;
+    }
+    let world = World::demo(200);
+    world.ok("draft tickets.csv -o t.typhos.toml");
+    world
+        .ok("plan-parts tickets.csv --count 3 --for kubernetes --load t.typhos.toml --into lake --volume ferries -o jobs.yaml")
+        .says("kubectl apply -f jobs.yaml");
+    let python = |program: &str, args: &[&str]| {
+        let mut command = std::process::Command::new(python.join(program));
+        command.args(args).current_dir(world.path(".")).env("TYPHOS", env!("CARGO_BIN_EXE_typhos"));
+        let told = command.output().unwrap();
+        assert!(
+            told.status.success(),
+            "{}{}",
+            String::from_utf8_lossy(&told.stdout),
+            String::from_utf8_lossy(&told.stderr)
+        );
+    };
+    python("kubernetes-validate", &["--strict", "jobs.yaml"]);
+    world.write("run.py", r#"
+import os, subprocess, yaml
+for job in yaml.safe_load_all(open("jobs.yaml")):
+    spec = job["spec"]
+    container = spec["template"]["spec"]["containers"][0]
+    indexed = spec.get("completionMode") == "Indexed"
+    for index in range(spec["completions"] if indexed else 1):
+        subprocess.run(container["command"] + container["args"], check=True, env={**os.environ, "JOB_COMPLETION_INDEX": str(index)})
+"#);
+    python("python", &["run.py"]);
+    world.ok("peek lake --rows 1").says("1 of 200 rows");
+}
