@@ -106,8 +106,8 @@ pub enum Command {
 }
 
 impl Command {
-    /// All paths that were typed.
-    pub fn paths(&self) -> Vec<&Path> {
+    /// All paths that were typed: what is read as rows, and the others.
+    pub fn paths(&self) -> (Vec<&Path>, Vec<&Path>) {
         let (several, single): (&[PathBuf], Vec<Option<&PathBuf>>) = match self {
             Command::Scout(args) => (&args.inputs, vec![args.save.as_ref()]),
             Command::Draft(args) => (&args.inputs, vec![args.output.as_ref(), args.keep.as_ref()]),
@@ -135,7 +135,8 @@ impl Command {
             Command::Ask(args) => (&args.words[..args.words.len() - 1], vec![]),
             Command::Demo(args) => (&[], vec![Some(&args.folder)]),
         };
-        several.iter().chain(single.into_iter().flatten()).map(PathBuf::as_path).collect()
+        let paths = several.iter().map(PathBuf::as_path).collect();
+        (paths, single.into_iter().flatten().map(PathBuf::as_path).collect())
     }
 }
 

@@ -1,7 +1,7 @@
 //! Files that rows are loaded into and that are read back: Parquet, Arrow's IPC format, tables of SQLite, embedded search
 //! indexes; and what a table would take in one; and such files as [tables] to look at.
 //!
-//! Each has a module and a [`TargetKind`] in [`KINDS`]. Files of delimited text are [origins].
+//! Each has a module and a [`TargetKind`] in [`KINDS`]. Files of delimited text are [origins], on this machine or in a [store].
 #![warn(missing_docs)]
 
 pub mod arrow_file;
@@ -10,6 +10,7 @@ pub mod embedded;
 pub mod origins;
 pub mod parquet;
 pub mod sqlite;
+pub mod store;
 pub mod tables;
 mod weigh;
 

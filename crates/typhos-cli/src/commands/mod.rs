@@ -34,6 +34,7 @@ use typhos_core::schema::Schema;
 use typhos_core::survey::{Survey, SurveyOptions};
 use typhos_core::text::{Input, InputChoice, Undeclared};
 use typhos_files::origins::{self, Stream};
+use typhos_files::store;
 use typhos_servers::ServerUrl;
 use typhos_servers::index::IndexTable;
 use typhos_servers::reading::ServerTable;
@@ -73,8 +74,10 @@ fn run(args: Args, console: &mut Console) -> Result<Outcome, Failure> {
         path.to_str().is_some_and(|text| IndexTable::is_url(text) || ServerTable::is_url(text))
     };
     let looked_at = matches!(args.command, Command::Peek(_) | Command::Tally(_) | Command::Ask(_));
-    let paths = args.command.paths().into_iter();
-    paths.filter(|path| !(looked_at && is_readable(path))).try_for_each(refuse_url)?;
+    let (inputs, others) = args.command.paths();
+    let is_taken = |path: &&Path| store::is_url(path) || looked_at && is_readable(path);
+    inputs.into_iter().filter(|path| !is_taken(path)).try_for_each(refuse_url)?;
+    others.into_iter().try_for_each(refuse_url)?;
     match args.command {
         Command::Scout(args) => scout::run(&args, common, console),
         Command::Draft(args) => draft::run(&args, common, console),

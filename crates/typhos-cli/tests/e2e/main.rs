@@ -20,6 +20,7 @@ mod readers;
 mod servers;
 mod slurm;
 mod small_disk;
+mod stores;
 mod story;
 mod types;
 mod uses;

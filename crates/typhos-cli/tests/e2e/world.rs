@@ -93,6 +93,11 @@ impl World {
         ran(line, self.folder.path(), output(self.command(line)))
     }
 
+    /// Runs a command that was made of [`command`](Self::command), under what it is called in messages.
+    pub fn run_command(&self, line: &str, command: Command) -> Ran {
+        ran(line, self.folder.path(), output(command))
+    }
+
     /// Runs the program with arguments that have spaces in them.
     pub fn run_args(&self, args: &[&str]) -> Ran {
         let mut command = self.command("");

@@ -1,4 +1,4 @@
-//! What is read of this machine: files, and streams such as standard input.
+//! What is read: files of this machine, streams such as standard input, and objects in [stores](crate::store).
 
 mod expand;
 
@@ -8,6 +8,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 
+use crate::store;
 use expand::{Expanded, expand};
 use typhos_core::text::{Bytes, Input, InputChoice, InputError, Origin, Stamp};
 
@@ -17,8 +18,24 @@ use typhos_core::text::{Bytes, Input, InputChoice, InputError, Origin, Stamp};
 /// # Errors
 /// A file that cannot be read, is empty or is not text, and files of different columns.
 pub fn open<P: AsRef<Path>>(paths: &[P], choice: &InputChoice) -> Result<Input, InputError> {
-    let Expanded { files, notes } = expand(paths)?;
-    let origins = files.into_iter().map(origin_at).collect::<Result<_, _>>()?;
+    let (mut origins, mut notes) = (Vec::new(), Vec::new());
+    // Paths that stand side by side are looked at together.
+    for paths in paths.chunk_by(|a, b| store::is_url(a.as_ref()) == store::is_url(b.as_ref())) {
+        if store::is_url(paths[0].as_ref()) {
+            for url in paths.iter().map(|path| path.as_ref().to_string_lossy()) {
+                let failed = |source| InputError::Io { file: store::shown(&url), source };
+                let (more, passed) = store::origins(&url).map_err(failed)?;
+                origins.extend(more);
+                notes.extend(passed);
+            }
+        } else {
+            let Expanded { files, notes: more } = expand(paths)?;
+            notes.extend(more);
+            for file in files {
+                origins.push(origin_at(file)?);
+            }
+        }
+    }
     spooled(Input::of(origins, notes, choice)?)
 }
 
