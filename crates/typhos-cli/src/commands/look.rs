@@ -88,8 +88,7 @@ pub fn look(
             rules.only.is_empty() && rules.without.is_empty() && rules.rows.is_none() && !is_part;
         let mut input = match extent {
             Extent::Part(part, begin) => {
-                let mut input = super::open_untaught(inputs, &choice)?;
-                input.take_part(part, begin)?;
+                let mut input = super::open_part(inputs, &choice, part, begin)?;
                 super::learn(&mut input, kept, common)?;
                 input
             }
@@ -111,7 +110,6 @@ pub fn look(
             unseen,
             quoted: settings.rules().quoted_text,
             rows: rules.rows,
-            ..SurveyOptions::default()
         };
         let mut survey = match is_first {
             true => first::survey(&mut input, kept, &options, common)?,

@@ -32,7 +32,7 @@ use typhos_core::infer::{settle, survey_for};
 use typhos_core::json;
 use typhos_core::schema::Schema;
 use typhos_core::survey::{Survey, SurveyOptions};
-use typhos_core::text::{Input, InputChoice, Undeclared};
+use typhos_core::text::{Input, InputChoice, InputError, Part, Undeclared};
 use typhos_files::origins::{self, Stream};
 use typhos_files::store;
 use typhos_servers::ServerUrl;
@@ -169,6 +169,21 @@ fn open_untaught(inputs: &[std::path::PathBuf], choice: &InputChoice) -> Result<
         )),
         files => Ok(origins::open(files, choice)?),
     }
+}
+
+/// Opens one part of files, whose names of JSON are not known yet.
+fn open_part(
+    inputs: &[std::path::PathBuf],
+    choice: &InputChoice,
+    part: Part,
+    begin: Option<u64>,
+) -> Result<Input, Failure> {
+    if inputs.iter().any(|path| path.as_os_str() == "-") {
+        return Err(InputError::NoParts.into());
+    }
+    let mut input = origins::open_part(inputs, choice, part)?;
+    input.take_part(part, begin)?;
+    Ok(input)
 }
 
 /// Opens an input under a schema: what is typed wins over what the schema says, and what neither says

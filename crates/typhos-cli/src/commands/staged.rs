@@ -37,7 +37,7 @@ pub fn load(
     let (schema, source) = diagnose::read_schema(&args.schema)?;
     refuse_what_is_whole(&schema, args)?;
     let choice = args.input.choice().or(&schema.input_choice());
-    let mut input = super::open_untaught(&args.inputs, &choice)?;
+    let mut input = super::open_part(&args.inputs, &choice, part, None)?;
     let parts = match (args.parts, args.part_size) {
         _ if !schema.layout.partition.is_empty() => Parts::Partitions,
         (_, Some(bytes)) => Parts::Bytes(bytes),
@@ -52,7 +52,6 @@ pub fn load(
     let sweeper = Stage::path(&stage);
     typhos_load::whole::sweep(sweeper, &[]);
 
-    input.take_part(part, None)?;
     let whole = input.part().expect("it was narrowed").1.clone();
     let hash = stage::id_of(&format!("{source}\n{choice:?}"));
     if stage.committed(&whole, &hash)? {

@@ -77,7 +77,7 @@ fn a_part_that_took_quoted_lines_for_records_is_surveyed_again() {
     std::fs::rename(world.path("away.csv"), world.path("nested.csv")).unwrap();
     world.ok(&format!("scout --part 2/3 --begin {begin} nested.csv --save 2b.survey"));
     world
-        .run(&format!("scout --part 2/3 --begin 3 nested.csv --save 2c.survey"))
+        .run("scout --part 2/3 --begin 3 nested.csv --save 2c.survey")
         .status(2)
         .complains("byte 3 of nested.csv is outside of this part");
     world.ok(&format!("scout --part 3/3 --begin {begin} nested.csv --save 3b.survey"));

@@ -546,8 +546,10 @@ mod tests {
                     prop_assert_eq!(other.facts_with_spread(), whole.facts_with_spread());
                     prop_assert_eq!(other.distinct(), settled.distinct());
                 }
-                let saved = serde_json::to_string(&settled.save()).unwrap();
-                let restored = ColumnFacts::restore(serde_json::from_str(&saved).unwrap(), columns, values.len() as u64);
+                let none = Arc::new(ColumnFacts::none(columns, &[], false));
+                let saved = serde_json::to_string(&settled.save(&none)).unwrap();
+                let saved = serde_json::from_str(&saved).unwrap();
+                let restored = ColumnFacts::restore(saved, &none, columns, values.len() as u64);
                 let restored = restored.expect("what is saved adds up");
                 prop_assert_eq!(restored.facts_with_spread(), whole.facts_with_spread());
                 prop_assert_eq!(restored.distinct(), settled.distinct());
@@ -559,18 +561,25 @@ mod tests {
     fn columns_that_do_not_add_up_are_refused() {
         let values: Vec<(String, u64)> = (1..20).map(|n| (n.to_string(), n)).collect();
         for columns in [1, CRAMPED] {
+            let none = Arc::new(ColumnFacts::none(columns, &[], false));
             let saved = || {
                 let mut column = column(columns, &values);
                 column.settle();
-                column.save()
+                column.save(&none)
             };
-            assert!(ColumnFacts::restore(saved(), columns, 19).is_some());
-            assert!(ColumnFacts::restore(saved(), columns, 20).is_none(), "records are missing");
+            assert!(ColumnFacts::restore(saved(), &none, columns, 19).is_some());
+            assert!(
+                ColumnFacts::restore(saved(), &none, columns, 20).is_none(),
+                "records are missing"
+            );
             let both = SavedColumn { values: None, hashes: None, ..saved() };
-            assert!(ColumnFacts::restore(both, columns, 19).is_none(), "neither values nor hashes");
+            assert!(
+                ColumnFacts::restore(both, &none, columns, 19).is_none(),
+                "neither values nor hashes"
+            );
             let short = SavedHashes::Sketch("00".into());
             let short = SavedColumn { values: None, hashes: Some(short), ..saved() };
-            assert!(ColumnFacts::restore(short, columns, 19).is_none(), "too few registers");
+            assert!(ColumnFacts::restore(short, &none, columns, 19).is_none(), "too few registers");
         }
     }
 }

@@ -7,6 +7,7 @@
 
 use std::io::{self, BufRead, BufReader, BufWriter, Read, Write};
 use std::marker::PhantomData;
+use std::sync::Arc;
 
 use serde::de::{SeqAccess, Visitor};
 use serde::{Deserialize, Deserializer, Serialize};
@@ -248,9 +249,10 @@ impl Survey {
         writeln!(to, "{MAGIC}{SURVEY_VERSION}")?;
         let mut packed = zstd::Encoder::new(to, 3)?;
         serde_json::to_writer(&mut packed, &SavedHead::of(self))?;
+        let none = ColumnFacts::none(self.columns.len(), &self.absent, false);
         for column in &self.columns {
             packed.write_all(b"\n")?;
-            serde_json::to_writer(&mut packed, &column.save())?;
+            serde_json::to_writer(&mut packed, &column.save(&none))?;
         }
         packed.finish()?.flush()
     }
@@ -265,8 +267,9 @@ impl Survey {
         let head = head.ok_or_else(|| damaged(&"it ends before it begins"))?;
         let mut survey = head.restore().map_err(|what| damaged(&what))?;
         let (columns, files) = (survey.source.names.len(), survey.source.files.len() as u32);
+        let none = Arc::new(ColumnFacts::none(columns, &survey.absent, false));
         while let Some(column) = lines.next::<SavedColumn>()? {
-            let column = ColumnFacts::restore(column, columns, survey.records);
+            let column = ColumnFacts::restore(column, &none, columns, survey.records);
             let mut column = column
                 .ok_or_else(|| damaged(&"the values of a column do not add up to the records"))?;
             if !column.places_are_below(files) {

@@ -141,7 +141,8 @@ pub(super) fn chain(heads: &[SurveyHead]) -> Result<Vec<(usize, u64)>, PoolError
     let parts: Option<Vec<&PartOf>> = heads.iter().map(|head| head.part.as_ref()).collect();
     let parts = parts.ok_or(PoolError::PartsAndWholes)?;
     let layout = &heads[0].source.layout;
-    let other = parts.iter().zip(heads).find(|(_, head)| head.source.layout != *layout);
+    let is_other = |head: &SurveyHead| !head.source.layout.is_of_one_input(layout);
+    let other = parts.iter().zip(heads).find(|(_, head)| is_other(head));
     if let Some((other, _)) = other {
         return Err(PoolError::OtherWhole { one: parts[0].part, other: other.part });
     }
@@ -210,7 +211,8 @@ mod tests {
     }
 
     fn part(whole: &Input, part: Part, begin: Option<u64>, block_bytes: usize) -> Survey {
-        let mut input = whole.clone();
+        let origins = whole.files().iter().map(|file| file.origin().clone()).collect();
+        let mut input = Input::of_part(origins, Vec::new(), whole.choice(), part).unwrap();
         input.take_part(part, begin).unwrap();
         learn(&mut input);
         let taken = survey(&input, block_bytes);

@@ -142,7 +142,9 @@ pub(super) struct SavedColumn {
     pub empty: u64,
     pub values: Option<Vec<SavedValue>>,
     pub hashes: Option<SavedHashes>,
-    pub facts: Facts,
+    /// Of values that are not among `values`; left out where there are none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub facts: Option<Facts>,
     pub quoted: Tally,
     pub sequence: Sequence,
     #[serde(default, skip_serializing_if = "Option::is_none")]

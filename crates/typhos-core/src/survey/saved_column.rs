@@ -10,8 +10,8 @@ use super::estimate::Hashes;
 use super::saved::{SavedColumn, SavedHashes, SavedValue, hex, unhex};
 
 impl ColumnFacts {
-    /// The column as it is saved.
-    pub(super) fn save(&self) -> SavedColumn {
+    /// The column as it is saved; `none` are the facts of no values in its survey.
+    pub(super) fn save(&self, none: &Facts) -> SavedColumn {
         let hashes = self.hashes.as_ref().map(|hashes| match hashes {
             Hashes::All(all) => {
                 let bytes = all.sorted().iter().flat_map(|hash| hash.to_be_bytes());
@@ -27,8 +27,12 @@ impl ColumnFacts {
             };
             self.distinct_values().into_iter().map(saved).collect()
         });
-        let mut facts = Facts::clone(&self.direct);
-        facts.settle();
+        let facts = self.direct.made.as_deref().map_or(&*self.direct.none, |facts| facts);
+        let facts = (facts != none).then(|| {
+            let mut facts = facts.clone();
+            facts.settle();
+            facts
+        });
         SavedColumn {
             empty: self.empty,
             values,
@@ -41,11 +45,16 @@ impl ColumnFacts {
         }
     }
 
-    /// A saved column, of a survey of so many columns and records. `None` where it does not add up.
-    pub(super) fn restore(saved: SavedColumn, columns: usize, records: u64) -> Option<ColumnFacts> {
-        let none = Arc::new(saved.facts);
+    /// A saved column, of a survey of so many columns and records; `none` are the facts of no values. `None` where it
+    /// does not add up.
+    pub(super) fn restore(
+        saved: SavedColumn,
+        none: &Arc<Facts>,
+        columns: usize,
+        records: u64,
+    ) -> Option<ColumnFacts> {
         let mut column = ColumnFacts {
-            direct: Direct { made: Some(Box::new((*none).clone())), none },
+            direct: Direct { made: saved.facts.map(Box::new), none: none.clone() },
             table: None,
             log: None,
             log_from: usize::MAX,
@@ -57,7 +66,9 @@ impl ColumnFacts {
             kinds: saved.kinds,
             elements: saved.elements,
         };
-        column.direct.restore();
+        if let Some(facts) = &mut column.direct.made {
+            facts.restore();
+        }
         let mut total = column.direct.total()?.checked_add(column.empty)?;
         match (saved.values, saved.hashes) {
             (Some(values), None) => {

@@ -55,7 +55,8 @@ fn layout(input: &Input) -> InputChoice {
         return input.choice().or(&found);
     }
     let dialect = input.dialect();
-    let alike = |same: &dyn Fn(&InputFile) -> bool| input.files().iter().all(same);
+    let looked_at = || input.files().iter().filter(|file| file.is_looked_at());
+    let alike = |same: &dyn Fn(&InputFile) -> bool| looked_at().all(same);
     let usual = Dialect::RFC_4180;
     let found = InputChoice {
         delimiter: Some(dialect.delimiter),

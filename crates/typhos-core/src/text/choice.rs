@@ -75,6 +75,20 @@ impl InputChoice {
         })
     }
 
+    /// Whether two choices can be those of parts of one input: they differ in nothing but what may be each file's own.
+    pub(crate) fn is_of_one_input(&self, other: &InputChoice) -> bool {
+        let common = |choice: &InputChoice| InputChoice {
+            line_ends: None,
+            trailing_delimiter: None,
+            skip: None,
+            skip_below: None,
+            short_records: None,
+            encoding: None,
+            ..choice.clone()
+        };
+        common(self) == common(other)
+    }
+
     /// `self`, with what it leaves open taken from `other`.
     pub fn or(&self, other: &InputChoice) -> InputChoice {
         InputChoice {

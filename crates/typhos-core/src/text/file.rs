@@ -97,6 +97,17 @@ impl InputFile {
         }
     }
 
+    /// A file of which nothing is read, and nothing was looked at.
+    pub(super) fn unread(origin: Arc<dyn Origin>, bytes: u64) -> InputFile {
+        let stamp = Some(Stamp { bytes, version: String::new() });
+        InputFile { bytes, stamp, share: Some(None), ..InputFile::new(origin) }
+    }
+
+    /// Whether it was looked at: how it is laid out is known.
+    pub(crate) fn is_looked_at(&self) -> bool {
+        self.format.is_some()
+    }
+
     /// The file as it was given.
     pub fn name(&self) -> String {
         self.origin.name()

@@ -97,7 +97,7 @@ impl Input {
             return Ok(None);
         }
         let mut lines = Vec::new();
-        for file in self.files.iter().filter(is_open) {
+        for file in self.files.iter().filter(|file| file.is_read() && is_open(file)) {
             let more = foreign_lines(&**file.origin()).map_err(|source| file.failed(source))?;
             lines.extend(more);
         }
@@ -120,6 +120,14 @@ impl Input {
 
     pub(super) fn files_mut(&mut self) -> &mut [InputFile] {
         &mut self.files
+    }
+
+    pub(super) fn take_files(&mut self) -> Vec<InputFile> {
+        std::mem::take(&mut self.files)
+    }
+
+    pub(super) fn set_files(&mut self, files: Vec<InputFile>) {
+        self.files = files;
     }
 
     /// How the text of the first file is laid out; the others are laid out alike, but for what stands
@@ -196,14 +204,15 @@ impl Input {
         if self.is_stream() {
             return None;
         }
-        let origins = self.files.iter().map(|file| file.origin().clone()).collect();
+        let looked_at = || self.files.iter().filter(|file| file.is_looked_at());
+        let origins = looked_at().map(|file| file.origin().clone()).collect();
         let again = Input::of(origins, Vec::new(), &choice.as_declared());
         Some(again.is_ok_and(|again| {
             again.names == self.names
                 && again
                     .files
                     .iter()
-                    .zip(&self.files)
+                    .zip(looked_at())
                     .all(|(again, file)| again.is_laid_out_as(file))
         }))
     }

@@ -25,6 +25,14 @@ pub trait Origin: fmt::Debug + Send + Sync {
     /// What the system says.
     fn stamp(&self) -> io::Result<Option<Stamp>>;
 
+    /// Its size in bytes, as far as that is known without asking, or by asking; `None` of a stream.
+    ///
+    /// # Errors
+    /// What the system says.
+    fn size(&self) -> io::Result<Option<u64>> {
+        Ok(self.stamp()?.map(|stamp| stamp.bytes))
+    }
+
     /// Where it is, if it is a file of this machine that outputs have to be kept apart from.
     fn path(&self) -> Option<&Path> {
         None

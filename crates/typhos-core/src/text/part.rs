@@ -18,7 +18,7 @@ use serde::{Deserialize, Serialize};
 use twox_hash::XxHash3_64;
 
 use super::begin::find_begin;
-use super::{Input, InputError, InputFile};
+use super::{ColumnsDiffer, Input, InputChoice, InputError, InputFile, Origin};
 use crate::run::{Monitor, RunError};
 
 /// Which share of an input is meant: the `number`-th of `count`, from 1.
@@ -211,6 +211,50 @@ fn lines_before(file: &InputFile, from: u64, monitor: &dyn Monitor) -> Result<u6
 }
 
 impl Input {
+    /// Opens origins for one [part](Self::take_part) of them. Only those that it has something of are looked at, and the
+    /// first, from which is known how all are laid out.
+    ///
+    /// # Errors
+    /// As [`Input::of`], and a stream, which has no parts.
+    pub fn of_part(
+        origins: Vec<Arc<dyn Origin>>,
+        notes: Vec<String>,
+        choice: &InputChoice,
+        part: Part,
+    ) -> Result<Input, InputError> {
+        if choice.columns_differ == Some(ColumnsDiffer::Union) {
+            return Input::of(origins, notes, choice);
+        }
+        let mut sizes = Vec::with_capacity(origins.len());
+        for origin in &origins {
+            let failed = |source| InputError::Io { file: origin.name(), source };
+            sizes.push(origin.size().map_err(failed)?.ok_or(InputError::NoParts)?);
+        }
+        let (from, to) = part.share(sizes.iter().sum());
+        let mut start = 0;
+        let is_needed: Vec<bool> = sizes
+            .iter()
+            .enumerate()
+            .map(|(at, bytes)| {
+                let end = start + bytes;
+                let is_needed = at == 0 || end > from && start < to;
+                start = end;
+                is_needed
+            })
+            .collect();
+        let needed = origins.iter().zip(&is_needed).filter(|(_, is_needed)| **is_needed);
+        let needed = needed.map(|(origin, _)| origin.clone()).collect();
+        let mut input = Input::of(needed, notes, choice)?;
+        let mut looked_at = input.take_files().into_iter();
+        let all = origins.into_iter().zip(sizes).zip(is_needed);
+        let all = all.map(|((origin, bytes), is_needed)| {
+            let known = is_needed.then(|| looked_at.next()).flatten();
+            known.unwrap_or_else(|| InputFile::unread(origin, bytes))
+        });
+        input.set_files(all.collect());
+        Ok(input)
+    }
+
     /// Narrows the input to a part of it, whatever it was narrowed to before. `begin` says at which byte of its file the first record of the part starts,
     /// where that is known: else it is looked for.
     ///

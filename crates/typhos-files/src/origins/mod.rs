@@ -10,7 +10,10 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use crate::store;
 use expand::{Expanded, expand};
-use typhos_core::text::{Bytes, Input, InputChoice, InputError, Origin, Stamp};
+use typhos_core::text::{Bytes, Input, InputChoice, InputError, Origin, Part, Stamp};
+
+/// Something that can be read.
+pub(crate) type Found = Arc<dyn Origin>;
 
 /// Opens files as one input: finds what `choice` leaves open of their dialect, and reads their headers. A directory
 /// stands for the files in it, and a pattern with `*`, `?` or `[` for those it matches.
@@ -18,6 +21,25 @@ use typhos_core::text::{Bytes, Input, InputChoice, InputError, Origin, Stamp};
 /// # Errors
 /// A file that cannot be read, is empty or is not text, and files of different columns.
 pub fn open<P: AsRef<Path>>(paths: &[P], choice: &InputChoice) -> Result<Input, InputError> {
+    let (origins, notes) = origins_of(paths)?;
+    spooled(Input::of(origins, notes, choice)?)
+}
+
+/// Opens the files that one part of an input has something of, and knows of the others.
+///
+/// # Errors
+/// As [`open`], and a stream, which has no parts.
+pub fn open_part<P: AsRef<Path>>(
+    paths: &[P],
+    choice: &InputChoice,
+    part: Part,
+) -> Result<Input, InputError> {
+    let (origins, notes) = origins_of(paths)?;
+    Input::of_part(origins, notes, choice, part)
+}
+
+/// The origins that paths stand for, and what is to be known of them.
+fn origins_of<P: AsRef<Path>>(paths: &[P]) -> Result<(Vec<Found>, Vec<String>), InputError> {
     let (mut origins, mut notes) = (Vec::new(), Vec::new());
     // Paths that stand side by side are looked at together.
     for paths in paths.chunk_by(|a, b| store::is_url(a.as_ref()) == store::is_url(b.as_ref())) {
@@ -36,7 +58,7 @@ pub fn open<P: AsRef<Path>>(paths: &[P], choice: &InputChoice) -> Result<Input, 
             }
         }
     }
-    spooled(Input::of(origins, notes, choice)?)
+    Ok((origins, notes))
 }
 
 /// Opens a stream as an input, as [`open`] does files.

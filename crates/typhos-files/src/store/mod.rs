@@ -26,6 +26,7 @@ use object_store::{
 };
 use typhos_core::text::{Bytes, Origin, Stamp};
 
+use crate::origins::Found;
 use ahead::{Ahead, Fetch};
 use http::Waiting;
 use profile::Profile;
@@ -70,7 +71,7 @@ fn runtime() -> &'static tokio::runtime::Runtime {
 ///
 /// # Errors
 /// A store that cannot be reached, does not let in, or has no such object.
-pub fn origins(url: &str) -> io::Result<(Vec<Arc<dyn Origin>>, Vec<String>)> {
+pub(crate) fn origins(url: &str) -> io::Result<(Vec<Found>, Vec<String>)> {
     if url.starts_with("http://") || url.starts_with("https://") {
         return Ok((vec![Arc::new(web::WebFile::open(url)?)], Vec::new()));
     }
@@ -125,7 +126,7 @@ pub fn origins(url: &str) -> io::Result<(Vec<Arc<dyn Origin>>, Vec<String>)> {
             "{more} objects are passed over: empty, or left by programs to say that they are done"
         )],
     };
-    let object = |about| -> Arc<dyn Origin> { Arc::new(store.object(about)) };
+    let object = |about| -> Found { Arc::new(store.object(about)) };
     Ok((objects.into_iter().map(object).collect(), notes))
 }
 
@@ -254,6 +255,10 @@ impl Origin for Object {
         let (store, about) = (self.store.clone(), self.about.clone());
         let fetch: Arc<Fetch> = Arc::new(move |range| store.read(&about, range));
         Ok(Box::new(Ahead::new(fetch, offset, self.about.size)))
+    }
+
+    fn size(&self) -> io::Result<Option<u64>> {
+        Ok(Some(self.about.size))
     }
 
     fn stamp(&self) -> io::Result<Option<Stamp>> {

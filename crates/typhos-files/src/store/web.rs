@@ -63,6 +63,10 @@ impl Origin for WebFile {
         Ok(Box::new(Ahead::new(fetch, offset, self.about.bytes)))
     }
 
+    fn size(&self) -> io::Result<Option<u64>> {
+        Ok(Some(self.about.bytes))
+    }
+
     fn stamp(&self) -> io::Result<Option<Stamp>> {
         let About { bytes, version, .. } = about(&self.url)?;
         Ok(Some(Stamp { bytes, version }))
