@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 use serde_json::json;
 use typhos_core::columns::{Account, Plan};
 use typhos_core::infer::counted;
+use typhos_core::run::Monitor;
 use typhos_core::schema::{Generate, Schema};
 use typhos_core::sorting::DEFAULT_SORT_MEMORY;
 use typhos_core::survey::PartOf;
@@ -82,8 +83,15 @@ pub fn load(
     if let Some(begin) = args.begin.or(known.map(|(_, begin)| begin)) {
         input.take_part(part, Some(begin))?;
     }
+    let progress = Progress::of_unknown("counting the lines before the part", common.quiet);
+    let goes_on = |bytes| {
+        progress.advance(bytes);
+        !progress.stopped()
+    };
+    if !input.count_lines_before(goes_on)? {
+        return Err(Failure::Interrupted);
+    }
     let progress = Progress::new("loading", input.bytes(), common.quiet);
-    input.count_lines_before(&progress)?;
     super::learn(&mut input, Some(&schema), common)?;
     let (plan, input) =
         super::bind((schema, source, &args.schema), (input, &args.inputs), common, console)?;

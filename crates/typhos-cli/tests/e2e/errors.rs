@@ -43,7 +43,7 @@ fn command_lines_that_do_not_go_together() {
         .write("p.parquet", "PAR1 and no more")
         .write("text.db", "this is not a database at all");
     for (line, want) in [
-        ("scuot t.csv", "similar subcommand exists: 'scout'"),
+        ("scuot t.csv", "'scout'"),
         ("scout", "<INPUT>"),
         (
             "scout t.csv --delimiter ;;",

@@ -243,11 +243,11 @@ fn survey_files_that_are_not_understood_are_refused() {
     let world = World::demo(50);
     world.ok("scout tickets.csv --save t.survey -q");
     let good = std::fs::read(world.path("t.survey")).unwrap();
-    world.write("new.survey", [b"typhos survey 4\n", &good[16..]].concat());
+    world.write("new.survey", [b"typhos survey 5\n", &good[16..]].concat());
     world
         .run("draft new.survey")
         .status(3)
-        .complains("new.survey: has version 4 of the format; this program reads version 3");
+        .complains("new.survey: has version 5 of the format; this program reads version 4");
     world.write("cut.survey", &good[..good.len() / 2]);
     world.run("draft cut.survey").status(3).complains("cut.survey: is damaged");
     world

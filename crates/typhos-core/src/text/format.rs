@@ -77,18 +77,25 @@ impl Format {
     /// Finds how a file is packed and encoded from its first raw bytes.
     fn probe(raw: &[u8], said: Option<Charset>) -> Format {
         let packing = Packing::of(raw);
-        let mut head = Vec::new();
-        // The probe ends somewhere inside the packed data: what could be unpacked before is enough.
-        let _ = packing
-            .unpack(Box::new(Cursor::new(raw.to_vec())))
-            .map(|unpacked| unpacked.take(PROBE_BYTES as u64).read_to_end(&mut head));
+        let mut unpacked = Vec::new();
+        let head = match packing {
+            Packing::None => raw,
+            _ => {
+                // The probe ends somewhere inside the packed data: what could be unpacked before is enough.
+                let packed = Box::new(Cursor::new(raw.to_vec()));
+                let _ = packing
+                    .unpack(packed)
+                    .map(|text| text.take(PROBE_BYTES as u64).read_to_end(&mut unpacked));
+                &unpacked[..]
+            }
+        };
         // A byte order mark proves what it says, also against what was said: a rejects file of input in
         // another encoding is UTF-8 with a mark, and loads under the same schema.
         let (encoding, why, sure) = match said {
-            Some(encoding) if Encoding::for_bom(&head).is_none() => {
+            Some(encoding) if Encoding::for_bom(head).is_none() => {
                 (encoding, "as said".to_owned(), Sure::Certain)
             }
-            _ => find_encoding(&head),
+            _ => find_encoding(head),
         };
         Format { packing, encoding, why, sure }
     }
@@ -106,7 +113,7 @@ fn find_encoding(head: &[u8]) -> (Charset, String, Sure) {
     // Every second byte of Latin text in UTF-16 is zero; in no other encoding of text are so many.
     let zeros = |odd: usize| head.iter().skip(odd).step_by(2).filter(|byte| **byte == 0).count();
     let half = head.len() / 2;
-    if half >= 4 {
+    if half >= 4 && memchr::memchr(0, head).is_some() {
         for (encoding, at, other) in [(UTF_16LE, 1, 0), (UTF_16BE, 0, 1)] {
             if zeros(at) * 10 >= half * 7 && zeros(other) * 10 < half {
                 let encoding = Charset::standard(encoding);

@@ -19,7 +19,6 @@ use twox_hash::XxHash3_64;
 
 use super::begin::find_begin;
 use super::{ColumnsDiffer, Input, InputChoice, InputError, InputFile, Origin};
-use crate::run::{Monitor, RunError};
 
 /// Which share of an input is meant: the `number`-th of `count`, from 1.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
@@ -185,17 +184,18 @@ pub struct ReadPiece {
     pub is_end: bool,
 }
 
-/// Line ends of a file before a place.
-fn lines_before(file: &InputFile, from: u64, monitor: &dyn Monitor) -> Result<u64, RunError> {
+/// Line ends of a file before a place; `None` where `goes_on`, which is told of bytes, says that it is enough.
+fn lines_before(
+    file: &InputFile,
+    from: u64,
+    goes_on: &mut dyn FnMut(u64) -> bool,
+) -> Result<Option<u64>, InputError> {
     /// Bytes that are read at a time.
     const CHUNK_BYTES: usize = 1 << 20;
     let failed = |source| file.failed(source);
     let mut before = file.origin().open(0).map_err(failed)?.take(from);
     let (mut chunk, mut lines) = (Vec::with_capacity(CHUNK_BYTES), 0);
     loop {
-        if monitor.stopped() {
-            return Err(RunError::Interrupted);
-        }
         // A CR at the end belongs to the LF behind it, if there is one.
         let held = usize::from(chunk.last() == Some(&b'\r'));
         chunk.drain(..chunk.len() - held);
@@ -204,9 +204,11 @@ fn lines_before(file: &InputFile, from: u64, monitor: &dyn Monitor) -> Result<u6
         let counted = chunk.len() - usize::from(read > 0 && chunk.last() == Some(&b'\r'));
         lines += file.dialect().line_ends.count(&chunk[..counted]) as u64;
         if read == 0 {
-            return Ok(lines);
+            return Ok(Some(lines));
         }
-        monitor.advance(read as u64);
+        if !goes_on(read as u64) {
+            return Ok(None);
+        }
     }
 }
 
@@ -298,20 +300,23 @@ impl Input {
     }
 
     /// Counts the lines before a part that begins in the middle of a file, so that its records stand on the lines of the
-    /// file: all bytes before it are read.
+    /// file: all bytes before it are read. `goes_on` is told of them, and asked whether to go on; `false` is returned
+    /// where it said no.
     ///
     /// # Errors
-    /// A file that cannot be read, and a monitor that asks to stop.
-    pub fn count_lines_before(&mut self, monitor: &dyn Monitor) -> Result<(), RunError> {
+    /// A file that cannot be read.
+    pub fn count_lines_before(
+        &mut self,
+        mut goes_on: impl FnMut(u64) -> bool,
+    ) -> Result<bool, InputError> {
         for file in self.files_mut() {
             let Some(from) = file.piece().and_then(|piece| piece.from) else { continue };
-            monitor.begin("counting the lines before the part", Some(from));
-            let lines = lines_before(file, from, monitor)?;
+            let Some(lines) = lines_before(file, from, &mut goes_on)? else { return Ok(false) };
             if let Some(piece) = file.piece_mut() {
                 piece.line = lines + 1;
             }
         }
-        Ok(())
+        Ok(true)
     }
 
     /// What was read of each file of which there is something in this part, in the order of the input. Where not all of
