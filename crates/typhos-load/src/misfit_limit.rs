@@ -1,7 +1,10 @@
 //! How many misfits a load may have.
 
+use serde::{Deserialize, Serialize};
+
 /// How many misfits a load may have.
-#[derive(Debug, Clone, Copy, PartialEq)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
 pub enum MisfitLimit {
     /// So many values and records.
     Count(u64),

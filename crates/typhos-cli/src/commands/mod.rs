@@ -75,8 +75,15 @@ fn run(args: Args, console: &mut Console) -> Result<Outcome, Failure> {
     };
     let looked_at = matches!(args.command, Command::Peek(_) | Command::Tally(_) | Command::Ask(_));
     let (inputs, others) = args.command.paths();
-    let is_taken = |path: &&Path| store::is_url(path) || looked_at && is_readable(path);
-    inputs.into_iter().filter(|path| !is_taken(path)).try_for_each(refuse_url)?;
+    let is_pool = matches!(args.command, Command::Pool(_));
+    for (at, path) in inputs.into_iter().enumerate() {
+        // What is looked at first is a file of rows, or a schema.
+        let takes_objects = !(is_pool || looked_at && at == 0);
+        let is_taken = takes_objects && store::is_url(path) || looked_at && is_readable(&path);
+        if !is_taken {
+            refuse_url(path)?;
+        }
+    }
     others.into_iter().try_for_each(refuse_url)?;
     match args.command {
         Command::Scout(args) => scout::run(&args, common, console),
@@ -110,6 +117,11 @@ fn refuse_url(path: &Path) -> Result<(), Failure> {
     let is_server = crate::targets::kinds().is_url(&format!("{scheme}:"));
     if !is_scheme || !(rest.starts_with('/') || is_server) || path.exists() {
         return Ok(());
+    }
+    if store::is_url(path) {
+        return Err(Failure::Usage(format!(
+            "{scheme}:… is an object: those are read as inputs, and a file of this machine is needed here"
+        )));
     }
     Err(Failure::Usage(format!(
         "{scheme}:… is a URL, and a file is read or written here; servers are loaded into with --into, and looked at with 'typhos peek'"

@@ -21,7 +21,9 @@ pub fn run(args: &PlanParts, console: &mut Console) -> Result<Outcome, Failure> 
                 .into(),
         ));
     }
-    let work = Work::of(args)?;
+    let mut work = Work::of(args)?;
+    // It becomes a comment, which ends with its line.
+    work.about = work.about.replace(['\n', '\r'], " ");
     let text = match args.scheduler {
         Scheduler::Shell => shell(&work),
         Scheduler::Slurm => slurm(&work),

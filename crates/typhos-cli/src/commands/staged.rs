@@ -50,8 +50,6 @@ pub fn load(
     };
     let stage_path = args.stage.clone().unwrap_or_else(|| Stage::beside(&path));
     let stage = Stage::open(&stage_path)?;
-    let sweeper = Stage::path(&stage);
-    typhos_load::whole::sweep(sweeper, &[]);
 
     let whole = input.part().expect("it was narrowed").1.clone();
     let hash = stage::id_of(&format!("{source}\n{choice:?}"));
@@ -62,7 +60,7 @@ pub fn load(
         ))?;
         return Ok(Outcome::objecting_if(false));
     }
-    stage.begin()?;
+    stage.forget_committed()?;
     let is_this = |there: &PartManifest| {
         (&there.read.whole, &there.schema, &there.target)
             == (&whole, &hash, &path.display().to_string())
@@ -100,7 +98,7 @@ pub fn load(
     let folder = stage.folder(part)?;
     let name = folder.file_name().unwrap_or_default().to_string_lossy().into_owned();
     let destination = destination(&folder.display().to_string(), parts, args)?;
-    let rejects = with_extension_of(&rejects_of(&*target, &input), &folder);
+    let rejects = rejects_beside(&rejects_of(&*target, &input), &folder);
     let options = LoadOptions {
         run: common.run_options(),
         mode: Mode::Create,
@@ -132,7 +130,7 @@ pub fn load(
         rejects: rejects_in(&report)?,
         account: account_of(&report.account),
         misfits: misfits_of(&report.account, &plan, &input),
-        misfit_limit: args.misfit_limit.map(Into::into),
+        misfit_limit: args.misfit_limit,
         proven: match report.done.proof {
             Proof::Proven { facts, .. } => Some(facts as u64),
             Proof::Skipped => None,
@@ -178,7 +176,7 @@ fn destination(into: &str, parts: Parts, args: &Load) -> Result<Box<dyn Destinat
 }
 
 /// The rejects file of a part, beside its folder.
-fn with_extension_of(rejects: &Path, folder: &Path) -> PathBuf {
+fn rejects_beside(rejects: &Path, folder: &Path) -> PathBuf {
     let mut name = folder.file_name().unwrap_or_default().to_owned();
     name.push(".rejects.");
     name.push(rejects.extension().unwrap_or_default());

@@ -372,6 +372,21 @@ fn a_shell_runs_parts_and_runs_them_again() {
     assert!(shell("load.sh").status.success(), "it is done already");
     world.ok("peek lake --rows 1").says("1 of 300 rows");
 
+    // A name with a line end in it stays a name.
+    let script = world.run_args(&[
+        "plan-parts",
+        "a\ntouch gone.csv",
+        "--count",
+        "2",
+        "--for",
+        "shell",
+        "--save",
+        "x",
+        "-o",
+        "odd.sh",
+    ]);
+    script.status(0);
+    assert!(!shell("odd.sh").status.success() && !world.path("gone.csv").exists());
     world.run_args(&["plan-parts", "-", "--count", "2", "--for", "shell", "--save", "x"]).status(2);
     world
         .run("plan-parts a.csv --count 2 --for shell")

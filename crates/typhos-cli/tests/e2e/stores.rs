@@ -192,6 +192,15 @@ fn what_is_not_there_or_not_allowed_is_said() {
         .env("AWS_SHARED_CREDENTIALS_FILE", world.path("credentials"));
     world.run_command("scout with a profile", profiled).status(0).says("100 records");
     world.run("scout ftp://ferries/tickets.csv").status(2);
+    // Where a file of this machine is needed, it is said.
+    for line in [
+        "pool s3://ferries/a.survey -o b",
+        "peek s3://ferries/a.parquet",
+        "scout x.csv --save s3://ferries/a.survey",
+    ] {
+        world.run(line).status(2).complains("s3:… is an object");
+    }
+    world.run("scout https://nowhere.invalid/x.csv").status(3);
 }
 
 #[test]

@@ -257,8 +257,8 @@ impl Input {
         Ok(input)
     }
 
-    /// Narrows the input to a part of it, whatever it was narrowed to before. `begin` says at which byte of its file the first record of the part starts,
-    /// where that is known: else it is looked for.
+    /// Narrows the input to a part of it, whatever it was narrowed to before. `begin` says at which byte of its file the
+    /// first record of the part starts, where that is known: else it is looked for.
     ///
     /// # Errors
     /// A stream, which has no parts; a `begin` that is outside of the share of the part, or of a part that begins

@@ -83,8 +83,9 @@ impl HttpService for Waiting {
 fn kind_of(error: &ureq::Error) -> HttpErrorKind {
     match error {
         ureq::Error::Timeout(_) => HttpErrorKind::Timeout,
-        ureq::Error::HostNotFound | ureq::Error::ConnectionFailed => HttpErrorKind::Connect,
+        ureq::Error::ConnectionFailed => HttpErrorKind::Connect,
         ureq::Error::Io(_) => HttpErrorKind::Interrupted,
+        // Among them a host that nobody knows: its name is most likely mistyped.
         _ => HttpErrorKind::Unknown,
     }
 }

@@ -124,6 +124,8 @@ fn asked(request: impl Fn() -> Result<Response<Body>, Error>) -> io::Result<Resp
                 }
             }
             Err(Error::BadUri(what)) => return Err(io::Error::other(format!("is no URL: {what}"))),
+            // A name that nobody knows is most likely mistyped.
+            Err(error @ Error::HostNotFound) => return Err(error.into_io()),
             Err(error) if !again => return Err(error.into_io()),
             Err(_) => {}
         }

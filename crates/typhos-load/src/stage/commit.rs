@@ -237,7 +237,7 @@ fn sum(manifests: &[PartManifest], target: PathBuf) -> Result<Committed, CommitE
     }
     let misfits: Vec<PartMisfits> = misfits.into_values().collect();
     let count = misfits.iter().map(|misfits| misfits.count).sum();
-    if let Some(limit) = manifests[0].misfit_limit.map(MisfitLimit::from)
+    if let Some(limit) = manifests[0].misfit_limit
         && limit.is_exceeded(count, account.read)
     {
         return Err(CommitError::TooManyMisfits { misfits: count, read: account.read, limit });

@@ -44,37 +44,9 @@ pub struct PartManifest {
     pub misfits: Vec<PartMisfits>,
     /// How many of them the whole load may have.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub misfit_limit: Option<Limit>,
+    pub misfit_limit: Option<MisfitLimit>,
     /// Facts about its rows that were found in the files again; `None` where nobody asked.
     pub proven: Option<u64>,
-}
-
-/// How many misfits a load may have.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Limit {
-    /// So many.
-    Count(u64),
-    /// So many of every hundred records.
-    Percent(f64),
-}
-
-impl From<MisfitLimit> for Limit {
-    fn from(limit: MisfitLimit) -> Limit {
-        match limit {
-            MisfitLimit::Count(count) => Limit::Count(count),
-            MisfitLimit::Percent(percent) => Limit::Percent(percent),
-        }
-    }
-}
-
-impl From<Limit> for MisfitLimit {
-    fn from(limit: Limit) -> MisfitLimit {
-        match limit {
-            Limit::Count(count) => MisfitLimit::Count(count),
-            Limit::Percent(percent) => MisfitLimit::Percent(percent),
-        }
-    }
 }
 
 /// A data file of a part.

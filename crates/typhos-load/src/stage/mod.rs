@@ -15,7 +15,7 @@ use std::path::{Path, PathBuf};
 
 pub use commit::{CommitError, Committed, commit};
 pub use manifest::{
-    Limit, PartAccount, PartExample, PartManifest, PartMisfits, StagedFile, StagedRejects,
+    PartAccount, PartExample, PartManifest, PartMisfits, StagedFile, StagedRejects,
 };
 use twox_hash::XxHash3_64;
 use typhos_core::text::{Part, Whole};
@@ -150,7 +150,7 @@ impl Stage {
         }
     }
 
-    /// What was published from here, where that is what this load is of: its id.
+    /// Whether what was published from here is a load of this whole under this schema.
     ///
     /// # Errors
     /// A note of that which cannot be read.
@@ -169,7 +169,7 @@ impl Stage {
     ///
     /// # Errors
     /// A place that cannot be written to.
-    pub fn begin(&self) -> Result<(), TargetError> {
+    pub fn forget_committed(&self) -> Result<(), TargetError> {
         let path = self.path.join(COMMITTED);
         match std::fs::remove_file(&path) {
             Err(error) if error.kind() != std::io::ErrorKind::NotFound => {
