@@ -1,5 +1,5 @@
 //! Files that rows are loaded into and that are read back: Parquet, Arrow's IPC format, tables of SQLite, embedded search
-//! indexes; and what a table would take in one; and such files as [tables] to look at.
+//! indexes, [tables of a lake](iceberg); and what a table would take in one; and such files as [tables] to look at.
 //!
 //! Each has a module and a [`TargetKind`] in [`KINDS`]. Files of delimited text are [origins], on this machine or in a [store].
 #![warn(missing_docs)]
@@ -7,6 +7,7 @@
 pub mod arrow_file;
 mod damaged;
 pub mod embedded;
+pub mod iceberg;
 pub mod origins;
 pub mod parquet;
 pub mod sqlite;
@@ -19,7 +20,8 @@ use typhos_load::{Address, Destination, KindError, Kinds, TargetKind};
 pub use weigh::{WeighAs, Weighed, Weighing, Weight, weigh};
 
 /// The kinds of files that can be loaded into.
-pub static KINDS: [TargetKind; 4] = [parquet::KIND, arrow_file::KIND, sqlite::KIND, embedded::KIND];
+pub static KINDS: [TargetKind; 5] =
+    [parquet::KIND, arrow_file::KIND, sqlite::KIND, embedded::KIND, iceberg::KIND];
 
 /// A file or directory as a destination.
 ///

@@ -107,18 +107,73 @@ pub enum PartitionBy {
     Month,
     /// The day.
     Day,
+    /// The day and hour of a time.
+    Hour,
+    /// One of so many groups of about the same size, by a hash.
+    Bucket(u32),
+    /// So many of the first characters of a text; the next lower number that so many divide.
+    Truncate(u32),
 }
 
 impl PartitionBy {
-    const PARTS: [(&'static str, PartitionBy); 3] =
-        [("year", PartitionBy::Year), ("month", PartitionBy::Month), ("day", PartitionBy::Day)];
+    const PARTS: [(&'static str, PartitionBy); 4] = [
+        ("year", PartitionBy::Year),
+        ("month", PartitionBy::Month),
+        ("day", PartitionBy::Day),
+        ("hour", PartitionBy::Hour),
+    ];
 
     fn word(self) -> Option<&'static str> {
-        PartitionBy::PARTS.into_iter().find(|(_, by)| *by == self).map(|(word, _)| word)
+        match self {
+            PartitionBy::Bucket(_) => Some("bucket"),
+            PartitionBy::Truncate(_) => Some("truncate"),
+            _ => PartitionBy::PARTS.into_iter().find(|(_, by)| *by == self).map(|(word, _)| word),
+        }
     }
 
-    /// The part of a value that is taken, where the value is written as ISO 8601 has it.
-    pub fn part_of(self, value: &str) -> &str {
+    /// One that takes a number, `bucket` or `truncate`, by its word.
+    fn numbered(word: &str, number: u32) -> Option<PartitionBy> {
+        match word {
+            "bucket" => Some(PartitionBy::Bucket(number)),
+            "truncate" => Some(PartitionBy::Truncate(number)),
+            _ => None,
+        }
+    }
+
+    /// The number that stands before the column.
+    fn number(self) -> Option<u32> {
+        match self {
+            PartitionBy::Bucket(number) | PartitionBy::Truncate(number) => Some(number),
+            _ => None,
+        }
+    }
+
+    /// Why a column of a type has no such part; a word for it.
+    fn refuses(self, scalar: Scalar) -> Option<&'static str> {
+        let is_timestamp = matches!(scalar, Scalar::Timestamp { .. });
+        let is_float = matches!(scalar, Scalar::Float32 | Scalar::Float64);
+        match self {
+            PartitionBy::Value => None,
+            PartitionBy::Year | PartitionBy::Month | PartitionBy::Day => {
+                let has = is_timestamp || scalar == Scalar::Date;
+                (!has).then(|| self.word().unwrap_or_default())
+            }
+            PartitionBy::Hour => (!is_timestamp).then_some("hour"),
+            PartitionBy::Bucket(_) => {
+                let has_none = is_float || matches!(scalar, Scalar::Bool | Scalar::Geopoint);
+                has_none.then_some("buckets")
+            }
+            PartitionBy::Truncate(_) => {
+                let has =
+                    scalar.is_text() || matches!(scalar, Scalar::Int(_) | Scalar::Decimal { .. });
+                (!has).then_some("beginning")
+            }
+        }
+    }
+
+    /// The part of a value that is taken, where the value is written as ISO 8601 has it; `None` where it is no part of how it is
+    /// written.
+    pub fn part_of(self, value: &str) -> Option<&str> {
         // A year may have more than four digits, and a sign.
         let (sign, digits) = match value.strip_prefix(['-', '+']) {
             Some(digits) => (1, digits),
@@ -130,13 +185,16 @@ impl PartitionBy {
             PartitionBy::Year => year,
             PartitionBy::Month => year + 3,
             PartitionBy::Day => year + 6,
+            PartitionBy::Hour => year + 9,
+            PartitionBy::Bucket(_) | PartitionBy::Truncate(_) => return None,
         };
-        value.get(..end).unwrap_or(value)
+        Some(value.get(..end).unwrap_or(value))
     }
 }
 
 impl Partition {
-    /// Reads a partition: a column, or `year(column)`, `month(column)`, `day(column)`.
+    /// Reads a partition: a column, `year(column)`, `month(column)`, `day(column)`, `hour(column)`, or `bucket(16, column)`,
+    /// `truncate(4, column)`.
     ///
     /// # Errors
     /// A sentence that says what there is.
@@ -151,23 +209,33 @@ impl Partition {
         }
         let call = word.strip_suffix(')').and_then(|rest| rest.split_once('('));
         let Some((function, name)) = call else { return Err(unknown_column(word, columns)) };
-        let by = PartitionBy::PARTS.into_iter().find(|(word, _)| *word == function.trim());
-        let Some((_, by)) = by else {
-            let function = function.escape_debug();
-            return Err(format!("nothing takes '{function}' of a value: use year, month or day"));
+        let function = function.trim();
+        let (by, name) = match PartitionBy::PARTS.into_iter().find(|(word, _)| *word == function) {
+            Some((_, by)) => (by, name.trim()),
+            None if PartitionBy::numbered(function, 1).is_some() => {
+                let number = name.split_once(',').and_then(|(number, name)| {
+                    let number =
+                        number.trim().parse().ok().filter(|it| (1..=1 << 30).contains(it))?;
+                    Some((PartitionBy::numbered(function, number)?, name.trim()))
+                });
+                number.ok_or_else(|| {
+                    format!("'{function}' takes a number and a column: {function}(16, COLUMN)")
+                })?
+            }
+            None => {
+                let function = function.escape_debug();
+                return Err(format!(
+                    "nothing takes '{function}' of a value: use year, month, day, hour, bucket or truncate"
+                ));
+            }
         };
-        let name = name.trim();
         match known(name) {
             None => Err(unknown_column(name, columns)),
-            Some(column)
-                if matches!(column.scalar(), Scalar::Date | Scalar::Timestamp { .. })
-                    || column.auto =>
-            {
-                Ok(Partition { column: name.to_owned(), by })
-            }
-            Some(column) => {
-                Err(format!("'{name}' is {}, which has no {}", column.scalar(), function.trim()))
-            }
+            Some(column) if column.ty.is_nested() => Err(no_order(column)),
+            Some(column) => match by.refuses(column.scalar()).filter(|_| !column.auto) {
+                None => Ok(Partition { column: name.to_owned(), by }),
+                Some(what) => Err(format!("'{name}' is {}, which has no {what}", column.scalar())),
+            },
         }
     }
 
@@ -184,7 +252,10 @@ impl fmt::Display for Partition {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self.by.word() {
             None => f.write_str(&self.column),
-            Some(word) => write!(f, "{word}({})", self.column),
+            Some(word) => match self.by.number() {
+                Some(number) => write!(f, "{word}({number}, {})", self.column),
+                None => write!(f, "{word}({})", self.column),
+            },
         }
     }
 }
@@ -420,9 +491,32 @@ mod tests {
             (PartitionBy::Year, "2025-03-07", "2025"),
             (PartitionBy::Month, "2025-03-07 12:00:00", "2025-03"),
             (PartitionBy::Day, "-0044-03-15 12:00:00Z", "-0044-03-15"),
+            (PartitionBy::Hour, "2025-03-07 12:00:00Z", "2025-03-07 12"),
             (PartitionBy::Value, "a-b", "a-b"),
         ] {
-            assert_eq!(by.part_of(value), want);
+            assert_eq!(by.part_of(value), Some(want));
+        }
+        assert_eq!(PartitionBy::Bucket(4).part_of("a"), None);
+    }
+
+    #[test]
+    fn partitions_read_back_and_take_columns_that_have_such_a_part() {
+        let found =
+            layout("partition = ['bucket(16, route)', 'truncate( 3 , price desc)']").unwrap();
+        let shown: Vec<_> = found.partition.iter().map(ToString::to_string).collect();
+        assert_eq!(shown, ["bucket(16, route)", "truncate(3, price desc)"]);
+        let labels: Vec<_> = found.partition.iter().map(Partition::label).collect();
+        assert_eq!(labels, ["route_bucket", "price desc_truncate"]);
+        for (wrong, why) in [
+            ("bucket(4, fare)", "'fare' is float64, which has no buckets"),
+            ("hour(route)", "'route' is text, which has no hour"),
+            ("truncate(2, fare)", "'fare' is float64, which has no beginning"),
+            ("bucket(route)", "'bucket' takes a number and a column: bucket(16, COLUMN)"),
+            ("bucket(0, route)", "'bucket' takes a number and a column: bucket(16, COLUMN)"),
+            ("week(route)", "nothing takes 'week' of a value"),
+        ] {
+            let found = layout(&format!("partition = ['{wrong}']")).unwrap_err();
+            assert!(found[0].contains(why), "{wrong}: {found:?}");
         }
     }
 

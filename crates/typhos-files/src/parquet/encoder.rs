@@ -16,8 +16,9 @@ use ::parquet::errors::ParquetError;
 use arrow_array::{Array, ArrayRef, RecordBatch, StringArray};
 use arrow_schema::Field;
 
-use super::form::{Form, Kind, leaves, stored_array};
+use super::form::{Form, Kind, leaves};
 use super::nowhere::Nowhere;
+use super::recast::stored_array;
 use typhos_load::{EncodeUnit, Encoder, TargetError};
 
 /// The most leaf columns that are encoded side by side.

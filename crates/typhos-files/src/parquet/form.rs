@@ -13,15 +13,13 @@ use ::parquet::basic::{Compression as Codec, ZstdLevel};
 use ::parquet::file::metadata::{KeyValue, SortingColumn};
 use ::parquet::file::properties::{EnabledStatistics, WriterProperties, WriterPropertiesBuilder};
 use arrow_array::cast::AsArray;
-use arrow_array::types::{
-    Time32MillisecondType, Time32SecondType, TimestampMillisecondType, TimestampSecondType,
-};
-use arrow_array::{Array, ArrayRef, PrimitiveArray, RecordBatch, StringArray};
+use arrow_array::{Array, ArrayRef, RecordBatch, StringArray};
 use arrow_schema::{DataType, Field, Schema as ArrowSchema, SchemaRef, TimeUnit};
-use typhos_core::columns::{is_nested, map_array, map_field};
-use typhos_core::schema::{Compression, Scalar, Schema, code_type};
+use typhos_core::columns::{is_nested, map_field};
+use typhos_core::schema::{Compression, Scalar, Schema, SortKey, code_type};
 
 use super::encoding;
+use super::recast::stored_array;
 use typhos_load::SORTED_ROW_GROUP;
 
 /// The key under which a file says what its rows are sorted by: a JSON list of columns, as the schema
@@ -73,7 +71,7 @@ fn unit_name(unit: TimeUnit) -> &'static str {
     }
 }
 
-fn unit_words(unit: TimeUnit) -> &'static str {
+pub(crate) fn unit_words(unit: TimeUnit) -> &'static str {
     match unit {
         TimeUnit::Second => "seconds",
         TimeUnit::Millisecond => "milliseconds",
@@ -114,11 +112,22 @@ pub struct Form {
     open_sets: Vec<usize>,
     /// For each column with a closed list how long that is.
     lists: Vec<Option<usize>>,
+    /// Whether a file says which arrays a reader should make of it.
+    says_arrow: bool,
 }
 
 impl Form {
     /// As the layout of a schema says, and as usual where it says nothing.
     pub fn of(schema: &Schema, rows: &ArrowSchema) -> Form {
+        Form::stored_as(stored_schema(rows), true, schema, rows)
+    }
+
+    /// As the columns of a table of the lake are stored, which says itself what they are.
+    pub fn in_table(stored: SchemaRef, schema: &Schema, rows: &ArrowSchema) -> Form {
+        Form::stored_as(stored, false, schema, rows)
+    }
+
+    fn stored_as(stored: SchemaRef, says_arrow: bool, schema: &Schema, rows: &ArrowSchema) -> Form {
         let layout = &schema.layout;
         let codec = match layout.compression.unwrap_or_default() {
             Compression::None => Codec::UNCOMPRESSED,
@@ -143,8 +152,8 @@ impl Form {
         }
         let open_sets = schema.columns.iter().enumerate();
         let lists = schema.columns.iter();
-        let stored = stored_schema(rows);
         Form {
+            says_arrow,
             column,
             dictionary: layout.dictionary,
             expected: layout.row_group.unwrap_or(SORTED_ROW_GROUP),
@@ -206,6 +215,9 @@ impl Form {
 
     /// What a file says of itself, once all its rows are known.
     pub(super) fn metadata(&self, values: &Values) -> Vec<KeyValue> {
+        if !self.says_arrow {
+            return Vec::new();
+        }
         let fields = self.stored.fields().iter().enumerate().map(|(at, field)| {
             map_field(field, &|leaf, is_inside| match leaf.data_type() {
                 // How many values nested ones have nobody counts.
@@ -269,17 +281,23 @@ impl Values {
     }
 }
 
-/// The keys that rows are sorted by in an order that Parquet knows too: as far as the first that is
+/// The keys that rows are sorted by in an order that readers of files know too: as far as the first that is
 /// sorted by the rank of a list, since readers compare such a column by its texts.
+pub(crate) fn sorted_by_value(schema: &Schema) -> impl Iterator<Item = &SortKey> {
+    schema.layout.sort.iter().take_while(|key| {
+        let column = schema.columns.iter().find(|column| column.name == key.column);
+        // Of points and of floats with NaN readers think differently.
+        column.is_some_and(|column| {
+            !column.ranked
+                && !matches!(column.scalar(), Scalar::Geopoint | Scalar::Float32 | Scalar::Float64)
+        })
+    })
+}
+
+/// The same, as Parquet says it.
 fn sorting_columns(schema: &Schema, rows: &ArrowSchema) -> Vec<SortingColumn> {
     let place = |name: &str| schema.columns.iter().position(|column| column.name == name);
-    let keys = schema.layout.sort.iter().filter_map(|key| Some((key, place(&key.column)?)));
-    let by_value = keys.take_while(|(_, at)| {
-        let column = &schema.columns[*at];
-        // Of points and of floats with NaN readers think differently.
-        !column.ranked
-            && !matches!(column.scalar(), Scalar::Geopoint | Scalar::Float32 | Scalar::Float64)
-    });
+    let by_value = sorted_by_value(schema).filter_map(|key| Some((key, place(&key.column)?)));
     let sorting = by_value.map(|(key, at)| {
         let leaves: usize = rows.fields()[..at].iter().map(|field| leaves(field.data_type())).sum();
         SortingColumn { column_idx: leaves as i32, descending: key.descending, nulls_first: false }
@@ -338,39 +356,4 @@ fn add_notes(path: String, ours: &Field, theirs: &Field, notes: &mut Vec<String>
         }
         _ => {}
     }
-}
-
-/// An array as it is stored in a column.
-pub(super) fn stored_array(array: &ArrayRef, stored: &Field) -> ArrayRef {
-    // The range of seconds of years 1 to 9999 stays far within that of milliseconds.
-    map_array(array, stored, &|leaf, _| match leaf.data_type() {
-        DataType::Timestamp(TimeUnit::Second, zone) => {
-            let millis: PrimitiveArray<TimestampMillisecondType> =
-                leaf.as_primitive::<TimestampSecondType>().unary(|seconds| seconds * 1000);
-            Arc::new(millis.with_timezone_opt(zone.clone()))
-        }
-        DataType::Time32(TimeUnit::Second) => {
-            let millis: PrimitiveArray<Time32MillisecondType> =
-                leaf.as_primitive::<Time32SecondType>().unary(|seconds| seconds * 1000);
-            Arc::new(millis)
-        }
-        _ => leaf.clone(),
-    })
-}
-
-/// The same array as it was sent to be stored.
-pub(super) fn declared_array(array: &ArrayRef, declared: &Field) -> ArrayRef {
-    map_array(array, declared, &|leaf, declared| match declared.data_type() {
-        DataType::Timestamp(TimeUnit::Second, _) => {
-            let stored = leaf.as_primitive::<TimestampMillisecondType>();
-            let seconds: PrimitiveArray<TimestampSecondType> =
-                stored.unary(|units| units.div_euclid(1000));
-            Arc::new(seconds.with_data_type(declared.data_type().clone()))
-        }
-        DataType::Time32(TimeUnit::Second) => {
-            let stored = leaf.as_primitive::<Time32MillisecondType>();
-            Arc::new(stored.unary::<_, Time32SecondType>(|units| units / 1000))
-        }
-        _ => leaf.clone(),
-    })
 }

@@ -13,6 +13,7 @@ mod nowhere;
 pub(crate) mod pages;
 mod partitions;
 mod read;
+mod recast;
 mod target;
 mod writers;
 
@@ -21,5 +22,8 @@ pub(crate) use counted::{Counted, nowhere};
 pub use encoder::{ParquetEncoder, RowGroupUnit, RowGroups};
 pub use footprint::Footprint;
 pub use form::{Form, RANKED_KEY, SORT_KEY, fidelity_notes};
+pub(crate) use form::{sorted_by_value, unit_words};
+pub use partitions::PartitionedEncoder;
 pub use read::{files, rows_of};
-pub use target::KIND;
+pub(crate) use target::ParquetTarget;
+pub use target::{InTable, KIND, ParquetSink};

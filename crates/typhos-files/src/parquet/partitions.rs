@@ -10,6 +10,7 @@ use typhos_core::schema::{Partition, PartitionBy, Schema};
 use typhos_core::sorting::Grouping;
 
 use super::{ParquetEncoder, RowGroupUnit, RowGroups};
+use crate::iceberg::{Literal, Transform};
 use typhos_load::{EncodeUnit, Encoder, TargetError};
 
 /// Partitions that may be written at once: each has a file open.
@@ -26,12 +27,13 @@ pub(super) struct Partitions {
 }
 
 impl Partitions {
-    pub fn of(schema: &Schema) -> Partitions {
+    /// As a schema has them, or those of a table in their place.
+    pub fn of(schema: &Schema, partition: &[Partition]) -> Partitions {
         let column = |partition: &Partition| {
             let at = schema.columns.iter().position(|column| column.name == partition.column);
             (at.expect("partitions name columns"), partition.by, escaped(&partition.label()))
         };
-        Partitions { columns: schema.layout.partition.iter().map(column).collect() }
+        Partitions { columns: partition.iter().map(column).collect() }
     }
 
     pub fn is_empty(&self) -> bool {
@@ -42,12 +44,30 @@ impl Partitions {
     fn directory(&self, batch: &RecordBatch, row: usize) -> String {
         let parts = self.columns.iter().map(|(at, by, label)| {
             let array = batch.column(*at);
-            let value = if array.is_null(row) { None } else { cell_text(array, row) };
-            let value = value.map_or(ABSENT.to_owned(), |value| escaped(by.part_of(&value)));
-            format!("{label}={value}")
+            format!("{label}={}", part(array, row, *by).unwrap_or(ABSENT.to_owned()))
         });
         parts.collect::<Vec<_>>().join("/")
     }
+}
+
+/// What a partition takes of a cell, as part of the name of a directory.
+fn part(array: &dyn Array, row: usize, by: PartitionBy) -> Option<String> {
+    if array.is_null(row) {
+        return None;
+    }
+    if let PartitionBy::Bucket(_) | PartitionBy::Truncate(_) = by {
+        let taken = Transform::of(by).apply(&Literal::of(array, row)?)?;
+        return Some(match taken {
+            Literal::Text(text) => escaped(&text),
+            Literal::Int(number) => number.to_string(),
+            Literal::Long(number) => number.to_string(),
+            // Of a decimal the digits tell partitions apart.
+            Literal::Decimal(digits, _) => digits.to_string(),
+            _ => return None,
+        });
+    }
+    let value = cell_text(array, row)?;
+    Some(escaped(by.part_of(&value)?))
 }
 
 /// A text as the name of a directory: letters that file systems or readers of such names could take for

@@ -15,12 +15,13 @@ use ::parquet::errors::ParquetError;
 use arrow_array::{ArrayRef, RecordBatch};
 use arrow_schema::{Schema as ArrowSchema, SchemaRef};
 use typhos_core::run::{Monitor, RunOptions};
-use typhos_core::schema::Schema;
+use typhos_core::schema::{Partition, Schema};
 
 use super::blocks::block_bytes;
-use super::form::{Form, declared_array, fidelity_notes, stored_name};
+use super::form::{Form, fidelity_notes, stored_name};
 use super::partitions::{Partitioned, PartitionedEncoder, Partitions, is_too_many, too_many};
 use super::read::files;
+use super::recast::declared_array;
 use super::writers::{Writers, writers};
 use typhos_load::at_once::at_once;
 use typhos_load::budget::threads_within;
@@ -44,15 +45,29 @@ pub const KIND: TargetKind = TargetKind {
     schemes: &[],
     extensions: &["parquet"],
     has_parts: true,
-    open: |address| Ok(Box::new(ParquetTarget { path: address.into.into(), parts: address.parts })),
+    open: |address| {
+        let path = address.into.into();
+        Ok(Box::new(ParquetTarget { path, parts: address.parts, within: None }))
+    },
     probe: None,
 };
 
 /// A file or directory to be written.
 #[derive(Debug, Clone)]
-struct ParquetTarget {
-    path: PathBuf,
-    parts: Option<Parts>,
+pub(crate) struct ParquetTarget {
+    pub path: PathBuf,
+    pub parts: Option<Parts>,
+    /// The table that the files are to be part of.
+    pub within: Option<InTable>,
+}
+
+/// How files are written that are to be part of a table of a lake.
+#[derive(Debug, Clone)]
+pub struct InTable {
+    /// The columns as they are stored, under the numbers of the table.
+    pub stored: SchemaRef,
+    /// How rows are shared out to files.
+    pub partition: Vec<Partition>,
 }
 
 impl Written for ParquetTarget {
@@ -93,7 +108,10 @@ impl Target for ParquetTarget {
         run: &mut RunOptions,
     ) -> Result<(Self::Encoder, Self::Sink), TargetError> {
         let (path, rows, schema) = (self.path, job.plan.arrow(), job.plan.schema());
-        let mut form = Form::of(schema, &rows);
+        let (mut form, partition) = match self.within {
+            None => (Form::of(schema, &rows), schema.layout.partition.clone()),
+            Some(table) => (Form::in_table(table.stored, schema, &rows), table.partition),
+        };
         let count = match self.parts {
             Some(Parts::Count(count)) => Some(count),
             _ => None,
@@ -112,7 +130,7 @@ impl Target for ParquetTarget {
             }
             Some(parts) => {
                 let directory = WholeDirectory::create(&path, replace)?;
-                let numbers = match (parts, schema.layout.partition.is_empty()) {
+                let numbers = match (parts, partition.is_empty()) {
                     (Parts::Count(count), true) => (1..=count.max(1)).collect(),
                     (_, true) => vec![1],
                     (_, false) => Vec::new(),
@@ -127,7 +145,7 @@ impl Target for ParquetTarget {
         };
         let (encoder, writers) = writers(&path, files, form)?;
         let columns = schema.columns.len();
-        let partitions = Partitions::of(schema);
+        let partitions = Partitions::of(schema, &partition);
         let encoder = if partitions.is_empty() { encoder } else { encoder.deferred() };
         let encoder = PartitionedEncoder { encoder, partitions };
         let sink = ParquetSink {
@@ -139,7 +157,7 @@ impl Target for ParquetTarget {
                 Some(Parts::Bytes(bytes)) => Some(bytes),
                 _ => None,
             },
-            is_partitioned: !schema.layout.partition.is_empty(),
+            is_partitioned: !partition.is_empty(),
             open: HashMap::new(),
             sent: SentFacts::new(columns),
             threads: run.threads.get(),
@@ -227,6 +245,15 @@ impl ParquetSink {
         let writer = self.writers.files.len() - 1;
         self.open.insert(partition, Open { writer, part });
         Ok(writer)
+    }
+
+    /// Gives the output its name. Returns its files, and the rows in all of them.
+    pub(crate) fn keep(self) -> Result<(Vec<DataFile>, u64), TargetError> {
+        match self.output {
+            Output::File(file) => file.keep(),
+            Output::Directory(directory) => directory.keep(),
+        }?;
+        Ok((self.files, self.sent.rows))
     }
 
     /// Reads back what was written.
@@ -351,11 +378,7 @@ impl Sink for ParquetSink {
 
     fn publish(self, proof: Proof, _monitor: &dyn Monitor) -> Result<Done, TargetError> {
         self.gate.pass()?;
-        match self.output {
-            Output::File(file) => file.keep(),
-            Output::Directory(directory) => directory.keep(),
-        }?;
-        let moved = Moved { inserted: self.sent.rows, ..Moved::default() };
-        Ok(Done { proof, moved, files: self.files, note: None })
+        let (files, inserted) = self.keep()?;
+        Ok(Done { proof, moved: Moved { inserted, ..Moved::default() }, files, note: None })
     }
 }

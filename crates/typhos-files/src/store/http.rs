@@ -24,7 +24,7 @@ const ANSWERING: Duration = Duration::from_secs(120);
 const MOST_BYTES: u64 = 1 << 30;
 
 /// The client of all stores: connections are kept.
-pub(super) fn agent() -> &'static Agent {
+pub(crate) fn agent() -> &'static Agent {
     static AGENT: OnceLock<Agent> = OnceLock::new();
     AGENT.get_or_init(|| {
         // Those that this machine trusts.

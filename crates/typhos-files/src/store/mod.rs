@@ -2,11 +2,12 @@
 //!
 //! An object is read in pieces, several at once ([`ahead`]), each on condition that the object is still the one that was
 //! opened: one that changed on the way is an error. Requests that fail for a moment are made again, each time after a longer
-//! wait. Credentials come from the environment and the files that other clients of a store use, and are never shown.
+//! wait. What is written is seen when it is whole ([`put`]). Credentials come from the environment and the files that other clients of a store use, and are never shown.
 
 mod ahead;
 mod http;
 mod profile;
+mod put;
 mod web;
 
 use std::fmt;
@@ -29,7 +30,10 @@ use typhos_core::text::{Bytes, Origin, Stamp};
 use crate::origins::Found;
 use ahead::{Ahead, Fetch};
 use http::Waiting;
+pub(crate) use http::agent;
 use profile::Profile;
+pub use put::exists;
+pub(crate) use put::{Upload, read, remove, write};
 
 /// The schemes of what is read here.
 const SCHEMES: [&str; 5] = ["s3", "gs", "az", "https", "http"];

@@ -50,6 +50,12 @@ pub fn foreign_file(path: &Path) -> Result<Option<PathBuf>, TargetError> {
     manifest::foreign(path).map_err(TargetError::io(path))
 }
 
+/// Removes the list of its files from a directory that has its name: files that are part of a table have a list there, and
+/// nobody replaces such a directory.
+pub fn forget_list(path: &Path) {
+    let _ = std::fs::remove_file(path.join(manifest::NAME));
+}
+
 /// Refuses to replace a directory that holds something that is not ours.
 fn refuse_foreign(path: &Path, shown: &Path) -> Result<(), TargetError> {
     match foreign_file(path)? {

@@ -18,7 +18,7 @@ pub mod pending;
 mod places;
 mod sweep;
 
-pub use directory::{WholeDirectory, foreign_file};
+pub use directory::{WholeDirectory, foreign_file, forget_list};
 pub use file::{WholeFile, write_file};
 pub use places::{followed, locked_folder, parent, refuse_existing, writable};
 pub use sweep::sweep;

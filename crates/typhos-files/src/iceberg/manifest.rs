@@ -1,0 +1,708 @@
+//! The lists of a table in Avro: manifests, which name data files with what is known of their columns, and the list of the
+//! manifests of a snapshot. Fields and numbers are those of the specification, version 2.
+
+use std::collections::{BTreeMap, HashMap};
+
+use apache_avro::schema::UnionSchema;
+use apache_avro::types::Value as Avro;
+use apache_avro::{Codec, DeflateSettings, Reader, Schema, Writer};
+use serde_json::{Value, json};
+
+use super::literal::{Literal, bytes_of};
+use super::metadata::{FORMAT, PartitionSpec};
+use super::transform::Transform;
+use super::types::{Nested, TableSchema, Type, digits};
+
+/// What becomes of a file that a manifest names.
+const ADDED: i32 = 1;
+const DELETED: i32 = 2;
+
+/// A data file, as a manifest names it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct NewFile {
+    /// Its URL.
+    pub path: String,
+    /// Its bytes.
+    pub bytes: u64,
+    /// Its rows.
+    pub rows: u64,
+    /// The values of the partitions of its rows, in the order of the partitions.
+    pub partition: Vec<Option<Literal>>,
+    /// What is known of its columns, by their numbers.
+    pub columns: BTreeMap<i32, ColumnFacts>,
+    /// Where its row groups start.
+    pub offsets: Vec<i64>,
+    /// The order of its rows; 0 is none.
+    pub order: i32,
+}
+
+/// What is known of a column of a file.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct ColumnFacts {
+    /// The bytes that it takes there.
+    pub bytes: u64,
+    /// Its values, null or not.
+    pub values: u64,
+    /// Those that are null, where that is known.
+    pub nulls: Option<u64>,
+    /// No value is smaller.
+    pub low: Option<Vec<u8>>,
+    /// No value is larger.
+    pub high: Option<Vec<u8>>,
+}
+
+/// A manifest, as the list of a snapshot names it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Manifest {
+    /// Its URL.
+    pub path: String,
+    /// Its bytes.
+    pub bytes: i64,
+    /// The partitions of its files.
+    pub spec: i32,
+    /// 0 for data, 1 for what is deleted of it.
+    pub content: i32,
+    /// The number of the snapshot that it came with.
+    pub sequence: i64,
+    /// The least such number of its files.
+    pub least_sequence: i64,
+    /// The snapshot that it came with.
+    pub snapshot: i64,
+    /// Files that are added, that stay, that are deleted.
+    pub files: [i32; 3],
+    /// Their rows.
+    pub rows: [i64; 3],
+    /// The extremes of its partitions.
+    pub partitions: Option<Vec<Extremes>>,
+    /// What opens it, where it is locked.
+    pub key: Option<Vec<u8>>,
+}
+
+/// The extremes of a partition.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Extremes {
+    /// Whether any value is null.
+    pub has_null: bool,
+    /// Whether any is no number.
+    pub has_nan: Option<bool>,
+    /// The smallest one.
+    pub low: Option<Vec<u8>>,
+    /// The largest one.
+    pub high: Option<Vec<u8>>,
+}
+
+/// Why a list cannot be read or written.
+pub type Wrong = Box<apache_avro::Error>;
+
+fn some(value: Avro) -> Avro {
+    Avro::Union(1, Box::new(value))
+}
+
+fn maybe(value: Option<Avro>) -> Avro {
+    value.map_or(Avro::Union(0, Box::new(Avro::Null)), some)
+}
+
+fn long(count: u64) -> Avro {
+    Avro::Long(i64::try_from(count).unwrap_or(i64::MAX))
+}
+
+fn record<const N: usize>(fields: [(&str, Avro); N]) -> Avro {
+    Avro::Record(fields.map(|(name, value)| (name.to_owned(), value)).into())
+}
+
+fn written(
+    schema: &Schema,
+    about: HashMap<String, Avro>,
+    all: Vec<Avro>,
+) -> Result<Vec<u8>, Wrong> {
+    let mut writer = Writer::builder()
+        .schema(schema)
+        .writer(Vec::new())
+        .codec(Codec::Deflate(DeflateSettings::default()))
+        .user_metadata(about)
+        .build()?;
+    for value in all {
+        writer.append_value(value)?;
+    }
+    Ok(writer.into_inner()?)
+}
+
+fn parsed(schema: &Value) -> Result<Schema, Wrong> {
+    with_maps(Schema::parse(schema)?)
+}
+
+/// A schema whose arrays of pairs say that they are maps: whoever parses it drops that word.
+fn with_maps(schema: Schema) -> Result<Schema, Wrong> {
+    let is_pair = |schema: &Schema| match schema {
+        Schema::Record(record) => {
+            let name = record.name.name();
+            name.starts_with('k') && name.contains("_v") && record.fields.len() == 2
+        }
+        _ => false,
+    };
+    Ok(match schema {
+        Schema::Array(mut array) => {
+            if is_pair(&array.items) {
+                array.attributes.insert("logicalType".into(), json!("map"));
+            }
+            array.items = Box::new(with_maps(*array.items)?);
+            Schema::Array(array)
+        }
+        Schema::Union(union) => {
+            let variants = union.variants().iter().cloned().map(with_maps);
+            Schema::Union(UnionSchema::new(variants.collect::<Result<_, _>>()?)?)
+        }
+        Schema::Record(mut record) => {
+            for field in &mut record.fields {
+                field.schema = with_maps(std::mem::replace(&mut field.schema, Schema::Null))?;
+            }
+            Schema::Record(record)
+        }
+        other => other,
+    })
+}
+
+/// A nullable field.
+fn optional(name: &str, id: i32, of: Value) -> Value {
+    json!({ "name": name, "type": ["null", of], "default": null, "field-id": id })
+}
+
+/// A map as manifests have it: pairs, with numbers.
+fn map(name: &str, id: i32, key: i32, value: &str) -> Value {
+    let pair = format!("k{key}_v{}", key + 1);
+    let fields = json!([
+        { "name": "key", "type": "int", "field-id": key },
+        { "name": "value", "type": value, "field-id": key + 1 },
+    ]);
+    let items = json!({ "type": "record", "name": pair, "fields": fields });
+    optional(name, id, json!({ "type": "array", "items": items, "logicalType": "map" }))
+}
+
+/// The name of a partition, as Avro has names.
+fn avro_name(name: &str) -> String {
+    let mut plain = String::new();
+    for (at, c) in name.chars().enumerate() {
+        match c {
+            'a'..='z' | 'A'..='Z' | '_' => plain.push(c),
+            '0'..='9' if at > 0 => plain.push(c),
+            '0'..='9' => plain.push_str(&format!("_{c}")),
+            other => plain.push_str(&format!("_x{:X}", u32::from(other))),
+        }
+    }
+    plain
+}
+
+/// The type of a value of a partition.
+fn avro_type(word: &str) -> Value {
+    match word {
+        "boolean" | "int" | "long" | "float" | "double" | "string" => json!(word),
+        "date" => json!({ "type": "int", "logicalType": "date" }),
+        "time" => json!({ "type": "long", "logicalType": "time-micros" }),
+        "timestamp" | "timestamptz" => {
+            let is_utc = word == "timestamptz";
+            json!({ "type": "long", "logicalType": "timestamp-micros", "adjust-to-utc": is_utc })
+        }
+        "uuid" => json!({ "type": "fixed", "name": "uuid_fixed", "size": 16 }),
+        word => match digits(&word.replace(' ', "")) {
+            Some((precision, scale)) => json!({
+                "type": "fixed", "name": format!("decimal_{precision}_{scale}"), "size": bytes_of(precision),
+                "logicalType": "decimal", "precision": precision, "scale": scale,
+            }),
+            None => json!("bytes"),
+        },
+    }
+}
+
+/// The plain type of the column that a partition is of.
+pub fn source_type(schema: &TableSchema, id: i32) -> Option<&str> {
+    fn within(ty: &Type, own: i32, id: i32) -> Option<&str> {
+        match ty {
+            Type::Plain(word) => (own == id).then_some(word),
+            Type::Nested(Nested::Struct { fields }) => {
+                fields.iter().find_map(|field| within(&field.ty, field.id, id))
+            }
+            Type::Nested(_) => None,
+        }
+    }
+    schema.fields.iter().find_map(|column| within(&column.ty, column.id, id))
+}
+
+/// The schema of the entries of a manifest.
+fn entry_schema(spec: &PartitionSpec, schema: &TableSchema) -> Value {
+    let partition = spec.fields.iter().map(|field| {
+        let transform = Transform::parse(&field.transform).unwrap_or(Transform::Void);
+        let of = transform.result(source_type(schema, field.source_id).unwrap_or("string"));
+        optional(&avro_name(&field.name), field.field_id, avro_type(&of))
+    });
+    let partition: Vec<Value> = partition.collect();
+    let list = |name: &str, id: i32, of: &str, element: i32| {
+        optional(name, id, json!({ "type": "array", "items": of, "element-id": element }))
+    };
+    let file = json!([
+        { "name": "content", "type": "int", "field-id": 134 },
+        { "name": "file_path", "type": "string", "field-id": 100 },
+        { "name": "file_format", "type": "string", "field-id": 101 },
+        { "name": "partition", "field-id": 102,
+          "type": { "type": "record", "name": "r102", "fields": partition } },
+        { "name": "record_count", "type": "long", "field-id": 103 },
+        { "name": "file_size_in_bytes", "type": "long", "field-id": 104 },
+        map("column_sizes", 108, 117, "long"),
+        map("value_counts", 109, 119, "long"),
+        map("null_value_counts", 110, 121, "long"),
+        map("nan_value_counts", 137, 138, "long"),
+        map("lower_bounds", 125, 126, "bytes"),
+        map("upper_bounds", 128, 129, "bytes"),
+        optional("key_metadata", 131, json!("bytes")),
+        list("split_offsets", 132, "long", 133),
+        list("equality_ids", 135, "int", 136),
+        optional("sort_order_id", 140, json!("int")),
+    ]);
+    json!({ "type": "record", "name": "manifest_entry", "fields": [
+        { "name": "status", "type": "int", "field-id": 0 },
+        optional("snapshot_id", 1, json!("long")),
+        optional("sequence_number", 3, json!("long")),
+        optional("file_sequence_number", 4, json!("long")),
+        { "name": "data_file", "field-id": 2, "type": { "type": "record", "name": "r2", "fields": file } },
+    ] })
+}
+
+/// A manifest of files that are added by a snapshot: its bytes, and how a list names it.
+///
+/// # Errors
+/// Partitions that Avro does not take.
+pub fn manifest_of(
+    files: &[NewFile],
+    (spec, schema): (&PartitionSpec, &TableSchema),
+    snapshot: i64,
+    path: &str,
+) -> Result<(Vec<u8>, Manifest), Wrong> {
+    let avro = parsed(&entry_schema(spec, schema))?;
+    let entries = files.iter().map(|file| entry(file, spec, snapshot)).collect();
+    let text = |text: String| Avro::Bytes(text.into_bytes());
+    let about = HashMap::from([
+        ("schema".to_owned(), text(json!(schema).to_string())),
+        ("schema-id".to_owned(), text(schema.schema_id.to_string())),
+        ("partition-spec".to_owned(), text(json!(spec.fields).to_string())),
+        ("partition-spec-id".to_owned(), text(spec.spec_id.to_string())),
+        ("format-version".to_owned(), text(FORMAT.to_string())),
+        ("content".to_owned(), text("data".to_owned())),
+    ]);
+    let bytes = written(&avro, about, entries)?;
+    let rows = files.iter().map(|file| file.rows.cast_signed()).sum();
+    let extremes = (0..spec.fields.len()).map(|at| extremes(files, at)).collect();
+    let manifest = Manifest {
+        path: path.to_owned(),
+        bytes: bytes.len() as i64,
+        spec: spec.spec_id,
+        content: 0,
+        // Known once the snapshot is: see `Manifest::under`.
+        sequence: 0,
+        least_sequence: 0,
+        snapshot,
+        files: [files.len() as i32, 0, 0],
+        rows: [rows, 0, 0],
+        partitions: Some(extremes),
+        key: None,
+    };
+    Ok((bytes, manifest))
+}
+
+impl Manifest {
+    /// The same, where its snapshot has a number.
+    pub fn under(mut self, sequence: i64) -> Manifest {
+        (self.sequence, self.least_sequence) = (sequence, sequence);
+        self
+    }
+
+    /// Whether it has files that are there.
+    pub fn is_alive(&self) -> bool {
+        self.files[0] + self.files[1] > 0
+    }
+}
+
+fn entry(file: &NewFile, spec: &PartitionSpec, snapshot: i64) -> Avro {
+    let partition =
+        spec.fields.iter().zip(&file.partition).map(|(field, value)| {
+            (avro_name(&field.name), maybe(value.as_ref().map(Literal::avro)))
+        });
+    let pairs = |of: &dyn Fn(&ColumnFacts) -> Option<Avro>| {
+        let pairs = file.columns.iter().filter_map(|(id, facts)| {
+            Some(record([("key", Avro::Int(*id)), ("value", of(facts)?)]))
+        });
+        some(Avro::Array(pairs.collect()))
+    };
+    let bytes = |bytes: &Option<Vec<u8>>| bytes.clone().map(Avro::Bytes);
+    let data = record([
+        ("content", Avro::Int(0)),
+        ("file_path", Avro::String(file.path.clone())),
+        ("file_format", Avro::String("PARQUET".into())),
+        ("partition", Avro::Record(partition.collect())),
+        ("record_count", long(file.rows)),
+        ("file_size_in_bytes", long(file.bytes)),
+        ("column_sizes", pairs(&|facts| Some(long(facts.bytes)))),
+        ("value_counts", pairs(&|facts| Some(long(facts.values)))),
+        ("null_value_counts", pairs(&|facts| facts.nulls.map(long))),
+        ("nan_value_counts", maybe(None)),
+        ("lower_bounds", pairs(&|facts| bytes(&facts.low))),
+        ("upper_bounds", pairs(&|facts| bytes(&facts.high))),
+        ("key_metadata", maybe(None)),
+        (
+            "split_offsets",
+            some(Avro::Array(file.offsets.iter().copied().map(Avro::Long).collect())),
+        ),
+        ("equality_ids", maybe(None)),
+        ("sort_order_id", some(Avro::Int(file.order))),
+    ]);
+    record([
+        ("status", Avro::Int(ADDED)),
+        ("snapshot_id", some(Avro::Long(snapshot))),
+        // They are those of the snapshot, whichever number that gets.
+        ("sequence_number", maybe(None)),
+        ("file_sequence_number", maybe(None)),
+        ("data_file", data),
+    ])
+}
+
+/// The extremes of a partition of files.
+fn extremes(files: &[NewFile], at: usize) -> Extremes {
+    let values = || files.iter().filter_map(|file| file.partition[at].as_ref());
+    let is_nan = |value: &Literal| match value {
+        Literal::Float(value) => value.is_nan(),
+        Literal::Double(value) => value.is_nan(),
+        _ => false,
+    };
+    let numbers = || values().filter(|value| !is_nan(value));
+    Extremes {
+        has_null: files.iter().any(|file| file.partition[at].is_none()),
+        has_nan: Some(values().any(is_nan)),
+        low: numbers().min_by(|a, b| a.order(b)).map(Literal::bytes),
+        high: numbers().max_by(|a, b| a.order(b)).map(Literal::bytes),
+    }
+}
+
+/// A manifest that says that all files of another one are deleted; `None` where it has none that are there.
+///
+/// # Errors
+/// Bytes that are no manifest.
+pub fn deleting(
+    bytes: &[u8],
+    of: &Manifest,
+    snapshot: i64,
+    path: &str,
+) -> Result<Option<(Vec<u8>, Manifest)>, Wrong> {
+    let reader = Reader::new(bytes)?;
+    let schema = with_maps(reader.writer_schema().clone())?;
+    let about = reader.user_metadata().iter();
+    let about = about.map(|(key, value)| (key.clone(), Avro::Bytes(value.clone()))).collect();
+    let mut entries = Vec::new();
+    let mut rows = 0;
+    for entry in reader {
+        let Avro::Record(mut fields) = entry? else { continue };
+        if int(field(&fields, "status")) == Some(i64::from(DELETED)) {
+            continue;
+        }
+        let was = |name| int(field(&fields, name)).unwrap_or(of.sequence);
+        let (sequence, file_sequence) = (was("sequence_number"), was("file_sequence_number"));
+        if let Some(Avro::Record(data)) = field(&fields, "data_file") {
+            rows += int(field(data, "record_count")).unwrap_or(0);
+        }
+        for (name, value) in &mut fields {
+            match &name[..] {
+                "status" => *value = Avro::Int(DELETED),
+                "snapshot_id" => *value = some(Avro::Long(snapshot)),
+                "sequence_number" => *value = some(Avro::Long(sequence)),
+                "file_sequence_number" => *value = some(Avro::Long(file_sequence)),
+                _ => {}
+            }
+        }
+        entries.push(Avro::Record(fields));
+    }
+    if entries.is_empty() {
+        return Ok(None);
+    }
+    let count = entries.len() as i32;
+    let bytes = written(&schema, about, entries)?;
+    let manifest = Manifest {
+        path: path.to_owned(),
+        bytes: bytes.len() as i64,
+        snapshot,
+        files: [0, 0, count],
+        rows: [0, 0, rows],
+        ..of.clone()
+    };
+    Ok(Some((bytes, manifest)))
+}
+
+/// The files that a manifest names and that are there, each with its rows.
+///
+/// # Errors
+/// Bytes that are no manifest.
+#[cfg(test)]
+pub fn files_of(bytes: &[u8]) -> Result<Vec<(String, u64)>, Wrong> {
+    let mut files = Vec::new();
+    for entry in Reader::new(bytes)? {
+        let Avro::Record(fields) = entry? else { continue };
+        let is_there = int(field(&fields, "status")) != Some(i64::from(DELETED));
+        if let Some(Avro::Record(data)) = field(&fields, "data_file").filter(|_| is_there)
+            && let Some(Avro::String(path)) = field(data, "file_path")
+        {
+            let rows = int(field(data, "record_count")).unwrap_or(0);
+            files.push((path.clone(), rows.unsigned_abs()));
+        }
+    }
+    Ok(files)
+}
+
+fn list_schema() -> Value {
+    let plain = |name: &str, id: i32, of: &str| json!({ "name": name, "type": of, "field-id": id });
+    let extremes = json!({ "type": "record", "name": "r508", "fields": [
+        plain("contains_null", 509, "boolean"),
+        optional("contains_nan", 518, json!("boolean")),
+        optional("lower_bound", 510, json!("bytes")),
+        optional("upper_bound", 511, json!("bytes")),
+    ] });
+    json!({ "type": "record", "name": "manifest_file", "fields": [
+        plain("manifest_path", 500, "string"),
+        plain("manifest_length", 501, "long"),
+        plain("partition_spec_id", 502, "int"),
+        plain("content", 517, "int"),
+        plain("sequence_number", 515, "long"),
+        plain("min_sequence_number", 516, "long"),
+        plain("added_snapshot_id", 503, "long"),
+        plain("added_files_count", 504, "int"),
+        plain("existing_files_count", 505, "int"),
+        plain("deleted_files_count", 506, "int"),
+        plain("added_rows_count", 512, "long"),
+        plain("existing_rows_count", 513, "long"),
+        plain("deleted_rows_count", 514, "long"),
+        optional("partitions", 507, json!({ "type": "array", "items": extremes, "element-id": 508 })),
+        optional("key_metadata", 519, json!("bytes")),
+    ] })
+}
+
+/// The list of the manifests of a snapshot.
+///
+/// # Errors
+/// None that is known of.
+pub fn list_of(
+    manifests: &[Manifest],
+    (snapshot, parent, sequence): (i64, Option<i64>, i64),
+) -> Result<Vec<u8>, Wrong> {
+    let schema = parsed(&list_schema())?;
+    let bytes = |bytes: &Option<Vec<u8>>| maybe(bytes.clone().map(Avro::Bytes));
+    let all = manifests.iter().map(|manifest| {
+        let [added, kept, deleted] = manifest.files.map(Avro::Int);
+        let [added_rows, kept_rows, deleted_rows] = manifest.rows.map(Avro::Long);
+        let partitions = manifest.partitions.as_ref().map(|partitions| {
+            let each = partitions.iter().map(|it| {
+                record([
+                    ("contains_null", Avro::Boolean(it.has_null)),
+                    ("contains_nan", maybe(it.has_nan.map(Avro::Boolean))),
+                    ("lower_bound", bytes(&it.low)),
+                    ("upper_bound", bytes(&it.high)),
+                ])
+            });
+            Avro::Array(each.collect())
+        });
+        record([
+            ("manifest_path", Avro::String(manifest.path.clone())),
+            ("manifest_length", Avro::Long(manifest.bytes)),
+            ("partition_spec_id", Avro::Int(manifest.spec)),
+            ("content", Avro::Int(manifest.content)),
+            ("sequence_number", Avro::Long(manifest.sequence)),
+            ("min_sequence_number", Avro::Long(manifest.least_sequence)),
+            ("added_snapshot_id", Avro::Long(manifest.snapshot)),
+            ("added_files_count", added),
+            ("existing_files_count", kept),
+            ("deleted_files_count", deleted),
+            ("added_rows_count", added_rows),
+            ("existing_rows_count", kept_rows),
+            ("deleted_rows_count", deleted_rows),
+            ("partitions", maybe(partitions)),
+            ("key_metadata", bytes(&manifest.key)),
+        ])
+    });
+    let text = |text: String| Avro::Bytes(text.into_bytes());
+    let about = HashMap::from([
+        ("snapshot-id".to_owned(), text(snapshot.to_string())),
+        (
+            "parent-snapshot-id".to_owned(),
+            text(parent.map_or("null".into(), |parent| parent.to_string())),
+        ),
+        ("sequence-number".to_owned(), text(sequence.to_string())),
+        ("format-version".to_owned(), text(FORMAT.to_string())),
+    ]);
+    written(&schema, about, all.collect())
+}
+
+/// Reads the list of the manifests of a snapshot.
+///
+/// # Errors
+/// Bytes that are no such list.
+pub fn read_list(bytes: &[u8]) -> Result<Vec<Manifest>, Wrong> {
+    let mut manifests = Vec::new();
+    for manifest in Reader::new(bytes)? {
+        let Avro::Record(fields) = manifest? else { continue };
+        let number = |name: &str| int(field(&fields, name)).unwrap_or(0);
+        let count = |name: &str, old: &str| {
+            let found = int(field(&fields, name)).or_else(|| int(field(&fields, old)));
+            i32::try_from(found.unwrap_or(0)).unwrap_or(i32::MAX)
+        };
+        let blob = |fields: &[(String, Avro)], name: &str| match field(fields, name) {
+            Some(Avro::Bytes(bytes)) => Some(bytes.clone()),
+            _ => None,
+        };
+        let path = match field(&fields, "manifest_path") {
+            Some(Avro::String(path)) => path.clone(),
+            _ => String::new(),
+        };
+        let partitions = match field(&fields, "partitions") {
+            Some(Avro::Array(all)) => Some(all.iter().filter_map(|it| {
+                let Avro::Record(fields) = it else { return None };
+                let truth = |name: &str| match field(fields, name) {
+                    Some(Avro::Boolean(truth)) => Some(*truth),
+                    _ => None,
+                };
+                Some(Extremes {
+                    has_null: truth("contains_null").unwrap_or(true),
+                    has_nan: truth("contains_nan"),
+                    low: blob(fields, "lower_bound"),
+                    high: blob(fields, "upper_bound"),
+                })
+            })),
+            _ => None,
+        };
+        manifests.push(Manifest {
+            path,
+            bytes: number("manifest_length"),
+            spec: count("partition_spec_id", ""),
+            content: count("content", ""),
+            sequence: number("sequence_number"),
+            least_sequence: number("min_sequence_number"),
+            snapshot: number("added_snapshot_id"),
+            files: [
+                count("added_files_count", "added_data_files_count"),
+                count("existing_files_count", "existing_data_files_count"),
+                count("deleted_files_count", "deleted_data_files_count"),
+            ],
+            rows: ["added_rows_count", "existing_rows_count", "deleted_rows_count"].map(number),
+            partitions: partitions.map(Iterator::collect),
+            key: blob(&fields, "key_metadata"),
+        });
+    }
+    Ok(manifests)
+}
+
+/// A field of a record; `None` where it is null, too.
+fn field<'v>(fields: &'v [(String, Avro)], name: &str) -> Option<&'v Avro> {
+    let (_, value) = fields.iter().find(|(known, _)| known == name)?;
+    match value {
+        Avro::Union(_, value) => Some(&**value).filter(|it| !matches!(it, Avro::Null)),
+        Avro::Null => None,
+        value => Some(value),
+    }
+}
+
+fn int(value: Option<&Avro>) -> Option<i64> {
+    match value? {
+        Avro::Int(number) => Some(i64::from(*number)),
+        Avro::Long(number) => Some(*number),
+        _ => None,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::metadata::PartitionField;
+    use super::*;
+
+    fn schema() -> TableSchema {
+        serde_json::from_value(json!({ "type": "struct", "schema-id": 0, "fields": [
+            { "id": 1, "name": "fare", "required": true, "type": "decimal(9, 2)" },
+            { "id": 2, "name": "sold on", "required": false, "type": "date" },
+            { "id": 3, "name": "uid", "required": false, "type": "uuid" },
+        ] }))
+        .unwrap()
+    }
+
+    fn spec() -> PartitionSpec {
+        let field = |source_id, field_id, name: &str, transform: &str| PartitionField {
+            source_id,
+            field_id,
+            name: name.into(),
+            transform: transform.into(),
+        };
+        let fields = vec![
+            field(1, 1000, "fare", "identity"),
+            field(2, 1001, "sold on_month", "month"),
+            field(3, 1002, "uid", "identity"),
+        ];
+        PartitionSpec { spec_id: 0, fields }
+    }
+
+    fn file(path: &str, fare: i128, month: Option<i32>) -> NewFile {
+        NewFile {
+            path: path.into(),
+            bytes: 100,
+            rows: 7,
+            partition: vec![
+                Some(Literal::Decimal(fare, 9)),
+                month.map(Literal::Int),
+                Some(Literal::Uuid([7; 16])),
+            ],
+            columns: BTreeMap::from([(
+                1,
+                ColumnFacts { bytes: 9, values: 7, nulls: Some(0), low: Some(vec![1]), high: None },
+            )]),
+            offsets: vec![4],
+            order: 0,
+        }
+    }
+
+    #[test]
+    fn a_manifest_names_its_files_and_the_extremes_of_their_partitions() {
+        let files = [file("a.parquet", -1420, Some(3)), file("b.parquet", 99, None)];
+        let (bytes, manifest) = manifest_of(&files, (&spec(), &schema()), 42, "m.avro").unwrap();
+        assert_eq!(files_of(&bytes).unwrap(), [("a.parquet".into(), 7), ("b.parquet".into(), 7)]);
+        let extremes = manifest.partitions.as_ref().unwrap();
+        assert_eq!(extremes[0].low.as_deref(), Some(&[0xfa, 0x74][..]));
+        assert_eq!((extremes[1].has_null, extremes[0].has_null), (true, false));
+        assert_eq!((manifest.files, manifest.rows), ([2, 0, 0], [14, 0, 0]));
+
+        // What a list says of it comes back.
+        let manifest = manifest.under(5);
+        let list = list_of(std::slice::from_ref(&manifest), (42, None, 5)).unwrap();
+        assert_eq!(read_list(&list).unwrap(), [manifest.clone()]);
+
+        // Deleted, it has no files; deleted once more, there is nothing to say.
+        let (gone, deleting_it) = deleting(&bytes, &manifest, 43, "d.avro").unwrap().unwrap();
+        assert_eq!(files_of(&gone).unwrap(), []);
+        assert_eq!((deleting_it.files, deleting_it.rows), ([0, 0, 2], [0, 0, 14]));
+        assert_eq!((deleting_it.least_sequence, deleting_it.is_alive()), (5, false));
+        assert_eq!(deleting(&gone, &deleting_it, 44, "e.avro").unwrap(), None);
+    }
+
+    #[test]
+    fn fields_keep_their_numbers_when_a_manifest_is_written_again() {
+        let files = [file("a.parquet", 1, Some(3))];
+        let (bytes, manifest) = manifest_of(&files, (&spec(), &schema()), 42, "m.avro").unwrap();
+        let (gone, _) = deleting(&bytes, &manifest, 43, "d.avro").unwrap().unwrap();
+        let numbers = |bytes: &[u8]| {
+            let reader = Reader::new(bytes).unwrap();
+            let json = serde_json::to_string(reader.writer_schema()).unwrap();
+            let maps = json.matches("\"logicalType\":\"map\"").count();
+            (json.matches("\"field-id\"").count(), json.contains("\"element-id\":133") && maps == 6, json)
+        };
+        let (was, is) = (numbers(&bytes), numbers(&gone));
+        // Five of an entry, sixteen of a file, twelve of pairs, three of partitions.
+        assert_eq!((was.0, was.1), (36, true), "{}", was.2);
+        assert_eq!((is.0, is.1), (36, true), "{}", is.2);
+    }
+
+    #[test]
+    fn names_of_partitions_are_names_in_avro() {
+        assert_eq!(avro_name("sold on_month"), "sold_x20on_month");
+        assert_eq!(avro_name("2nd"), "_2nd");
+        assert_eq!(avro_name("gør"), "g_xF8r");
+    }
+}
