@@ -4,6 +4,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use arrow_array::RecordBatch;
+use serde::{Deserialize, Serialize};
 use typhos_core::columns::{Places, Plan, SetAside};
 use typhos_core::run::{Monitor, RunOptions};
 use typhos_core::sorting::Grouping;
@@ -16,7 +17,8 @@ use crate::proof::Proof;
 use crate::table::{FileMark, LoadedBefore};
 
 /// What happens to what is there already.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
 pub enum Mode {
     /// The output is new; one that exists is refused.
     #[default]

@@ -11,6 +11,7 @@ use crate::error::LoadError;
 use crate::load_plan::LoadPlan;
 use crate::run::{LoadReport, LoadRun};
 use crate::secret::Secret;
+use crate::stage::TakesParts;
 use crate::table::{FileMark, LoadedBefore};
 use crate::whole::pending::{Awaited, Probe};
 
@@ -30,6 +31,11 @@ pub trait Destination: Debug {
     /// Whether it speaks SQL, so that statements can be given to go before and after the rows.
     fn speaks_sql(&self) -> bool {
         false
+    }
+
+    /// The same place for a load in parts, where it takes any.
+    fn takes_parts(&self) -> Option<&dyn TakesParts> {
+        None
     }
 
     /// For each file, a load of its contents that the target knows of; see [`Target::loaded_before`].
@@ -64,6 +70,11 @@ pub trait Destination: Debug {
 pub trait Written: Target + Clone + Debug {
     /// The file or directory.
     fn output(&self) -> &Path;
+
+    /// See [`Destination::takes_parts`].
+    fn parted(&self) -> Option<&dyn TakesParts> {
+        None
+    }
 }
 
 impl<T: Written> Destination for T {
@@ -77,6 +88,10 @@ impl<T: Written> Destination for T {
 
     fn awaited(&self) -> Awaited {
         Awaited::output(self.output())
+    }
+
+    fn takes_parts(&self) -> Option<&dyn TakesParts> {
+        self.parted()
     }
 
     fn plan(&self, job: &Job<'_>) -> Result<LoadPlan, LoadError> {

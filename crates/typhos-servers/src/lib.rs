@@ -36,6 +36,8 @@ pub use server_url::{ServerKind, ServerUrl};
 pub static KINDS: &[TargetKind] = &[
     #[cfg(feature = "postgres")]
     postgres::KIND,
+    #[cfg(feature = "postgres")]
+    postgres::lake::KIND,
     #[cfg(feature = "mariadb")]
     mariadb::KIND,
     #[cfg(feature = "clickhouse")]

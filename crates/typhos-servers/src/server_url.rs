@@ -206,6 +206,14 @@ impl ServerUrl {
 
     /// A URL without the password that is in it, and that; `None` where there is none, or no such URL.
     pub fn without_password(text: &str) -> Option<(String, Secret)> {
+        // The place of a catalog is a server, too.
+        if let Some(catalog) = text.strip_prefix("iceberg+") {
+            let (url, password) = match catalog.starts_with("http") {
+                true => without_login(catalog)?,
+                false => ServerUrl::without_password(catalog)?,
+            };
+            return Some((format!("iceberg+{url}"), password));
+        }
         let password = ServerUrl::parse(text)?.ok()?.password?;
         let (scheme, rest) = text.split_once("://")?;
         let (login, place) = rest.split_once('@')?;
@@ -243,9 +251,37 @@ impl fmt::Display for ServerUrl {
     }
 }
 
+/// A URL of a web server without the password in it, and that.
+fn without_login(text: &str) -> Option<(String, Secret)> {
+    let (scheme, rest) = text.split_once("://")?;
+    let end = rest.find('/').unwrap_or(rest.len());
+    let (login, _) = rest[..end].rsplit_once('@')?;
+    let (user, word) = login.split_once(':').filter(|(_, word)| !word.is_empty())?;
+    let word = percent_decode_str(word).decode_utf8_lossy().into_owned();
+    Some((format!("{scheme}://{user}@{}", &rest[login.len() + 1..]), Secret::new(word)))
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn catalogs_have_passwords_that_are_taken_off() {
+        let without = |url| {
+            ServerUrl::without_password(url).map(|(url, word)| (url, word.reveal().to_owned()))
+        };
+        let token = without("iceberg+https://:a%2Fb@lake.example/api?warehouse=w");
+        assert_eq!(
+            token,
+            Some(("iceberg+https://@lake.example/api?warehouse=w".into(), "a/b".into()))
+        );
+        let database = without("iceberg+postgresql://anna:x@db.example/lake");
+        assert_eq!(
+            database,
+            Some(("iceberg+postgresql://anna@db.example/lake".into(), "x".into()))
+        );
+        assert_eq!(without("iceberg+https://lake.example/a:b@c"), None);
+    }
 
     #[test]
     fn urls_are_taken_apart_and_never_shown_with_a_password() {

@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 use serde_json::json;
 use typhos_core::columns::Plan;
 use typhos_core::infer::{counted, grouped};
+use typhos_core::schema::Schema;
 use typhos_core::sorting::DEFAULT_SORT_MEMORY;
 use typhos_core::text::{Input, InputFile, Undeclared};
 use typhos_load::{
@@ -31,10 +32,7 @@ pub fn run(args: &Load, common: &Common, console: &mut Console) -> Result<Outcom
     // What a plan says is about everything.
     let bound = if args.plan { super::plan } else { first::plan };
     let (mut plan, mut input) = bound(&args.schema, &args.inputs, &args.input, common, console)?;
-    let table = args.table.clone().or_else(|| plan.schema().table.clone()).unwrap_or_else(|| {
-        let files: Vec<String> = input.files().iter().map(InputFile::name).collect();
-        super::table_name(files.iter().map(String::as_str))
-    });
+    let table = table_of(args, plan.schema(), &input);
     super::warn_of_password(&args.into, console)?;
     let mut destination = destination(args, &plan, &table)?;
     let mut history = Vec::new();
@@ -143,6 +141,14 @@ pub fn run(args: &Load, common: &Common, console: &mut Console) -> Result<Outcom
         }
     })?;
     Ok(Outcome::objecting_if(misfits > 0))
+}
+
+/// The name of the table that is loaded: as it is said, or as the files are called.
+pub fn table_of(args: &Load, schema: &Schema, input: &Input) -> String {
+    args.table.clone().or_else(|| schema.table.clone()).unwrap_or_else(|| {
+        let files: Vec<String> = input.files().iter().map(InputFile::name).collect();
+        super::table_name(files.iter().map(String::as_str))
+    })
 }
 
 /// Why a load came to nothing.

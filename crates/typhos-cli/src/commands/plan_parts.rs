@@ -5,7 +5,7 @@
 //! what is left.
 
 use std::fmt::Write;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use typhos_load::stage::Stage;
 use typhos_load::{keep_apart, write_file};
@@ -13,6 +13,7 @@ use typhos_load::{keep_apart, write_file};
 use crate::args::{PlanParts, Scheduler};
 use crate::console::{self, Console, GOOD, paint};
 use crate::outcome::{Failure, Outcome};
+use crate::targets::kinds;
 
 pub fn run(args: &PlanParts, console: &mut Console) -> Result<Outcome, Failure> {
     if args.inputs.iter().any(|input| input.as_os_str() == "-") {
@@ -104,7 +105,12 @@ impl Work {
                 })
             }
             (None, Some(schema), Some(into)) => {
-                let stage = args.stage.clone().unwrap_or_else(|| Stage::beside(into));
+                // What is no path has no place beside it.
+                let beside = || match into.to_str().is_some_and(|into| kinds().is_url(into)) {
+                    true => PathBuf::from(format!("{name}.stage")),
+                    false => Stage::beside(into),
+                };
+                let stage = args.stage.clone().unwrap_or_else(beside);
                 let (schema, into, stage) = (word(schema), word(into), word(&stage));
                 let part = format!(
                     r#"  status=0

@@ -16,8 +16,9 @@ use typhos_load::stage::{
 };
 use typhos_load::{
     Address, DEFAULT_MEMORY, Destination, LoadOptions, LoadReport, MisfitLimit, Mode, Parts, Proof,
-    Statements,
+    Statements, Timeouts,
 };
+use typhos_servers::ServerUrl;
 
 use super::load::{failed, opened, rejects_of, tell};
 use crate::args::{Commit, Common, Load};
@@ -44,11 +45,21 @@ pub fn load(
         (_, Some(bytes)) => Parts::Bytes(bytes),
         (count, None) => Parts::Count(count.unwrap_or(1)),
     };
-    let target = destination(&args.into, parts, args)?;
-    let Some(path) = target.path().map(Path::to_path_buf) else {
-        return Err(Failure::Usage("parts become a directory of Parquet files: name one".into()));
+    let table = super::load::table_of(args, &schema, &input);
+    let into = ServerUrl::without_password(&args.into).map_or(args.into.clone(), |(url, _)| url);
+    super::warn_of_password(&args.into, console)?;
+    let target = destination(&args.into, &table, args.table.is_some(), parts, args)?;
+    let Some(taker) = target.takes_parts() else {
+        return Err(Failure::Usage(
+            "parts become a directory of Parquet files, or a table of a lake: name one".into(),
+        ));
     };
-    let stage_path = args.stage.clone().unwrap_or_else(|| Stage::beside(&path));
+    if let Some(why) = taker.refuses(args.mode) {
+        return Err(refused(why));
+    }
+    // Files say themselves what they are: only what has tables has a name for this one.
+    let table = if target.path().is_some() { String::new() } else { table };
+    let stage_path = args.stage.clone().unwrap_or_else(|| taker.stage());
     let stage = Stage::open(&stage_path)?;
 
     let whole = input.part().expect("it was narrowed").1.clone();
@@ -62,8 +73,8 @@ pub fn load(
     }
     stage.forget_committed()?;
     let is_this = |there: &PartManifest| {
-        (&there.read.whole, &there.schema, &there.target)
-            == (&whole, &hash, &path.display().to_string())
+        (&there.read.whole, &there.schema, &there.target, &there.table, there.mode)
+            == (&whole, &hash, &into, &table, args.mode)
     };
     if let Some(there) = stage.find(part)?.filter(|there| args.begin.is_none() && is_this(there)) {
         console.note(format!(
@@ -97,7 +108,9 @@ pub fn load(
 
     let folder = stage.folder(part)?;
     let name = folder.file_name().unwrap_or_default().to_string_lossy().into_owned();
-    let destination = destination(&folder.display().to_string(), parts, args)?;
+    let (destination, note) = taker
+        .part(&plan, args.mode, &folder)
+        .map_err(|error| failed(error.into(), &plan, &input))?;
     let rejects = rejects_beside(&rejects_of(&*target, &input), &folder);
     let options = LoadOptions {
         run: common.run_options(),
@@ -117,8 +130,10 @@ pub fn load(
         read: PartOf::read(&input).expect("it was narrowed"),
         schema: hash,
         columns: plan.schema().columns.len() as u64,
-        target: path.display().to_string(),
-        replace: args.mode == Mode::Replace,
+        target: into,
+        table,
+        mode: args.mode,
+        note,
         rejects_to: args
             .rejects
             .clone()
@@ -160,19 +175,28 @@ fn refuse_what_is_whole(schema: &Schema, args: &Load) -> Result<(), Failure> {
         .find(|column| matches!(column.generate, Some(Generate::RowNumber { .. })))
     {
         format!("'{}' counts all rows; take it out, or count by file and line", column.name)
-    } else if !matches!(args.mode, Mode::Create | Mode::Replace) {
-        "a directory of Parquet files is created or replaced".into()
     } else if args.server.statements() != Statements::default() {
         "--before and --after are for databases, and parts become Parquet files".into()
     } else {
         return Ok(());
     };
-    Err(Failure::Usage(format!("this cannot be loaded in parts: {what}")))
+    Err(refused(&what))
 }
 
-fn destination(into: &str, parts: Parts, args: &Load) -> Result<Box<dyn Destination>, Failure> {
+fn refused(what: &str) -> Failure {
+    Failure::Usage(format!("this cannot be loaded in parts: {what}"))
+}
+
+fn destination(
+    into: &str,
+    table: &str,
+    is_named: bool,
+    parts: Parts,
+    args: &Load,
+) -> Result<Box<dyn Destination>, Failure> {
     let timeouts = args.server.timeouts();
-    opened(&Address { into, table: "", is_named: false, parts: Some(parts), timeouts }, true, into)
+    let wants_parts = args.parts.is_some() || args.part_size.is_some();
+    opened(&Address { into, table, is_named, parts: Some(parts), timeouts }, wants_parts, into)
 }
 
 /// The rejects file of a part, beside its folder.
@@ -226,8 +250,7 @@ fn misfits_of(account: &Account, plan: &Plan, input: &Input) -> Vec<PartMisfits>
 pub fn commit(args: &Commit, common: &Common, console: &mut Console) -> Result<Outcome, Failure> {
     let stage = Stage::existing(&args.stage)?;
     let progress = Progress::of_unknown("looking at the parts", common.quiet);
-    let committed =
-        typhos_load::stage::commit(&stage, &|path| typhos_files::parquet::rows_of(path), &progress);
+    let committed = typhos_load::stage::commit(&stage, &open, &progress);
     drop(progress);
     let committed = match committed {
         Ok(committed) => committed,
@@ -246,10 +269,19 @@ pub fn commit(args: &Commit, common: &Common, console: &mut Console) -> Result<O
     Ok(Outcome::objecting_if(misfits > 0))
 }
 
+/// Opens the target that a part was loaded for.
+fn open(into: &str, table: &str) -> Result<Box<dyn Destination>, String> {
+    let (parts, timeouts) = (Some(Parts::Count(1)), Timeouts::default());
+    let address = Address { into, table, is_named: true, parts, timeouts };
+    kinds().open(&address, false).map_err(|_| format!("'{into}' is no target that takes parts"))
+}
+
 fn not_committed(error: CommitError) -> Failure {
     match error {
         CommitError::Target(error) => error.into(),
-        CommitError::Nothing(_) | CommitError::Differ { .. } => Failure::Usage(error.to_string()),
+        CommitError::Nothing(_) | CommitError::Differ { .. } | CommitError::Address(_) => {
+            Failure::Usage(error.to_string())
+        }
         CommitError::Busy(_) => Failure::Machine(error.to_string()),
         _ => Failure::Refused(error.to_string()),
     }
@@ -265,13 +297,13 @@ fn account(committed: &Committed) -> Account {
 const SHOWN_MISFITS: usize = 5;
 
 fn show(committed: &Committed, console: &mut Console) -> Result<(), Failure> {
-    let Committed { target, files, .. } = committed;
+    let files = &committed.files;
     let bytes: u64 = files.iter().map(|file| file.bytes).sum();
     console.say(format!(
         "{}  {}, {}  {}",
         paint(
             BOLD,
-            safe(&format!("{} in {}", target.display(), counted(files.len() as u64, "file")))
+            safe(&format!("{} in {}", name(committed), counted(files.len() as u64, "file")))
         ),
         counted(committed.account.loaded, "row"),
         counted(committed.columns, "column"),
@@ -279,6 +311,9 @@ fn show(committed: &Committed, console: &mut Console) -> Result<(), Failure> {
     ))?;
     if committed.was_there {
         console.note("all of it was visible already: only the stage was left to be tidied")?;
+    }
+    if let Some(note) = &committed.note {
+        console.say(paint(DIM, format!("  {}", safe(note))))?;
     }
     let examples = committed.misfits.iter().flat_map(|misfits| {
         let column = misfits.column.as_deref();
@@ -323,6 +358,14 @@ fn show(committed: &Committed, console: &mut Console) -> Result<(), Failure> {
     Ok(())
 }
 
+/// What was published into.
+fn name(committed: &Committed) -> String {
+    match &committed.table[..] {
+        "" => committed.target.clone(),
+        table => format!("{} table {table}", committed.target),
+    }
+}
+
 fn as_json(committed: &Committed) -> serde_json::Value {
     let PartAccount { read, loaded, set_aside, without_elements, nulled } = committed.account;
     let misfits = committed.misfits.iter().map(|misfits| {
@@ -336,7 +379,8 @@ fn as_json(committed: &Committed) -> serde_json::Value {
     });
     json!({
         "typhos": 1,
-        "target": committed.target.display().to_string(),
+        "target": committed.target,
+        "table": (!committed.table.is_empty()).then_some(&committed.table),
         "parts": committed.parts,
         "files": files.collect::<Vec<_>>(),
         "rejects": committed.rejects.as_ref().map(|path| path.display().to_string()),

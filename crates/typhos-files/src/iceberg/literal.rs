@@ -139,7 +139,7 @@ impl Literal {
                 Avro::Decimal(bytes.into())
             }
             Literal::Text(text) => Avro::String(text.clone()),
-            Literal::Uuid(bytes) => Avro::Fixed(16, bytes.to_vec()),
+            Literal::Uuid(bytes) => Avro::Uuid(uuid::Uuid::from_bytes(*bytes)),
         }
     }
 

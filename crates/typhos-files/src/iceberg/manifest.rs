@@ -202,7 +202,9 @@ fn avro_type(word: &str) -> Value {
             let is_utc = word == "timestamptz";
             json!({ "type": "long", "logicalType": "timestamp-micros", "adjust-to-utc": is_utc })
         }
-        "uuid" => json!({ "type": "fixed", "name": "uuid_fixed", "size": 16 }),
+        "uuid" => {
+            json!({ "type": "fixed", "name": "uuid_fixed", "size": 16, "logicalType": "uuid" })
+        }
         word => match digits(&word.replace(' ', "")) {
             Some((precision, scale)) => json!({
                 "type": "fixed", "name": format!("decimal_{precision}_{scale}"), "size": bytes_of(precision),
@@ -691,7 +693,11 @@ mod tests {
             let reader = Reader::new(bytes).unwrap();
             let json = serde_json::to_string(reader.writer_schema()).unwrap();
             let maps = json.matches("\"logicalType\":\"map\"").count();
-            (json.matches("\"field-id\"").count(), json.contains("\"element-id\":133") && maps == 6, json)
+            (
+                json.matches("\"field-id\"").count(),
+                json.contains("\"element-id\":133") && maps == 6,
+                json,
+            )
         };
         let (was, is) = (numbers(&bytes), numbers(&gone));
         // Five of an entry, sixteen of a file, twelve of pairs, three of partitions.

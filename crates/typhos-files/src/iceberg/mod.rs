@@ -69,32 +69,26 @@ pub fn destination(
     Ok(Box::new(LakeTable { catalog: open(address.into)?, table, parts: address.parts }))
 }
 
-/// Takes the settings of a catalog off its URL.
-///
-/// # Errors
-/// A sentence about a setting that there is not.
-pub fn settings(url: &str) -> Result<(&str, Settings), String> {
+/// Takes the settings of a catalog off its URL: what stands before the question mark, the settings, and what else stands
+/// behind it.
+pub fn settings(url: &str) -> (&str, Settings, String) {
     let (url, query) = url.split_once('?').unwrap_or((url, ""));
     let mut settings = Settings::default();
+    let mut rest = Vec::new();
     for pair in query.split('&').filter(|pair| !pair.is_empty()) {
         let (key, value) = pair.split_once('=').unwrap_or((pair, ""));
         let value = percent_encoding::percent_decode_str(value).decode_utf8_lossy().into_owned();
         match key {
-            "warehouse" => settings.warehouse = Some(folder(value)),
+            "warehouse" => settings.warehouse = Some(value),
             "name" => settings.name = Some(value),
-            other => {
-                return Err(format!(
-                    "the URL of a catalog has no '{}': there are ?warehouse= and ?name=",
-                    other.escape_debug()
-                ));
-            }
+            _ => rest.push(pair),
         }
     }
-    Ok((url, settings))
+    (url, settings, rest.join("&"))
 }
 
 /// A warehouse as tables name it: a folder of this machine as a URL.
-fn folder(warehouse: String) -> String {
+pub fn folder(warehouse: String) -> String {
     match warehouse.contains(':') {
         true => warehouse,
         false => place::url_of(Path::new(&warehouse)),
@@ -103,7 +97,13 @@ fn folder(warehouse: String) -> String {
 
 /// Opens a catalog in a file or behind a server.
 fn open(url: &str) -> Result<Arc<dyn Catalog>, String> {
-    let (place, settings) = settings(url)?;
+    let (place, settings, rest) = settings(url);
+    if !rest.is_empty() {
+        let key = rest.split(['=', '&']).next().unwrap_or_default().escape_debug();
+        return Err(format!(
+            "the URL of a catalog has no '{key}': there are ?warehouse= and ?name="
+        ));
+    }
     let Some(place) = place.strip_prefix("iceberg+") else {
         return Err(format!("'{place}' is not the URL of a catalog"));
     };
@@ -113,7 +113,7 @@ fn open(url: &str) -> Result<Arc<dyn Catalog>, String> {
             return Err("name the file of the catalog: iceberg+sqlite:lake/catalog.db".into());
         }
         let beside = || place::url_of(&typhos_load::whole::parent(&path).join("warehouse"));
-        let warehouse = settings.warehouse.unwrap_or_else(beside);
+        let warehouse = settings.warehouse.map_or_else(beside, folder);
         let rows = SqliteRows::new(&path);
         let shown = path.display().to_string();
         return Ok(Arc::new(SqlCatalog::new(rows, shown, settings.name, Some(warehouse))));
@@ -128,14 +128,13 @@ mod tests {
 
     #[test]
     fn urls_of_catalogs_have_settings() {
-        let (url, found) =
-            settings("iceberg+sqlite:/lake/c.db?warehouse=s3%3A%2F%2Flake%2Fw&name=ferry").unwrap();
-        assert_eq!(url, "iceberg+sqlite:/lake/c.db");
+        let url = "iceberg+sqlite:/lake/c.db?warehouse=s3%3A%2F%2Flake%2Fw&name=ferry&ca=x";
+        let (url, found, rest) = settings(url);
+        assert_eq!((url, &rest[..]), ("iceberg+sqlite:/lake/c.db", "ca=x"));
         assert_eq!(found.warehouse.as_deref(), Some("s3://lake/w"));
         assert_eq!(found.name.as_deref(), Some("ferry"));
-        let (_, found) = settings("iceberg+sqlite:c.db?warehouse=/lake/w").unwrap();
-        assert_eq!(found.warehouse.as_deref(), Some("file:///lake/w"));
-        assert!(settings("iceberg+sqlite:c.db?wharehouse=/w").unwrap_err().contains("wharehouse"));
+        assert_eq!(folder("/lake/w".into()), "file:///lake/w");
+        assert!(open("iceberg+sqlite:c.db?wharehouse=/w").unwrap_err().contains("wharehouse"));
         assert!(open("iceberg+sqlite:").unwrap_err().contains("name the file"));
     }
 }

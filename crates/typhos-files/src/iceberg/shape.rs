@@ -1,5 +1,6 @@
 //! What a load makes of a table before it has rows: its columns, how its files are partitioned, in which order rows stand.
 
+use serde::{Deserialize, Serialize};
 use typhos_core::columns::Plan;
 use typhos_core::remedy::Remedy;
 use typhos_core::schema::{Partition, SortKey};
@@ -18,7 +19,7 @@ use crate::parquet::{InTable, sorted_by_value};
 const FIRST_PARTITION: i32 = 1000;
 
 /// What a load makes of a table.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Shape {
     /// The columns.
     pub schema: TableSchema,
@@ -28,17 +29,18 @@ pub struct Shape {
     pub order: i32,
     /// What changes before there are rows.
     pub updates: Vec<Update>,
-    /// How files are written.
-    pub files: InTable,
 }
 
-/// What a load makes of a table, and what is worth knowing of it; or the problems.
+/// A shape, how files of it are written, and what is worth knowing of it.
+pub type Shaped = (Shape, InTable, Vec<String>);
+
+/// What a load makes of a table; or the problems.
 pub fn shape(
     plan: &Plan,
     table: &TableName,
     base: &Loaded,
     mode: Mode,
-) -> Result<(Shape, Vec<String>), Vec<Problem>> {
+) -> Result<Shaped, Vec<Problem>> {
     let is_new = base.file.is_empty();
     if !is_new && base.metadata.format_version != FORMAT {
         let version = base.metadata.format_version;
@@ -60,7 +62,7 @@ fn fitting(
     plan: &Plan,
     table: &TableName,
     metadata: &TableMetadata,
-) -> Result<(Shape, Vec<String>), Vec<Problem>> {
+) -> Result<Shaped, Vec<Problem>> {
     let rows = plan.arrow();
     let help = || Remedy::of("declare it so that the table takes it, or pass {mode = replace}");
     let broken = |what: &str| {
@@ -138,18 +140,11 @@ fn fitting(
     let wanted = sort_fields(&schema, plan);
     let order = metadata.order().filter(|order| !wanted.is_empty() && order.fields == wanted);
     let order = order.map_or(0, |order| order.order_id);
-    Ok((
-        Shape { schema, spec, order, updates: Vec::new(), files: InTable { stored, partition } },
-        told,
-    ))
+    Ok((Shape { schema, spec, order, updates: Vec::new() }, InTable { stored, partition }, told))
 }
 
 /// The shape of a table as it is declared, with what of it was there before.
-fn declared(
-    plan: &Plan,
-    metadata: &TableMetadata,
-    is_new: bool,
-) -> Result<(Shape, Vec<String>), Vec<Problem>> {
+fn declared(plan: &Plan, metadata: &TableMetadata, is_new: bool) -> Result<Shaped, Vec<Problem>> {
     let rows = plan.arrow();
     let docs: Vec<_> = plan.schema().columns.iter().map(|column| column.comment.clone()).collect();
     let refused = |wrong: Vec<String>| {
@@ -213,7 +208,7 @@ fn declared(
         updates.push(Update::SetDefaultSortOrder { sort_order_id: order });
     }
     let stored = schema.stored(&rows).map_err(refused)?.into();
-    Ok((Shape { schema, spec, order, updates, files: InTable { stored, partition } }, told))
+    Ok((Shape { schema, spec, order, updates }, InTable { stored, partition }, told))
 }
 
 /// The number behind all others, or the first one.

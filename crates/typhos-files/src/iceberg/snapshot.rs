@@ -24,7 +24,7 @@ const UNKNOWN_TRIES: u32 = 5;
 const FIRST_WAIT: Duration = Duration::from_millis(50);
 
 /// The longest wait.
-const LONGEST_WAIT: Duration = Duration::from_secs(5);
+const LONGEST_WAIT: Duration = Duration::from_secs(2);
 
 /// What is to become part of a table.
 pub struct Addition<'a> {
@@ -40,6 +40,16 @@ pub struct Addition<'a> {
     pub mode: Mode,
     /// The files.
     pub files: Vec<NewFile>,
+    /// What tells the load from all others, which the snapshot keeps.
+    pub id: &'a str,
+}
+
+/// Under which key a snapshot keeps that.
+const ID: &str = "typhos.load";
+
+/// Whether a table has a snapshot of a load.
+pub fn has_load(table: &Loaded, id: &str) -> bool {
+    table.metadata.snapshots.iter().any(|it| it.summary.get(ID).is_some_and(|known| known == id))
 }
 
 /// What became of it.
@@ -283,6 +293,7 @@ impl Addition<'_> {
             say("deleted-data-files", Some(files.to_string()));
             say("deleted-records", Some(rows.to_string()));
         }
+        say(ID, Some(self.id.to_owned()));
         for (key, more) in [
             ("total-data-files", added_files),
             ("total-records", added_rows),

@@ -4,10 +4,14 @@
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
+use typhos_core::columns::Plan;
 use typhos_core::run::{Monitor, RunOptions};
 use typhos_core::wording::counted;
 use typhos_load::proof::Proof;
-use typhos_load::whole::forget_list;
+use typhos_load::stage::{PartFile, Published, Publishing, TakesParts, link_all};
+use typhos_load::whole::{WholeDirectory, forget_list};
 use typhos_load::witness::Witness;
 use typhos_load::{
     Action, Awaited, DataFile, Destination, Done, Gate, Job, LoadError, LoadPlan, LoadReport,
@@ -20,8 +24,8 @@ use super::catalog::{Catalog, Loaded, TableName};
 use super::facts::file_at;
 use super::place;
 use super::shape::{Shape, shape};
-use super::snapshot::{AddError, Addition};
-use crate::parquet::{ParquetSink, ParquetTarget, PartitionedEncoder};
+use super::snapshot::{AddError, Addition, has_load};
+use crate::parquet::{InTable, ParquetSink, ParquetTarget, PartitionedEncoder, rows_of};
 
 /// Bytes after which a data file is followed by another, where nobody says: as is usual in lakes.
 const FILE_BYTES: u64 = 512 << 20;
@@ -43,6 +47,10 @@ impl Destination for LakeTable {
         Awaited::Unseen
     }
 
+    fn takes_parts(&self) -> Option<&dyn TakesParts> {
+        Some(self)
+    }
+
     fn plan(&self, job: &Job<'_>) -> Result<LoadPlan, LoadError> {
         plan_of(self.clone(), job)
     }
@@ -62,6 +70,28 @@ impl LakeTable {
                 (Loaded { metadata, file: String::new() }, false)
             }
         })
+    }
+
+    fn failed(&self, message: String, help: &str) -> TargetError {
+        TargetError::Server { target: self.catalog.shown(), message, help: help.into() }
+    }
+
+    /// What a load makes of the table, once its plan was looked at.
+    fn shape(
+        &self,
+        plan: &Plan,
+        base: &Loaded,
+        exists: bool,
+        mode: Mode,
+    ) -> Result<(Shape, InTable), TargetError> {
+        if exists && mode == Mode::Create {
+            return Err(TargetError::Exists(PathBuf::from(self.table.to_string())));
+        }
+        let shaped = shape(plan, &self.table, base, mode).map_err(|problems| {
+            let what: Vec<_> = problems.into_iter().map(|problem| problem.what).collect();
+            self.failed(format!("{}: {}", self.table, what.join("; ")), "")
+        });
+        shaped.map(|(shape, files, _)| (shape, files))
     }
 
     /// How a directory of files is shared out.
@@ -114,7 +144,7 @@ impl Target for LakeTable {
         let schema = job.plan.schema();
         let mut notes = Vec::new();
         let shape = match shaped {
-            Ok((shape, told)) => {
+            Ok((shape, _, told)) => {
                 notes = told;
                 Some(shape)
             }
@@ -170,33 +200,23 @@ impl Target for LakeTable {
         run: &mut RunOptions,
     ) -> Result<(Self::Encoder, LakeSink), TargetError> {
         let (base, exists) = self.base()?;
-        let again = |what: String| TargetError::Server {
-            target: self.catalog.shown(),
-            message: what,
-            help: "load again".into(),
-        };
-        if exists && job.mode == Mode::Create {
-            return Err(again(format!("{} was made by somebody else in the meantime", self.table)));
-        }
-        let (shape, _) = shape(job.plan, &self.table, &base, job.mode).map_err(|problems| {
-            let what: Vec<_> = problems.into_iter().map(|problem| problem.what).collect();
-            again(format!("{} changed in the meantime: {}", self.table, what.join("; ")))
-        })?;
+        let (shape, files) = self.shape(job.plan, &base, exists, job.mode)?;
         let aside = Aside::at(&base.metadata.location)?;
         let files = ParquetTarget {
             path: aside.path.clone(),
-            parts: Some(self.sharing(!shape.files.partition.is_empty())),
-            within: Some(shape.files.clone()),
+            parts: Some(self.sharing(!files.partition.is_empty())),
+            within: Some(files),
         };
         let (encoder, sink) = files.stage(job, run)?;
-        let publication =
-            Publication { catalog: self.catalog, table: self.table, base, shape, mode: job.mode };
+        let publication = Publication { table: self, base, shape, mode: job.mode };
         Ok((encoder, LakeSink { files: sink, aside, publication, gate: job.gate.clone() }))
     }
 }
 
 /// Where the files of a load are until they are part of a table.
 struct Aside {
+    /// Its name, which tells the load from all others.
+    id: String,
     /// The directory that is written, on this machine.
     path: PathBuf,
     /// Its URL, once all of it is where it belongs.
@@ -211,7 +231,11 @@ struct Aside {
 
 impl Aside {
     fn at(location: &str) -> Result<Aside, TargetError> {
-        let name = Uuid::new_v4().to_string();
+        Aside::named(location, Uuid::new_v4().to_string())
+    }
+
+    /// The same, under a name of its own.
+    fn named(location: &str, name: String) -> Result<Aside, TargetError> {
         let url = place::inside(location, &format!("data/{name}"));
         let local = place::local(&place::reached(location))
             .map_err(|why| TargetError::io(Path::new(location))(std::io::Error::other(why)))?;
@@ -219,15 +243,15 @@ impl Aside {
             Some(location) => {
                 let folder = location.join("data");
                 std::fs::create_dir_all(&folder).map_err(TargetError::io(&folder))?;
-                (folder.join(name), None)
+                (folder.join(&name), None)
             }
             None => {
                 let scratch = tempfile::Builder::new().prefix("typhos-").tempdir();
                 let scratch = scratch.map_err(TargetError::io(&std::env::temp_dir()))?;
-                (scratch.path().join(name), Some(scratch))
+                (scratch.path().join(&name), Some(scratch))
             }
         };
-        Ok(Aside { path, url, scratch, is_kept: false, sent: Vec::new() })
+        Ok(Aside { id: name, path, url, scratch, is_kept: false, sent: Vec::new() })
     }
 
     /// The URL of one of its files.
@@ -239,19 +263,17 @@ impl Aside {
     }
 
     /// Sends files to where they belong, where that is a store.
-    fn send(&mut self, files: &[DataFile], monitor: &dyn Monitor) -> Result<(), TargetError> {
+    fn send(&mut self, files: &[Placed<'_>], monitor: &dyn Monitor) -> Result<(), TargetError> {
         if self.scratch.is_none() {
             return Ok(());
         }
-        monitor.begin("uploading", Some(files.iter().map(|file| file.bytes).sum()));
         for file in files {
-            let url = self.url_of(&file.path);
-            let upload = place::upload(&file.path, &url, &mut |bytes| {
+            let upload = place::upload(file.from, &file.url, &mut |bytes| {
                 monitor.advance(bytes);
                 !monitor.stopped()
             })?;
-            self.sent.push(url.clone());
-            upload.complete().map_err(TargetError::io(Path::new(&url)))?;
+            self.sent.push(file.url.clone());
+            upload.complete().map_err(TargetError::io(Path::new(&file.url)))?;
         }
         Ok(())
     }
@@ -276,35 +298,41 @@ impl Drop for Aside {
 
 /// What files are to become part of.
 struct Publication {
-    catalog: Arc<dyn Catalog>,
-    table: TableName,
+    table: LakeTable,
     base: Loaded,
     shape: Shape,
     mode: Mode,
 }
 
+/// A data file, where it can be read and where it is going to be.
+struct Placed<'f> {
+    from: &'f Path,
+    url: String,
+    rows: u64,
+}
+
 impl Publication {
-    /// Makes files part of the table. Returns what there is to say of it.
+    /// Makes files part of the table that are where they belong. `is_kept` is told that they are part of it, or may be.
+    /// Returns what there is to say of it.
     fn publish(
         self,
-        files: &[DataFile],
-        aside: &mut Aside,
-        gate: &Gate,
+        files: &[Placed<'_>],
+        (id, gate): (&str, &Gate),
+        is_kept: &mut bool,
         monitor: &dyn Monitor,
     ) -> Result<Option<String>, TargetError> {
-        let Publication { catalog, table, base, shape, mode } = self;
-        aside.send(files, monitor)?;
-        let known = files.iter().filter(|file| file.rows > 0).map(|file| {
-            let of = (&shape.spec, &shape.schema);
-            file_at(&file.path, &aside.url_of(&file.path), of, shape.order)
-        });
+        let Publication { table: LakeTable { catalog, table, .. }, base, shape, mode } = self;
+        let known = files
+            .iter()
+            .filter(|file| file.rows > 0)
+            .map(|file| file_at(file.from, &file.url, (&shape.spec, &shape.schema), shape.order));
         let files = known.collect::<Result<Vec<_>, _>>()?;
         gate.pass()?;
-        let addition =
-            Addition { catalog: &*catalog, table: &table, base, shape: &shape, mode, files };
+        let (catalog, table, shape) = (&*catalog, &table, &shape);
+        let addition = Addition { catalog, table, base, shape, mode, files, id };
         match addition.publish(monitor) {
             Ok(added) => {
-                aside.is_kept = true;
+                *is_kept = true;
                 Ok((added.lost > 0).then(|| {
                     let times = counted(added.lost.into(), "time");
                     format!("others changed {table} meanwhile, {times}; this came behind them")
@@ -312,7 +340,7 @@ impl Publication {
             }
             Err(AddError::Not(error)) => Err(error),
             Err(AddError::Unknown(error)) => {
-                aside.is_kept = true;
+                *is_kept = true;
                 Err(error)
             }
         }
@@ -341,11 +369,133 @@ impl Sink for LakeSink {
     fn publish(mut self, proof: Proof, monitor: &dyn Monitor) -> Result<Done, TargetError> {
         let (files, rows) = self.files.keep()?;
         forget_list(&self.aside.path);
-        let note = self.publication.publish(&files, &mut self.aside, &self.gate, monitor)?;
+        let placed: Vec<Placed<'_>> = files
+            .iter()
+            .map(|file| Placed {
+                from: &file.path,
+                url: self.aside.url_of(&file.path),
+                rows: file.rows,
+            })
+            .collect();
+        monitor.begin("uploading", Some(files.iter().map(|file| file.bytes).sum()));
+        self.aside.send(&placed, monitor)?;
+        let id = self.aside.id.clone();
+        let mut is_kept = false;
+        let published = self.publication.publish(&placed, (&id, &self.gate), &mut is_kept, monitor);
+        self.aside.is_kept = is_kept;
+        let note = published?;
         let moved = Moved { inserted: rows, ..Moved::default() };
         let files = files.into_iter().filter(|file| file.rows > 0);
         let files =
             files.map(|file| DataFile { path: self.aside.url_of(&file.path).into(), ..file });
         Ok(Done { proof, moved, files: files.collect(), note })
+    }
+}
+
+/// What a table wants to be told again when the parts of a load are published: what it was, and what they make of it.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+struct Note {
+    /// Which table it was; none where it is to be made.
+    uuid: Option<String>,
+    /// Its columns.
+    schema_id: i32,
+    /// Its partitions.
+    spec_id: i32,
+    /// What the parts make of it.
+    shape: Shape,
+}
+
+impl Note {
+    fn of(base: &Loaded, shape: Shape) -> Note {
+        let Loaded { metadata, file } = base;
+        Note {
+            uuid: (!file.is_empty()).then(|| metadata.table_uuid.clone()),
+            schema_id: metadata.current_schema_id,
+            spec_id: metadata.default_spec_id,
+            shape,
+        }
+    }
+}
+
+impl TakesParts for LakeTable {
+    fn refuses(&self, _mode: Mode) -> Option<&'static str> {
+        None
+    }
+
+    fn stage(&self) -> PathBuf {
+        PathBuf::from(format!("{}.stage", plain_name(&self.table.to_string())))
+    }
+
+    fn part(
+        &self,
+        plan: &Plan,
+        mode: Mode,
+        folder: &Path,
+    ) -> Result<(Box<dyn Destination>, Value), TargetError> {
+        let (base, exists) = self.base()?;
+        let (shape, files) = self.shape(plan, &base, exists, mode)?;
+        let parts = Some(self.sharing(!files.partition.is_empty()));
+        let note = serde_json::to_value(Note::of(&base, shape)).expect("plain values");
+        let target = ParquetTarget { path: folder.to_path_buf(), parts, within: Some(files) };
+        Ok((Box::new(target), note))
+    }
+
+    fn rows_of(&self, file: &Path) -> Result<u64, TargetError> {
+        rows_of(file)
+    }
+
+    fn publish(
+        &self,
+        parts: &Publishing<'_>,
+        monitor: &dyn Monitor,
+    ) -> Result<Published, TargetError> {
+        let note: Note = serde_json::from_value(parts.note.clone()).map_err(|error| {
+            self.failed(
+                format!("the parts do not say what they are parts of: {error}"),
+                "load them again",
+            )
+        })?;
+        let (base, exists) = self.base()?;
+        let location = base.metadata.location.clone();
+        let mut aside = Aside::named(&location, parts.id.clone())?;
+        let url_of = |file: &PartFile| aside.url_of(&aside.path.join(&file.name));
+        let files: Vec<(PartFile, String)> =
+            parts.files.iter().map(|file| (file.clone(), url_of(file))).collect();
+        let published = |was_there, note| {
+            let there = files.iter().filter(|(file, _)| file.rows > 0).map(|(file, url)| {
+                DataFile { path: PathBuf::from(url), rows: file.rows, bytes: file.bytes }
+            });
+            Published { files: there.collect(), was_there, note }
+        };
+        if exists && has_load(&base, &parts.id) {
+            aside.is_kept = true;
+            return Ok(published(true, None));
+        }
+        if Note::of(&base, note.shape.clone()) != note {
+            return Err(self.failed(
+                format!("{} is no longer what it was when the parts were loaded", self.table),
+                "load them again",
+            ));
+        }
+        monitor.begin("publishing", Some(files.iter().map(|(file, _)| file.bytes).sum()));
+        if aside.scratch.is_none() {
+            // Of an attempt that was killed: no snapshot has it.
+            let _ = std::fs::remove_dir_all(&aside.path);
+            let directory = WholeDirectory::create(&aside.path, false)?;
+            link_all(&parts.files, directory.side_path(), monitor)?;
+            directory.keep()?;
+            forget_list(&aside.path);
+        }
+        let placed: Vec<Placed<'_>> = files
+            .iter()
+            .map(|(file, url)| Placed { from: &file.from, url: url.clone(), rows: file.rows })
+            .collect();
+        aside.send(&placed, monitor)?;
+        let publication =
+            Publication { table: self.clone(), base, shape: note.shape, mode: parts.mode };
+        let mut is_kept = false;
+        let told = publication.publish(&placed, (&parts.id, parts.gate), &mut is_kept, monitor);
+        aside.is_kept = is_kept;
+        Ok(published(false, told?))
     }
 }

@@ -151,12 +151,12 @@ fn hash(value: &Literal) -> Option<u32> {
 
 fn truncated(value: &Literal, width: u32) -> Option<Literal> {
     Some(match value {
+        // Below the smallest number there is none: it wraps around, as in the library that others follow.
         Literal::Int(value) => {
-            let value = i64::from(*value);
-            let below = value - value.rem_euclid(width.into());
-            Literal::Int(i32::try_from(below).ok()?)
+            let below = i64::from(*value) - i64::from(*value).rem_euclid(width.into());
+            Literal::Int(below as i32)
         }
-        Literal::Long(value) => Literal::Long(value.checked_sub(value.rem_euclid(width.into()))?),
+        Literal::Long(value) => Literal::Long(value.wrapping_sub(value.rem_euclid(width.into()))),
         Literal::Decimal(digits, precision) => {
             Literal::Decimal(digits - digits.rem_euclid(width.into()), *precision)
         }
@@ -209,6 +209,8 @@ mod tests {
         assert_eq!(truncate(Literal::Int(1)), Literal::Int(0));
         assert_eq!(truncate(Literal::Int(-1)), Literal::Int(-10));
         assert_eq!(truncate(Literal::Decimal(-1065, 4)), Literal::Decimal(-1070, 4));
+        let least = Transform::Truncate(1000).apply(&Literal::Long(i64::MIN));
+        assert_eq!(least, Some(Literal::Long(i64::MAX - 191)));
         let text = Transform::Truncate(3).apply(&Literal::Text("Tårnvik".into()));
         assert_eq!(text, Some(Literal::Text("Tår".into())));
         for word in ["bucket[16]", "truncate[4]", "identity", "hour", "void"] {

@@ -14,23 +14,26 @@ use ::parquet::arrow::arrow_reader::{
 use ::parquet::errors::ParquetError;
 use arrow_array::{ArrayRef, RecordBatch};
 use arrow_schema::{Schema as ArrowSchema, SchemaRef};
+use serde_json::Value;
+use typhos_core::columns::Plan;
 use typhos_core::run::{Monitor, RunOptions};
 use typhos_core::schema::{Partition, Schema};
 
 use super::blocks::block_bytes;
 use super::form::{Form, fidelity_notes, stored_name};
 use super::partitions::{Partitioned, PartitionedEncoder, Partitions, is_too_many, too_many};
-use super::read::files;
+use super::read::{files, rows_of};
 use super::recast::declared_array;
 use super::writers::{Writers, writers};
 use typhos_load::at_once::at_once;
 use typhos_load::budget::threads_within;
 use typhos_load::proof::{Proof, SentFacts};
+use typhos_load::stage::{Published, Publishing, Stage, TakesParts, publish_directory};
 use typhos_load::whole::{WholeDirectory, WholeFile};
 use typhos_load::witness::{Witness, prove_file};
 use typhos_load::{
-    DataFile, Done, Gate, Job, LoadPlan, Mode, Moved, Parts, Sink, Target, TargetError, TargetKind,
-    Written, plan_file,
+    DataFile, Destination, Done, Gate, Job, LoadPlan, Mode, Moved, Parts, Sink, Target,
+    TargetError, TargetKind, Written, plan_file,
 };
 
 /// Rows that are read back at once.
@@ -73,6 +76,42 @@ pub struct InTable {
 impl Written for ParquetTarget {
     fn output(&self) -> &Path {
         &self.path
+    }
+
+    fn parted(&self) -> Option<&dyn TakesParts> {
+        self.parts.is_some().then_some(self)
+    }
+}
+
+impl TakesParts for ParquetTarget {
+    fn refuses(&self, mode: Mode) -> Option<&'static str> {
+        let is_taken = matches!(mode, Mode::Create | Mode::Replace);
+        (!is_taken).then_some("a directory of Parquet files is created or replaced")
+    }
+
+    fn stage(&self) -> PathBuf {
+        Stage::beside(&self.path)
+    }
+
+    fn part(
+        &self,
+        _plan: &Plan,
+        _mode: Mode,
+        folder: &Path,
+    ) -> Result<(Box<dyn Destination>, Value), TargetError> {
+        Ok((Box::new(ParquetTarget { path: folder.to_path_buf(), ..self.clone() }), Value::Null))
+    }
+
+    fn rows_of(&self, file: &Path) -> Result<u64, TargetError> {
+        rows_of(file)
+    }
+
+    fn publish(
+        &self,
+        parts: &Publishing<'_>,
+        monitor: &dyn Monitor,
+    ) -> Result<Published, TargetError> {
+        publish_directory(&self.path, parts, monitor)
     }
 }
 

@@ -11,13 +11,15 @@ use typhos_core::run::Monitor;
 use typhos_core::survey::{PartOf, PoolError};
 use typhos_core::text::Part;
 
-use super::manifest::{PartAccount, PartManifest, PartMisfits, StagedFile};
-use super::{COMMITTED, Stage};
+use super::manifest::{PartAccount, PartManifest, PartMisfits};
+use super::taker::{PartFile, Publishing};
+use super::{COMMITTED, Stage, id_of};
 use crate::contract::DataFile;
+use crate::destination::Destination;
 use crate::error::TargetError;
+use crate::gate::Gate;
 use crate::misfit_limit::MisfitLimit;
-use crate::whole::pending::Awaited;
-use crate::whole::{WholeDirectory, WholeFile, followed, parent, sweep, write_file};
+use crate::whole::{WholeFile, followed, write_file};
 
 /// Why a load in parts was not published.
 #[derive(Debug, Error)]
@@ -71,6 +73,9 @@ pub enum CommitError {
         /// The limit.
         limit: MisfitLimit,
     },
+    /// The target cannot be opened; a sentence.
+    #[error("{0}")]
+    Address(String),
     /// Somebody else is at it.
     #[error("{0} is being published by another process")]
     Busy(PathBuf),
@@ -82,8 +87,10 @@ pub enum CommitError {
 /// What was published.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Committed {
-    /// The target.
-    pub target: PathBuf,
+    /// The target, as it was named.
+    pub target: String,
+    /// The table in it; empty where it has none.
+    pub table: String,
     /// Its files.
     pub files: Vec<DataFile>,
     /// What became of every record.
@@ -100,60 +107,58 @@ pub struct Committed {
     pub proven: Option<u64>,
     /// Whether it was all published before, by a process that did not come to say so.
     pub was_there: bool,
+    /// What else there is to say.
+    pub note: Option<String>,
 }
 
 /// Misfits that are kept for each column.
 const MOST_EXAMPLES: usize = 5;
 
-/// Publishes the parts in a stage: all of them, or none. `rows_of` counts the rows of a data file.
+/// Opens the target that a manifest names, by what was typed for it and its table.
+pub type OpenTarget<'o> = dyn Fn(&str, &str) -> Result<Box<dyn Destination>, String> + 'o;
+
+/// Publishes the parts in a stage: all of them, or none.
 ///
 /// # Errors
 /// Parts that are missing, do not fit together or are not as they were written, and whatever keeps the target from
 /// being written. Nothing is visible then.
 pub fn commit(
     stage: &Stage,
-    rows_of: &dyn Fn(&Path) -> Result<u64, TargetError>,
+    open: &OpenTarget<'_>,
     monitor: &dyn Monitor,
 ) -> Result<Committed, CommitError> {
     let Some(_lock) = stage.lock()? else {
         return Err(CommitError::Busy(stage.path().to_path_buf()));
     };
     let manifests = in_order(stage)?;
-    let target = PathBuf::from(&manifests[0].target);
-    // A commit that was killed may have left records that wait for the target.
-    sweep(parent(&followed(&target)?), &[]);
-    let mut committed = sum(&manifests, target.clone())?;
-    verify(stage, &manifests, rows_of, monitor)?;
-    let named: Vec<(PathBuf, PathBuf, &StagedFile)> = names(stage, &manifests);
-    let files = named.iter().map(|(_, name, file)| DataFile {
-        path: target.join(name),
-        rows: file.rows,
-        bytes: file.bytes,
-    });
-    committed.files = files.collect();
-    let is_there =
-        |(from, name, _): &(PathBuf, PathBuf, &StagedFile)| is_same(from, &target.join(name));
-    committed.was_there = !named.is_empty() && target.is_dir() && named.iter().all(is_there);
-    if !committed.was_there {
-        let directory = WholeDirectory::create(&target, manifests[0].replace)?;
-        for (from, name, _) in &named {
-            if monitor.stopped() {
-                return Err(TargetError::Interrupted.into());
-            }
-            link(from, &directory.side_path().join(name))?;
-        }
-        let rejects = rejects(stage, &manifests)?;
-        let rejects = rejects.map(|mut file| {
-            file.announce(&Awaited::output(&target))?;
-            Ok::<_, TargetError>(file)
-        });
-        let rejects = rejects.transpose()?;
-        directory.keep()?;
-        committed.rejects = rejects.map(crate::whole::pending::Pending::publish).transpose()?;
+    let first = &manifests[0];
+    let target = open(&first.target, &first.table).map_err(CommitError::Address)?;
+    let Some(taker) = target.takes_parts() else {
+        return Err(CommitError::Address(format!("{} takes no loads in parts", first.target)));
+    };
+    let mut committed = sum(&manifests)?;
+    verify(stage, &manifests, &|path| taker.rows_of(path), monitor)?;
+    let gate = Gate::default();
+    if let Some(rejects) = rejects(stage, &manifests)? {
+        gate.hold(rejects, target.awaited());
+    }
+    let parts = Publishing {
+        id: id_of_attempts(&manifests),
+        note: &first.note,
+        mode: first.mode,
+        files: names(stage, &manifests),
+        gate: &gate,
+    };
+    let published = taker.publish(&parts, monitor)?;
+    committed.files = published.files;
+    committed.was_there = published.was_there;
+    committed.note = published.note;
+    if !published.was_there {
+        committed.rejects = gate.publish()?;
     }
     let note = json!({
-        "typhos": 1, "whole": manifests[0].read.whole.id, "schema": manifests[0].schema,
-        "target": manifests[0].target, "rows": committed.account.loaded,
+        "typhos": 1, "whole": first.read.whole.id, "schema": first.schema,
+        "target": first.target, "rows": committed.account.loaded,
     });
     write_file(&stage.path().join(COMMITTED), true, format!("{note:#}\n").as_bytes())?;
     // It is visible, whatever becomes of what it was made of.
@@ -162,6 +167,18 @@ pub fn commit(
     }
     stage.tidy();
     Ok(committed)
+}
+
+/// What tells these attempts at all parts from others: their folders have names that nobody else has.
+fn id_of_attempts(manifests: &[PartManifest]) -> String {
+    let mut all = String::new();
+    for manifest in manifests {
+        all.push_str(&format!(
+            "{}\n{}\n{}\n",
+            manifest.folder, manifest.read.whole.id, manifest.schema
+        ));
+    }
+    id_of(&all)
 }
 
 /// The parts of a load, from the first to the last.
@@ -188,8 +205,11 @@ fn in_order(stage: &Stage) -> Result<Vec<PartManifest>, CommitError> {
         if other.schema != first.schema {
             return Err(differ("under different schemas"));
         }
-        if (&other.target, other.replace) != (&first.target, first.replace) {
+        if (&other.target, &other.table, other.mode) != (&first.target, &first.table, first.mode) {
             return Err(differ("into different targets"));
+        }
+        if other.note != first.note {
+            return Err(differ("into a target that changed in between"));
         }
     }
     let parts: Vec<&PartOf> = manifests.iter().map(|manifest| &manifest.read).collect();
@@ -208,7 +228,7 @@ fn in_order(stage: &Stage) -> Result<Vec<PartManifest>, CommitError> {
 }
 
 /// What all parts come to.
-fn sum(manifests: &[PartManifest], target: PathBuf) -> Result<Committed, CommitError> {
+fn sum(manifests: &[PartManifest]) -> Result<Committed, CommitError> {
     let mut account = PartAccount::default();
     let mut misfits: BTreeMap<(bool, String), PartMisfits> = BTreeMap::new();
     let mut proven = Some(0);
@@ -243,7 +263,9 @@ fn sum(manifests: &[PartManifest], target: PathBuf) -> Result<Committed, CommitE
         return Err(CommitError::TooManyMisfits { misfits: count, read: account.read, limit });
     }
     Ok(Committed {
-        target,
+        target: manifests[0].target.clone(),
+        table: manifests[0].table.clone(),
+        note: None,
         files: Vec::new(),
         account,
         misfits,
@@ -309,10 +331,7 @@ fn verify(
 }
 
 /// Every data file: where it is, and the name that it gets in the target.
-fn names<'m>(
-    stage: &Stage,
-    manifests: &'m [PartManifest],
-) -> Vec<(PathBuf, PathBuf, &'m StagedFile)> {
+fn names(stage: &Stage, manifests: &[PartManifest]) -> Vec<PartFile> {
     let mut named = Vec::new();
     for manifest in manifests {
         let part = manifest.read.part.number();
@@ -324,55 +343,15 @@ fn names<'m>(
             let within = path.parent().unwrap_or(Path::new(""));
             let own = path.file_name().unwrap_or_default().to_string_lossy();
             let own = own.strip_prefix("part-").unwrap_or(&own);
-            let name = within.join(format!("part-{part:05}-{own}"));
-            named.push((stage.path().join(&manifest.folder).join(path), name, file));
+            named.push(PartFile {
+                from: stage.path().join(&manifest.folder).join(path),
+                name: within.join(format!("part-{part:05}-{own}")),
+                rows: file.rows,
+                bytes: file.bytes,
+            });
         }
     }
     named
-}
-
-/// A second name for a file, or a copy of it where there can be none.
-fn link(from: &Path, to: &Path) -> Result<(), TargetError> {
-    let failed = || TargetError::io(to);
-    if let Some(folder) = to.parent() {
-        std::fs::create_dir_all(folder).map_err(failed())?;
-    }
-    if std::fs::hard_link(from, to).is_ok() {
-        return Ok(());
-    }
-    std::fs::copy(from, to).map_err(failed())?;
-    File::open(to).and_then(|file| file.sync_all()).map_err(failed())
-}
-
-/// Whether two names are of one file, or of files with the same bytes.
-fn is_same(one: &Path, other: &Path) -> bool {
-    let compare = || -> io::Result<bool> {
-        let (a, b) = (one.metadata()?, other.metadata()?);
-        #[cfg(unix)]
-        {
-            use std::os::unix::fs::MetadataExt;
-            if (a.dev(), a.ino()) == (b.dev(), b.ino()) {
-                return Ok(true);
-            }
-        }
-        if a.len() != b.len() {
-            return Ok(false);
-        }
-        let (mut a, mut b) =
-            (io::BufReader::new(File::open(one)?), io::BufReader::new(File::open(other)?));
-        let (mut left, mut right) = (vec![0; 1 << 16], vec![0; 1 << 16]);
-        loop {
-            let read = a.read(&mut left)?;
-            if read == 0 {
-                return Ok(true);
-            }
-            b.read_exact(&mut right[..read])?;
-            if left[..read] != right[..read] {
-                return Ok(false);
-            }
-        }
-    };
-    compare().unwrap_or(false)
 }
 
 /// The records that all parts set aside, in one file that waits for the target.

@@ -3,13 +3,15 @@
 use std::path::Path;
 
 use serde::{Deserialize, Serialize};
+use serde_json::Value;
 use typhos_core::survey::PartOf;
 
+use crate::contract::Mode;
 use crate::error::TargetError;
 use crate::misfit_limit::MisfitLimit;
 
 /// The version of manifests.
-const VERSION: u32 = 1;
+const VERSION: u32 = 2;
 
 /// The most bytes of a manifest: of a part of very many partitions.
 const MOST_BYTES: u64 = 256 << 20;
@@ -26,10 +28,14 @@ pub struct PartManifest {
     pub schema: String,
     /// Its declared columns.
     pub columns: u64,
-    /// The directory that all parts will be in.
+    /// Where all parts will be, as it was named.
     pub target: String,
-    /// Whether what is there is replaced.
-    pub replace: bool,
+    /// The table in it; empty where it has none.
+    pub table: String,
+    /// What happens to what is there.
+    pub mode: Mode,
+    /// What the target wants to be told again when all parts are published.
+    pub note: Value,
     /// Where records that are set aside will be.
     pub rejects_to: String,
     /// The folder of the stage that has its files.

@@ -9,14 +9,16 @@
 
 mod commit;
 mod manifest;
+mod taker;
 
 use std::fs::File;
 use std::path::{Path, PathBuf};
 
-pub use commit::{CommitError, Committed, commit};
+pub use commit::{CommitError, Committed, OpenTarget, commit};
 pub use manifest::{
     PartAccount, PartExample, PartManifest, PartMisfits, StagedFile, StagedRejects,
 };
+pub use taker::{PartFile, Published, Publishing, TakesParts, link_all, publish_directory};
 use twox_hash::XxHash3_64;
 use typhos_core::text::{Part, Whole};
 

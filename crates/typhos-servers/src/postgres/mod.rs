@@ -4,6 +4,7 @@
 //! leaves nothing at all behind.
 
 mod catalog;
+pub mod lake;
 mod reading;
 mod rights;
 mod rows;

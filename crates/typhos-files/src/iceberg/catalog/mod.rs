@@ -107,6 +107,17 @@ pub trait Catalog: fmt::Debug + Send + Sync {
     -> Result<(), CatalogError>;
 }
 
+impl From<CatalogError> for TargetError {
+    fn from(error: CatalogError) -> TargetError {
+        match error {
+            CatalogError::Failed(error) => error,
+            CatalogError::Lost(message) | CatalogError::Unknown(message) => {
+                TargetError::Server { target: "the catalog".into(), message, help: String::new() }
+            }
+        }
+    }
+}
+
 /// An error of a catalog: nothing happened.
 pub fn failed(target: &str, message: impl Into<String>, help: &str) -> CatalogError {
     CatalogError::Failed(TargetError::Server {

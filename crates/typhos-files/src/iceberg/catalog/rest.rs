@@ -5,7 +5,7 @@ use std::fmt;
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 use serde::Deserialize;
 use serde_json::{Value, json};
-use typhos_load::{Secret, TargetError};
+use typhos_load::Secret;
 
 use super::super::metadata::{Requirement, TableMetadata, Update};
 use super::{Catalog, CatalogError, Change, Loaded, TableName, failed};
@@ -85,14 +85,14 @@ impl RestCatalog {
         RestCatalog { base, warehouse, login, session: std::sync::OnceLock::new() }
     }
 
-    /// Asks at a path, with JSON or without. What fails on the way may have happened.
+    /// Asks at a path, with JSON or without. What fails on the way, which is told in words, may have happened.
     fn ask(
         &self,
         method: &str,
         path: &str,
         body: Option<&Value>,
         token: Option<&Secret>,
-    ) -> Result<Answer, CatalogError> {
+    ) -> Result<Answer, String> {
         let mut request = ureq::http::Request::builder()
             .method(method)
             .uri(format!("{}/{path}", self.base))
@@ -100,7 +100,7 @@ impl RestCatalog {
         if let Some(token) = token {
             request = request.header("authorization", format!("Bearer {}", token.reveal()));
         }
-        let wrong = |error: ureq::http::Error| failed(&self.base, error.to_string(), "");
+        let wrong = |error: ureq::http::Error| error.to_string();
         let answer = match body {
             Some(body) => {
                 let request = request.header("content-type", "application/json");
@@ -118,7 +118,7 @@ impl RestCatalog {
                 let body = serde_json::from_slice(&text).unwrap_or(Value::Null);
                 Ok(Answer { status, body })
             }
-            Err(error) => Err(CatalogError::Unknown(format!("{}: {error}", self.base))),
+            Err(error) => Err(error.to_string()),
         }
     }
 
@@ -135,7 +135,8 @@ impl RestCatalog {
         let query = self.warehouse.as_ref().map_or(String::new(), |warehouse| {
             format!("?warehouse={}", utf8_percent_encode(warehouse, PLAIN))
         });
-        let answer = self.ask("GET", &format!("v1/config{query}"), None, token.as_ref())?;
+        let answer = self.ask("GET", &format!("v1/config{query}"), None, token.as_ref());
+        let answer = answer.map_err(|error| failed(&self.base, error, ""))?;
         if answer.status != 200 {
             return Err(self.refused(&answer));
         }
@@ -176,7 +177,8 @@ impl RestCatalog {
     /// Asks at a path below the prefix.
     fn call(&self, method: &str, path: &str, body: Option<&Value>) -> Result<Answer, CatalogError> {
         let Session { prefix, token } = self.session()?;
-        self.ask(method, &format!("v1/{prefix}{path}"), body, token.as_ref())
+        let answer = self.ask(method, &format!("v1/{prefix}{path}"), body, token.as_ref());
+        answer.map_err(|error| failed(&self.base, error, ""))
     }
 
     fn refused(&self, answer: &Answer) -> CatalogError {
@@ -274,7 +276,11 @@ impl Catalog for RestCatalog {
             "identifier": { "namespace": table.namespace, "name": table.name },
             "requirements": requirements, "updates": updates,
         });
-        let answer = self.call("POST", &path_of(table), Some(&body))?;
+        let Session { prefix, token } = self.session()?;
+        let path = format!("v1/{prefix}{}", path_of(table));
+        let answer = self.ask("POST", &path, Some(&body), token.as_ref());
+        let answer =
+            answer.map_err(|error| CatalogError::Unknown(format!("{}: {error}", self.base)))?;
         match answer.status {
             200..=299 => Ok(()),
             409 => Err(CatalogError::Lost(answer.message())),
@@ -304,17 +310,6 @@ pub fn login_of(url: &str, password: Option<String>) -> (String, Login) {
         (user, Some(word)) => Login::Client(user, Secret::new(word)),
     };
     (format!("{scheme}://{place}"), login)
-}
-
-impl From<CatalogError> for TargetError {
-    fn from(error: CatalogError) -> TargetError {
-        match error {
-            CatalogError::Failed(error) => error,
-            CatalogError::Lost(message) | CatalogError::Unknown(message) => {
-                TargetError::Server { target: "the catalog".into(), message, help: String::new() }
-            }
-        }
-    }
 }
 
 #[cfg(test)]
