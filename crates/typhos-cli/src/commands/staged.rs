@@ -63,7 +63,8 @@ pub fn load(
     let stage = Stage::open(&stage_path)?;
 
     let whole = input.part().expect("it was narrowed").1.clone();
-    let hash = stage::id_of(&format!("{source}\n{choice:?}"));
+    // The same input may be loaded once more into something else, or be added once more.
+    let hash = stage::id_of(&format!("{source}\n{choice:?}\n{into}\n{table}\n{:?}", args.mode));
     if stage.committed(&whole, &hash)? {
         console.note(format!(
             "all parts of this load were published before; to load them again, remove {}",

@@ -7,6 +7,8 @@ mod docs;
 mod edges;
 mod errors;
 mod faults;
+mod iceberg;
+mod independent;
 mod index;
 mod json_late;
 mod json_lines;

@@ -19,10 +19,10 @@ use s3s_fs::FileSystem;
 
 use crate::world::{Ran, World};
 
-const SECRET: &str = "a-secret-that-nobody-prints";
+pub const SECRET: &str = "a-secret-that-nobody-prints";
 
 /// A server whose buckets are folders.
-struct Bucket {
+pub struct Bucket {
     folder: tempfile::TempDir,
     address: SocketAddr,
     requests: Arc<AtomicU32>,
@@ -31,7 +31,7 @@ struct Bucket {
 
 impl Bucket {
     /// One bucket, `ferries`; every so-manyth request fails, where that is wanted.
-    fn start(fails: Option<u32>) -> Bucket {
+    pub fn start(fails: Option<u32>) -> Bucket {
         let folder = tempfile::tempdir().unwrap();
         std::fs::create_dir(folder.path().join("ferries")).unwrap();
         let mut service = S3ServiceBuilder::new(FileSystem::new(folder.path()).unwrap());
@@ -79,8 +79,31 @@ impl Bucket {
         Bucket { folder, address, requests, _runtime: runtime }
     }
 
-    fn path(&self, key: &str) -> PathBuf {
+    pub fn path(&self, key: &str) -> PathBuf {
         self.folder.path().join("ferries").join(key)
+    }
+
+    pub fn url(&self) -> String {
+        format!("http://{}", self.address)
+    }
+
+    /// The keys of all objects.
+    pub fn keys(&self) -> Vec<String> {
+        let root = self.path("");
+        let mut keys = Vec::new();
+        let mut folders = vec![root.clone()];
+        while let Some(next) = folders.pop() {
+            for entry in std::fs::read_dir(next).unwrap() {
+                let path = entry.unwrap().path();
+                let key = path.strip_prefix(&root).unwrap().display().to_string();
+                match path.is_dir() {
+                    true => folders.push(path),
+                    false => keys.push(key),
+                }
+            }
+        }
+        keys.sort();
+        keys
     }
 
     fn put(&self, world: &World, file: &str, key: &str) {
@@ -92,14 +115,14 @@ impl Bucket {
     fn command(&self, world: &World, line: &str) -> Command {
         let mut command = world.command(line);
         command
-            .env("AWS_ENDPOINT_URL", format!("http://{}", self.address))
+            .env("AWS_ENDPOINT_URL", self.url())
             .env("AWS_ACCESS_KEY_ID", "ferry")
             .env("AWS_SECRET_ACCESS_KEY", SECRET)
             .env("AWS_REGION", "us-east-1");
         command
     }
 
-    fn run(&self, world: &World, line: &str) -> Ran {
+    pub fn run(&self, world: &World, line: &str) -> Ran {
         let ran = world.run_command(line, self.command(world, line));
         assert!(!format!("{}{}", ran.out, ran.err).contains(SECRET));
         ran

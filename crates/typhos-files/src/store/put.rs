@@ -15,7 +15,7 @@ use super::{failed, key_of, open, runtime};
 const AT_ONCE: u64 = 8 << 20;
 
 /// Bytes of a part: a store takes at most ten thousand of them.
-const PART: usize = 16 << 20;
+const PART: usize = 8 << 20;
 
 /// The most parts of an object.
 const MOST_PARTS: u64 = 10_000;

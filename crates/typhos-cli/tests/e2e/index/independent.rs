@@ -1,35 +1,9 @@
 //! Clients and readers that are not ours: a published client of the protocol against the stand-in, and the binding of the library of
 //! embedded indexes for another language.
 
-use std::path::{Path, PathBuf};
-use std::process::Command;
-
-use serde_json::Value;
-
 use super::loads::world;
 use super::server::Server;
-
-/// The Python that scripts/test gives the clients to; none where it did not.
-fn python() -> Option<PathBuf> {
-    let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
-    let python = root.join("target/python/bin/python");
-    assert!(
-        python.exists() || std::env::var("CI").is_err(),
-        "scripts/test installs the independent clients"
-    );
-    if !python.exists() {
-        eprintln!("skipped: scripts/test installs the independent clients");
-    }
-    python.exists().then_some(python)
-}
-
-fn run(script: &str, args: &[&str]) -> Option<Value> {
-    let script =
-        Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/independent/python").join(script);
-    let output = Command::new(python()?).arg(script).args(args).output().unwrap();
-    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
-    Some(serde_json::from_slice(&output.stdout).unwrap())
-}
+use crate::independent::run;
 
 #[test]
 fn a_published_client_finds_the_stand_in_as_it_expects_a_server() {

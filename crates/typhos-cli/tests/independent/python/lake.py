@@ -1,6 +1,6 @@
-"""Reads a table of a lake with an independent library, holds every file against its manifest, and prints what is there.
+"""Reads tables of a lake with an independent library, holds every file against its manifest, and prints what is there.
 
-Arguments: the properties of the catalog as JSON, the name of the table.
+Arguments: the properties of the catalog as JSON, the names of the tables.
 """
 
 import json
@@ -108,23 +108,40 @@ def shown(value):
     return value.isoformat() if hasattr(value, "isoformat") else str(value)
 
 
-properties, name = json.loads(sys.argv[1]), sys.argv[2]
-table = load_catalog(properties.pop("name", "default"), **properties).load_table(name)
-tasks = list(table.scan().plan_files())
-for task in tasks:
-    check(table, task)
-schema = table.schema()
-snapshots = [
-    {"id": it.snapshot_id, "operation": it.summary.operation.value, **it.summary.additional_properties}
-    for it in table.metadata.snapshots
-]
-print(json.dumps({
-    "columns": [[it.field_id, it.name, str(it.field_type), it.required, it.doc] for it in schema.fields],
-    "identifier": list(schema.identifier_field_ids),
-    "partitions": [[it.name, str(it.transform), it.source_id] for it in table.spec().fields],
-    "order": [[it.source_id, it.direction.name, it.null_order.name] for it in table.sort_order().fields],
-    "snapshots": snapshots,
-    "files": [[task.file.file_path, [shown(task.file.partition[at]) for at in range(len(task.file.partition))],
-               task.file.record_count] for task in tasks],
-    "rows": shown(table.scan().to_arrow().to_pylist()),
-}))
+def told(catalog, name):
+    """A table, held against its manifests."""
+    table = catalog.load_table(name)
+    tasks = list(table.scan().plan_files())
+    for task in tasks:
+        check(table, task)
+    schema = table.schema()
+    return {
+        "columns": [[it.field_id, it.name, str(it.field_type), it.required, it.doc] for it in schema.fields],
+        "identifier": list(schema.identifier_field_ids),
+        "partitions": [[it.name, str(it.transform), it.source_id] for it in table.spec().fields],
+        "order": [[it.source_id, it.direction.name, it.null_order.name] for it in table.sort_order().fields],
+        "snapshots": [
+            {
+                "operation": it.summary.operation.value,
+                "rows": table.scan(snapshot_id=it.snapshot_id).to_arrow().num_rows,
+                **it.summary.additional_properties,
+            }
+            for it in table.metadata.snapshots
+        ],
+        "files": [
+            {
+                "path": task.file.file_path,
+                "partition": [shown(task.file.partition[at]) for at in range(len(task.file.partition))],
+                "rows": task.file.record_count,
+                "order": task.file.sort_order_id,
+                "bounded": sorted((task.file.lower_bounds or {}).keys()),
+            }
+            for task in tasks
+        ],
+        "rows": shown(table.scan().to_arrow().to_pylist()),
+    }
+
+
+properties = json.loads(sys.argv[1])
+catalog = load_catalog(properties.pop("name", "default"), **properties)
+print(json.dumps({name: told(catalog, name) for name in sys.argv[2:]}))
