@@ -120,12 +120,8 @@ impl Command {
             Command::Commit(args) => (&[], vec![Some(&args.stage)]),
             Command::PlanParts(args) => (
                 &args.inputs,
-                vec![
-                    args.output.as_ref(),
-                    args.save.as_ref(),
-                    args.load.as_ref(),
-                    args.into.as_ref(),
-                ],
+                // Where rows go may be a table of a lake.
+                vec![args.output.as_ref(), args.save.as_ref(), args.load.as_ref()],
             ),
             Command::Emit(args) => (&[], vec![Some(&args.schema), args.output.as_ref()]),
             Command::Peek(args) => (&args.what, vec![]),

@@ -48,8 +48,8 @@ pub const KIND: TargetKind = TargetKind {
 
 /// A file to be written.
 #[derive(Debug, Clone)]
-struct ArrowTarget {
-    path: PathBuf,
+pub(crate) struct ArrowTarget {
+    pub path: PathBuf,
 }
 
 impl Written for ArrowTarget {

@@ -8,6 +8,7 @@ pub mod arrow_file;
 mod damaged;
 pub mod embedded;
 pub mod iceberg;
+mod in_store;
 pub mod origins;
 pub mod parquet;
 pub mod sqlite;
@@ -20,8 +21,8 @@ use typhos_load::{Address, Destination, KindError, Kinds, TargetKind};
 pub use weigh::{WeighAs, Weighed, Weighing, Weight, weigh};
 
 /// The kinds of files that can be loaded into.
-pub static KINDS: [TargetKind; 5] =
-    [parquet::KIND, arrow_file::KIND, sqlite::KIND, embedded::KIND, iceberg::KIND];
+pub static KINDS: [TargetKind; 6] =
+    [parquet::KIND, arrow_file::KIND, sqlite::KIND, embedded::KIND, iceberg::KIND, in_store::KIND];
 
 /// A file or directory as a destination.
 ///

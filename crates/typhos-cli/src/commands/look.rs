@@ -13,6 +13,7 @@ use typhos_core::survey::{
 };
 use typhos_core::text::{Input, InputChoice, Part};
 use typhos_core::wording::listed;
+use typhos_files::store;
 use typhos_load::{Named, keep_apart};
 
 use super::first;
@@ -152,6 +153,10 @@ pub fn named<'p>(paths: &'p [impl AsRef<Path>], what: &'static str) -> Vec<Named
 
 /// Whether a file is a saved survey. What cannot be read is none, and the error comes when it is opened.
 fn is_survey_file(path: &Path) -> bool {
+    if store::is_url(path) {
+        // An object is not looked into before it is known to be wanted.
+        return path.extension().is_some_and(|extension| extension == "survey");
+    }
     let mut head = [0; 32];
     let is_file = path.metadata().is_ok_and(|about| about.is_file());
     is_file
@@ -201,8 +206,14 @@ pub fn read_survey(path: &Path) -> Result<Survey, Failure> {
     Survey::load(open_survey(path)?).map_err(of_file(path))
 }
 
-fn open_survey(path: &Path) -> Result<File, Failure> {
-    File::open(path).map_err(of_file(path))
+fn open_survey(path: &Path) -> Result<Box<dyn Read>, Failure> {
+    match path.to_str().filter(|_| store::is_url(path)) {
+        Some(url) => match store::open_object(url) {
+            Ok(bytes) => Ok(Box::new(bytes)),
+            Err(error) => Err(of_file(path)(error)),
+        },
+        None => Ok(Box::new(File::open(path).map_err(of_file(path))?)),
+    }
 }
 
 fn of_file<E: std::fmt::Display>(path: &Path) -> impl Fn(E) -> Failure {

@@ -75,16 +75,22 @@ fn run(args: Args, console: &mut Console) -> Result<Outcome, Failure> {
     };
     let looked_at = matches!(args.command, Command::Peek(_) | Command::Tally(_) | Command::Ask(_));
     let (inputs, others) = args.command.paths();
-    let is_pool = matches!(args.command, Command::Pool(_));
+    let saves_survey = match &args.command {
+        Command::Pool(_) => true,
+        // Of one column a picture is saved.
+        Command::Scout(scout) => scout.column.is_none(),
+        _ => false,
+    };
     for (at, path) in inputs.into_iter().enumerate() {
         // What is looked at first is a file of rows, or a schema.
-        let takes_objects = !(is_pool || looked_at && at == 0);
+        let takes_objects = !(looked_at && at == 0);
         let is_taken = takes_objects && store::is_url(path) || looked_at && is_readable(&path);
         if !is_taken {
             refuse_url(path)?;
         }
     }
-    others.into_iter().try_for_each(refuse_url)?;
+    let is_refused = |path: &&Path| !(saves_survey && store::is_object(path));
+    others.into_iter().filter(is_refused).try_for_each(refuse_url)?;
     match args.command {
         Command::Scout(args) => scout::run(&args, common, console),
         Command::Draft(args) => draft::run(&args, common, console),

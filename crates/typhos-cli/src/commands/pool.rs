@@ -12,7 +12,7 @@ use crate::console::{self, Console, GOOD, WARN, paint, safe};
 use crate::outcome::{Failure, Outcome};
 
 pub fn run(args: &Pool, common: &Common, console: &mut Console) -> Result<Outcome, Failure> {
-    typhos_load::refuse_existing(&args.output, args.replace)?;
+    super::scout::refuse_existing(&args.output, args.replace)?;
     let read = look::named(&args.surveys, "a survey");
     typhos_load::keep_apart(&read, &[("the output", &args.output)])?;
     let heads = look::read_heads(&args.surveys)?;

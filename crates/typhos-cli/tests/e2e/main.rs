@@ -22,6 +22,7 @@ mod readers;
 mod servers;
 mod slurm;
 mod small_disk;
+mod stored_outputs;
 mod stores;
 mod story;
 mod types;

@@ -112,7 +112,7 @@ impl Bucket {
     }
 
     /// The program, told how the store is reached.
-    fn command(&self, world: &World, line: &str) -> Command {
+    pub fn command(&self, world: &World, line: &str) -> Command {
         let mut command = world.command(line);
         command
             .env("AWS_ENDPOINT_URL", self.url())
@@ -217,9 +217,9 @@ fn what_is_not_there_or_not_allowed_is_said() {
     world.run("scout ftp://ferries/tickets.csv").status(2);
     // Where a file of this machine is needed, it is said.
     for line in [
-        "pool s3://ferries/a.survey -o b",
+        "check s3://ferries/t.typhos.toml x.csv",
         "peek s3://ferries/a.parquet",
-        "scout x.csv --save s3://ferries/a.survey",
+        "scout x.csv --column a --save s3://ferries/a.svg",
     ] {
         world.run(line).status(2).complains("s3:… is an object");
     }

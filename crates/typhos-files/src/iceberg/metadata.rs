@@ -325,23 +325,28 @@ pub enum Update {
 
 /// What has to be so for changes to be made.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-#[serde(tag = "type", rename_all = "kebab-case", rename_all_fields = "kebab-case")]
+#[serde(tag = "type", rename_all_fields = "kebab-case")]
 pub enum Requirement {
-    AssertCreate,
-    AssertTableUuid { uuid: String },
-    AssertRefSnapshotId { r#ref: String, snapshot_id: Option<i64> },
-    AssertCurrentSchemaId { current_schema_id: i32 },
-    AssertDefaultSpecId { default_spec_id: i32 },
+    #[serde(rename = "assert-create")]
+    Create,
+    #[serde(rename = "assert-table-uuid")]
+    TableUuid { uuid: String },
+    #[serde(rename = "assert-ref-snapshot-id")]
+    RefSnapshotId { r#ref: String, snapshot_id: Option<i64> },
+    #[serde(rename = "assert-current-schema-id")]
+    CurrentSchemaId { current_schema_id: i32 },
+    #[serde(rename = "assert-default-spec-id")]
+    DefaultSpecId { default_spec_id: i32 },
 }
 
 impl Requirement {
     /// Whether it is so.
     pub fn holds(&self, table: Option<&TableMetadata>) -> bool {
         match (self, table) {
-            (Requirement::AssertCreate, table) => table.is_none(),
+            (Requirement::Create, table) => table.is_none(),
             (_, None) => false,
-            (Requirement::AssertTableUuid { uuid }, Some(table)) => table.table_uuid == *uuid,
-            (Requirement::AssertRefSnapshotId { r#ref, snapshot_id }, Some(table)) => {
+            (Requirement::TableUuid { uuid }, Some(table)) => table.table_uuid == *uuid,
+            (Requirement::RefSnapshotId { r#ref, snapshot_id }, Some(table)) => {
                 let known = table.refs.get(r#ref).and_then(|it| it["snapshot-id"].as_i64());
                 let known = match known {
                     None if r#ref == MAIN => table.snapshot().map(|it| it.snapshot_id),
@@ -349,10 +354,10 @@ impl Requirement {
                 };
                 known == *snapshot_id
             }
-            (Requirement::AssertCurrentSchemaId { current_schema_id }, Some(table)) => {
+            (Requirement::CurrentSchemaId { current_schema_id }, Some(table)) => {
                 table.current_schema_id == *current_schema_id
             }
-            (Requirement::AssertDefaultSpecId { default_spec_id }, Some(table)) => {
+            (Requirement::DefaultSpecId { default_spec_id }, Some(table)) => {
                 table.default_spec_id == *default_spec_id
             }
         }
@@ -388,8 +393,7 @@ mod tests {
                 "action": "set-snapshot-ref", "ref-name": "main", "type": "branch", "snapshot-id": 5,
             })
         );
-        let requirement =
-            Requirement::AssertRefSnapshotId { r#ref: MAIN.into(), snapshot_id: None };
+        let requirement = Requirement::RefSnapshotId { r#ref: MAIN.into(), snapshot_id: None };
         assert_eq!(
             serde_json::to_value(&requirement).unwrap(),
             serde_json::json!({ "type": "assert-ref-snapshot-id", "ref": "main", "snapshot-id": null })

@@ -2,11 +2,13 @@
 //! list counts.
 //!
 //! A load writes its files where no reader looks ([`target`]), tells from their ends what is in them ([`facts`]), names them in a
-//! manifest ([`manifest`]), and makes them part of the table in one step of the catalog ([`snapshot`], [`catalog`]). Version 2 of the
+//! manifest ([`manifest`], [`list`]), and makes them part of the table in one step of the catalog ([`snapshot`], [`catalog`]). Version 2 of the
 //! format is written: [`types`], [`transform`], [`metadata`] follow its specification.
 
+mod avro;
 pub mod catalog;
 mod facts;
+mod list;
 mod literal;
 mod manifest;
 mod metadata;
@@ -57,13 +59,16 @@ pub struct Settings {
     pub name: Option<String>,
 }
 
+/// Makes a catalog of its URL.
+pub type OpenCatalog<'o> = dyn Fn(&str) -> Result<Arc<dyn Catalog>, String> + 'o;
+
 /// A table of a catalog as a destination; `open` makes the catalog of its URL.
 ///
 /// # Errors
 /// What is wrong with the URL, as a sentence.
 pub fn destination(
     address: &Address<'_>,
-    open: &dyn Fn(&str) -> Result<Arc<dyn Catalog>, String>,
+    open: &OpenCatalog<'_>,
 ) -> Result<Box<dyn Destination>, String> {
     let table = TableName::parse(address.table)?;
     Ok(Box::new(LakeTable { catalog: open(address.into)?, table, parts: address.parts }))

@@ -270,16 +270,16 @@ fn sort_fields(schema: &TableSchema, plan: &Plan) -> Vec<SortField> {
 /// What has to be so for a load into a table.
 pub fn requirements(base: &Loaded) -> Vec<Requirement> {
     if base.file.is_empty() {
-        return vec![Requirement::AssertCreate];
+        return vec![Requirement::Create];
     }
     let metadata = &base.metadata;
     vec![
-        Requirement::AssertTableUuid { uuid: metadata.table_uuid.clone() },
-        Requirement::AssertRefSnapshotId {
+        Requirement::TableUuid { uuid: metadata.table_uuid.clone() },
+        Requirement::RefSnapshotId {
             r#ref: MAIN.into(),
             snapshot_id: metadata.snapshot().map(|snapshot| snapshot.snapshot_id),
         },
-        Requirement::AssertCurrentSchemaId { current_schema_id: metadata.current_schema_id },
-        Requirement::AssertDefaultSpecId { default_spec_id: metadata.default_spec_id },
+        Requirement::CurrentSchemaId { current_schema_id: metadata.current_schema_id },
+        Requirement::DefaultSpecId { default_spec_id: metadata.default_spec_id },
     ]
 }

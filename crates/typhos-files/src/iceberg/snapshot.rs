@@ -8,8 +8,10 @@ use typhos_core::run::Monitor;
 use typhos_load::{Mode, TargetError};
 use uuid::Uuid;
 
+use super::avro::Wrong;
 use super::catalog::{Catalog, CatalogError, Change, Loaded, TableName};
-use super::manifest::{Manifest, NewFile, Wrong, deleting, list_of, manifest_of, read_list};
+use super::list::{list_of, read_list};
+use super::manifest::{Manifest, NewFile, deleting, manifest_of};
 use super::metadata::{MAIN, Snapshot, Update};
 use super::place;
 use super::shape::{Shape, requirements};

@@ -32,8 +32,8 @@ use ahead::{Ahead, Fetch};
 use http::Waiting;
 pub(crate) use http::agent;
 use profile::Profile;
-pub use put::exists;
-pub(crate) use put::{Upload, read, remove, write};
+pub(crate) use put::{Upload, has_any, read, remove};
+pub use put::{exists, open_object, write};
 
 /// The schemes of what is read here.
 const SCHEMES: [&str; 5] = ["s3", "gs", "az", "https", "http"];
@@ -47,6 +47,11 @@ pub fn is_url(path: &Path) -> bool {
         return false;
     };
     SCHEMES.contains(&scheme) && !rest.is_empty()
+}
+
+/// Whether a path is the URL of an object in a store that can be written to, too.
+pub fn is_object(path: &Path) -> bool {
+    is_url(path) && path.to_str().is_some_and(|url| !url.starts_with("http"))
 }
 
 /// A URL without what may be secret in it: a user and a password, and what stands behind a question mark.

@@ -5,9 +5,12 @@ use std::fs::File;
 use std::io::{self, Read};
 use std::path::Path;
 
+use futures_util::StreamExt;
 use object_store::path::Path as Key;
 use object_store::{Attribute, Attributes, MultipartUpload, ObjectStore, ObjectStoreExt};
 use object_store::{PutMultipartOptions, PutOptions, PutPayload};
+
+use typhos_core::text::Bytes;
 
 use super::{failed, key_of, open, runtime};
 
@@ -47,7 +50,7 @@ pub(crate) fn read(url: &str) -> io::Result<Vec<u8>> {
 ///
 /// # Errors
 /// A store that cannot be reached or does not let in.
-pub(crate) fn write(url: &str, bytes: Vec<u8>) -> io::Result<()> {
+pub fn write(url: &str, bytes: Vec<u8>) -> io::Result<()> {
     let Target { store, key } = target(url)?;
     let put = store.put_opts(&key, PutPayload::from(bytes), PutOptions::default());
     runtime().block_on(put).map(drop).map_err(failed)
@@ -63,6 +66,33 @@ pub fn exists(url: &str) -> io::Result<bool> {
         Ok(_) => Ok(true),
         Err(object_store::Error::NotFound { .. }) => Ok(false),
         Err(error) => Err(failed(error)),
+    }
+}
+
+/// Whether there is any object in a folder.
+///
+/// # Errors
+/// A store that cannot be reached or does not let in.
+pub(crate) fn has_any(url: &str) -> io::Result<bool> {
+    let Target { store, key } = target(url)?;
+    let mut listed = store.list(Some(&key));
+    match runtime().block_on(listed.next()) {
+        None => Ok(false),
+        Some(Ok(_)) => Ok(true),
+        Some(Err(object_store::Error::NotFound { .. })) => Ok(false),
+        Some(Err(error)) => Err(failed(error)),
+    }
+}
+
+/// The bytes of an object, as they come.
+///
+/// # Errors
+/// A store that cannot be reached, does not let in, or has no such object.
+pub fn open_object(url: &str) -> io::Result<Bytes> {
+    let (found, _) = super::origins(url)?;
+    match &found[..] {
+        [one] => one.open(0),
+        _ => Err(io::Error::other("is more than one object")),
     }
 }
 

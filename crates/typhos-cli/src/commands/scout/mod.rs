@@ -16,6 +16,9 @@ use typhos_core::text::Input;
 
 pub use column::frequent;
 
+use typhos_files::store;
+use typhos_load::TargetError;
+
 use super::look::{Extent, Looked, find, look};
 use crate::args::{Common, Scout};
 use crate::console::{self, BOLD, Console, DIM, GOOD, WARN, paint, safe};
@@ -31,7 +34,7 @@ const WIDE: usize = 120;
 
 pub fn run(args: &Scout, common: &Common, console: &mut Console) -> Result<Outcome, Failure> {
     if let Some(path) = &args.save {
-        typhos_load::refuse_existing(path, args.replace)?;
+        refuse_existing(path, args.replace)?;
     }
     let picture = args.save.as_ref().filter(|path| PictureForm::of(path).is_some());
     if let (Some(path), None) = (picture, &args.column) {
@@ -80,11 +83,26 @@ pub fn run(args: &Scout, common: &Common, console: &mut Console) -> Result<Outco
     Ok(Outcome::objecting_if(survey.broken > 0 || is_no_key))
 }
 
-/// Saves a survey, whole or not at all.
+/// Refuses to save a survey where something is that is not to be replaced.
+pub fn refuse_existing(path: &Path, replace: bool) -> Result<(), Failure> {
+    match path.to_str().filter(|_| store::is_object(path)) {
+        Some(url) if replace || !store::exists(url).map_err(TargetError::io(path))? => Ok(()),
+        Some(_) => Err(TargetError::Exists(path.to_path_buf()).into()),
+        None => Ok(typhos_load::refuse_existing(path, replace)?),
+    }
+}
+
+/// Saves a survey, whole or not at all: in a file, or in a store.
 pub fn save(survey: &Survey, path: &Path, replace: bool) -> Result<(), Failure> {
     let mut content = Vec::new();
     survey.save(&mut content)?;
-    Ok(typhos_load::write_file(path, replace, &content)?)
+    match path.to_str().filter(|_| store::is_object(path)) {
+        Some(url) => {
+            refuse_existing(path, replace)?;
+            Ok(store::write(url, content).map_err(TargetError::io(path))?)
+        }
+        None => Ok(typhos_load::write_file(path, replace, &content)?),
+    }
 }
 
 /// What the survey is of, in a few words.
