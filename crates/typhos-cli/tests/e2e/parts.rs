@@ -281,9 +281,10 @@ fn what_takes_the_whole_input_is_refused_in_parts() {
 /// at once, or are killed: what is visible is nothing, or all of it, once.
 #[test]
 fn whatever_becomes_of_its_processes_a_load_in_parts_is_whole_or_not_there() {
-    const SCHEDULES: u64 = 40;
+    const SCHEDULES: u64 = 100;
     const PARTS: u64 = 4;
     let world = World::demo(400);
+    std::fs::create_dir(world.path("lake")).unwrap();
     refused(&world);
     let mut state = 11_u64;
     let mut next = |of: u64| {
@@ -291,20 +292,28 @@ fn whatever_becomes_of_its_processes_a_load_in_parts_is_whole_or_not_there() {
             state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
         (state >> 33) % of
     };
+    // Every fourth one goes into a table of a lake, and the others into directories.
+    let is_table = |schedule: u64| schedule % 4 == 3;
     for schedule in 0..SCHEDULES {
-        let lake = format!("lake{schedule}");
+        let name = format!("lake{schedule}");
+        let into = match is_table(schedule) {
+            true => {
+                format!("iceberg+sqlite:lake/catalog.db --table ferry.{name} --stage {name}.stage")
+            }
+            false => name.clone(),
+        };
         let load = |part: u64| {
             format!(
-                "load --part {part}/{PARTS} tickets.typhos.toml tickets.csv --into {lake} --threads 1"
+                "load --part {part}/{PARTS} tickets.typhos.toml tickets.csv --into {into} --threads 1"
             )
         };
-        let commit = format!("commit {lake}.stage");
+        let commit = format!("commit {name}.stage");
         let is_whole = |when: &str| {
-            if world.path(&lake).exists() {
-                assert_eq!(rows(&world, &lake).len(), 400, "{when}, schedule {schedule}");
+            if world.path(&name).exists() {
+                assert_eq!(rows(&world, &name).len(), 400, "{when}, schedule {schedule}");
                 return true;
             }
-            false
+            is_table(schedule)
         };
         for _ in 0..6 {
             let line = if next(4) == 0 { commit.clone() } else { load(1 + next(PARTS)) };
@@ -329,6 +338,14 @@ fn whatever_becomes_of_its_processes_a_load_in_parts_is_whole_or_not_there() {
         assert!(done && is_whole("in the end"), "schedule {schedule}");
         let left = world.names().into_iter().filter(|name| name.contains("unfinished"));
         assert_eq!(left.count(), 0);
+    }
+    let tables: Vec<String> =
+        (0..SCHEDULES).filter(|at| is_table(*at)).map(|at| format!("ferry.lake{at}")).collect();
+    let names: Vec<&str> = tables.iter().map(String::as_str).collect();
+    let Some(found) = crate::iceberg::read(&world, &names) else { return };
+    for table in &tables {
+        let snapshots = found[table]["snapshots"].as_array().unwrap();
+        assert_eq!((snapshots.len(), &snapshots[0]["rows"]), (1, &400.into()), "{table}");
     }
 }
 
