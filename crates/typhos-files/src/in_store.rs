@@ -128,8 +128,8 @@ impl<T: Target> Target for InStore<T> {
             plan.action = Action::Replace;
             if self.is_folder {
                 plan.problems.push(Problem::new(
-                    "no store exchanges a folder of objects at once",
-                    "load into another folder, or into a table of a lake: iceberg+…",
+                    "a folder of objects cannot be replaced in one step",
+                    "load into another folder, or into an Iceberg table",
                 ));
             }
         }

@@ -22,8 +22,9 @@ pub struct Load {
     pub inputs: Vec<PathBuf>,
 
     /// Where to: a file.parquet, file.arrow or database.sqlite; a directory, with --parts, --part-size or
-    /// partitions; NAME.index for an embedded search index; or a server: postgres://, mysql:// or
-    /// clickhouse:// USER@HOST/DATABASE, index+http:// or index+https:// USER@HOST/INDEX
+    /// partitions; s3://BUCKET/KEY.parquet in an object store (also gs:// and az://); NAME.index for an embedded search index; an
+    /// Iceberg table: iceberg+sqlite:CATALOG.db, iceberg+postgresql://USER@HOST/DATABASE or iceberg+https://HOST; or a server:
+    /// postgres://, mysql:// or clickhouse:// USER@HOST/DATABASE, index+http:// or index+https:// USER@HOST/INDEX
     #[arg(long, value_name = "TARGET")]
     pub into: String,
 
@@ -75,7 +76,7 @@ pub struct Load {
     pub stage: Option<PathBuf>,
 
     /// Name of the table in a database; on a server, also SCHEMA.TABLE or DATABASE.TABLE, each part in double quotes where it has
-    /// a point in it [default: the schema's, or the name of the first file]
+    /// a point in it; in a catalog of Iceberg tables, NAMESPACE.TABLE [default: the schema's, or the name of the first file]
     #[arg(long, value_name = "NAME")]
     pub table: Option<String>,
 

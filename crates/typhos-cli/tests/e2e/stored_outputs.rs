@@ -54,7 +54,7 @@ fn parquet_and_arrow_files_go_to_a_store_as_they_go_to_a_folder() {
             "load t.typhos.toml tickets.csv --into s3://ferries/parts --parts 3 --mode replace",
         )
         .status(2)
-        .complains("no store exchanges a folder of objects at once");
+        .complains("a folder of objects cannot be replaced in one step");
     bucket
         .run(&world, "load t.typhos.toml tickets.csv --into s3://ferries/t.sqlite")
         .status(2)

@@ -36,7 +36,7 @@ use catalog::{Catalog, TableName};
 
 /// Tables of catalogs that this crate knows.
 pub const KIND: TargetKind = TargetKind {
-    name: "a table of a lake",
+    name: "an Iceberg table",
     schemes: &["iceberg+sqlite", "iceberg+http", "iceberg+https"],
     extensions: &[],
     has_parts: true,

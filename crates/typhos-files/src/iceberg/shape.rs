@@ -46,9 +46,9 @@ pub fn shape(
         let version = base.metadata.format_version;
         return Err(vec![Problem::new(
             format!(
-                "{table} is of version {version} of the format, and tables of version {FORMAT} are written"
+                "{table} has format version {version}, and only version {FORMAT} can be written"
             ),
-            "make a table of version 2",
+            "upgrade it, or make a new table",
         )]);
     }
     match mode {
@@ -78,12 +78,12 @@ fn fitting(
             rows.field_with_name(&column.name).is_ok_and(arrow_schema::Field::is_nullable);
         if column.required && !filled(&column.name) {
             let what = format!(
-                "the table's column '{}' is never null, and the schema has none",
+                "the table's column '{}' is required, and the schema does not have it",
                 column.name
             );
             problems.push(Problem::new(what, "declare it"));
         } else if column.required && is_nullable {
-            let what = format!("'{}' may be absent, and is never null in the table", column.name);
+            let what = format!("'{}' may be absent, and is required in the table", column.name);
             problems.push(Problem::new(
                 what,
                 format!("declare {} = {{ …, required = true }}", column.name),
@@ -102,14 +102,14 @@ fn fitting(
             }
             (Some(source), Some(_)) => {
                 let what = format!(
-                    "the table is partitioned by '{}', which the schema has not",
+                    "the table is partitioned by '{}', which the schema does not have",
                     source.name
                 );
                 problems.push(Problem::new(what, "declare it"));
             }
             _ => {
                 let what = format!(
-                    "the table is partitioned by {}, which cannot be written",
+                    "the table is partitioned by {}, an unsupported transform",
                     field.transform
                 );
                 problems.push(Problem::new(what, "write to it with another program"));
@@ -129,7 +129,7 @@ fn fitting(
     let missing: Vec<_> = missing.map(|column| column.name.clone()).collect();
     if !missing.is_empty() {
         told.push(format!(
-            "{} of the table will be null: the schema has none",
+            "{} of the table will be null: not in the schema",
             typhos_core::wording::listed(&missing)
         ));
     }

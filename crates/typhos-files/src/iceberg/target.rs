@@ -119,14 +119,14 @@ impl LakeTable {
         }
         if job.seen != Seen::Stop {
             problems.push(Problem::new(
-                "rows of such a table are not looked at one by one",
+                "rows of an Iceberg table cannot be skipped or updated",
                 typhos_core::remedy::Remedy::of("drop {seen}"),
             ));
         }
         if job.mode == Mode::Append && exists && !job.plan.schema().layout.key.is_empty() {
             problems.push(Problem::new(
-                "whether a key is in the table already is not looked for: such tables have no index",
-                "take 'key' out of [layout] for this load, and look for repeats with another program",
+                "Iceberg tables have no index: rows whose key is in the table already would not be found",
+                "take 'key' out of [layout] for this load",
             ));
         }
         problems

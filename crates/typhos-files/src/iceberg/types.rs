@@ -296,13 +296,13 @@ fn plain_type(data_type: &DataType) -> Result<String, &'static str> {
         DataType::Utf8 | DataType::Dictionary(..) => "string".into(),
         DataType::Date32 => "date".into(),
         DataType::Timestamp(TimeUnit::Nanosecond, _) | DataType::Time64(TimeUnit::Nanosecond) => {
-            return Err("has nanoseconds, and tables of version 2 know microseconds");
+            return Err("has nanoseconds, and Iceberg tables of version 2 store microseconds");
         }
         DataType::Time32(_) | DataType::Time64(_) => "time".into(),
         DataType::Timestamp(_, None) => "timestamp".into(),
         DataType::Timestamp(_, Some(_)) => "timestamptz".into(),
         DataType::FixedSizeBinary(16) => "uuid".into(),
-        _ => return Err("is of a type that tables do not have"),
+        _ => return Err("has a type that Iceberg tables do not have"),
     })
 }
 
@@ -387,10 +387,10 @@ pub fn notes(rows: &ArrowSchema) -> Vec<String> {
         let name = field.name();
         match field.data_type() {
             DataType::UInt64 => notes.push(format!(
-                "'{name}' is stored as decimal(20,0): tables have no integers without a sign"
+                "'{name}' is stored as decimal(20,0): Iceberg has no unsigned integers"
             )),
             DataType::Duration(unit) => notes.push(format!(
-                "'{name}' is stored as a whole number of {}: tables have no type for lengths of time",
+                "'{name}' is stored as a whole number of {}: Iceberg has no type for lengths of time",
                 crate::parquet::unit_words(*unit)
             )),
             _ => {}

@@ -14,7 +14,7 @@ use crate::server_url::ServerUrl;
 
 /// A table of a catalog in a database.
 pub const KIND: TargetKind = TargetKind {
-    name: "a table of a lake",
+    name: "an Iceberg table",
     schemes: &["iceberg+postgresql", "iceberg+postgres"],
     extensions: &[],
     has_parts: true,
