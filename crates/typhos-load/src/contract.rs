@@ -155,7 +155,7 @@ pub trait Target {
 /// Turns batches into what a target takes, on any thread.
 pub trait Encoder: Sync {
     /// What one block becomes.
-    type Encoded: Send;
+    type Encoded: Send + 'static;
     /// The work on one block.
     type Unit<'e>: EncodeUnit<Encoded = Self::Encoded>
     where

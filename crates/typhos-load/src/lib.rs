@@ -15,6 +15,7 @@ pub mod at_once;
 pub mod budget;
 mod contract;
 mod destination;
+mod erased;
 mod error;
 pub mod feed;
 mod gate;

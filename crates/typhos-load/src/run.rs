@@ -9,7 +9,8 @@ use typhos_core::run::{Monitor, RunError, RunOptions, map_blocks};
 use typhos_core::sorting::DEFAULT_SORT_MEMORY;
 
 use crate::budget::DEFAULT_MEMORY;
-use crate::contract::{Done, Encoder, Job, Mode, Moved, Seen, Sink, Statements, Target};
+use crate::contract::{Done, Job, Mode, Moved, Seen, Statements, Target};
+use crate::erased::{ErasedEncoder, ErasedSink};
 use crate::error::{LoadError, TargetError};
 use crate::keys::{self, KeyWatch};
 use crate::load_plan::LoadPlan;
@@ -103,12 +104,8 @@ impl LoadRun<'_> {
     ///
     /// # Errors
     /// As [`load`](crate::load()).
-    fn without<T: Target>(self, mut target: T) -> Result<LoadReport, LoadError> {
+    fn without(self, planned: LoadPlan) -> Result<LoadReport, LoadError> {
         let LoadRun { job, options, monitor, .. } = self;
-        let planned = target.plan(&job)?;
-        if !planned.problems.is_empty() {
-            return Err(TargetError::Preflight(Box::new(planned)).into());
-        }
         monitor.begin("counting", Some(job.input.bytes()));
         let mut account = Account::new(job.plan.schema().columns.len());
         map_blocks::<_, _, LoadError>(
@@ -136,26 +133,43 @@ impl LoadRun<'_> {
     /// # Errors
     /// As [`load`](crate::load()).
     pub fn into<T: Target>(self, mut target: T) -> Result<LoadReport, LoadError> {
-        if self.options.is_counted && !target.counts_rows() {
-            return self.without(target);
-        }
-        let LoadRun { job, options, monitor, .. } = &self;
-        let mut planned = target.plan(job)?;
+        let planned = target.plan(&self.job)?;
         if !planned.problems.is_empty() {
             return Err(TargetError::Preflight(Box::new(planned)).into());
         }
+        if self.options.is_counted && !target.counts_rows() {
+            return self.without(planned);
+        }
+        self.prepare()?;
+        let mut run = self.options.run;
+        let (encoder, sink) = target.stage(&self.job, &mut run)?;
+        self.finish(planned, &run, ErasedEncoder::new(encoder), ErasedSink::new(sink))
+    }
+
+    /// Looks for duplicate keys.
+    fn prepare(&self) -> Result<(), LoadError> {
+        let LoadRun { job, options, monitor, .. } = self;
         // Whoever counts has asked for a plan, which looks for them.
         if !options.is_counted {
             let scratch = TempFiles::inside(self.folder);
             keys::find_repeats(job.input, job.plan, &scratch, &options.run, *monitor)?;
         }
-        let mut run = options.run;
-        let (encoder, sink) = target.stage(job, &mut run)?;
-        let gate = job.gate.clone();
+        Ok(())
+    }
+
+    /// Sends everything, and makes it visible.
+    fn finish(
+        self,
+        mut planned: LoadPlan,
+        run: &RunOptions,
+        encoder: ErasedEncoder<'_>,
+        sink: ErasedSink<'_>,
+    ) -> Result<LoadReport, LoadError> {
+        let gate = self.job.gate.clone();
         let (job, monitor) = (self.job.clone(), self.monitor);
         let (account, done, rejects_frame) =
-            self.send(&run, encoder, sink).map_err(|error| match error {
-                LoadError::Target(error) => LoadError::Target(located(error, &job, &run, monitor)),
+            self.send(run, encoder, sink).map_err(|error| match error {
+                LoadError::Target(error) => LoadError::Target(located(error, &job, run, monitor)),
                 other => other,
             })?;
         planned.notes.extend(done.note.clone());
@@ -165,16 +179,12 @@ impl LoadRun<'_> {
     }
 
     /// Sends everything, and makes it visible.
-    fn send<E, S>(
+    fn send(
         self,
         run: &RunOptions,
-        encoder: E,
-        mut sink: S,
-    ) -> Result<(Account, Done, (u64, u64)), LoadError>
-    where
-        E: Encoder,
-        S: Sink<Encoded = E::Encoded>,
-    {
+        encoder: ErasedEncoder<'_>,
+        mut sink: ErasedSink<'_>,
+    ) -> Result<(Account, Done, (u64, u64)), LoadError> {
         let LoadRun { job, awaited, folder, options, monitor } = self;
         let Job { input, plan, .. } = job;
         let rejects = Rejects::new(&options.rejects, input, plan);

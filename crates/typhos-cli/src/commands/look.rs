@@ -165,6 +165,21 @@ fn is_survey_file(path: &Path) -> bool {
             .is_ok_and(|_| is_survey(&head))
 }
 
+/// Paths with those that are patterns or folders of a store replaced by the objects they stand for.
+pub fn expanded(paths: &[PathBuf]) -> Result<Vec<PathBuf>, Failure> {
+    let mut found = Vec::new();
+    for path in paths {
+        match path.to_str().filter(|url| store::is_object(path) && store::is_several(url)) {
+            Some(url) => {
+                let names = store::names(url).map_err(of_file(path))?;
+                found.extend(names.into_iter().map(PathBuf::from));
+            }
+            None => found.push(path.clone()),
+        }
+    }
+    Ok(found)
+}
+
 /// What saved surveys say of themselves.
 pub fn read_heads(paths: &[PathBuf]) -> Result<Vec<SurveyHead>, Failure> {
     paths.iter().map(|path| SurveyHead::load(open_survey(path)?).map_err(of_file(path))).collect()

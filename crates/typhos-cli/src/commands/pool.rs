@@ -13,10 +13,11 @@ use crate::outcome::{Failure, Outcome};
 
 pub fn run(args: &Pool, common: &Common, console: &mut Console) -> Result<Outcome, Failure> {
     super::scout::refuse_existing(&args.output, args.replace)?;
-    let read = look::named(&args.surveys, "a survey");
+    let surveys = look::expanded(&args.surveys)?;
+    let read = look::named(&surveys, "a survey");
     typhos_load::keep_apart(&read, &[("the output", &args.output)])?;
-    let heads = look::read_heads(&args.surveys)?;
-    let (survey, again) = pooled(&args.surveys, heads, common, console)?;
+    let heads = look::read_heads(&surveys)?;
+    let (survey, again) = pooled(&surveys, heads, common, console)?;
     let files = &survey.source.files;
     let twice = files.windows(2).find(|pair| pair[0] == pair[1]);
     if let Some([file, _]) = twice {
@@ -37,7 +38,7 @@ pub fn run(args: &Pool, common: &Common, console: &mut Console) -> Result<Outcom
         console::path(&args.output),
         counted(survey.records, "record"),
         counted(files.len() as u64, "file"),
-        counted(args.surveys.len() as u64, "survey"),
+        counted(surveys.len() as u64, "survey"),
     ))?;
     Ok(Outcome::objecting_if(twice.is_some()))
 }

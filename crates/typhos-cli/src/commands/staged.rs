@@ -51,7 +51,8 @@ pub fn load(
     let target = destination(&args.into, &table, args.table.is_some(), parts, args)?;
     let Some(taker) = target.takes_parts() else {
         return Err(Failure::Usage(
-            "a load in parts goes into a directory of Parquet files or an Iceberg table: name one".into(),
+            "a load in parts goes into a directory of Parquet files or an Iceberg table: name one"
+                .into(),
         ));
     };
     if let Some(why) = taker.refuses(args.mode) {

@@ -111,6 +111,9 @@ fn surveys_are_saved_in_a_store_and_pooled_from_it() {
     }
     let pool = "pool s3://ferries/p/3.survey s3://ferries/p/1.survey s3://ferries/p/2.survey -o";
     bucket.run(&world, &format!("{pool} s3://ferries/all.survey")).status(0);
+    bucket.run(&world, "pool s3://ferries/p/*.survey -o pooled.survey").status(0);
+    let saved = |name: &str| std::fs::read(world.path(name)).unwrap();
+    assert_eq!(saved("pooled.survey"), saved("whole.survey"));
     let pooled = std::fs::read(bucket.path("all.survey")).unwrap();
     assert_eq!(pooled, std::fs::read(world.path("whole.survey")).unwrap());
     let here = world.ok("draft whole.survey");

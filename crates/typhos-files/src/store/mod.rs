@@ -139,6 +139,19 @@ pub(crate) fn origins(url: &str) -> io::Result<(Vec<Found>, Vec<String>)> {
     Ok((objects.into_iter().map(object).collect(), notes))
 }
 
+/// Whether a URL stands for more than one object: a folder, or a pattern.
+pub fn is_several(url: &str) -> bool {
+    url.ends_with('/') || url.contains(['*', '?'])
+}
+
+/// The URLs of the objects that one stands for.
+///
+/// # Errors
+/// A store that cannot be reached, does not let in, or has no such object.
+pub fn names(url: &str) -> io::Result<Vec<String>> {
+    Ok(origins(url)?.0.iter().map(|origin| origin.name()).collect())
+}
+
 fn key_of(key: &str) -> io::Result<Key> {
     Key::parse(key).map_err(|error| io::Error::other(error.to_string()))
 }
