@@ -9,8 +9,8 @@ use std::thread::JoinHandle;
 /// Bytes of the first piece: enough to see how a file is laid out, and no more is asked for before it is read.
 const FIRST_BYTES: u64 = 1 << 20;
 
-/// Bytes of every other piece.
-const PIECE_BYTES: u64 = 4 << 20;
+/// Bytes of every other piece: a request costs the wait for its first byte, some tens of milliseconds.
+const PIECE_BYTES: u64 = 8 << 20;
 
 /// Pieces that are on their way at once.
 const AHEAD: usize = 4;
