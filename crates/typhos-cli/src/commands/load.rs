@@ -371,7 +371,11 @@ mod tests {
     #[test]
     fn targets_are_known_by_their_names() {
         for (words, layout, want) in [
-            ("--into a.parquet", "", "ParquetTarget { path: \"a.parquet\", parts: None }"),
+            (
+                "--into a.parquet",
+                "",
+                "ParquetTarget { path: \"a.parquet\", parts: None, within: None }",
+            ),
             (
                 "--into lake --parts 4",
                 "",

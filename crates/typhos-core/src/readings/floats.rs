@@ -2,10 +2,11 @@
 //! written.
 //!
 //! For nearly every number arithmetic tells: up to as many digits as a float is sure of it does, with more than any
-//! shortest form has it does not. Between those the nearest float is one division of two exact doubles, and its shortest
-//! form is printed into a buffer on the stack. What remains (exponents, extreme sizes, ties) is told by the long
+//! shortest form has it does not. Between those the nearest float is worked out ([`nearest`](super::nearest)), and its shortest
+//! form is printed into a buffer on the stack. What remains (extreme sizes, ties, more digits than a float has) is told by the long
 //! way, which is the definition, and against which the short one is tested.
 
+use super::nearest::nearest_double;
 use super::number::{EXACT_POW10, Number, POW10, parse_number};
 
 /// Whether a number, read as float32 and printed in its shortest form (or, in scientific notation, with as many
@@ -24,16 +25,23 @@ pub fn survives_float64(text: &[u8], number: &Number) -> bool {
 
 /// The float32 nearest to a number, and whether the number survives it; `None` where that is not told quickly.
 pub fn nearest_float32(text: &[u8], number: &Number) -> Option<(f32, bool)> {
-    let digits = quick_digits(number)?;
-    let (float, survives) = quick::<f32>(text, digits, number.scale)?;
+    let (float, survives) = nearest::<f32>(text, number)?;
     Some((if number.mantissa < 0 { -float } else { float }, survives))
 }
 
 /// As [`nearest_float32`], of float64.
 pub fn nearest_float64(text: &[u8], number: &Number) -> Option<(f64, bool)> {
-    let digits = quick_digits(number)?;
-    let (float, survives) = quick::<f64>(text, digits, number.scale)?;
+    let (float, survives) = nearest::<f64>(text, number)?;
     Some((if number.mantissa < 0 { -float } else { float }, survives))
+}
+
+/// The same, of either width and without the sign.
+fn nearest<F: Width>(text: &[u8], number: &Number) -> Option<(F, bool)> {
+    let digits = u64::try_from(number.mantissa.unsigned_abs()).ok().filter(|digits| *digits > 0)?;
+    let scale = i32::from(number.scale).checked_sub(number.exponent.unwrap_or(0))?;
+    let (float, survives) = quick::<F>(text, digits, scale)?;
+    // In scientific notation a float may be written with more digits than it has, which is not told quickly.
+    (survives || number.exponent.is_none()).then_some((float, survives))
 }
 
 /// Whether `digits × 10^-scale` survives float32; `None` where that is not told quickly.
@@ -46,25 +54,19 @@ pub fn survives_float32_of(digits: u64, scale: u8) -> Option<bool> {
     if digits >= 1_000_000_000 && without_zeros(digits).0 >= 1_000_000_000 {
         return Some(false);
     }
-    Some(quick::<f32>(&[], digits, scale)?.1)
+    Some(quick::<f32>(&[], digits, scale.into())?.1)
 }
 
 /// As [`nearest_float32`], of `digits × 10^-scale` without its sign; `digits` are some.
 #[inline]
 pub fn nearest_float32_of(text: &[u8], digits: u64, scale: u8) -> Option<(f32, bool)> {
-    quick::<f32>(text, digits, scale)
+    quick::<f32>(text, digits, scale.into())
 }
 
 /// As [`nearest_float64`], of `digits × 10^-scale` without its sign; `digits` are some.
 #[inline]
 pub fn nearest_float64_of(text: &[u8], digits: u64, scale: u8) -> Option<(f64, bool)> {
-    quick::<f64>(text, digits, scale)
-}
-
-/// The digits of a number that the short way is for: it has no exponent, and is not zero, which has a sign.
-fn quick_digits(number: &Number) -> Option<u64> {
-    let digits = u64::try_from(number.mantissa.unsigned_abs()).ok()?;
-    (number.exponent.is_none() && digits > 0).then_some(digits)
+    quick::<f64>(text, digits, scale.into())
 }
 
 /// A number as a text that says the same.
@@ -73,9 +75,6 @@ fn plain_text(number: &Number) -> String {
     format!("{}e{exponent}", number.mantissa)
 }
 
-/// Integers up to here are exact in a double.
-const EXACT_INTEGERS: u64 = 1 << 53;
-
 /// A float of one width.
 trait Width: zmij::Float + Copy {
     /// Every number of so many digits survives, within the exponents of normal floats.
@@ -83,23 +82,17 @@ trait Width: zmij::Float + Copy {
     /// No shortest form has more digits.
     const MOST: u32;
     /// The float nearest to `digits × 10^-scale`, which `text` says too; `None` where it takes more to know.
-    fn nearest(text: &[u8], digits: u64, scale: u8) -> Option<Self>;
+    fn nearest(text: &[u8], digits: u64, scale: i32) -> Option<Self>;
     /// It as `whole × 2^exponent`; it is positive.
     fn parts(self) -> (u64, i32);
-}
-
-/// The double nearest to `digits × 10^-scale`, where both are exact: a division rounds but once.
-fn divided(digits: u64, scale: u8) -> Option<f64> {
-    let power = EXACT_POW10.get(usize::from(scale))?;
-    (digits <= EXACT_INTEGERS).then(|| digits as f64 / power)
 }
 
 impl Width for f32 {
     const SURE: u32 = f32::DIGITS;
     const MOST: u32 = 9;
 
-    fn nearest(_: &[u8], digits: u64, scale: u8) -> Option<f32> {
-        let double = divided(digits, scale)?;
+    fn nearest(_: &[u8], digits: u64, scale: i32) -> Option<f32> {
+        let double = nearest_double(digits, scale)?;
         // Rounding twice is rounding once, unless the first rounding ended where the second has a choice.
         const BELOW: u64 = (1 << 29) - 1;
         let is_tie = double.to_bits() & BELOW == 1 << 28;
@@ -117,8 +110,8 @@ impl Width for f64 {
     const SURE: u32 = f64::DIGITS;
     const MOST: u32 = 17;
 
-    fn nearest(text: &[u8], digits: u64, scale: u8) -> Option<f64> {
-        divided(digits, scale).or_else(|| {
+    fn nearest(text: &[u8], digits: u64, scale: i32) -> Option<f64> {
+        nearest_double(digits, scale).or_else(|| {
             let float = std::str::from_utf8(text).ok()?.parse::<f64>().ok()?.abs();
             (1e-300..1e300).contains(&float).then_some(float)
         })
@@ -133,7 +126,7 @@ impl Width for f64 {
 /// The float nearest to `mantissa × 10^-scale`, which `text` says too, and whether that survives it; `None` where the
 /// long way has to be taken.
 #[inline]
-fn quick<F: Width>(text: &[u8], mantissa: u64, scale: u8) -> Option<(F, bool)> {
+fn quick<F: Width>(text: &[u8], mantissa: u64, scale: i32) -> Option<(F, bool)> {
     let float = F::nearest(text, mantissa, scale)?;
     let sure = 10u64.pow(F::SURE);
     if mantissa < sure {
@@ -144,12 +137,17 @@ fn quick<F: Width>(text: &[u8], mantissa: u64, scale: u8) -> Option<(F, bool)> {
         return Some((float, bare < sure));
     }
     // No two numbers of so many digits are near enough to be one float, and a shorter one would be one of them.
-    if is_alone(float.parts().1, i32::from(scale) - dropped as i32) {
+    if is_alone(float.parts().1, scale - dropped as i32) {
         return Some((float, true));
     }
     let mut buffer = zmij::Buffer::new();
-    let (printed, power) = taken_apart(buffer.format_finite(float));
-    if (printed, power) == (bare, dropped as i32 - i32::from(scale)) {
+    let printed = buffer.format_finite(float);
+    // Nearly all programs write the shortest form.
+    if text.strip_prefix(b"-").unwrap_or(text) == printed.as_bytes() {
+        return Some((float, true));
+    }
+    let (printed, power) = taken_apart(printed);
+    if (printed, power) == (bare, dropped as i32 - scale) {
         return Some((float, true));
     }
     let may_be_halfway = printed.ilog10() == bare.ilog10();
@@ -172,11 +170,11 @@ fn is_alone(exponent: i32, scale: i32) -> bool {
 fn is_midway<F: Width>(
     float: F,
     mantissa: u64,
-    scale: u8,
+    scale: i32,
     (digits, power): (u64, i32),
 ) -> Option<bool> {
-    let up = *EXACT_POW10.get(usize::from(scale))? as u128;
-    let shift = u32::try_from(power + i32::from(scale)).ok()?;
+    let up = *EXACT_POW10.get(usize::try_from(scale).ok()?)? as u128;
+    let shift = u32::try_from(power + scale).ok()?;
     let other = u128::from(digits).checked_mul(10u128.checked_pow(shift)?)?;
     let sum = u128::from(mantissa).checked_add(other)?;
     let (whole, exponent) = float.parts();
@@ -397,6 +395,11 @@ mod tests {
                 near(double.to_string()),
                 near(f64::from(float).to_string()),
                 near(format!("{:.3}", double % 1e9)),
+                Some(format!("{double:e}")),
+                Some(format!("{double:E}")),
+                Some(format!("{float:e}")),
+                Some(format!("{}e{}", mantissa >> shift, i32::from(scale) - 19)),
+                Some(format!("{:.17e}", double)),
             ];
             for text in texts.into_iter().flatten() {
                 let number = parse_number(text.as_bytes()).unwrap();

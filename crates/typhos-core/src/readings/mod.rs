@@ -6,6 +6,7 @@
 
 mod floats;
 mod lengths;
+mod nearest;
 mod number;
 mod short;
 mod special;

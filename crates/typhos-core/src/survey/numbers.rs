@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 use super::Spread;
 use super::example::{Example, Tally, earlier, join};
 use super::saved::ranges;
-use crate::readings::{Decimal, Number, survives_float32, survives_float64};
+use crate::readings::{Decimal, Number, nearest_float64, survives_float32, survives_float64};
 use crate::text::LineRef;
 
 /// Ranges of integers that no integer type tells apart: what fits one integer of a range fits them all.
@@ -192,9 +192,9 @@ impl NumberFacts {
         let is_fraction = number.marked || number.exponent.is_some();
         self.float_losses(value, number, if is_fraction { count } else { 0 }, place);
         if number.exponent.is_some() {
-            let text = std::str::from_utf8(value).ok();
-            let float = text.and_then(|text| text.parse::<f64>().ok()).unwrap_or(0.0);
-            self.add_float(float, count);
+            let parsed = || std::str::from_utf8(value).ok()?.parse::<f64>().ok();
+            let float = nearest_float64(value, number).map(|(float, _)| float).or_else(parsed);
+            self.add_float(float.unwrap_or(0.0), count);
             return;
         }
         let decimal = Decimal { mantissa: number.mantissa, scale: number.scale };
