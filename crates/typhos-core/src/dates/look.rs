@@ -35,6 +35,10 @@ pub fn read_shape(value: &[u8]) -> Option<Shaped<'_>> {
             look = start;
         }
     } else {
+        // Without a number it is none, whatever its words are: nearly all texts end here.
+        if !value.iter().any(u8::is_ascii_digit) {
+            return None;
+        }
         look.date_of_words()?;
     }
     if let Some(date) = look.shaped.shape.date {

@@ -9,13 +9,21 @@ use super::shape::{Separator, Shape, Shaped};
 /// The most bytes of a value that has a mould.
 pub const MOULD_BYTES: usize = 32;
 
+/// The same, in words.
+const WORDS: usize = MOULD_BYTES / 8;
+
+/// One in each byte of a word.
+const ONES: u64 = u64::MAX / 255;
+
 /// The cut of a value, and where its numbers stand in it.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Mould {
-    /// The bytes of the value, zeros where its digits may be others, and behind it nothing.
-    cut: [u8; MOULD_BYTES],
-    /// All bits of the bytes that are told by their place alone.
-    is_digit: [u8; MOULD_BYTES],
+    /// The bytes of the value that are no digits of it, zeros where the others are.
+    cut: [u64; WORDS],
+    /// All bits of those bytes.
+    is_fixed: [u64; WORDS],
+    /// All bits of the bytes where any digit may stand.
+    is_digit: [u64; WORDS],
     length: usize,
     shape: Shape,
     /// Place and length of year, month and day in the order they are written; of length 0 without a date.
@@ -89,9 +97,18 @@ impl Mould {
             let is_afternoon = shaped.nanos >= 12 * 3600 * 1_000_000_000;
             half = time.half.map(|_| if is_afternoon { 12 } else { 0 });
         }
-        let mut mould = Mould {
-            cut: [0; MOULD_BYTES],
-            is_digit: [0; MOULD_BYTES],
+        let mut is_digit = [0; MOULD_BYTES];
+        for (start, length) in fields.into_iter().chain(clock) {
+            is_digit[usize::from(start)..usize::from(start) + usize::from(length)].fill(0xff);
+        }
+        let mut is_fixed = is_digit.map(|bits: u8| !bits);
+        is_fixed[value.len()..].fill(0);
+        let (is_digit, is_fixed) = (words(&is_digit), words(&is_fixed));
+        let bytes = words(&padded(value));
+        let mould = Mould {
+            cut: std::array::from_fn(|at| bytes[at] & is_fixed[at]),
+            is_fixed,
+            is_digit,
             length: value.len(),
             shape: shaped.shape,
             fields,
@@ -99,12 +116,6 @@ impl Mould {
             half,
             offset: shaped.offset,
         };
-        mould.cut[..value.len()].copy_from_slice(value);
-        for (start, length) in fields.into_iter().chain(clock) {
-            let range = usize::from(start)..usize::from(start) + usize::from(length);
-            mould.cut[range.clone()].fill(b'0');
-            mould.is_digit[range].fill(0xff);
-        }
         let cast = mould.read(value.len(), &padded(value));
         // What a mould does not make of its own value is nothing to rely on.
         (cast.as_ref() == Some(shaped)).then_some(mould)
@@ -117,14 +128,14 @@ impl Mould {
         if length != self.length {
             return None;
         }
-        // All bytes at once: what differs, and whether digits stand where they have to.
+        // Eight bytes at once: what differs, and whether digits stand where they have to. A digit has 3 in its upper half, also
+        // with 6 added to it.
         let mut differs = 0;
-        let cut = self.cut.iter().zip(&self.is_digit).zip(bytes).zip(0..);
-        for (((cut, is_digit), byte), at) in cut {
-            let is_number = if byte.wrapping_sub(b'0') < 10 { *is_digit } else { 0 };
-            let known = (is_number & b'0') | (!is_number & byte);
-            let inside = if at < length { 0xff } else { 0 };
-            differs |= (known ^ cut) & inside;
+        for (at, word) in words(bytes).into_iter().enumerate() {
+            const UPPER: u64 = ONES * 0xf0;
+            let added = (word & (ONES * 0x7f)) + ONES * 6;
+            let is_none = ((word & UPPER) | (added & UPPER) >> 4) ^ (ONES * 0x33);
+            differs |= (is_none & self.is_digit[at]) | ((word ^ self.cut[at]) & self.is_fixed[at]);
         }
         if differs != 0 {
             return None;
@@ -170,6 +181,13 @@ fn four_digits(bytes: &[u8; MOULD_BYTES], (start, length): (u8, u8)) -> u16 {
     let digits = (u64::from(word) << (32 - 8 * u32::from(length))) as u32;
     let pairs = (digits * 10 + (digits >> 8)) & 0x00ff_00ff;
     (pairs * 100 + (pairs >> 16)) as u16
+}
+
+/// Bytes in words.
+#[inline(always)]
+fn words(bytes: &[u8; MOULD_BYTES]) -> [u64; WORDS] {
+    let (all, _) = bytes.as_chunks::<8>();
+    std::array::from_fn(|at| u64::from_le_bytes(all[at]))
 }
 
 /// A short value with zeros behind it.

@@ -105,6 +105,12 @@ pub fn is_plain_ip(value: &[u8]) -> bool {
 pub fn point(value: &[u8]) -> Option<(f64, f64)> {
     let comma = memchr::memchr(b',', value)?;
     let degrees = |text: &[u8], most: f64| {
+        // Most of what looks like a point is an amount with a decimal comma.
+        if let [b'0'..=b'9'] | [b'0'..=b'9', b'0'..=b'9'] = text {
+            let number = text.iter().fold(0, |number, digit| number * 10 + (digit - b'0'));
+            let is_code = text.len() > 1 && text[0] == b'0';
+            return (!is_code && f64::from(number) <= most).then(|| f64::from(number));
+        }
         // So few digits survive, and zero has a sign.
         const SURE: std::ops::Range<u64> = 1..1_000_000_000_000_000;
         if let Some(short) = ShortNumber::read(text)
