@@ -96,8 +96,7 @@ fn fitting(
         let transform = Transform::parse(&field.transform);
         match (source, transform) {
             (_, Some(Transform::Void)) => {}
-            (Some(source), Some(transform)) if filled(&source.name) => {
-                let by = transform.declared().expect("all others can be declared");
+            (Some(source), Some(Transform::Of(by))) if filled(&source.name) => {
                 partition.push(Partition { column: source.name.clone(), by });
             }
             (Some(source), Some(_)) => {
@@ -226,7 +225,7 @@ fn spec_of(
     let mut next = (metadata.last_partition_id + 1).max(FIRST_PARTITION);
     let mut fields = Vec::new();
     for partition in partition {
-        let transform = Transform::of(partition.by).to_string();
+        let transform = Transform::Of(partition.by).to_string();
         let Some(source) = schema.column(&partition.column) else { continue };
         let name = partition.label();
         if name != partition.column && schema.column(&name).is_some() {

@@ -9,78 +9,45 @@ use typhos_core::schema::PartitionBy;
 /// What a partition takes of a value.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Transform {
-    /// All of it.
-    Identity,
-    /// Years since 1970.
-    Year,
-    /// Months since 1970.
-    Month,
-    /// Days since 1970.
-    Day,
-    /// Hours since 1970.
-    Hour,
-    /// Its hash, modulo so many.
-    Bucket(u32),
-    /// So many of its first characters, or the number below it that so many divide.
-    Truncate(u32),
+    /// What a declaration has a word for; times are counted from 1970.
+    Of(PartitionBy),
     /// Nothing: a partition that is no longer one.
     Void,
 }
 
+/// The words of the format for those without a number.
+const WORDS: [(&str, Transform); 6] = [
+    ("identity", Transform::Of(PartitionBy::Value)),
+    ("year", Transform::Of(PartitionBy::Year)),
+    ("month", Transform::Of(PartitionBy::Month)),
+    ("day", Transform::Of(PartitionBy::Day)),
+    ("hour", Transform::Of(PartitionBy::Hour)),
+    ("void", Transform::Void),
+];
+
 impl Transform {
     /// Reads one, as `bucket[16]`.
     pub fn parse(word: &str) -> Option<Transform> {
-        let call = word.strip_suffix(']').and_then(|rest| rest.split_once('['));
-        Some(match (word, call) {
-            ("identity", _) => Transform::Identity,
-            ("year", _) => Transform::Year,
-            ("month", _) => Transform::Month,
-            ("day", _) => Transform::Day,
-            ("hour", _) => Transform::Hour,
-            ("void", _) => Transform::Void,
-            (_, Some(("bucket", count))) => {
-                Transform::Bucket(count.parse().ok().filter(|it| *it > 0)?)
-            }
-            (_, Some(("truncate", width))) => {
-                Transform::Truncate(width.parse().ok().filter(|it| *it > 0)?)
-            }
-            _ => return None,
-        })
-    }
-
-    /// The one that a declaration means.
-    pub fn of(by: PartitionBy) -> Transform {
-        match by {
-            PartitionBy::Value => Transform::Identity,
-            PartitionBy::Year => Transform::Year,
-            PartitionBy::Month => Transform::Month,
-            PartitionBy::Day => Transform::Day,
-            PartitionBy::Hour => Transform::Hour,
-            PartitionBy::Bucket(count) => Transform::Bucket(count),
-            PartitionBy::Truncate(width) => Transform::Truncate(width),
+        if let Some((_, transform)) = WORDS.into_iter().find(|(known, _)| *known == word) {
+            return Some(transform);
         }
-    }
-
-    /// What a declaration says for it; `None` for what is no longer a partition.
-    pub fn declared(self) -> Option<PartitionBy> {
-        Some(match self {
-            Transform::Identity => PartitionBy::Value,
-            Transform::Year => PartitionBy::Year,
-            Transform::Month => PartitionBy::Month,
-            Transform::Day => PartitionBy::Day,
-            Transform::Hour => PartitionBy::Hour,
-            Transform::Bucket(count) => PartitionBy::Bucket(count),
-            Transform::Truncate(width) => PartitionBy::Truncate(width),
-            Transform::Void => return None,
-        })
+        let (function, number) = word.strip_suffix(']')?.split_once('[')?;
+        let number = number.parse().ok().filter(|number| *number > 0)?;
+        match function {
+            "bucket" => Some(Transform::Of(PartitionBy::Bucket(number))),
+            "truncate" => Some(Transform::Of(PartitionBy::Truncate(number))),
+            _ => None,
+        }
     }
 
     /// The plain type of what comes out, of one that goes in.
     pub fn result(self, source: &str) -> String {
         match self {
-            Transform::Identity | Transform::Truncate(_) | Transform::Void => source.to_owned(),
-            Transform::Day => "date".to_owned(),
-            _ => "int".to_owned(),
+            Transform::Void | Transform::Of(PartitionBy::Value | PartitionBy::Truncate(_)) => {
+                source.to_owned()
+            }
+            Transform::Of(PartitionBy::Day) => "date".to_owned(),
+            Transform::Of(_) => "int".to_owned(),
         }
     }
 
@@ -91,23 +58,23 @@ impl Transform {
             Literal::Instant(micros) => Some(micros.div_euclid(86_400_000_000)),
             _ => None,
         };
-        match self {
-            Transform::Identity => Some(value.clone()),
-            Transform::Void => None,
-            Transform::Year => Some(Literal::Int(month_of(days()?)?.div_euclid(12))),
-            Transform::Month => Some(Literal::Int(month_of(days()?)?)),
-            Transform::Day => Some(Literal::Date(i32::try_from(days()?).ok()?)),
-            Transform::Hour => match value {
+        let Transform::Of(by) = self else { return None };
+        match by {
+            PartitionBy::Value => Some(value.clone()),
+            PartitionBy::Year => Some(Literal::Int(month_of(days()?)?.div_euclid(12))),
+            PartitionBy::Month => Some(Literal::Int(month_of(days()?)?)),
+            PartitionBy::Day => Some(Literal::Date(i32::try_from(days()?).ok()?)),
+            PartitionBy::Hour => match value {
                 Literal::Instant(micros) => {
                     Some(Literal::Int(i32::try_from(micros.div_euclid(3_600_000_000)).ok()?))
                 }
                 _ => None,
             },
-            Transform::Bucket(count) => {
+            PartitionBy::Bucket(count) => {
                 let hash = hash(value)? & i32::MAX.unsigned_abs();
                 Some(Literal::Int((hash % count) as i32))
             }
-            Transform::Truncate(width) => truncated(value, width),
+            PartitionBy::Truncate(width) => truncated(value, width),
         }
     }
 }
@@ -115,14 +82,12 @@ impl Transform {
 impl fmt::Display for Transform {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Transform::Identity => f.write_str("identity"),
-            Transform::Year => f.write_str("year"),
-            Transform::Month => f.write_str("month"),
-            Transform::Day => f.write_str("day"),
-            Transform::Hour => f.write_str("hour"),
-            Transform::Bucket(count) => write!(f, "bucket[{count}]"),
-            Transform::Truncate(width) => write!(f, "truncate[{width}]"),
-            Transform::Void => f.write_str("void"),
+            Transform::Of(PartitionBy::Bucket(count)) => write!(f, "bucket[{count}]"),
+            Transform::Of(PartitionBy::Truncate(width)) => write!(f, "truncate[{width}]"),
+            other => {
+                let known = WORDS.iter().find(|(_, known)| known == other);
+                f.write_str(known.map_or("void", |(word, _)| word))
+            }
         }
     }
 }
@@ -194,24 +159,32 @@ mod tests {
         for (days, year, month) in
             [(0, 0, 0), (-1, -1, -1), (31, 0, 1), (19_723, 54, 648), (-719_162, -1969, -23_628)]
         {
-            assert_eq!(Transform::Year.apply(&day(days)), Some(Literal::Int(year)), "{days}");
-            assert_eq!(Transform::Month.apply(&day(days)), Some(Literal::Int(month)), "{days}");
+            assert_eq!(
+                Transform::Of(PartitionBy::Year).apply(&day(days)),
+                Some(Literal::Int(year)),
+                "{days}"
+            );
+            assert_eq!(
+                Transform::Of(PartitionBy::Month).apply(&day(days)),
+                Some(Literal::Int(month)),
+                "{days}"
+            );
         }
         let instant = Literal::Instant(-1);
-        assert_eq!(Transform::Day.apply(&instant), Some(Literal::Date(-1)));
-        assert_eq!(Transform::Hour.apply(&instant), Some(Literal::Int(-1)));
-        assert_eq!(Transform::Hour.apply(&day(0)), None);
+        assert_eq!(Transform::Of(PartitionBy::Day).apply(&instant), Some(Literal::Date(-1)));
+        assert_eq!(Transform::Of(PartitionBy::Hour).apply(&instant), Some(Literal::Int(-1)));
+        assert_eq!(Transform::Of(PartitionBy::Hour).apply(&day(0)), None);
     }
 
     #[test]
     fn numbers_are_truncated_downwards_and_texts_to_characters() {
-        let truncate = |value| Transform::Truncate(10).apply(&value).unwrap();
+        let truncate = |value| Transform::Of(PartitionBy::Truncate(10)).apply(&value).unwrap();
         assert_eq!(truncate(Literal::Int(1)), Literal::Int(0));
         assert_eq!(truncate(Literal::Int(-1)), Literal::Int(-10));
         assert_eq!(truncate(Literal::Decimal(-1065, 4)), Literal::Decimal(-1070, 4));
-        let least = Transform::Truncate(1000).apply(&Literal::Long(i64::MIN));
+        let least = Transform::Of(PartitionBy::Truncate(1000)).apply(&Literal::Long(i64::MIN));
         assert_eq!(least, Some(Literal::Long(i64::MAX - 191)));
-        let text = Transform::Truncate(3).apply(&Literal::Text("Tårnvik".into()));
+        let text = Transform::Of(PartitionBy::Truncate(3)).apply(&Literal::Text("Tårnvik".into()));
         assert_eq!(text, Some(Literal::Text("Tår".into())));
         for word in ["bucket[16]", "truncate[4]", "identity", "hour", "void"] {
             assert_eq!(Transform::parse(word).map(|it| it.to_string()).as_deref(), Some(word));

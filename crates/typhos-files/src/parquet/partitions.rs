@@ -56,7 +56,7 @@ fn part(array: &dyn Array, row: usize, by: PartitionBy) -> Option<String> {
         return None;
     }
     if let PartitionBy::Bucket(_) | PartitionBy::Truncate(_) = by {
-        let taken = Transform::of(by).apply(&Literal::of(array, row)?)?;
+        let taken = Transform::Of(by).apply(&Literal::of(array, row)?)?;
         return Some(match taken {
             Literal::Text(text) => escaped(&text),
             Literal::Int(number) => number.to_string(),

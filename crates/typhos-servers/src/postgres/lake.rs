@@ -3,7 +3,8 @@
 use std::fmt;
 use std::sync::Arc;
 
-use typhos_files::iceberg::catalog::sql::{MAKE, Rows, SqlCatalog, adding};
+use postgres::types::ToSql;
+use typhos_files::iceberg::catalog::sql::{MAKE, Rows, SqlCatalog, adding, exchanging, finding};
 use typhos_files::iceberg::catalog::{Catalog, TableName};
 use typhos_files::iceberg::{Settings, destination, folder, settings};
 use typhos_load::{TargetError, TargetKind};
@@ -35,6 +36,11 @@ pub const KIND: TargetKind = TargetKind {
     },
     probe: None,
 };
+
+/// How a parameter is written.
+fn parameter(number: u8) -> String {
+    format!("${number}")
+}
 
 /// The rows of a catalog in a database.
 struct PostgresRows {
@@ -76,10 +82,8 @@ impl Rows for PostgresRows {
 
     fn find(&mut self, catalog: &str, table: &TableName) -> Result<Option<String>, TargetError> {
         let Some(mut session) = self.existing()? else { return Ok(None) };
-        let found = session.client.query_opt(
-            "SELECT metadata_location FROM iceberg_tables WHERE catalog_name = $1 AND table_namespace = $2 AND table_name = $3",
-            &[&catalog, &table.space(), &table.name],
-        );
+        let names: [&(dyn ToSql + Sync); 3] = [&catalog, &table.space(), &table.name];
+        let found = session.client.query_opt(&finding(parameter), &names);
         Ok(found.map_err(self.failed())?.and_then(|row| row.get(0)))
     }
 
@@ -102,7 +106,7 @@ impl Rows for PostgresRows {
                 &[&catalog, &table.space()],
             )?;
             let added = transaction.execute(
-                &adding(|number| format!("${number}"), kinds.is_some()),
+                &adding(parameter, kinds.is_some()),
                 &[&catalog, &table.space(), &table.name, &file],
             )?;
             if added == 1 {
@@ -119,11 +123,8 @@ impl Rows for PostgresRows {
         table: &TableName,
         (from, to): (&str, &str),
     ) -> Result<bool, TargetError> {
-        let changed = self.session()?.client.execute(
-            "UPDATE iceberg_tables SET metadata_location = $1, previous_metadata_location = $2 \
-             WHERE catalog_name = $3 AND table_namespace = $4 AND table_name = $5 AND metadata_location = $2",
-            &[&to, &from, &catalog, &table.space(), &table.name],
-        );
+        let names: [&(dyn ToSql + Sync); 5] = [&catalog, &table.space(), &table.name, &to, &from];
+        let changed = self.session()?.client.execute(&exchanging(parameter), &names);
         changed.map(|rows| rows == 1).map_err(self.failed())
     }
 }

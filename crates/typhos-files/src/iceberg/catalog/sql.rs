@@ -33,6 +33,24 @@ pub fn adding(parameter: impl Fn(u8) -> String, has_kinds: bool) -> String {
     )
 }
 
+/// The statement that finds the metadata file of a table.
+pub fn finding(parameter: impl Fn(u8) -> String) -> String {
+    let [catalog, space, table] = [1, 2, 3].map(parameter);
+    format!(
+        "SELECT metadata_location FROM iceberg_tables \
+         WHERE catalog_name = {catalog} AND table_namespace = {space} AND table_name = {table}"
+    )
+}
+
+/// The statement that exchanges the metadata file of a table: from the fifth parameter to the fourth.
+pub fn exchanging(parameter: impl Fn(u8) -> String) -> String {
+    let [catalog, space, table, to, from] = [1, 2, 3, 4, 5].map(parameter);
+    format!(
+        "UPDATE iceberg_tables SET metadata_location = {to}, previous_metadata_location = {from} WHERE catalog_name = {catalog} \
+         AND table_namespace = {space} AND table_name = {table} AND metadata_location = {from}"
+    )
+}
+
 /// The rows of a catalog, whichever database has them. Each call is one transaction.
 pub trait Rows: fmt::Debug + Send {
     /// The names of the catalogs that are in the database; none where it has no such tables.

@@ -7,10 +7,15 @@ use rusqlite::{Connection, OptionalExtension, TransactionBehavior, params};
 use typhos_load::TargetError;
 
 use super::TableName;
-use super::sql::{MAKE, Rows, adding};
+use super::sql::{MAKE, Rows, adding, exchanging, finding};
 
 /// How long another program is waited for that writes to the file.
 const PATIENCE: Duration = Duration::from_secs(30);
+
+/// How a parameter is written.
+fn parameter(number: u8) -> String {
+    format!("?{number}")
+}
 
 /// A database file; made with the first table.
 #[derive(Debug)]
@@ -68,7 +73,7 @@ impl Rows for SqliteRows {
     fn find(&mut self, catalog: &str, table: &TableName) -> Result<Option<String>, TargetError> {
         let Some(connection) = self.existing()? else { return Ok(None) };
         let found = connection.query_row(
-            "SELECT metadata_location FROM iceberg_tables WHERE catalog_name = ?1 AND table_namespace = ?2 AND table_name = ?3",
+            &finding(parameter),
             params![catalog, table.space(), table.name],
             |row| row.get(0),
         );
@@ -91,7 +96,7 @@ impl Rows for SqliteRows {
                 |row| row.get(0),
             )?;
             let added = transaction.execute(
-                &adding(|number| format!("?{number}"), has_kinds > 0),
+                &adding(parameter, has_kinds > 0),
                 params![catalog, table.space(), table.name, file],
             )?;
             if added == 1 {
@@ -108,11 +113,8 @@ impl Rows for SqliteRows {
         table: &TableName,
         (from, to): (&str, &str),
     ) -> Result<bool, TargetError> {
-        let changed = self.open()?.execute(
-            "UPDATE iceberg_tables SET metadata_location = ?1, previous_metadata_location = ?2 \
-             WHERE catalog_name = ?3 AND table_namespace = ?4 AND table_name = ?5 AND metadata_location = ?2",
-            params![to, from, catalog, table.space(), table.name],
-        );
+        let names = params![catalog, table.space(), table.name, to, from];
+        let changed = self.open()?.execute(&exchanging(parameter), names);
         changed.map(|rows| rows == 1).map_err(self.failed())
     }
 }
