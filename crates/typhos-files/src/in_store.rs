@@ -16,6 +16,7 @@ use typhos_load::{
 
 use crate::arrow_file::ArrowTarget;
 use crate::parquet::ParquetTarget;
+use crate::scratch::ScratchFolder;
 use crate::store::{self, Upload};
 
 /// Parquet and Arrow files in stores.
@@ -75,9 +76,8 @@ impl<T: Target> InStore<T> {
     }
 
     /// A folder of this machine, and the target in it.
-    fn scratch(&self) -> Result<(tempfile::TempDir, PathBuf), TargetError> {
-        let folder = tempfile::Builder::new().prefix("typhos-").tempdir();
-        let folder = folder.map_err(TargetError::io(&std::env::temp_dir()))?;
+    fn scratch(&self) -> Result<(ScratchFolder, PathBuf), TargetError> {
+        let folder = ScratchFolder::new()?;
         let path = folder.path().join("output");
         Ok((folder, path))
     }
@@ -165,7 +165,7 @@ impl<T: Target> Target for InStore<T> {
 /// Sends files to a store that another sink wrote.
 pub struct InStoreSink<S> {
     sink: S,
-    _folder: tempfile::TempDir,
+    _folder: ScratchFolder,
     /// What the other sink writes.
     path: PathBuf,
     url: String,

@@ -11,6 +11,7 @@ pub mod iceberg;
 mod in_store;
 pub mod origins;
 pub mod parquet;
+mod scratch;
 pub mod sqlite;
 pub mod store;
 pub mod tables;

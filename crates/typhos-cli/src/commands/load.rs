@@ -208,6 +208,10 @@ pub fn tell(
     let rows = counted(account.loaded, "row");
     let columns = counted(plan.schema().columns.len() as u64, "column");
     let target = match &report.plan.table {
+        Some(table) if files.len() > 1 => {
+            let files = counted(files.len() as u64, "file");
+            format!("{} table {table} in {files}", report.plan.target)
+        }
         Some(table) => format!("{} table {table}", report.plan.target),
         None if files.iter().all(|file| file.path == Path::new(&report.plan.target)) => {
             report.plan.target.clone()
@@ -379,20 +383,25 @@ mod tests {
             (
                 "--into lake --parts 4",
                 "",
-                "ParquetTarget { path: \"lake\", parts: Some(Count(4)) }",
+                "ParquetTarget { path: \"lake\", parts: Some(Count(4)), within: None }",
             ),
             (
                 "--into lake --part-size 1MiB",
                 "partition = ['a']",
-                "ParquetTarget { path: \"lake\", parts: Some(Bytes(1048576)) }",
+                "ParquetTarget { path: \"lake\", parts: Some(Bytes(1048576)), within: None }",
             ),
             (
                 "--into lake",
                 "partition = ['a']",
-                "ParquetTarget { path: \"lake\", parts: Some(Partitions) }",
+                "ParquetTarget { path: \"lake\", parts: Some(Partitions), within: None }",
             ),
             ("--into A.SQLITE", "", "Database { path: \"A.SQLITE\", table: \"a/b\" }"),
             ("--into a.arrow", "", "ArrowTarget { path: \"a.arrow\" }"),
+            (
+                "--into iceberg+https://u:p@h/api",
+                "",
+                "LakeTable { catalog: https://h/api, table: TableName { namespace: [\"default\"], name: \"a/b\" }, parts: None }",
+            ),
             ("--into postgres://u:p@h/d", "", "postgres://h/d table a/b"),
             ("--into MYSQL://u:p@h/d", "", "mysql://h/d table a/b"),
         ] {

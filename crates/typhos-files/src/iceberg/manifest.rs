@@ -459,8 +459,8 @@ mod tests {
         let (bytes, manifest) = manifest_of(&files, (&spec(), &schema()), 42, "m.avro").unwrap();
         let (gone, _) = deleting(&bytes, &manifest, 43, "d.avro").unwrap().unwrap();
         let numbers = |bytes: &[u8]| {
-            let reader = Reader::new(bytes).unwrap();
-            let json = serde_json::to_string(reader.writer_schema()).unwrap();
+            // As it stands at the start of the file: whoever parses it drops some of it.
+            let json = String::from_utf8_lossy(bytes).into_owned();
             let maps = json.matches("\"logicalType\":\"map\"").count();
             (
                 json.matches("\"field-id\"").count(),
@@ -469,9 +469,9 @@ mod tests {
             )
         };
         let (was, is) = (numbers(&bytes), numbers(&gone));
-        // Five of an entry, sixteen of a file, twelve of pairs, three of partitions.
-        assert_eq!((was.0, was.1), (36, true), "{}", was.2);
-        assert_eq!((is.0, is.1), (36, true), "{}", is.2);
+        // Five of an entry, sixteen of a file, twelve of pairs, three of partitions; and those in the spec beside the schema.
+        assert_eq!((was.0, was.1), (39, true), "{}", was.2);
+        assert_eq!((is.0, is.1), (39, true), "{}", is.2);
     }
 
     #[test]

@@ -26,6 +26,7 @@ use super::place;
 use super::shape::{Shape, shape};
 use super::snapshot::{AddError, Addition, has_load};
 use crate::parquet::{InTable, ParquetSink, ParquetTarget, PartitionedEncoder, rows_of};
+use crate::scratch::ScratchFolder;
 
 /// Bytes after which a data file is followed by another, where nobody says: as is usual in lakes.
 const FILE_BYTES: u64 = 512 << 20;
@@ -222,7 +223,7 @@ struct Aside {
     /// Its URL, once all of it is where it belongs.
     url: String,
     /// The folder that is only there for a while, where files go to a store.
-    scratch: Option<tempfile::TempDir>,
+    scratch: Option<ScratchFolder>,
     /// Whether the files are part of a table, or may be.
     is_kept: bool,
     /// What was sent to a store.
@@ -246,8 +247,7 @@ impl Aside {
                 (folder.join(&name), None)
             }
             None => {
-                let scratch = tempfile::Builder::new().prefix("typhos-").tempdir();
-                let scratch = scratch.map_err(TargetError::io(&std::env::temp_dir()))?;
+                let scratch = ScratchFolder::new()?;
                 (scratch.path().join(&name), Some(scratch))
             }
         };

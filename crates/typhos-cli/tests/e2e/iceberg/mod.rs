@@ -81,7 +81,7 @@ fn a_table_is_made_added_to_replaced_and_refilled() {
     load("a.csv", "append").status(2).complains("there is no such table");
     load("a.csv", "create")
         .status(0)
-        .says("lake/catalog.db table ferry.s  4 rows, 3 columns")
+        .says("lake/catalog.db table ferry.s in 3 files  4 rows, 3 columns")
         .says("4 read = 4 loaded + 0 set aside")
         .says("proven: ");
     load("a.csv", "create").status(2).complains("pass --mode append to add rows to it");
