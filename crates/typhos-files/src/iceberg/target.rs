@@ -63,11 +63,11 @@ impl Destination for LakeTable {
 
 impl LakeTable {
     /// The table as it is, or as it is about to be made.
-    fn base(&self) -> Result<(Loaded, bool), TargetError> {
+    fn base(&self, is_planned: bool) -> Result<(Loaded, bool), TargetError> {
         Ok(match self.catalog.load(&self.table)? {
             Some(loaded) => (loaded, true),
             None => {
-                let metadata = self.catalog.prepare(&self.table)?;
+                let metadata = self.catalog.prepare(&self.table, is_planned)?;
                 (Loaded { metadata, file: String::new() }, false)
             }
         })
@@ -139,7 +139,7 @@ impl Target for LakeTable {
     type Sink = LakeSink;
 
     fn plan(&mut self, job: &Job<'_>) -> Result<LoadPlan, TargetError> {
-        let (base, exists) = self.base()?;
+        let (base, exists) = self.base(true)?;
         let mut problems = self.problems(job, exists);
         let shaped = shape(job.plan, &self.table, &base, job.mode);
         let schema = job.plan.schema();
@@ -171,7 +171,10 @@ impl Target for LakeTable {
             .flat_map(|shape| &shape.spec.fields)
             .map(|field| field.name.clone())
             .collect();
-        let mut what = format!("Parquet files in {}", base.metadata.location);
+        let mut what = match &base.metadata.location[..] {
+            "" => "Parquet files where the catalog puts them".to_owned(),
+            location => format!("Parquet files in {location}"),
+        };
         if !by.is_empty() {
             what.push_str(&format!(", by {}", typhos_core::wording::listed(&by)));
         }
@@ -200,7 +203,7 @@ impl Target for LakeTable {
         job: &Job<'_>,
         run: &mut RunOptions,
     ) -> Result<(Self::Encoder, LakeSink), TargetError> {
-        let (base, exists) = self.base()?;
+        let (base, exists) = self.base(false)?;
         let (shape, files) = self.shape(job.plan, &base, exists, job.mode)?;
         let aside = Aside::at(&base.metadata.location)?;
         let files = ParquetTarget {
@@ -432,7 +435,7 @@ impl TakesParts for LakeTable {
         mode: Mode,
         folder: &Path,
     ) -> Result<(Box<dyn Destination>, Value), TargetError> {
-        let (base, exists) = self.base()?;
+        let (base, exists) = self.base(false)?;
         let (shape, files) = self.shape(plan, &base, exists, mode)?;
         let parts = Some(self.sharing(!files.partition.is_empty()));
         let note = serde_json::to_value(Note::of(&base, shape)).expect("plain values");
@@ -455,7 +458,7 @@ impl TakesParts for LakeTable {
                 "load them again",
             )
         })?;
-        let (base, exists) = self.base()?;
+        let (base, exists) = self.base(false)?;
         let location = base.metadata.location.clone();
         let mut aside = Aside::named(&location, parts.id.clone())?;
         let url_of = |file: &PartFile| aside.url_of(&aside.path.join(&file.name));

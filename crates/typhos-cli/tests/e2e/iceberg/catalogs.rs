@@ -74,6 +74,10 @@ fn a_catalog_server_makes_every_change_and_a_lost_answer_doubles_nothing() {
     };
     load("", "create", "").status(3).complains("who are you?").complains("TYPHOS_PASSWORD");
     load("ferry:wrong@", "create", "").status(3).complains("no such client");
+    // A plan asks, and changes nothing.
+    load("", "create --plan", TOKEN).status(0).says("Parquet files where the catalog puts them");
+    let posts = std::fs::read_to_string(server.folder.path().join("posts")).unwrap();
+    assert!(posts.lines().all(|post| post == "v1/oauth/tokens"), "{posts}");
     load("", "create", TOKEN).status(0).says("4 read = 4 loaded");
     load("", "create", TOKEN).status(2).complains("it exists already");
     load("ferry:a-secret@", "append", "").status(0);

@@ -83,6 +83,8 @@ class Answers(BaseHTTPRequestHandler):
                 self.wrong(404, "no such page")
 
     def post(self, parts, body):
+        with open(f"{FOLDER}/posts", "a") as posts:
+            posts.write("/".join(parts) + "\n")
         if parts == ["v1", "oauth", "tokens"]:
             form = dict(urllib.parse.parse_qsl(body.decode()))
             if (form["client_id"], form["client_secret"]) == ("ferry", "a-secret"):

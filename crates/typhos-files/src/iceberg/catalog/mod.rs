@@ -93,11 +93,12 @@ pub trait Catalog: fmt::Debug + Send + Sync {
     /// A catalog that cannot be asked.
     fn load(&self, table: &TableName) -> Result<Option<Loaded>, CatalogError>;
 
-    /// What a table that is about to be made is, without columns: its number, and where its files go.
+    /// What a table that is about to be made is, without columns: its number, and where its files go. Where it is only
+    /// planned, nothing changes, and the place is empty where only the change would tell.
     ///
     /// # Errors
     /// A catalog that does not say where, or cannot be asked.
-    fn prepare(&self, table: &TableName) -> Result<TableMetadata, CatalogError>;
+    fn prepare(&self, table: &TableName, is_planned: bool) -> Result<TableMetadata, CatalogError>;
 
     /// Changes a table that was loaded, or makes one that was prepared, in one step.
     ///

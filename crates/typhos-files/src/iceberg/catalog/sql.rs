@@ -136,7 +136,7 @@ impl<R: Rows> Catalog for SqlCatalog<R> {
         Ok(Some(Loaded { metadata, file }))
     }
 
-    fn prepare(&self, table: &TableName) -> Result<TableMetadata, CatalogError> {
+    fn prepare(&self, table: &TableName, _is_planned: bool) -> Result<TableMetadata, CatalogError> {
         let Some(warehouse) = &self.warehouse else {
             return Err(failed(
                 &self.shown,
