@@ -59,7 +59,7 @@ pub use load_plan::{
 pub use misfit_limit::MisfitLimit;
 pub use misfit_list::{MisfitList, csv_field};
 pub use onlooker::Onlooker;
-pub use plan_file::plan_file;
+pub use plan_file::{plan_file, planned_columns};
 pub use proof::Proof;
 pub use run::{LoadOptions, LoadReport, LoadRun};
 pub use scratch::TempFiles;

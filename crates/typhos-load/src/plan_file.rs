@@ -12,6 +12,21 @@ use crate::load_plan::{
 };
 use crate::whole::foreign_file;
 
+/// The columns of a plan, each stored as `stored` says of its place.
+pub fn planned_columns(job: &Job<'_>, stored: impl Fn(usize) -> String) -> Vec<PlannedColumn> {
+    let schema = job.plan.schema();
+    let columns = schema.columns.iter().enumerate().map(|(at, column)| PlannedColumn {
+        name: column.name.clone(),
+        source: source_words(column, at, job.plan, job.input.names()),
+        declared: column.ty.to_string(),
+        stored: stored(at),
+        nullable: !column.required,
+        is_key: schema.layout.key.contains(&column.name),
+        remark: default_words(column),
+    });
+    columns.collect()
+}
+
 /// Makes the plan of a load into a file or directory.
 pub fn plan_file(
     job: &Job<'_>,
@@ -74,25 +89,14 @@ pub fn plan_file(
         ));
     }
     let arrow = job.plan.arrow();
-    let columns =
-        schema.columns.iter().zip(arrow.fields()).enumerate().map(|(at, (column, field))| {
-            PlannedColumn {
-                name: column.name.clone(),
-                source: source_words(column, at, job.plan, job.input.names()),
-                declared: column.ty.to_string(),
-                stored: stored(field),
-                nullable: !column.required,
-                is_key: schema.layout.key.contains(&column.name),
-                remark: default_words(column),
-            }
-        });
+    let columns = planned_columns(job, |at| stored(arrow.field(at)));
     LoadPlan {
         target: path.display().to_string(),
         server: Some(what.to_owned()),
         table: None,
         action: if exists && job.mode == Mode::Replace { Action::Replace } else { Action::Create },
         exists,
-        columns: columns.collect(),
+        columns,
         left: Vec::new(),
         notes,
         problems,

@@ -275,7 +275,10 @@ pub fn commit(args: &Commit, common: &Common, console: &mut Console) -> Result<O
 fn open(into: &str, table: &str) -> Result<Box<dyn Destination>, String> {
     let (parts, timeouts) = (Some(Parts::Count(1)), Timeouts::default());
     let address = Address { into, table, is_named: true, parts, timeouts };
-    kinds().open(&address, false).map_err(|_| format!("'{into}' is no target that takes parts"))
+    opened(&address, false, into).map_err(|failure| match failure {
+        Failure::Usage(wrong) => wrong,
+        _ => format!("'{into}' cannot be opened"),
+    })
 }
 
 fn not_committed(error: CommitError) -> Failure {

@@ -95,11 +95,20 @@ pub fn list_of(
 /// Reads the list of the manifests of a snapshot.
 ///
 /// # Errors
-/// Bytes that are no such list.
-pub fn read_list(bytes: &[u8]) -> Result<Vec<Manifest>, Wrong> {
+/// Bytes that are no such list, and one that does not say how many files its manifests name: who read a list of ours in its place
+/// would take them for none. A sentence.
+pub fn read_list(bytes: &[u8]) -> Result<Vec<Manifest>, String> {
+    let wrong =
+        |error: apache_avro::Error| format!("the list of manifests cannot be read: {error}");
     let mut manifests = Vec::new();
-    for manifest in Reader::new(bytes)? {
-        let Avro::Record(fields) = manifest? else { continue };
+    for manifest in Reader::new(bytes).map_err(wrong)? {
+        let Avro::Record(fields) = manifest.map_err(wrong)? else { continue };
+        let has = |name: &str, old: &str| field(&fields, name).or(field(&fields, old)).is_some();
+        if !has("added_files_count", "added_data_files_count")
+            || !has("existing_files_count", "existing_data_files_count")
+        {
+            return Err("the list of manifests does not say how many files they name".into());
+        }
         let number = |name: &str| int(field(&fields, name)).unwrap_or(0);
         let count = |name: &str, old: &str| {
             let found = int(field(&fields, name)).or_else(|| int(field(&fields, old)));

@@ -85,7 +85,7 @@ pub struct Manifest {
 pub struct Extremes {
     /// Whether any value is null.
     pub has_null: bool,
-    /// Whether any is no number.
+    /// Whether any value is NaN.
     pub has_nan: Option<bool>,
     /// The smallest one.
     pub low: Option<Vec<u8>>,

@@ -77,12 +77,6 @@ impl From<TargetError> for AddError {
     }
 }
 
-impl From<CatalogError> for AddError {
-    fn from(error: CatalogError) -> AddError {
-        AddError::Not(error.into())
-    }
-}
-
 impl Addition<'_> {
     fn failed(&self, message: impl Into<String>, help: &str) -> TargetError {
         let (target, help) = (self.catalog.shown(), help.to_owned());
@@ -112,81 +106,78 @@ impl Addition<'_> {
         if !self.files.is_empty() {
             place::write(&path, bytes)?;
         }
-        let (mut lost, mut unknown) = (0, 0);
+        // Once an answer is lost the change may still come to be made: then nothing is removed that it names, and whoever looks at
+        // the table again looks for its snapshot.
+        let (mut lost, mut unsure) = (0, 0);
         let result = loop {
             let mut written = Vec::new();
             let tried = self.attempt(snapshot, &manifest, (load, lost), &mut written);
-            match tried {
+            let message = match tried {
                 Ok(()) => return Ok(Added { snapshot, lost }),
                 Err(CatalogError::Unknown(message)) => {
-                    match self.catalog.load(self.table) {
-                        Ok(now) if has(now.as_ref(), snapshot) => {
-                            return Ok(Added { snapshot, lost });
-                        }
-                        // It was asked after the fact: what is not there now has failed.
-                        Ok(_) => {}
-                        Err(_) => {
-                            let what =
-                                format!("{message}; whether the rows became visible nobody knows");
-                            let help = format!(
-                                "look whether {} has snapshot {snapshot}, and load again if it has not",
-                                self.table
-                            );
-                            return Err(AddError::Unknown(self.failed(what, &help)));
-                        }
-                    }
-                    written.iter().for_each(|url| place::remove(url));
-                    unknown += 1;
-                    if unknown >= UNKNOWN_TRIES {
-                        break AddError::Not(self.failed(message, ""));
-                    }
-                    if let Err(error) = self.again(&message) {
-                        break error;
-                    }
+                    unsure += 1;
+                    message
                 }
                 Err(CatalogError::Lost(message)) => {
                     written.iter().for_each(|url| place::remove(url));
-                    if let Err(error) = self.again(&message) {
-                        break error;
-                    }
+                    message
                 }
                 Err(CatalogError::Failed(error)) => {
                     written.iter().for_each(|url| place::remove(url));
-                    break AddError::Not(error);
+                    break error;
                 }
+            };
+            let now = match self.catalog.load(self.table) {
+                Ok(now) => now,
+                Err(error) => break error.into(),
+            };
+            if has(now.as_ref(), snapshot) {
+                return Ok(Added { snapshot, lost });
             }
             lost += 1;
+            if unsure >= UNKNOWN_TRIES {
+                break self.failed(message, "");
+            }
             if lost >= TRIES {
                 let what = format!(
                     "others changed {} {TRIES} times while this was to become part of it",
                     self.table
                 );
-                break AddError::Not(
-                    self.failed(what, "load again once fewer write to it at once"),
-                );
+                break self.failed(what, "load again once fewer write to it at once");
+            }
+            if let Err(error) = self.go_on_from(now, &message) {
+                break error;
             }
             if monitor.stopped() {
-                break AddError::Not(TargetError::Interrupted);
+                break TargetError::Interrupted;
             }
             std::thread::sleep(wait(lost));
         };
+        if unsure > 0 {
+            let help = format!(
+                "look whether {} has snapshot {snapshot}, and load again if it has not",
+                self.table
+            );
+            let what = format!("{result}; whether the rows became visible nobody knows");
+            return Err(AddError::Unknown(self.failed(what, &help)));
+        }
         place::remove(&path);
-        Err(result)
+        Err(AddError::Not(result))
     }
 
-    /// Looks at a table that somebody else changed.
-    fn again(&mut self, message: &str) -> Result<(), AddError> {
+    /// Takes the table as somebody else left it for the one that is added to.
+    fn go_on_from(&mut self, now: Option<Loaded>, message: &str) -> Result<(), TargetError> {
         let was = &self.base;
-        let now = match self.catalog.load(self.table)? {
+        let now = match now {
             None if was.file.is_empty() => return Ok(()),
             Some(_) if was.file.is_empty() => {
                 let what =
                     format!("{} was made by somebody else in the meantime ({message})", self.table);
-                return Err(self.failed(what, "pass --mode append to add these rows to it").into());
+                return Err(self.failed(what, "pass --mode append to add these rows to it"));
             }
             Some(now) => now,
             None => {
-                return Err(self.failed(format!("{} is no longer there", self.table), "").into());
+                return Err(self.failed(format!("{} is no longer there", self.table), ""));
             }
         };
         let is_same = now.metadata.table_uuid == was.metadata.table_uuid
@@ -195,7 +186,7 @@ impl Addition<'_> {
         if !is_same {
             let what =
                 format!("the columns or partitions of {} changed during the load", self.table);
-            return Err(self.failed(what, "load again").into());
+            return Err(self.failed(what, "load again"));
         }
         self.base = now;
         Ok(())
@@ -219,7 +210,7 @@ impl Addition<'_> {
         let mut there = Vec::new();
         if let Some(before) = before {
             let list = place::read(&before.manifest_list)?;
-            there = read_list(&list).map_err(|error| self.avro(error))?;
+            there = read_list(&list).map_err(|why| self.failed(why, ""))?;
         }
         let mut deleted = (0, 0);
         for (at, old) in there.into_iter().filter(Manifest::is_alive).enumerate() {
@@ -333,4 +324,112 @@ fn wait(lost: u32) -> Duration {
     let longest = FIRST_WAIT.saturating_mul(1 << lost.min(10)).min(LONGEST_WAIT);
     let share = (Uuid::new_v4().as_u128() % 1000) as f64 / 1000.0;
     longest.mul_f64(0.5 + share / 2.0)
+}
+
+#[cfg(test)]
+mod tests {
+    use std::path::Path;
+    use std::sync::Mutex;
+
+    use arrow_schema::{DataType, Field, Schema};
+    use typhos_core::run::NoMonitor;
+
+    use super::super::metadata::{PartitionSpec, TableMetadata};
+    use super::super::types::TableSchema;
+    use super::*;
+
+    /// A catalog that loses every answer. What it was asked for first it makes late, when it is asked the second time, or never.
+    #[derive(Debug)]
+    struct Forgetful {
+        table: Mutex<Loaded>,
+        late: Mutex<Option<Change>>,
+        makes_any: bool,
+    }
+
+    impl Catalog for Forgetful {
+        fn shown(&self) -> String {
+            "a catalog".into()
+        }
+
+        fn load(&self, _: &TableName) -> Result<Option<Loaded>, CatalogError> {
+            Ok(Some(self.table.lock().unwrap().clone()))
+        }
+
+        fn prepare(&self, _: &TableName, _: bool) -> Result<TableMetadata, CatalogError> {
+            unreachable!("the table is there")
+        }
+
+        fn commit(&self, _: &TableName, _: &Loaded, change: &Change) -> Result<(), CatalogError> {
+            let mut table = self.table.lock().unwrap();
+            let late = self.late.lock().unwrap().replace(change.clone());
+            if let Some(late) = late.filter(|_| self.makes_any) {
+                table.metadata = table.metadata.after(&late.updates, 1);
+            }
+            match change.requirements.iter().all(|it| it.holds(Some(&table.metadata))) {
+                true => Err(CatalogError::Unknown("no answer".into())),
+                false => Err(CatalogError::Lost("it changed".into())),
+            }
+        }
+    }
+
+    /// Adds a file to a table of such a catalog.
+    fn add(folder: &Path, makes_any: bool) -> (Result<Added, AddError>, TableMetadata) {
+        let rows = Schema::new(vec![Field::new("id", DataType::Int32, false)]);
+        let shape = Shape {
+            schema: TableSchema::of(&rows, &[]).unwrap(),
+            spec: PartitionSpec { spec_id: 0, fields: Vec::new() },
+            order: 0,
+            updates: Vec::new(),
+        };
+        let metadata = TableMetadata::empty("u", &place::url_of(folder));
+        let base = Loaded { metadata, file: "somewhere".into() };
+        let catalog =
+            Forgetful { table: Mutex::new(base.clone()), late: Mutex::new(None), makes_any };
+        let file = NewFile {
+            path: "a.parquet".into(),
+            bytes: 1,
+            rows: 2,
+            partition: Vec::new(),
+            columns: Default::default(),
+            offsets: Vec::new(),
+            order: 0,
+        };
+        let table = TableName::parse("ferry.t").unwrap();
+        let addition = Addition {
+            catalog: &catalog,
+            table: &table,
+            base,
+            shape: &shape,
+            mode: Mode::Append,
+            files: vec![file],
+            id: "load",
+        };
+        let added = addition.publish(&NoMonitor);
+        let table = catalog.table.lock().unwrap().metadata.clone();
+        (added, table)
+    }
+
+    #[test]
+    fn a_change_that_is_made_late_is_made_once_and_all_that_it_names_is_there() {
+        let folder = tempfile::tempdir().unwrap();
+        let (added, table) = add(folder.path(), true);
+        assert!(added.is_ok_and(|added| added.lost == 1));
+        assert_eq!(table.snapshots.len(), 1);
+        let list = place::read(&table.snapshots[0].manifest_list).unwrap();
+        let manifests = read_list(&list).unwrap();
+        assert_eq!(manifests.len(), 1);
+        assert!(place::read(&manifests[0].path).is_ok());
+    }
+
+    #[test]
+    fn what_may_still_be_made_is_not_removed() {
+        let folder = tempfile::tempdir().unwrap();
+        let (added, table) = add(folder.path(), false);
+        let Err(AddError::Unknown(error)) = added else { panic!("nobody knows") };
+        assert!(error.to_string().contains("whether the rows became visible nobody knows"));
+        assert_eq!(table.snapshots.len(), 0);
+        let left = std::fs::read_dir(folder.path().join("metadata")).unwrap().count();
+        // A manifest, and a list for each attempt.
+        assert_eq!(left, 1 + UNKNOWN_TRIES as usize);
+    }
 }

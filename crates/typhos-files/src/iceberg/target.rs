@@ -15,8 +15,8 @@ use typhos_load::whole::{WholeDirectory, forget_list};
 use typhos_load::witness::Witness;
 use typhos_load::{
     Action, Awaited, DataFile, Destination, Done, Gate, Job, LoadError, LoadPlan, LoadReport,
-    LoadRun, Mode, Moved, Parts, PlannedColumn, Problem, Seen, Sink, Target, TargetError,
-    default_words, key_problems, plain_name, plan_of, source_words,
+    LoadRun, Mode, Moved, Parts, Problem, Seen, Sink, Target, TargetError, key_problems,
+    plain_name, plan_of, planned_columns,
 };
 use uuid::Uuid;
 
@@ -142,7 +142,6 @@ impl Target for LakeTable {
         let (base, exists) = self.base(true)?;
         let mut problems = self.problems(job, exists);
         let shaped = shape(job.plan, &self.table, &base, job.mode);
-        let schema = job.plan.schema();
         let mut notes = Vec::new();
         let shape = match shaped {
             Ok((shape, _, told)) => {
@@ -154,17 +153,10 @@ impl Target for LakeTable {
                 None
             }
         };
-        let columns = schema.columns.iter().enumerate().map(|(at, column)| {
-            let stored = shape.as_ref().and_then(|shape| shape.schema.column(&column.name));
-            PlannedColumn {
-                name: column.name.clone(),
-                source: source_words(column, at, job.plan, job.input.names()),
-                declared: column.ty.to_string(),
-                stored: stored.map_or("?".into(), |stored| stored.ty.words()),
-                nullable: !column.required,
-                is_key: schema.layout.key.contains(&column.name),
-                remark: default_words(column),
-            }
+        let columns = planned_columns(job, |at| {
+            let name = &job.plan.schema().columns[at].name;
+            let stored = shape.as_ref().and_then(|shape| shape.schema.column(name));
+            stored.map_or("?".into(), |stored| stored.ty.words())
         });
         let by: Vec<String> = shape
             .iter()
@@ -190,7 +182,7 @@ impl Target for LakeTable {
                 Mode::Refill => Action::Refill,
             },
             exists,
-            columns: columns.collect(),
+            columns,
             left: Vec::new(),
             notes,
             problems,

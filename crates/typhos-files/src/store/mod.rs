@@ -10,11 +10,12 @@ mod profile;
 mod put;
 mod web;
 
+use std::collections::BTreeMap;
 use std::fmt;
 use std::io;
 use std::ops::Range;
 use std::path::Path;
-use std::sync::{Arc, OnceLock};
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 use std::time::Duration;
 
 use futures_util::TryStreamExt;
@@ -156,13 +157,25 @@ fn key_of(key: &str) -> io::Result<Key> {
     Key::parse(key).map_err(|error| io::Error::other(error.to_string()))
 }
 
-/// Opens a bucket.
-fn open(scheme: &str, bucket: &str) -> io::Result<Box<dyn ObjectStore>> {
+/// A bucket, opened once: whoever opens one reads files of credentials, and may have to log in.
+fn open(scheme: &str, bucket: &str) -> io::Result<Arc<dyn ObjectStore>> {
+    static OPEN: Mutex<BTreeMap<String, Arc<dyn ObjectStore>>> = Mutex::new(BTreeMap::new());
+    let name = format!("{scheme}://{bucket}");
+    let mut open = OPEN.lock().unwrap_or_else(PoisonError::into_inner);
+    if let Some(store) = open.get(&name) {
+        return Ok(store.clone());
+    }
+    let store = connect(scheme, bucket)?;
+    open.insert(name, store.clone());
+    Ok(store)
+}
+
+fn connect(scheme: &str, bucket: &str) -> io::Result<Arc<dyn ObjectStore>> {
     let retry =
         RetryConfig { backoff: BackoffConfig::default(), max_retries: 8, retry_timeout: PATIENCE };
     Ok(match scheme {
-        "s3" => Box::new(s3(bucket, retry)?),
-        "gs" => Box::new(
+        "s3" => Arc::new(s3(bucket, retry)?),
+        "gs" => Arc::new(
             GoogleCloudStorageBuilder::from_env()
                 .with_bucket_name(bucket)
                 .with_retry(retry)
@@ -170,7 +183,7 @@ fn open(scheme: &str, bucket: &str) -> io::Result<Box<dyn ObjectStore>> {
                 .build()
                 .map_err(failed)?,
         ),
-        "az" => Box::new(
+        "az" => Arc::new(
             MicrosoftAzureBuilder::from_env()
                 .with_container_name(bucket)
                 .with_retry(retry)
@@ -216,7 +229,7 @@ fn s3(bucket: &str, retry: RetryConfig) -> io::Result<object_store::aws::AmazonS
 struct Store {
     /// Its URL, up to its keys.
     root: String,
-    store: Box<dyn ObjectStore>,
+    store: Arc<dyn ObjectStore>,
 }
 
 impl Store {

@@ -4,6 +4,7 @@
 use std::fs::File;
 use std::io::{self, Read};
 use std::path::Path;
+use std::sync::Arc;
 
 use futures_util::StreamExt;
 use object_store::path::Path as Key;
@@ -25,7 +26,7 @@ const MOST_PARTS: u64 = 10_000;
 
 /// A bucket and the key of an object in it.
 struct Target {
-    store: Box<dyn ObjectStore>,
+    store: Arc<dyn ObjectStore>,
     key: Key,
 }
 
