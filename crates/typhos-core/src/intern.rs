@@ -322,6 +322,14 @@ impl Interner {
         }
     }
 
+    /// The number of the string `text[start..end]`, if it is there.
+    #[inline]
+    pub fn find_within(&self, text: &[u8], start: usize, end: usize) -> Option<u32> {
+        let key = Key::within(text, start, end);
+        let value = &text[start..end];
+        self.search(key, self.hash(key, value), value).ok()
+    }
+
     /// The number of a string that is there.
     #[inline]
     pub fn find(&self, value: &[u8]) -> Option<u32> {

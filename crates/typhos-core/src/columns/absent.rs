@@ -22,6 +22,11 @@ impl Absent {
         }
     }
 
+    /// The texts beside the blank one.
+    pub fn tokens(&self) -> impl Iterator<Item = &[u8]> {
+        self.tokens.iter().map(Vec::as_slice)
+    }
+
     #[inline]
     pub fn is(&self, value: &[u8]) -> bool {
         let trimmed = trim(value);

@@ -4,9 +4,25 @@
 use arrow_array::ArrayRef;
 
 use super::Reason;
+use super::runs::{Field, Runs, Stopped};
 
 /// A column that is being filled.
 pub(super) trait Cells: Send {
+    /// Adds values one after the other, as long as each is read the short way; see [`runs`](super::runs). Cells that have no
+    /// short way leave the first field to the usual one.
+    #[inline(always)]
+    fn push_run(&mut self, runs: Runs<'_>, fields: impl Iterator<Item = Field>) -> Stopped
+    where
+        Self: Sized,
+    {
+        runs.none(fields)
+    }
+
+    /// Whether a text that means "no value" might be taken for one by [`push_run`](Self::push_run).
+    fn may_take(&self, _token: &[u8]) -> bool {
+        true
+    }
+
     /// Reads a value that is not absent. On an error nothing is appended.
     fn push(&mut self, value: &[u8]) -> Result<(), Reason>;
 

@@ -10,6 +10,7 @@ use arrow_array::ArrayRef;
 use super::absent::Absent;
 use super::cells::{Cells, Visit};
 use super::reason::Reason;
+use super::runs::{Field, Runs};
 use crate::readings::trim;
 use crate::records::{LineRef, Records, Values};
 use crate::schema::{ColumnDecl, ColumnSource, GlueAbsent};
@@ -155,8 +156,10 @@ impl<R: Records> Visit for MakeColumn<'_, R> {
     type Out = Box<dyn FillColumn<R>>;
 
     fn visit<C: Cells + 'static>(self, cells: C) -> Self::Out {
+        let runs = !self.absent.tokens().any(|token| cells.may_take(token));
         Box::new(Column {
             cells,
+            runs,
             absent: self.absent,
             required: self.column.required,
             keeps_space: self.column.scalar().is_text(),
@@ -174,6 +177,8 @@ fn is_quoted_blank(values: &impl Values, raw: &[u8], value: &[u8]) -> bool {
 
 struct Column<C> {
     cells: C,
+    /// Whether nothing that the cells read the short way means "no value".
+    runs: bool,
     absent: Absent,
     required: bool,
     /// Text keeps the white space around it; everything else is read without.
@@ -309,7 +314,29 @@ impl<R: Records, C: Cells> FillColumn<R> for Column<C> {
             return self.fill_lacking(rows.strip(), note);
         };
         let odd = values.odd_starts();
-        for (row, (start, end)) in rows.strip().zip(records.column(field, rows.strip())) {
+        let mut fields = records.column(field, rows.strip());
+        let mut row = rows.strip().start;
+        let takes_empty = self.default.is_none() && !self.required;
+        let takes_empty = takes_empty && (R::TELLS_TEXTS || self.absent.is(b""));
+        let runs = Runs { text, takes_empty };
+        let inner = |start: usize, end: usize| {
+            // Where quotes stand around a value and nothing is escaped in it, it is what stands inside.
+            let value = values.inner(&text[start..end])?;
+            (!trim(value).is_empty()).then_some((start + 1, end - 1))
+        };
+        let field = |(start, end): (usize, usize)| {
+            let is_plain = start == end || !odd[usize::from(text[start])];
+            let value = if is_plain { Some((start, end)) } else { inner(start, end) };
+            Field { bounds: (start, end), value }
+        };
+        loop {
+            let fields = fields.by_ref().map(field);
+            let stopped = match self.runs && slice.is_utf8 {
+                true => self.cells.push_run(runs, fields),
+                false => runs.none(fields),
+            };
+            row += stopped.taken;
+            let Some((start, end)) = stopped.field else { break };
             let raw = &text[start..end];
             let is_plain = raw.first().is_none_or(|byte| !odd[usize::from(*byte)]);
             let value = if is_plain { raw } else { values.value(raw, scratch) };
@@ -326,6 +353,7 @@ impl<R: Records, C: Cells> FillColumn<R> for Column<C> {
                 self.cells.push(if self.keeps_space { value } else { trim(value) }).map(|()| true)
             };
             self.take(row, result, note);
+            row += 1;
         }
     }
 

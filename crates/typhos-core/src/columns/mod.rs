@@ -23,6 +23,7 @@ mod plain;
 mod plan;
 mod reason;
 mod rows;
+mod runs;
 mod scalars;
 mod values;
 pub(crate) mod whole;

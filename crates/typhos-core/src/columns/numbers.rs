@@ -5,9 +5,9 @@ use std::marker::PhantomData;
 use super::Reason;
 use super::values::{Loss, ReadValue};
 use crate::readings::{
-    Number, NumberStyle, POW10, ShortNumber, infinity, nearest_float32, nearest_float32_of,
-    nearest_float64, nearest_float64_of, parse_integer, parse_number, survives_float32,
-    survives_float64,
+    Number, NumberStyle, POW10, ShortNumber, infinity, integer_within, nearest_float32,
+    nearest_float32_of, nearest_float64, nearest_float64_of, parse_integer, parse_number,
+    survives_float32, survives_float64, trim,
 };
 use crate::schema::{IntType, Rounding, Scalar};
 
@@ -92,6 +92,11 @@ impl<N: Copy + PartialOrd + Default + TryFrom<i64> + TryFrom<i128>> ReadValue fo
             }
             None => self.read_long(value),
         }
+    }
+
+    #[inline(always)]
+    fn read_short(&self, text: &[u8], start: usize, end: usize) -> Option<N> {
+        N::try_from(integer_within(text, start, end)?).ok()
     }
 
     fn loss(&self) -> &Loss {
@@ -206,10 +211,36 @@ impl<N: Copy + PartialOrd + Default + TryFrom<i128>> ReadValue for DecimalRead<N
         self.number(&number)
     }
 
+    #[inline(always)]
+    fn read_short(&self, text: &[u8], start: usize, end: usize) -> Option<N> {
+        let (mantissa, scale) = match ShortNumber::read_fraction(text, start, end) {
+            Some(short) => (short.mantissa, short.scale),
+            None => (integer_within(text, start, end)?, 0),
+        };
+        // Digits that are left out are zeros.
+        let zeros = usize::from(self.scale.checked_sub(scale)?);
+        let mantissa = mantissa.checked_mul(*EXACT_POWERS.get(zeros)?)?;
+        if mantissa.unsigned_abs() >= self.short_most {
+            return None;
+        }
+        N::try_from(i128::from(mantissa)).ok()
+    }
+
     fn loss(&self) -> &Loss {
         &self.loss
     }
 }
+
+/// Powers of ten that fit 64 bits.
+const EXACT_POWERS: [i64; 19] = {
+    let mut powers = [1; 19];
+    let mut at = 1;
+    while at < powers.len() {
+        powers[at] = powers[at - 1] * 10;
+        at += 1;
+    }
+    powers
+};
 
 impl<N: Copy + PartialOrd + Default + TryFrom<i128>> ReadNumber for DecimalRead<N> {
     fn ty(&self) -> Scalar {
@@ -311,6 +342,24 @@ macro_rules! float_read {
                     self.look(value, text, float)?;
                 }
                 Ok(float)
+            }
+
+            #[inline(always)]
+            fn read_short(&self, text: &[u8], start: usize, end: usize) -> Option<$native> {
+                let value = &text[start..end];
+                let Some(short) = ShortNumber::read_fraction(text, start, end) else {
+                    return if trim(value).len() == value.len() {
+                        self.read(value).ok()
+                    } else {
+                        None
+                    };
+                };
+                let digits = short.mantissa.unsigned_abs();
+                if digits == 0 {
+                    return None;
+                }
+                let (float, survives) = $nearest_of(value, digits, short.scale)?;
+                survives.then_some(if short.mantissa < 0 { -float } else { float })
             }
 
             fn loss(&self) -> &Loss {

@@ -18,10 +18,11 @@ use super::cells::{Cells, Visit};
 use super::durations::DurationRead;
 use super::instants::{DateRead, PatternRead, TimeRead, TimestampRead};
 use super::numbers::{DecimalRead, FloatRead, IntRead, Styled};
+use super::runs::{Field, Runs, Stopped};
 use super::values::{Loss, ReadValue, read_bool};
 use crate::intern::Interner;
-use crate::readings::{is_ip, is_json, point, uuid};
-use crate::schema::{ColumnDecl, IntType, Scalar, TimeUnit, code_type, point_fields};
+use crate::readings::{is_ip, is_json, point, trim, uuid};
+use crate::schema::{ColumnDecl, IntType, Rounding, Scalar, TimeUnit, code_type, point_fields};
 
 /// Makes the cells of a column of single values of a type and hands them to `visitor`.
 ///
@@ -166,6 +167,32 @@ impl<A: ArrowPrimitiveType, R: ReadValue<Native = A::Native>> Primitive<A, R> {
 }
 
 impl<A: ArrowPrimitiveType, R: ReadValue<Native = A::Native> + Send> Cells for Primitive<A, R> {
+    #[inline(always)]
+    fn push_run(&mut self, runs: Runs<'_>, fields: impl Iterator<Item = Field>) -> Stopped {
+        if self.read.loss().rounding != Rounding::Exact {
+            // What is changed is counted, and so is read once.
+            return runs.none(fields);
+        }
+        let Primitive { read, values, validity, low, high, .. } = self;
+        runs.push(fields, validity, |field| {
+            let Some((start, end)) = field else {
+                values.push(A::Native::default());
+                return true;
+            };
+            let Some(native) = read.read_short(runs.text, start, end) else { return false };
+            let is_within = low.as_ref().is_none_or(|(low, _)| native >= *low)
+                && high.as_ref().is_none_or(|(high, _)| native <= *high);
+            if is_within {
+                values.push(native);
+            }
+            is_within
+        })
+    }
+
+    fn may_take(&self, token: &[u8]) -> bool {
+        self.read.read(token).is_ok()
+    }
+
     #[inline]
     fn push(&mut self, value: &[u8]) -> Result<(), Reason> {
         let native = self.read.read(value)?;
@@ -238,6 +265,12 @@ impl Cells for Bools {
     }
 }
 
+/// Whether there is no white space around a value.
+#[inline(always)]
+fn is_bare(value: &[u8]) -> bool {
+    trim(value).len() == value.len()
+}
+
 /// A type whose values are texts of a form, and what says whether a text has it.
 type Form = (Scalar, fn(&[u8]) -> bool);
 
@@ -274,6 +307,29 @@ fn first_chars(value: &[u8], count: u32) -> &[u8] {
 }
 
 impl Cells for Texts {
+    #[inline(always)]
+    fn push_run(&mut self, runs: Runs<'_>, fields: impl Iterator<Item = Field>) -> Stopped {
+        let most = self.most.map_or(usize::MAX, |most| most as usize);
+        let Texts { form, bytes, offsets, validity, .. } = self;
+        runs.push(fields, validity, |field| {
+            if let Some((start, end)) = field {
+                let value = &runs.text[start..end];
+                // As many bytes are at most as many characters. White space around a value may not be part of it.
+                let has_form = || form.is_none_or(|(_, is_one)| is_one(value));
+                if !is_bare(value) || value.len() > most || !has_form() {
+                    return false;
+                }
+                bytes.extend_from_slice(value);
+            }
+            offsets.push(bytes.len() as i32);
+            true
+        })
+    }
+
+    fn may_take(&self, token: &[u8]) -> bool {
+        self.form.is_none_or(|(_, is_one)| is_one(token))
+    }
+
     #[inline]
     fn push(&mut self, mut value: &[u8]) -> Result<(), Reason> {
         if let Some(most) = self.most
@@ -331,6 +387,22 @@ struct Uuids {
 }
 
 impl Cells for Uuids {
+    #[inline(always)]
+    fn push_run(&mut self, runs: Runs<'_>, fields: impl Iterator<Item = Field>) -> Stopped {
+        let Uuids { bytes, validity } = self;
+        runs.push(fields, validity, |field| {
+            let read = match field {
+                Some((start, end)) => uuid(&runs.text[start..end]),
+                None => Some([0; 16]),
+            };
+            read.map(|read| bytes.extend_from_slice(&read)).is_some()
+        })
+    }
+
+    fn may_take(&self, token: &[u8]) -> bool {
+        uuid(token).is_some()
+    }
+
     fn push(&mut self, value: &[u8]) -> Result<(), Reason> {
         let bytes = uuid(value).ok_or(Reason::NotA(Scalar::Uuid))?;
         self.bytes.extend_from_slice(&bytes);
@@ -441,6 +513,24 @@ impl<K: ArrowDictionaryKeyType> Cells for Codes<K>
 where
     K::Native: Send,
 {
+    #[inline(always)]
+    fn push_run(&mut self, runs: Runs<'_>, fields: impl Iterator<Item = Field>) -> Stopped {
+        let Codes { words, codes, validity, .. } = self;
+        runs.push(fields, validity, |field| {
+            let code = match field {
+                Some((start, end)) => match words.find_within(runs.text, start, end) {
+                    Some(code) if is_bare(&runs.text[start..end]) => {
+                        K::Native::usize_as(code as usize)
+                    }
+                    _ => return false,
+                },
+                None => K::Native::default(),
+            };
+            codes.push(code);
+            true
+        })
+    }
+
     #[inline]
     fn push(&mut self, value: &[u8]) -> Result<(), Reason> {
         let code = if self.closed {

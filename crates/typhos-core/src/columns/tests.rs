@@ -4,7 +4,7 @@ use super::*;
 use crate::read_schema as read;
 use crate::run::{self, NoMonitor, RunError, RunOptions};
 use crate::schema::Scalar;
-use crate::text::{Charset, Dialect, Input, InputChoice};
+use crate::text::{Block, BlockReader, Charset, Dialect, Input, InputChoice};
 use arrow_array::cast::AsArray;
 use arrow_array::{Array, ArrayRef, RecordBatch};
 use proptest::prelude::*;
@@ -70,6 +70,36 @@ fn convert_with(
         },
     )?;
     Ok((rows, account, aside))
+}
+
+/// Whatever the bytes; nothing stops it.
+fn convert_bytes(schema: &str, text: Vec<u8>, mode: OnMisfit) -> Loaded {
+    let schema = read(schema).unwrap_or_else(|wrong| panic!("{wrong:?}"));
+    let choice = InputChoice { encoding: Some(Charset::UTF_8), ..Dialect::RFC_4180.into() };
+    let input = Input::from_bytes("t.csv", text, &choice);
+    let plan = Plan::new(schema, &input).unwrap_or_else(|wrong| panic!("{wrong:?}"));
+    let mut converter = Converter::new(&plan, mode);
+    let (mut rows, mut aside) = (Vec::new(), Vec::new());
+    let mut account = Account::new(plan.schema().columns.len());
+    let mut reader = BlockReader::new(&input, 1 << 20);
+    let mut block = Block::default();
+    while reader.next(&mut block).unwrap() {
+        let report = converter.convert::<Stopped>(&block, |batch| {
+            let cells = |row| {
+                batch
+                    .columns()
+                    .iter()
+                    .map(|of| cell_text(of, row).unwrap_or_else(|| "null".into()))
+                    .collect()
+            };
+            rows.extend((0..batch.num_rows()).map(cells));
+            Ok(())
+        });
+        let report = report.unwrap();
+        account.add(&report.account);
+        aside.extend(report.set_aside);
+    }
+    (rows, account, aside)
 }
 
 fn convert(columns: &str, text: &str) -> Result<Loaded, Stopped> {
@@ -289,6 +319,56 @@ proptest! {
         let (loaded, ..) = convert("a = { type = \"text\", absent = [] }", &format!("a,b\n{rows}")).unwrap();
         let loaded: Vec<_> = loaded.into_iter().map(|row| row[0].clone()).collect();
         prop_assert_eq!(loaded, values);
+    }
+}
+
+/// Types and what else is said of a column, for [`runs_take_what_the_usual_way_takes`].
+const DECLARED: [&str; 16] = [
+    "type = \"uint8\"",
+    "type = \"int16\", low = \"-50\", high = \"500\"",
+    "type = \"int64\", absent = [\"7\", \"\"]",
+    "type = \"uint64\", required = true",
+    "type = \"decimal(6,2)\"",
+    "type = \"decimal(18,3)\", default = \"1.5\"",
+    "type = \"decimal(30,0)\"",
+    "type = \"float32\"",
+    "type = \"float64\", absent = []",
+    "type = \"date\", patterns = [\"dd/MM/yy\", \"d.M.yyyy\"]",
+    "type = \"text\", absent = [\"NA\"]",
+    "type = \"text(3)\"",
+    "type = \"lowcard\"",
+    "type = \"category\", values = [\"1\", \"true\", \"NA\", \"-5\"]",
+    "type = \"uuid\"",
+    "type = \"ip\"",
+];
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(400))]
+    /// Runs are taken in texts that are valid UTF-8 as a whole. With a byte in another column that is not, every value goes
+    /// the usual way, and what comes out of it is the same.
+    #[test]
+    fn runs_take_what_the_usual_way_takes(
+        kinds in proptest::collection::vec(crate::laws::value(), 1..8),
+        near in proptest::collection::vec("-?[0-9]{1,20}|-?[0-9]{1,9}\\.[0-9]{1,9}|[0-9]{2}/[0-9]{2}/[0-9]{2}", 1..8),
+        picks in proptest::collection::vec((0usize..16, any::<bool>()), 1..60), declared in 0..DECLARED.len(), reject: bool,
+    ) {
+        let kinds: Vec<&String> = kinds.iter().chain(&near).collect();
+        let rows: String = picks.iter().map(|(at, in_quotes)| {
+            let value = kinds[at % kinds.len()];
+            let is_plain = !in_quotes && !value.contains(['"', ',', '\n', '\r']);
+            if is_plain { format!("{value},x\n") } else { format!("{},x\n", crate::laws::quoted(value)) }
+        }).collect();
+        let column = DECLARED[declared];
+        let misfit = if reject || column.contains("required") { "reject" } else { "null" };
+        let schema = format!("typhos = 1\n[columns]\na = {{ {column}, misfit = \"{misfit}\" }}\nb = {{ type = \"text\", misfit = \"null\" }}\n");
+        let outcome = |last: &[u8]| {
+            let text = [b"a,b\n", rows.as_bytes(), b"1,", last, b"\n"].concat();
+            let (rows, account, aside) = convert_bytes(&schema, text, OnMisfit::AsDeclared);
+            let first: Vec<String> = rows.into_iter().map(|mut row| row.remove(0)).collect();
+            let aside: Vec<MisfitValue> = aside.into_iter().map(|aside| aside.misfit).collect();
+            (first, account.columns[0].clone(), account.set_aside, aside)
+        };
+        prop_assert_eq!(outcome(b"x"), outcome(b"\xff"));
     }
 }
 

@@ -7,7 +7,7 @@
 use std::cell::Cell;
 
 use super::Reason;
-use crate::readings::bool_word;
+use crate::readings::{bool_word, trim};
 use crate::schema::{Rounding, Scalar};
 
 /// Reads the values of one type.
@@ -16,6 +16,14 @@ pub(super) trait ReadValue {
     type Native: Copy + PartialOrd + Default;
 
     fn read(&self, value: &[u8]) -> Result<Self::Native, Reason>;
+
+    /// Reads the field `text[start..end]`, which is not empty, where it is a value as most are. `None` says only that the
+    /// usual way has to be taken. What is read is what [`read`](Self::read) reads.
+    #[inline(always)]
+    fn read_short(&self, text: &[u8], start: usize, end: usize) -> Option<Self::Native> {
+        let value = &text[start..end];
+        if trim(value).len() == value.len() { self.read(value).ok() } else { None }
+    }
 
     /// Reads a bound as it stands in a schema file.
     fn bound(&self, text: &str) -> Result<Self::Native, Reason> {

@@ -297,8 +297,9 @@ impl Values for JsonValues {
         odd
     }
 
-    fn inner<'a>(&self, _: &'a [u8]) -> Option<&'a [u8]> {
-        None
+    fn inner<'a>(&self, raw: &'a [u8]) -> Option<&'a [u8]> {
+        let [b'"', inside @ .., b'"'] = raw else { return None };
+        memchr::memchr(b'\\', inside).is_none().then_some(inside)
     }
 }
 

@@ -111,6 +111,31 @@ fn words_of(value: &[u8]) -> Option<[u64; 2]> {
     Some([value.iter().rev().fold(0, |word, byte| word << 8 | u64::from(*byte)), 0])
 }
 
+/// Reads the integer `text[start..end]`: up to nineteen digits, and maybe a minus.
+#[inline(always)]
+pub fn integer_within(text: &[u8], start: usize, end: usize) -> Option<i64> {
+    let is_negative = text[start] == b'-';
+    let start = start + usize::from(is_negative);
+    let length = end - start;
+    let bytes = text.get(start..)?.first_chunk::<MOST>()?;
+    let (words, _) = bytes.as_chunks::<8>();
+    let (first, second) = (u64::from_le_bytes(words[0]), u64::from_le_bytes(words[1]));
+    let number = match length {
+        1..=8 => number_of(first, length)?,
+        9..=16 => number_of(first, 8)? * SHORT_POW10[length - 8] + number_of(second, length - 8)?,
+        17..=19 => {
+            let sixteen = number_of(first, 8)? * 100_000_000 + number_of(second, 8)?;
+            let rest = &text[start + MOST..end];
+            rest.iter().try_fold(sixteen, |number, byte| {
+                let digit = Some(byte.wrapping_sub(b'0')).filter(|digit| *digit < 10)?;
+                number.checked_mul(10)?.checked_add(digit.into())
+            })?
+        }
+        _ => return None,
+    };
+    Some(if is_negative { -number } else { number })
+}
+
 impl ShortNumber {
     /// Reads a value of up to sixteen bytes: digits, and maybe a mark with digits on both sides.
     #[inline(always)]
