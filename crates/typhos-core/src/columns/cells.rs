@@ -4,18 +4,13 @@
 use arrow_array::ArrayRef;
 
 use super::Reason;
-use super::runs::{Field, Runs, Stopped};
+use super::runs::Run;
 
 /// A column that is being filled.
 pub(super) trait Cells: Send {
-    /// Adds values one after the other, as long as each is read the short way; see [`runs`](super::runs). Cells that have no
-    /// short way leave the first field to the usual one.
-    #[inline(always)]
-    fn push_run(&mut self, runs: Runs<'_>, fields: impl Iterator<Item = Field>) -> Stopped
-    where
-        Self: Sized,
-    {
-        runs.none(fields)
+    /// Adds the first values of a run, as many as are read the short way; see [`runs`](super::runs). Says how many.
+    fn push_run(&mut self, _run: Run<'_>) -> usize {
+        0
     }
 
     /// Whether a text that means "no value" might be taken for one by [`push_run`](Self::push_run).

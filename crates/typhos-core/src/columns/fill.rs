@@ -10,9 +10,9 @@ use arrow_array::ArrayRef;
 use super::absent::Absent;
 use super::cells::{Cells, Visit};
 use super::reason::Reason;
-use super::runs::{Field, Runs};
+use super::runs::{CLOSER, Run};
 use crate::readings::trim;
-use crate::records::{LineRef, Records, Values};
+use crate::records::{Bounds, LineRef, Records, Values};
 use crate::schema::{ColumnDecl, ColumnSource, GlueAbsent};
 use crate::text::{Block, FileLayout};
 
@@ -160,6 +160,7 @@ impl<R: Records> Visit for MakeColumn<'_, R> {
         Box::new(Column {
             cells,
             runs,
+            fields: Vec::new(),
             absent: self.absent,
             required: self.column.required,
             keeps_space: self.column.scalar().is_text(),
@@ -167,6 +168,14 @@ impl<R: Records> Visit for MakeColumn<'_, R> {
             glue: self.glue.as_bytes().to_vec(),
             glue_absent: self.column.glue_absent,
         })
+    }
+}
+
+/// Where the value of a field in quotes stands, if nothing is escaped in it and it is not blank.
+fn quoted(values: &impl Values, text: &[u8], start: usize, end: usize) -> Bounds {
+    match values.inner(&text[start..end]) {
+        Some(value) if !trim(value).is_empty() => (start as u32 + 1, end as u32 - 1),
+        _ => CLOSER,
     }
 }
 
@@ -179,6 +188,8 @@ struct Column<C> {
     cells: C,
     /// Whether nothing that the cells read the short way means "no value".
     runs: bool,
+    /// Where the values of a strip stand.
+    fields: Vec<Bounds>,
     absent: Absent,
     required: bool,
     /// Text keeps the white space around it; everything else is read without.
@@ -207,6 +218,29 @@ impl<C: Cells> Column<C> {
             Some(default) => self.cells.push(default).map(|()| true),
             None if self.required => Err(Reason::Absent),
             None => Ok(false),
+        }
+    }
+
+    /// Adds a value, or what stands for it where it is absent.
+    #[inline]
+    fn push<R: Records>(
+        &mut self,
+        slice: &Slice<'_>,
+        raw: &[u8],
+        value: &[u8],
+        values: &R::Values,
+    ) -> Result<bool, Reason> {
+        if slice.keeps_empty && is_quoted_blank(values, raw, value) {
+            self.cells.push(value).map(|()| true)
+        } else if R::TELLS_TEXTS && raw.is_empty() || self.absent.is(value) {
+            // What is null or not there is no empty text where texts have quotes.
+            self.absent()
+        } else if !slice.is_utf8
+            && let Err(error) = std::str::from_utf8(value)
+        {
+            Err(Reason::NotUtf8 { byte: value[error.valid_up_to()] })
+        } else {
+            self.cells.push(if self.keeps_space { value } else { trim(value) }).map(|()| true)
         }
     }
 
@@ -314,47 +348,39 @@ impl<R: Records, C: Cells> FillColumn<R> for Column<C> {
             return self.fill_lacking(rows.strip(), note);
         };
         let odd = values.odd_starts();
-        let mut fields = records.column(field, rows.strip());
-        let mut row = rows.strip().start;
+        let is_odd = |start: usize, end: usize| start < end && odd[usize::from(text[start])];
+        let mut take = |column: &mut Self, row, (start, end)| {
+            let raw = &text[start..end];
+            let value = if is_odd(start, end) { values.value(raw, scratch) } else { raw };
+            let result = column.push::<R>(&slice, raw, value, &values);
+            column.take(row, result, note);
+        };
+        if !self.runs || !slice.is_utf8 {
+            for (row, field) in rows.strip().zip(records.column(field, rows.strip())) {
+                take(self, row, field);
+            }
+            return;
+        }
+        let mut fields = std::mem::take(&mut self.fields);
+        fields.clear();
+        fields.extend(records.column(field, rows.strip()).map(|(start, end)| {
+            match is_odd(start, end) {
+                false => (start as u32, end as u32),
+                true => quoted(&values, text, start, end),
+            }
+        }));
         let takes_empty = self.default.is_none() && !self.required;
         let takes_empty = takes_empty && (R::TELLS_TEXTS || self.absent.is(b""));
-        let runs = Runs { text, takes_empty };
-        let inner = |start: usize, end: usize| {
-            // Where quotes stand around a value and nothing is escaped in it, it is what stands inside.
-            let value = values.inner(&text[start..end])?;
-            (!trim(value).is_empty()).then_some((start + 1, end - 1))
-        };
-        let field = |(start, end): (usize, usize)| {
-            let is_plain = start == end || !odd[usize::from(text[start])];
-            let value = if is_plain { Some((start, end)) } else { inner(start, end) };
-            Field { bounds: (start, end), value }
-        };
-        loop {
-            let fields = fields.by_ref().map(field);
-            let stopped = match self.runs && slice.is_utf8 {
-                true => self.cells.push_run(runs, fields),
-                false => runs.none(fields),
-            };
-            row += stopped.taken;
-            let Some((start, end)) = stopped.field else { break };
-            let raw = &text[start..end];
-            let is_plain = raw.first().is_none_or(|byte| !odd[usize::from(*byte)]);
-            let value = if is_plain { raw } else { values.value(raw, scratch) };
-            let result = if slice.keeps_empty && is_quoted_blank(&values, raw, value) {
-                self.cells.push(value).map(|()| true)
-            } else if R::TELLS_TEXTS && raw.is_empty() || self.absent.is(value) {
-                // What is null or not there is no empty text where texts have quotes.
-                self.absent()
-            } else if !slice.is_utf8
-                && let Err(error) = std::str::from_utf8(value)
-            {
-                Err(Reason::NotUtf8 { byte: value[error.valid_up_to()] })
-            } else {
-                self.cells.push(if self.keeps_space { value } else { trim(value) }).map(|()| true)
-            };
-            self.take(row, result, note);
-            row += 1;
+        let mut at = 0;
+        while at < fields.len() {
+            at += self.cells.push_run(Run { text, fields: &fields[at..], takes_empty });
+            let row = rows.strip().start + at;
+            for bounds in records.column(field, row..rows.strip().end.min(row + 1)) {
+                take(self, row, bounds);
+                at += 1;
+            }
         }
+        self.fields = fields;
     }
 
     fn finish(&mut self) -> ArrayRef {

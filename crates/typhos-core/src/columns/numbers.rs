@@ -5,7 +5,7 @@ use std::marker::PhantomData;
 use super::Reason;
 use super::values::{Loss, ReadValue};
 use crate::readings::{
-    Number, NumberStyle, POW10, ShortNumber, infinity, integer_within, nearest_float32,
+    Number, NumberStyle, POW10, ShortNumber, ShortStyle, infinity, integer_within, nearest_float32,
     nearest_float32_of, nearest_float64, nearest_float64_of, parse_integer, parse_number,
     survives_float32, survives_float64, trim,
 };
@@ -21,8 +21,15 @@ pub(super) trait ReadNumber: ReadValue {
 
 /// Numbers as people write them.
 pub(super) struct Styled<R> {
-    pub read: R,
-    pub style: NumberStyle,
+    read: R,
+    style: NumberStyle,
+    short: Option<ShortStyle>,
+}
+
+impl<R> Styled<R> {
+    pub fn new(read: R, style: &NumberStyle) -> Styled<R> {
+        Styled { read, style: style.clone(), short: ShortStyle::of(style) }
+    }
 }
 
 impl<R: ReadNumber> ReadValue for Styled<R> {
@@ -33,6 +40,21 @@ impl<R: ReadNumber> ReadValue for Styled<R> {
             Some(number) => self.read.number(&number),
             None => Err(Reason::NotWritten { ty: self.read.ty(), style: self.style.clone() }),
         }
+    }
+
+    #[inline(always)]
+    fn read_short(&self, text: &[u8], start: usize, end: usize) -> Option<R::Native> {
+        let (mantissa, scale) = self.short.as_ref()?.read(&text[start..end])?;
+        let number = Number {
+            mantissa: mantissa.into(),
+            scale,
+            whole_digits: 0,
+            marked: scale > 0,
+            plus: false,
+            leading_zero: false,
+            exponent: None,
+        };
+        self.read.number(&number).ok()
     }
 
     /// Bounds are written plainly.

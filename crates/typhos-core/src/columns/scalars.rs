@@ -18,7 +18,7 @@ use super::cells::{Cells, Visit};
 use super::durations::DurationRead;
 use super::instants::{DateRead, PatternRead, TimeRead, TimestampRead};
 use super::numbers::{DecimalRead, FloatRead, IntRead, Styled};
-use super::runs::{Field, Runs, Stopped};
+use super::runs::{Run, ShortCells};
 use super::values::{Loss, ReadValue, read_bool};
 use crate::intern::Interner;
 use crate::readings::{is_ip, is_json, point, trim, uuid};
@@ -50,7 +50,7 @@ pub(super) fn with_scalars<V: Visit>(
             if column.style.is_plain() {
                 primitive!($arrow, $read)
             } else {
-                primitive!($arrow, Styled { read: $read, style: column.style.clone() })
+                primitive!($arrow, Styled::new($read, &column.style))
             }
         };
     }
@@ -166,27 +166,33 @@ impl<A: ArrowPrimitiveType, R: ReadValue<Native = A::Native>> Primitive<A, R> {
     }
 }
 
-impl<A: ArrowPrimitiveType, R: ReadValue<Native = A::Native> + Send> Cells for Primitive<A, R> {
+impl<A: ArrowPrimitiveType, R: ReadValue<Native = A::Native>> ShortCells for Primitive<A, R> {
     #[inline(always)]
-    fn push_run(&mut self, runs: Runs<'_>, fields: impl Iterator<Item = Field>) -> Stopped {
-        if self.read.loss().rounding != Rounding::Exact {
-            // What is changed is counted, and so is read once.
-            return runs.none(fields);
+    fn push_short(&mut self, text: &[u8], start: usize, end: usize) -> bool {
+        let Some(native) = self.read.read_short(text, start, end) else { return false };
+        let is_within = self.low.as_ref().is_none_or(|(low, _)| native >= *low)
+            && self.high.as_ref().is_none_or(|(high, _)| native <= *high);
+        if is_within {
+            self.values.push(native);
         }
-        let Primitive { read, values, validity, low, high, .. } = self;
-        runs.push(fields, validity, |field| {
-            let Some((start, end)) = field else {
-                values.push(A::Native::default());
-                return true;
-            };
-            let Some(native) = read.read_short(runs.text, start, end) else { return false };
-            let is_within = low.as_ref().is_none_or(|(low, _)| native >= *low)
-                && high.as_ref().is_none_or(|(high, _)| native <= *high);
-            if is_within {
-                values.push(native);
-            }
-            is_within
-        })
+        is_within
+    }
+
+    #[inline(always)]
+    fn push_nothing(&mut self) {
+        self.values.push(A::Native::default());
+    }
+
+    #[inline(always)]
+    fn validity(&mut self) -> &mut NullBufferBuilder {
+        &mut self.validity
+    }
+}
+
+impl<A: ArrowPrimitiveType, R: ReadValue<Native = A::Native> + Send> Cells for Primitive<A, R> {
+    fn push_run(&mut self, run: Run<'_>) -> usize {
+        // What is changed is counted, and so is read once.
+        if self.read.loss().rounding == Rounding::Exact { run.push(self) } else { 0 }
     }
 
     fn may_take(&self, token: &[u8]) -> bool {
@@ -243,7 +249,32 @@ struct Bools {
     validity: NullBufferBuilder,
 }
 
+impl ShortCells for Bools {
+    #[inline(always)]
+    fn push_short(&mut self, text: &[u8], start: usize, end: usize) -> bool {
+        read_bool(&text[start..end]).map(|says| self.values.append(says)).is_ok()
+    }
+
+    #[inline(always)]
+    fn push_nothing(&mut self) {
+        self.values.append(false);
+    }
+
+    #[inline(always)]
+    fn validity(&mut self) -> &mut NullBufferBuilder {
+        &mut self.validity
+    }
+}
+
 impl Cells for Bools {
+    fn push_run(&mut self, run: Run<'_>) -> usize {
+        run.push(self)
+    }
+
+    fn may_take(&self, token: &[u8]) -> bool {
+        read_bool(token).is_ok()
+    }
+
     fn push(&mut self, value: &[u8]) -> Result<(), Reason> {
         self.values.append(read_bool(value)?);
         self.validity.append_non_null();
@@ -306,24 +337,35 @@ fn first_chars(value: &[u8], count: u32) -> &[u8] {
     &value[..end.unwrap_or(value.len())]
 }
 
-impl Cells for Texts {
+impl ShortCells for Texts {
     #[inline(always)]
-    fn push_run(&mut self, runs: Runs<'_>, fields: impl Iterator<Item = Field>) -> Stopped {
-        let most = self.most.map_or(usize::MAX, |most| most as usize);
-        let Texts { form, bytes, offsets, validity, .. } = self;
-        runs.push(fields, validity, |field| {
-            if let Some((start, end)) = field {
-                let value = &runs.text[start..end];
-                // As many bytes are at most as many characters. White space around a value may not be part of it.
-                let has_form = || form.is_none_or(|(_, is_one)| is_one(value));
-                if !is_bare(value) || value.len() > most || !has_form() {
-                    return false;
-                }
-                bytes.extend_from_slice(value);
-            }
-            offsets.push(bytes.len() as i32);
-            true
-        })
+    fn push_short(&mut self, text: &[u8], start: usize, end: usize) -> bool {
+        let value = &text[start..end];
+        // As many bytes are at most as many characters. White space around a value may not be part of it.
+        let fits = is_bare(value)
+            && self.most.is_none_or(|most| value.len() <= most as usize)
+            && self.form.is_none_or(|(_, is_one)| is_one(value));
+        if fits {
+            self.bytes.extend_from_slice(value);
+            self.offsets.push(self.bytes.len() as i32);
+        }
+        fits
+    }
+
+    #[inline(always)]
+    fn push_nothing(&mut self) {
+        self.offsets.push(self.bytes.len() as i32);
+    }
+
+    #[inline(always)]
+    fn validity(&mut self) -> &mut NullBufferBuilder {
+        &mut self.validity
+    }
+}
+
+impl Cells for Texts {
+    fn push_run(&mut self, run: Run<'_>) -> usize {
+        run.push(self)
     }
 
     fn may_take(&self, token: &[u8]) -> bool {
@@ -386,17 +428,26 @@ struct Uuids {
     validity: NullBufferBuilder,
 }
 
-impl Cells for Uuids {
+impl ShortCells for Uuids {
     #[inline(always)]
-    fn push_run(&mut self, runs: Runs<'_>, fields: impl Iterator<Item = Field>) -> Stopped {
-        let Uuids { bytes, validity } = self;
-        runs.push(fields, validity, |field| {
-            let read = match field {
-                Some((start, end)) => uuid(&runs.text[start..end]),
-                None => Some([0; 16]),
-            };
-            read.map(|read| bytes.extend_from_slice(&read)).is_some()
-        })
+    fn push_short(&mut self, text: &[u8], start: usize, end: usize) -> bool {
+        uuid(&text[start..end]).map(|bytes| self.bytes.extend_from_slice(&bytes)).is_some()
+    }
+
+    #[inline(always)]
+    fn push_nothing(&mut self) {
+        self.bytes.extend_from_slice(&[0; 16]);
+    }
+
+    #[inline(always)]
+    fn validity(&mut self) -> &mut NullBufferBuilder {
+        &mut self.validity
+    }
+}
+
+impl Cells for Uuids {
+    fn push_run(&mut self, run: Run<'_>) -> usize {
+        run.push(self)
     }
 
     fn may_take(&self, token: &[u8]) -> bool {
@@ -509,26 +560,34 @@ impl<K: ArrowDictionaryKeyType> Codes<K> {
     }
 }
 
+impl<K: ArrowDictionaryKeyType> ShortCells for Codes<K> {
+    #[inline(always)]
+    fn push_short(&mut self, text: &[u8], start: usize, end: usize) -> bool {
+        let found = self.words.find_within(text, start, end);
+        match found.filter(|_| is_bare(&text[start..end])) {
+            Some(code) => self.codes.push(K::Native::usize_as(code as usize)),
+            None => return false,
+        }
+        true
+    }
+
+    #[inline(always)]
+    fn push_nothing(&mut self) {
+        self.codes.push(K::Native::default());
+    }
+
+    #[inline(always)]
+    fn validity(&mut self) -> &mut NullBufferBuilder {
+        &mut self.validity
+    }
+}
+
 impl<K: ArrowDictionaryKeyType> Cells for Codes<K>
 where
     K::Native: Send,
 {
-    #[inline(always)]
-    fn push_run(&mut self, runs: Runs<'_>, fields: impl Iterator<Item = Field>) -> Stopped {
-        let Codes { words, codes, validity, .. } = self;
-        runs.push(fields, validity, |field| {
-            let code = match field {
-                Some((start, end)) => match words.find_within(runs.text, start, end) {
-                    Some(code) if is_bare(&runs.text[start..end]) => {
-                        K::Native::usize_as(code as usize)
-                    }
-                    _ => return false,
-                },
-                None => K::Native::default(),
-            };
-            codes.push(code);
-            true
-        })
+    fn push_run(&mut self, run: Run<'_>) -> usize {
+        run.push(self)
     }
 
     #[inline]

@@ -323,7 +323,7 @@ proptest! {
 }
 
 /// Types and what else is said of a column, for [`runs_take_what_the_usual_way_takes`].
-const DECLARED: [&str; 16] = [
+const DECLARED: [&str; 18] = [
     "type = \"uint8\"",
     "type = \"int16\", low = \"-50\", high = \"500\"",
     "type = \"int64\", absent = [\"7\", \"\"]",
@@ -339,6 +339,8 @@ const DECLARED: [&str; 16] = [
     "type = \"lowcard\"",
     "type = \"category\", values = [\"1\", \"true\", \"NA\", \"-5\"]",
     "type = \"uuid\"",
+    "type = \"decimal(8,2)\", decimal_mark = \",\", grouping = \".\", strip = [\"€\", \"kr\"]",
+    "type = \"float64\", grouping = \",\", strip = \"$\", accounting = true",
     "type = \"ip\"",
 ];
 

@@ -10,6 +10,7 @@ mod nearest;
 mod number;
 mod short;
 mod special;
+mod styled;
 mod words;
 mod written;
 
@@ -24,6 +25,7 @@ pub use number::{
 };
 pub use short::{LONGEST_SHORT, ShortNumber, integer_within};
 pub use special::{infinity, is_bare_uuid, is_ip, is_json, is_plain_ip, point, uuid, uuid_text};
+pub use styled::ShortStyle;
 pub use words::{BOOL_PAIRS, BoolPair, TOKENS, bool_word, token};
 pub use written::{Grouping, Mark, NumberStyle, Side, Undressed, undress};
 

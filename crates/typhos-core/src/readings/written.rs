@@ -141,7 +141,7 @@ impl Side {
     }
 
     /// The side whose mark a text starts or ends with, and the text without it.
-    fn strip(text: &[u8]) -> Option<(Side, &[u8])> {
+    pub(super) fn strip(text: &[u8]) -> Option<(Side, &[u8])> {
         let side = |mark: &[u8]| {
             Side::ALL.into_iter().find(|side| side.name().as_bytes().eq_ignore_ascii_case(mark))
         };
