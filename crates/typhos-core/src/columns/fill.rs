@@ -171,14 +171,6 @@ impl<R: Records> Visit for MakeColumn<'_, R> {
     }
 }
 
-/// Where the value of a field in quotes stands, if nothing is escaped in it and it is not blank.
-fn quoted(values: &impl Values, text: &[u8], start: usize, end: usize) -> Bounds {
-    match values.inner(&text[start..end]) {
-        Some(value) if !trim(value).is_empty() => (start as u32 + 1, end as u32 - 1),
-        _ => CLOSER,
-    }
-}
-
 /// Whether a field is blank and stands in quotes.
 fn is_quoted_blank(values: &impl Values, raw: &[u8], value: &[u8]) -> bool {
     values.is_quoted(raw) && trim(value).is_empty()
@@ -364,10 +356,9 @@ impl<R: Records, C: Cells> FillColumn<R> for Column<C> {
         let mut fields = std::mem::take(&mut self.fields);
         fields.clear();
         fields.extend(records.column(field, rows.strip()).map(|(start, end)| {
-            match is_odd(start, end) {
-                false => (start as u32, end as u32),
-                true => quoted(&values, text, start, end),
-            }
+            let bounds = (start as u32, end as u32);
+            let is_plain = !is_odd(start, end);
+            if is_plain { bounds } else { values.inner_bounds(text, bounds).unwrap_or(CLOSER) }
         }));
         let takes_empty = self.default.is_none() && !self.required;
         let takes_empty = takes_empty && (R::TELLS_TEXTS || self.absent.is(b""));

@@ -36,7 +36,7 @@ pub fn read_shape(value: &[u8]) -> Option<Shaped<'_>> {
         }
     } else {
         // Without a number it is none, whatever its words are: nearly all texts end here.
-        if !value.iter().any(u8::is_ascii_digit) {
+        if !words::may_be_name(value) || !value.iter().any(u8::is_ascii_digit) {
             return None;
         }
         look.date_of_words()?;
@@ -168,7 +168,7 @@ impl<'v> Look<'v> {
 
     /// A date that starts with a word: a month, or a weekday and then the rest.
     fn date_of_words(&mut self) -> Option<()> {
-        if !self.rest.iter().any(u8::is_ascii_digit) {
+        if !words::may_be_name(self.rest) || !self.rest.iter().any(u8::is_ascii_digit) {
             return None;
         }
         let start = *self;

@@ -37,6 +37,30 @@ fn table(named: Named) -> Table {
     found.into_iter().filter_map(|(name, number)| Some((name, number?))).collect()
 }
 
+/// The first three letters of all names that start with three of ASCII, a bit each.
+static STARTS: LazyLock<Box<[u64; 512]>> = LazyLock::new(|| {
+    let mut starts = Box::new([0; 512]);
+    for name in MONTHS.keys().chain(WEEKDAYS.keys()) {
+        if let Some(start) = start_of(name.as_bytes()) {
+            starts[start / 64] |= 1 << (start % 64);
+        }
+    }
+    starts
+});
+
+/// The first three letters of a word as a number below 2^15, in small letters; `None` where they are no letters of ASCII.
+fn start_of(word: &[u8]) -> Option<usize> {
+    word.first_chunk::<3>()?.iter().try_fold(0, |start, byte| {
+        byte.is_ascii_alphabetic().then_some(start << 5 | usize::from(byte & 0x1f))
+    })
+}
+
+/// Whether the word that a value starts with may be a name. It says so by a few letters, of which nearly all words have
+/// others.
+pub(super) fn may_be_name(value: &[u8]) -> bool {
+    start_of(value).is_none_or(|start| STARTS[start / 64] >> (start % 64) & 1 == 1)
+}
+
 /// Whether a name is one word of letters.
 fn is_word(name: &str) -> bool {
     name.len() <= MOST_BYTES && name.chars().all(char::is_alphabetic)
@@ -126,7 +150,12 @@ mod tests {
         ] {
             let found = word(value.as_bytes()).and_then(|word| number(named, word));
             assert_eq!(found, want, "{value}");
+            assert!(want.is_none() || may_be_name(value.as_bytes()), "{value}");
         }
+        for name in MONTHS.keys().chain(WEEKDAYS.keys()) {
+            assert!(may_be_name(name.as_bytes()) && may_be_name(name.to_uppercase().as_bytes()));
+        }
+        assert!(!may_be_name(b"crates") && !may_be_name(b"upcegx"));
         assert_eq!(word(b"5"), None);
         assert_eq!(word("é".repeat(40).as_bytes()), None);
     }

@@ -47,80 +47,86 @@ pub struct Number {
     pub exponent: Option<i32>,
 }
 
+/// Adds the digits from a place on to a number, eight at a time; says where they end. Of more than fit it is any number.
+#[inline(always)]
+fn run_of_digits(value: &[u8], mut at: usize, number: &mut u64) -> usize {
+    while let Some(eight) = value.get(at..).and_then(<[u8]>::first_chunk)
+        && let Some(digits) = eight_digits(*eight)
+    {
+        *number = number.wrapping_mul(100_000_000).wrapping_add(digits.cast_unsigned());
+        at += 8;
+    }
+    while let Some(byte @ b'0'..=b'9') = value.get(at) {
+        *number = number.wrapping_mul(10).wrapping_add(u64::from(byte - b'0'));
+        at += 1;
+    }
+    at
+}
+
+/// The most digits, zeros in front included, that are read as one integer of 64 bits.
+const MOST_SMALL: usize = 19;
+
 /// Takes a number apart. `None` where `value` is not a number, or one of more than 38 digits.
 pub fn parse_number(value: &[u8]) -> Option<Number> {
-    let (negative, plus, mut at) = match value.first()? {
+    let (negative, plus, start) = match value.first()? {
         b'-' => (true, false, 1),
         b'+' => (false, true, 1),
         _ => (false, false, 0),
     };
-    // 19 digits fit u64, and nearly every number has fewer: the wide arithmetic is left for the rest.
-    let mut small = 0u64;
-    let mut wide = 0i128;
-    let mut digits = 0u32;
-    let mut push = |byte: u8, significant: bool| {
-        digits += u32::from(significant);
-        if digits <= 18 {
-            small = small * 10 + u64::from(byte - b'0');
-        } else {
-            if digits == 19 && significant {
-                wide = i128::from(small);
-            }
-            if digits <= MAX_DIGITS {
-                wide = wide * 10 + i128::from(byte - b'0');
-            }
-        }
-        digits
-    };
-    let start = at;
-    let mut significant = false;
-    let mut total = 0;
-    while let Some(byte @ b'0'..=b'9') = value.get(at) {
-        significant |= *byte != b'0';
-        total = push(*byte, significant);
-        at += 1;
-    }
-    let written = at - start;
-    let leading_zero = written > 1 && value[start] == b'0';
-    let whole_digits = total;
-    let marked = value.get(at) == Some(&b'.');
-    let mut scale = 0;
-    if marked {
-        at += 1;
-        let fraction = at;
-        while let Some(byte @ b'0'..=b'9') = value.get(at) {
-            significant |= *byte != b'0';
-            total = push(*byte, significant);
-            at += 1;
-        }
-        scale = at - fraction;
-    }
-    if written + scale == 0 || total > MAX_DIGITS || scale > MAX_DIGITS as usize {
+    let mut small = 0;
+    let mark = run_of_digits(value, start, &mut small);
+    let written = mark - start;
+    let marked = value.get(mark) == Some(&b'.');
+    let end = if marked { run_of_digits(value, mark + 1, &mut small) } else { mark };
+    let scale = end - mark - usize::from(marked);
+    if written + scale == 0 || scale > MAX_DIGITS as usize {
         return None;
     }
-    let exponent = match value.get(at) {
-        None => None,
-        Some(b'e' | b'E') => {
-            let text = std::str::from_utf8(&value[at + 1..]).ok()?;
-            let digits = text.strip_prefix(['+', '-']).unwrap_or(text);
-            if digits.is_empty() || digits.len() > 6 || !digits.bytes().all(|b| b.is_ascii_digit())
-            {
-                return None;
-            }
-            Some(text.parse().ok()?)
+    // Zeros in front are no digits of the number.
+    let zeros = |digits: &[u8]| digits.iter().take_while(|byte| **byte == b'0').count();
+    let whole_digits = written - zeros(&value[start..mark]);
+    let mantissa = if written + scale <= MOST_SMALL {
+        i128::from(small)
+    } else {
+        let significant = match whole_digits {
+            0 => scale - zeros(&value[end - scale..end]),
+            whole => whole + scale,
+        };
+        if significant > MAX_DIGITS as usize {
+            return None;
         }
+        let digits = value[start..mark].iter().chain(&value[end - scale..end]);
+        digits.fold(0, |wide, byte| wide * 10 + i128::from(byte - b'0'))
+    };
+    let exponent = match value.get(end) {
+        None => None,
+        Some(b'e' | b'E') => Some(exponent(&value[end + 1..])?),
         Some(_) => return None,
     };
-    let mantissa = if total <= 18 { i128::from(small) } else { wide };
     Some(Number {
         mantissa: if negative { -mantissa } else { mantissa },
         scale: scale as u8,
         whole_digits: whole_digits as u8,
         marked,
         plus,
-        leading_zero,
+        leading_zero: written > 1 && value[start] == b'0',
         exponent,
     })
+}
+
+/// An exponent: a sign at most, and up to six digits.
+#[inline]
+fn exponent(text: &[u8]) -> Option<i32> {
+    let (is_negative, digits) = match text {
+        [b'-', digits @ ..] => (true, digits),
+        [b'+', digits @ ..] => (false, digits),
+        digits => (false, digits),
+    };
+    if !(1..=6).contains(&digits.len()) || !digits.iter().all(u8::is_ascii_digit) {
+        return None;
+    }
+    let number = digits.iter().fold(0, |number, byte| number * 10 + i32::from(byte - b'0'));
+    Some(if is_negative { -number } else { number })
 }
 
 /// Whether a value is a number by its looks, a sign at most, digits and maybe a mark, and has more digits
@@ -378,6 +384,94 @@ mod tests {
                     "{bytes:?}"
                 );
             }
+        }
+    }
+
+    /// As [`parse_number`], one byte after the other.
+    fn parse_plainly(value: &[u8]) -> Option<Number> {
+        let (negative, plus, mut at) = match value.first()? {
+            b'-' => (true, false, 1),
+            b'+' => (false, true, 1),
+            _ => (false, false, 0),
+        };
+        // 19 digits fit u64, and nearly every number has fewer: the wide arithmetic is left for the rest.
+        let mut small = 0u64;
+        let mut wide = 0i128;
+        let mut digits = 0u32;
+        let mut push = |byte: u8, significant: bool| {
+            digits += u32::from(significant);
+            if digits <= 18 {
+                small = small * 10 + u64::from(byte - b'0');
+            } else {
+                if digits == 19 && significant {
+                    wide = i128::from(small);
+                }
+                if digits <= MAX_DIGITS {
+                    wide = wide * 10 + i128::from(byte - b'0');
+                }
+            }
+            digits
+        };
+        let start = at;
+        let mut significant = false;
+        let mut total = 0;
+        while let Some(byte @ b'0'..=b'9') = value.get(at) {
+            significant |= *byte != b'0';
+            total = push(*byte, significant);
+            at += 1;
+        }
+        let written = at - start;
+        let leading_zero = written > 1 && value[start] == b'0';
+        let whole_digits = total;
+        let marked = value.get(at) == Some(&b'.');
+        let mut scale = 0;
+        if marked {
+            at += 1;
+            let fraction = at;
+            while let Some(byte @ b'0'..=b'9') = value.get(at) {
+                significant |= *byte != b'0';
+                total = push(*byte, significant);
+                at += 1;
+            }
+            scale = at - fraction;
+        }
+        if written + scale == 0 || total > MAX_DIGITS || scale > MAX_DIGITS as usize {
+            return None;
+        }
+        let exponent = match value.get(at) {
+            None => None,
+            Some(b'e' | b'E') => {
+                let text = std::str::from_utf8(&value[at + 1..]).ok()?;
+                let digits = text.strip_prefix(['+', '-']).unwrap_or(text);
+                if digits.is_empty()
+                    || digits.len() > 6
+                    || !digits.bytes().all(|b| b.is_ascii_digit())
+                {
+                    return None;
+                }
+                Some(text.parse().ok()?)
+            }
+            Some(_) => return None,
+        };
+        let mantissa = if total <= 18 { i128::from(small) } else { wide };
+        Some(Number {
+            mantissa: if negative { -mantissa } else { mantissa },
+            scale: scale as u8,
+            whole_digits: whole_digits as u8,
+            marked,
+            plus,
+            leading_zero,
+            exponent,
+        })
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(10_000))]
+        #[test]
+        fn digits_at_once_are_those_one_by_one(
+            value in "[-+]?0{0,3}[0-9]{0,40}(\\.0{0,30}[0-9]{0,40})?([eE][-+]?[0-9]{0,8})?|[-+.0-9eE]{0,9}",
+        ) {
+            prop_assert_eq!(parse_number(value.as_bytes()), parse_plainly(value.as_bytes()), "{}", value);
         }
     }
 

@@ -1,6 +1,6 @@
 //! Values with a form of their own: UUIDs, network addresses, points on the earth, JSON, infinities.
 
-use std::net::{Ipv4Addr, Ipv6Addr};
+use std::net::Ipv6Addr;
 
 use super::number::EXACT_POW10;
 use super::number::parse_number;
@@ -68,19 +68,23 @@ pub fn uuid_text(bytes: &[u8; 16]) -> String {
 
 /// Whether `value` is an IPv4 address of four decimal numbers, or an IPv6 address (RFC 4291).
 pub fn is_ip(value: &[u8]) -> bool {
+    if ipv4_groups(value).is_some() {
+        return true;
+    }
     let could_be = (2..=45).contains(&value.len())
         && value.iter().all(|byte| byte.is_ascii_hexdigit() || matches!(byte, b'.' | b':'));
     let Some(text) = could_be.then(|| std::str::from_utf8(value).ok()).flatten() else {
         return false;
     };
-    text.parse::<Ipv4Addr>().is_ok() || text.contains(':') && text.parse::<Ipv6Addr>().is_ok()
+    text.contains(':') && text.parse::<Ipv6Addr>().is_ok()
 }
 
-/// Whether `value` is an IPv4 address, as [`is_ip`] has it, and could not be a number in groups: one of those has three
-/// digits in every group but the first. It is asked of columns of addresses before anything dearer.
-pub fn is_plain_ip(value: &[u8]) -> bool {
-    if !(7..15).contains(&value.len()) {
-        return false;
+/// Of an IPv4 address, whether all groups but the first have three digits, as those of a number in groups have; `None` of
+/// anything else. An address is four decimal numbers of a byte, without zeros in front.
+#[inline]
+fn ipv4_groups(value: &[u8]) -> Option<bool> {
+    if !(7..=15).contains(&value.len()) {
+        return None;
     }
     let (mut groups, mut number, mut digits, mut are_threes) = (1, 0u32, 0, true);
     for byte in value {
@@ -93,11 +97,16 @@ pub fn is_plain_ip(value: &[u8]) -> bool {
                 are_threes &= groups == 1 || digits == 3;
                 (groups, number, digits) = (groups + 1, 0, 0);
             }
-            _ => return false,
+            _ => return None,
         }
     }
-    are_threes &= digits == 3;
-    groups == 4 && digits > 0 && number < 256 && !are_threes
+    (groups == 4 && digits > 0 && number < 256).then_some(are_threes && digits == 3)
+}
+
+/// Whether `value` is an IPv4 address, as [`is_ip`] has it, and could not be a number in groups: one of those has three
+/// digits in every group but the first. It is asked of columns of addresses before anything dearer.
+pub fn is_plain_ip(value: &[u8]) -> bool {
+    ipv4_groups(value) == Some(false)
 }
 
 /// Latitude and longitude, in degrees, of "lat,lon": two plain numbers with a comma between, which may
@@ -236,6 +245,14 @@ mod tests {
         let deep = "[".repeat(100_000) + &"]".repeat(100_000);
         assert!(is_json(deep.as_bytes()));
         assert!(!is_json(&deep.as_bytes()[1..]));
+    }
+
+    proptest! {
+        #[test]
+        fn addresses_are_those_of_the_standard_library(value in "[0-9]{1,3}(\\.[0-9]{1,3}){2,4}|[0-9.]{5,16}|0?[12]?[0-9]{1,2}\\.0\\.255\\.2[0-9]{2}") {
+            let is_one = value.parse::<std::net::Ipv4Addr>().is_ok();
+            prop_assert_eq!(ipv4_groups(value.as_bytes()).is_some(), is_one);
+        }
     }
 
     proptest! {

@@ -41,16 +41,36 @@ pub const BOOL_PAIRS: [BoolPair; 5] = [
     BoolPair { yes: "on", no: "off" },
 ];
 
+/// The words of [`BOOL_PAIRS`] as numbers: for true, for false.
+const WORDS: [u64; 2 * BOOL_PAIRS.len()] = {
+    let mut words = [0; 2 * BOOL_PAIRS.len()];
+    let mut at = 0;
+    while at < words.len() {
+        let pair = &BOOL_PAIRS[at / 2];
+        let word = if at % 2 == 0 { pair.yes } else { pair.no }.as_bytes();
+        let mut byte = 0;
+        while byte < word.len() {
+            words[at] = words[at] << 8 | word[byte] as u64;
+            byte += 1;
+        }
+        at += 1;
+    }
+    words
+};
+
 /// The pair in [`BOOL_PAIRS`] that a value is a word of, and what it says.
 #[inline]
 pub fn bool_word(value: &[u8]) -> Option<(usize, bool)> {
     if value.len() > 5 || !matches!(value.first()? | 0x20, b't' | b'f' | b'y' | b'n' | b'o') {
         return None;
     }
-    BOOL_PAIRS.iter().enumerate().find_map(|(index, pair)| {
-        let is = |word: &str| value.eq_ignore_ascii_case(word.as_bytes());
-        (is(pair.yes) || is(pair.no)).then(|| (index, is(pair.yes)))
-    })
+    // In small letters, as one number.
+    let word = value.iter().fold(0, |word, byte| word << 8 | u64::from(byte | 0x20));
+    WORDS
+        .iter()
+        .position(|known| *known == word)
+        .filter(|_| value.iter().all(u8::is_ascii_alphabetic))
+        .map(|at| (at / 2, at % 2 == 0))
 }
 
 #[cfg(test)]

@@ -26,6 +26,8 @@ pub use paths::{DEFAULT_DEPTH_LIMIT, NodeId, Paths, ScopeId};
 pub use provisional::{Holds, Provisional, Seen};
 pub use steps::{Step, path_of, steps};
 
+use crate::readings::trim;
+
 /// Where a leaf starts and ends in its block.
 pub type Bounds = (u32, u32);
 
@@ -151,4 +153,12 @@ pub trait Values {
 
     /// The value of a leaf that has quotes around it and nothing escaped in it.
     fn inner<'a>(&self, raw: &'a [u8]) -> Option<&'a [u8]>;
+
+    /// Where the value of the leaf `text[start..end]` stands, if it has quotes around it, nothing is escaped in it, and it
+    /// is not blank.
+    #[inline]
+    fn inner_bounds(&self, text: &[u8], (start, end): Bounds) -> Option<Bounds> {
+        let inner = self.inner(&text[start as usize..end as usize])?;
+        (!trim(inner).is_empty()).then_some((start + 1, end - 1))
+    }
 }

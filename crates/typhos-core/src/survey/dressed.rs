@@ -1,15 +1,15 @@
 //! Numbers in the usual clothes (`1.234,56`, `1,234.56`, `$12.50`, `7.5%`), read in one go where that leaves no doubt.
 //!
 //! A number is dressed like this where only one mark can read it: its fraction has not three digits, so that no group can
-//! be meant. What is read here is what [`Undressed`](crate::readings::Undressed) reads, by a property test.
+//! be meant; or where there is neither mark nor group, and both read the same. What is read here is what [`Undressed`](crate::readings::Undressed) reads, by a property test.
 
-use crate::readings::{Grouping, Mark};
+use crate::readings::{Grouping, Mark, parse_integer};
 
-/// A number that only one mark reads.
+/// A number that only one mark reads, or both read alike.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) struct Dressed {
-    /// The mark.
-    pub mark: Mark,
+    /// The mark; `None` where there is neither a mark nor a group.
+    pub mark: Option<Mark>,
     /// All digits as one integer, with the sign.
     pub mantissa: i64,
     /// Digits behind the mark; never three.
@@ -18,6 +18,8 @@ pub(super) struct Dressed {
     pub whole_digits: u8,
     /// What groups the digits.
     pub grouping: Option<Grouping>,
+    /// How many separators there are between groups.
+    pub groups: u8,
     /// The sign of a currency or share.
     pub sign: &'static [u8],
 }
@@ -46,7 +48,7 @@ impl Dressed {
         let mark = match body.iter().rposition(|byte| matches!(byte, b'.' | b',')) {
             Some(at) if body[at] == b',' => Mark::Comma,
             Some(_) => Mark::Point,
-            None => return None,
+            None => return Dressed::read_whole(body, is_negative, sign),
         };
         let (point, group) = match mark {
             Mark::Comma => (b',', b'.'),
@@ -94,20 +96,59 @@ impl Dressed {
             Mark::Point => Grouping::Comma,
         };
         Some(Dressed {
-            mark,
+            mark: Some(mark),
             mantissa: if is_negative { -number } else { number },
             scale: run as u8,
             whole_digits: if body[0] == b'0' { 0 } else { whole as u8 },
             grouping: (groups > 0).then_some(grouping),
+            groups,
             sign,
         })
+    }
+
+    /// Reads digits beside a sign.
+    #[inline]
+    fn read_whole(body: &[u8], is_negative: bool, sign: &'static [u8]) -> Option<Dressed> {
+        let is_code = matches!(body, [b'0', _, ..]);
+        let is_short = (1..=MOST_DIGITS as usize).contains(&body.len());
+        if sign.is_empty() || is_code || !is_short {
+            return None;
+        }
+        let mantissa = parse_integer(body).filter(|number| *number >= 0)?;
+        Some(Dressed {
+            mark: None,
+            mantissa: if is_negative { -mantissa } else { mantissa },
+            scale: 0,
+            whole_digits: if body[0] == b'0' { 0 } else { body.len() as u8 },
+            grouping: None,
+            groups: 0,
+            sign,
+        })
+    }
+
+    /// Whether the value is a point as well, as [`point`](crate::readings::point) has it; `None` where it has to be asked.
+    #[inline]
+    pub fn is_point(&self) -> Option<bool> {
+        let Dressed { mark: Some(Mark::Comma), mantissa, scale: scale @ 1..=2, .. } = *self else {
+            return None;
+        };
+        let power = if scale == 1 { 10 } else { 100 };
+        let (latitude, longitude) = (mantissa.abs() / power, mantissa.abs() % power);
+        let most = match self.groups {
+            0 => 90,
+            // A point among the digits of the latitude.
+            1 => 90_000,
+            _ => return Some(false),
+        };
+        // Zero may have a sign.
+        (latitude > 0).then_some(latitude <= most && (scale == 1 || longitude >= 10))
     }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::readings::{is_ip, parse_number, undress};
+    use crate::readings::{is_ip, parse_number, point, undress};
     use proptest::prelude::*;
 
     proptest! {
@@ -119,14 +160,21 @@ mod tests {
         ) {
             let Some(dressed) = Dressed::read(value.as_bytes()) else { return Ok(()) };
             let undressed = undress(value.as_bytes()).unwrap();
-            let other = if dressed.mark == Mark::Point { Mark::Comma } else { Mark::Point };
-            prop_assert_eq!(undressed.read(other), None, "{}", value);
-            let (number, grouping) = undressed.read(dressed.mark).unwrap();
+            let readings = Mark::ALL.map(|mark| undressed.read(mark));
+            let read_by = Mark::ALL.map(|mark| dressed.mark.is_none_or(|one| one == mark));
+            prop_assert_eq!(readings.map(|reading| reading.is_some()), read_by, "{}", value);
+            if dressed.mark.is_none() {
+                prop_assert_eq!(readings[0], readings[1]);
+            }
+            let (number, grouping) = readings.into_iter().flatten().next().unwrap();
             prop_assert_eq!(i128::from(dressed.mantissa), number.mantissa, "{}", value);
             prop_assert_eq!((dressed.scale, dressed.whole_digits), (number.scale, number.whole_digits), "{}", value);
             prop_assert_eq!((dressed.grouping, dressed.sign), (grouping, undressed.sign), "{}", value);
             prop_assert!(!undressed.accounting && undressed.side.is_none() && undressed.second_group().is_none());
             prop_assert!(parse_number(value.as_bytes()).is_none() && !is_ip(value.as_bytes()), "{}", value);
+            if let Some(is_point) = dressed.is_point() && dressed.sign.is_empty() {
+                prop_assert_eq!(is_point, point(value.as_bytes()).is_some(), "{}", value);
+            }
         }
     }
 
@@ -141,11 +189,14 @@ mod tests {
             "12,5",
             "0,05",
             "$1,234.5678",
+            "36%",
+            "$-5",
         ] {
             assert!(Dressed::read(value.as_bytes()).is_some(), "{value}");
         }
         for value in [
-            "1.234", "12.50", "1,234", "12,345", "$5", "01,5", "1.23,5", "1,5 kr", "", "-", "€ 1,5",
+            "1.234", "12.50", "1,234", "12,345", "$05", "-$5", "01,5", "1.23,5", "1,5 kr", "", "-",
+            "€ 1,5",
         ] {
             assert_eq!(Dressed::read(value.as_bytes()), None, "{value}");
         }

@@ -72,6 +72,31 @@ pub const CLASSES: [Class; 17] = [
     Class::Malformed,
 ];
 
+/// Whether nothing but a text starts with a byte, known words left out.
+#[inline(always)]
+fn is_only_text(first: u8) -> bool {
+    matches!(
+        first,
+        b'/' | b'_'
+            | b'#'
+            | b'@'
+            | b'!'
+            | b'*'
+            | b'<'
+            | b'>'
+            | b'='
+            | b'?'
+            | b';'
+            | b'"'
+            | b'\\'
+            | b'^'
+            | b'`'
+            | b'|'
+            | b'~'
+            | b'&'
+    )
+}
+
 /// A tally for each class, and for integers one for each of [`WIDTHS`] in place of their own.
 const TALLIES: usize = CLASSES.len() + WIDTHS.len();
 
@@ -240,7 +265,8 @@ impl Facts {
             return false;
         }
         if dressed.sign.is_empty() {
-            self.written_points += if readings::point(value).is_some() { count } else { 0 };
+            let is_point = dressed.is_point().unwrap_or_else(|| readings::point(value).is_some());
+            self.written_points += if is_point { count } else { 0 };
         }
         self.text.add(value, count);
         self.tallies[tally].count += count;
@@ -312,6 +338,9 @@ impl Facts {
         if let Some((pair, says)) = readings::bool_word(value) {
             self.bools[pair][usize::from(says)] += count;
             return Class::Bool;
+        }
+        if is_only_text(value[0]) {
+            return Class::Text;
         }
         self.classify_form(value, count, place)
     }
@@ -556,6 +585,21 @@ mod tests {
             let is_last = value.starts_with(b"0.");
             let is_known = is_address || is_last || written(value).is_some() || !is_ip(value);
             prop_assert!(is_known, "{}", value.escape_ascii());
+        }
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn what_only_texts_start_with_starts_nothing_else(first in 0u8..128, rest in "[ -~]{0,12}|[0-9.,:/-]{1,12}|[$€%]?[0-9]{1,4}") {
+            if is_only_text(first) {
+                let value = [&[first], rest.as_bytes()].concat();
+                let value = readings::trim(&value);
+                let is_number = readings::parse_number(value).is_some() || written(value).is_some();
+                let is_time = read_shape(value).is_some() || readings::length(value).is_some();
+                let is_other = readings::uuid(value).is_some() || readings::is_bare_uuid(value) || readings::is_json(value)
+                    || readings::is_ip(value) || readings::point(value).is_some() || readings::infinity(value).is_some();
+                proptest::prop_assert!(!is_number && !is_time && !is_other, "{}", value.escape_ascii());
+            }
         }
     }
 }

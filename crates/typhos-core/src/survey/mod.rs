@@ -201,18 +201,13 @@ impl Survey {
                 |watcher, block| watcher.watch(block, &shared, u64::MAX),
             )?,
         };
-        // The first part is added to, and each other one dropped as it is added: no third copy of the
-        // distinct values comes up.
-        let whole = parts.into_iter().map(|part| part.survey).reduce(|mut whole, part| {
-            whole.merge(part);
-            whole
-        });
-        let mut survey = whole.unwrap_or_else(|| Survey::new(input.names().len(), options));
+        let parts: Vec<Survey> = parts.into_iter().map(|part| part.survey).collect();
+        let mut survey = Survey::gathered(parts, run.threads)
+            .unwrap_or_else(|| Survey::new(input.names().len(), options));
         survey.source = source;
         survey.part = PartOf::read(input);
         let orders = shared.orders.into_inner().unwrap_or_else(PoisonError::into_inner);
         for (column, runs) in survey.columns.iter_mut().zip(orders) {
-            column.settle();
             column.sequence = runs.finish();
         }
         let whole = input.paths().and_then(Paths::provisional).map(|known| known.finish().0);
@@ -251,13 +246,39 @@ impl Survey {
         Survey::take(input, options, run, monitor)
     }
 
-    /// Adds the facts of another part of the same input.
-    fn merge(&mut self, mut other: Survey) {
-        assert_eq!(self.columns.len(), other.columns.len(), "surveys of the same columns");
-        self.add_records(&mut other);
-        for (ours, theirs) in self.columns.iter_mut().zip(other.columns) {
-            ours.merge(theirs);
+    /// What parts of the same input know together, in their order. Each thread sees to a column at a time: where there are
+    /// hundreds of columns, all of which have distinct values, one alone would be longer at it than at a tenth of the input.
+    fn gathered(parts: Vec<Survey>, threads: NonZeroUsize) -> Option<Survey> {
+        let mut parts = parts.into_iter();
+        let mut whole = parts.next()?;
+        let mut columns: Vec<_> = std::mem::take(&mut whole.columns)
+            .into_iter()
+            .map(|column| (column, Vec::with_capacity(parts.len())))
+            .collect();
+        for mut part in parts {
+            assert_eq!(columns.len(), part.columns.len(), "surveys of the same columns");
+            whole.add_records(&mut part);
+            columns
+                .iter_mut()
+                .zip(part.columns)
+                .for_each(|((_, others), other)| others.push(other));
         }
+        let waiting = Mutex::new(columns.into_iter().enumerate());
+        let merged = run::on_threads(threads, || {
+            let mut merged = Vec::new();
+            loop {
+                let next = waiting.lock().unwrap_or_else(PoisonError::into_inner).next();
+                let Some((at, (mut column, others))) = next else { return merged };
+                // Each is dropped as it is added: no third copy of the distinct values comes up.
+                others.into_iter().for_each(|other| column.merge(other));
+                column.settle();
+                merged.push((at, column));
+            }
+        });
+        let mut merged: Vec<_> = merged.into_iter().flatten().collect();
+        merged.sort_unstable_by_key(|(at, _)| *at);
+        whole.columns = merged.into_iter().map(|(_, column)| column).collect();
+        Some(whole)
     }
 
     /// Adds what another survey knows of its records as wholes.

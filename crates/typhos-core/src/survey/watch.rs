@@ -87,6 +87,9 @@ impl Watcher {
                     Some(field) => {
                         self.bounds.clear();
                         records.column_into(field, &mut self.bounds);
+                        if !shared.options.quoted {
+                            context.take_off_quotes(&mut self.bounds);
+                        }
                         let values = &self.bounds[..];
                         let rows = records.rows_of(field);
                         let row_of = |at: u32| rows.map_or(at, |rows| rows[at as usize]);
@@ -205,6 +208,22 @@ impl<'b, V: Values> Context<'b, V> {
         let is_simple = is_utf8 && !keeps_empty;
         let odd = if is_simple { values.odd_starts() } else { [true; 256] };
         Context { text, values, keeps_empty, is_utf8, odd }
+    }
+
+    /// Gives fields in quotes the bounds of their values, where those stand in the text as they are. Nobody is to ask then
+    /// which of them had quotes.
+    fn take_off_quotes(&self, fields: &mut [Bounds]) {
+        if !self.is_utf8 {
+            return;
+        }
+        let starts = self.values.odd_starts();
+        for field in fields.iter_mut().filter(|(start, end)| start < end) {
+            if starts[usize::from(self.text[field.0 as usize])]
+                && let Some(inner) = self.values.inner_bounds(self.text, *field)
+            {
+                *field = inner;
+            }
+        }
     }
 
     /// Takes note of the values of one column; `place` says where the record of a row stands. Those of a
@@ -395,8 +414,9 @@ impl<'b, V: Values> Context<'b, V> {
     /// Where the value of a field stands in the text that is quoted and has nothing escaped in it.
     #[inline(never)]
     fn inner(&self, start: usize, end: usize) -> Option<(usize, usize)> {
-        let inner = self.values.inner(&self.text[start..end])?;
-        (self.is_utf8 && !trim(inner).is_empty()).then_some((start + 1, end - 1))
+        let bounds = (start as u32, end as u32);
+        let (start, end) = self.values.inner_bounds(self.text, bounds).filter(|_| self.is_utf8)?;
+        Some((start as usize, end as usize))
     }
 }
 

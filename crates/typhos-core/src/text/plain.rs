@@ -52,12 +52,20 @@ pub struct PlainRecords<'t> {
     dialect: Dialect,
     at: usize,
     line: usize,
+    /// Fields of the last record: others have as many, mostly.
+    fields: usize,
+    /// For each byte, whether it may be more than a byte of a field, wherever it stands.
+    special: [bool; 256],
 }
 
 impl<'t> PlainRecords<'t> {
     /// Splits `text`, which starts at the start of a record.
     pub fn new(text: &'t [u8], dialect: Dialect) -> Self {
-        PlainRecords { text, dialect, at: 0, line: 0 }
+        let mut special = [false; 256];
+        for byte in [dialect.delimiter, b'\n', b'\r', b'\\'].into_iter().chain(dialect.quote) {
+            special[usize::from(byte)] = true;
+        }
+        PlainRecords { text, dialect, at: 0, line: 0, fields: 0, special }
     }
 
     /// Goes on at the line behind the one in which the quote of a record was opened that is never closed.
@@ -143,7 +151,7 @@ impl Iterator for PlainRecords<'_> {
             start,
             next: text.len(),
             line: self.line,
-            fields: Vec::new(),
+            fields: Vec::with_capacity(self.fields),
             broken: None,
             complete: false,
         };
@@ -151,7 +159,9 @@ impl Iterator for PlainRecords<'_> {
         let mut at = start;
         let mut end = text.len();
         while at < text.len() {
-            if at == field && self.has_quote(at) {
+            if !self.special[usize::from(text[at])] {
+                at += 1;
+            } else if at == field && self.has_quote(at) {
                 let opened = self.line;
                 let Some(after) = self.after_quoted(at) else {
                     let lines = (self.line - record.line) as u32 + 1;
@@ -190,6 +200,7 @@ impl Iterator for PlainRecords<'_> {
             end -= 1;
         }
         record.fields.push((field, end));
+        self.fields = record.fields.len();
         self.at = record.next;
         Some(record)
     }
