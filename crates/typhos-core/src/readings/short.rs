@@ -54,24 +54,26 @@ fn digits_of([first, second]: [u64; 2], length: usize) -> Option<(i64, usize)> {
         };
     }
     let fraction = length - mark - 1;
-    if fraction > 8 {
-        return long_digits_of([first, second], length);
-    }
     if mark == 0 || fraction == 0 {
         return None;
     }
-    // What stands behind the mark, moved to the start of a word.
-    let behind = 8 * (mark as u32 + 1);
-    let rest = first.checked_shr(behind).unwrap_or(0) | second << (64 - behind);
-    let whole = number_of(first, mark)?;
-    Some((whole * SHORT_POW10[fraction] + number_of(rest, fraction)?, mark))
+    if length > MOST_ONE_WORD {
+        return long_digits_of([first, second], length);
+    }
+    // The digits moved together: those behind the mark take its place.
+    let before = (1u64 << (8 * mark)) - 1;
+    let moved = first >> 8 | second << 56;
+    Some((number_of(first & before | moved & !before, length - 1)?, mark))
 }
 
 /// Powers of ten of as many digits as a word has bytes.
 const SHORT_POW10: [i64; 9] =
     [1, 10, 100, 1_000, 10_000, 100_000, 1_000_000, 10_000_000, 100_000_000];
 
-/// As [`digits_of`], of any that are not told by one word on each side of the mark.
+/// The longest number with a mark whose digits fit a word.
+const MOST_ONE_WORD: usize = 9;
+
+/// As [`digits_of`], of any whose digits do not fit a word.
 #[inline(never)]
 fn long_digits_of([first, second]: [u64; 2], length: usize) -> Option<(i64, usize)> {
     let mark = match mark_in(first) {

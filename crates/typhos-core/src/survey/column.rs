@@ -7,12 +7,14 @@ use super::distinct::{DistinctTable, DistinctValue, MAX_DISTINCT, most_hashes};
 use super::estimate::Hashes;
 use super::group::{GROUP, Group};
 use super::grouped::Within;
+use super::habit::Passed;
 use super::log::{Outlook, ValueLog};
 use super::order::Adding;
 use super::spread::most_cells;
 use super::{Class, Facts, KindFacts, Sequence, Tally};
 use crate::intern::Key;
 use crate::readings;
+use crate::records::Bounds;
 use crate::text::LineRef;
 
 /// Distinct values whose table stays in the fastest caches, so that a look-up need not wait.
@@ -115,6 +117,15 @@ impl ColumnFacts {
     pub(super) fn wants_groups(&mut self) -> bool {
         self.choose_log();
         self.table.is_some()
+    }
+
+    /// Takes note of the first of some values, in a column without a table that stands in no order: of as many as are what
+    /// the column is in the habit of. None of them stands before `first`.
+    pub(super) fn pass_habit(&mut self, text: &[u8], fields: &[Bounds], first: LineRef) -> Passed {
+        let registers = self.hashes.as_mut().and_then(Hashes::registers);
+        let Some(mut registers) = registers else { return Passed::default() };
+        let facts: &mut Facts = &mut self.direct;
+        facts.pass_habit(text, fields, first, &mut registers)
     }
 
     /// As [`observe_group`](Self::observe_group), in a column without a table; takes note of how the
@@ -262,6 +273,12 @@ impl ColumnFacts {
         } else if let Some(log) = self.log.take() {
             log.iter().for_each(|(value, place)| self.observe_text(value, place));
         }
+    }
+
+    /// Keeps no hash one by one, as if there had been too many.
+    #[cfg(test)]
+    pub(super) fn condense(&mut self) {
+        self.hashes.as_mut().expect("there is no table any more").condense();
     }
 
     /// Gives up the table.

@@ -90,6 +90,11 @@ impl DigitGroup {
         }
     }
 
+    /// Whether any value can be added.
+    pub fn is_open(&self) -> bool {
+        self.is_settled.contains(&true)
+    }
+
     /// Adds a value of the group, seen `count` times, if nothing but what is noted here is to be noted of it; says
     /// whether that is so.
     #[inline(always)]

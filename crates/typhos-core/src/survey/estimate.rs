@@ -39,8 +39,31 @@ pub(super) fn hash(value: &[u8]) -> u64 {
             _ => (value.iter().fold(0, |word, byte| word << 8 | u64::from(*byte)), 0),
         },
     };
-    let length = (value.len() as u64) << 56;
+    hash_of(a, b, value.len())
+}
+
+/// The hash of a value of at most sixteen bytes, of two words that hold all of them.
+#[inline(always)]
+fn hash_of(a: u64, b: u64, length: usize) -> u64 {
+    let length = (length as u64) << 56;
     fold(fold(a ^ FACTORS[0], b ^ FACTORS[1] ^ length), FACTORS[2])
+}
+
+/// The hash of the value `text[start..end]`. Where enough stands around a value of four to sixteen bytes, as it does nearly
+/// always, nothing in this goes by its length but which of two words is taken.
+#[inline(always)]
+pub(super) fn hash_within(text: &[u8], start: usize, end: usize) -> u64 {
+    let words = (text.get(start..).and_then(<[u8]>::first_chunk), text[..end].last_chunk());
+    let (Some(first), Some(last)) = words else { return hash(&text[start..end]) };
+    let length = end - start;
+    if !(4..=16).contains(&length) {
+        return hash(&text[start..end]);
+    }
+    let (first, last) = (u64::from_le_bytes(*first), u64::from_le_bytes(*last));
+    let is_short = length < 8;
+    let a = if is_short { first & 0xffff_ffff } else { first };
+    let b = if is_short { last >> 32 } else { last };
+    hash_of(a, b, length)
 }
 
 /// The halves of a product, folded together.
@@ -128,6 +151,15 @@ impl Hashes {
         }
     }
 
+    /// The registers, where nothing else is kept.
+    #[inline]
+    pub fn registers(&mut self) -> Option<Registers<'_>> {
+        match self {
+            Hashes::Sketch(registers) => Some(Registers(registers)),
+            Hashes::All(_) => None,
+        }
+    }
+
     /// Keeps registers instead, as it has to be with too many hashes.
     #[cold]
     pub fn condense(&mut self) {
@@ -178,6 +210,17 @@ impl Hashes {
         let registers: Box<[u8; REGISTERS]> = bytes.to_vec().into_boxed_slice().try_into().ok()?;
         let most = (u64::BITS - REGISTER_BITS + 1) as u8;
         registers.iter().all(|register| *register <= most).then_some(Hashes::Sketch(registers))
+    }
+}
+
+/// The registers of a sketch.
+pub(super) struct Registers<'r>(&'r mut [u8; REGISTERS]);
+
+impl Registers<'_> {
+    /// Takes note of the value `text[start..end]`.
+    #[inline(always)]
+    pub fn add(&mut self, text: &[u8], start: usize, end: usize) {
+        note(self.0, hash_within(text, start, end));
     }
 }
 
@@ -285,6 +328,13 @@ mod tests {
     }
 
     proptest! {
+        #[test]
+        fn hashes_do_not_depend_on_what_stands_around(before in ".{0,9}", value in ".{0,20}", after in ".{0,9}") {
+            let text = format!("{before}{value}{after}");
+            let found = hash_within(text.as_bytes(), before.len(), before.len() + value.len());
+            prop_assert_eq!(found, hash(value.as_bytes()));
+        }
+
         #[test]
         fn merging_is_adding_all(values in proptest::collection::vec(0u32..500, 0..400), cut in 0usize..400, most in 0usize..300) {
             let of = |values: &[u32]| {

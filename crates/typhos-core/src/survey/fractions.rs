@@ -19,6 +19,9 @@ fn near_f64(fraction: ShortNumber) -> f64 {
     fraction.mantissa as f64 / EXACT_POW10[usize::from(fraction.scale)]
 }
 
+/// Numbers of no more digits than these survive float32.
+const SURE_OF_FLOAT32: u64 = 1_000_000;
+
 /// Numbers of no more digits than these survive float64.
 const SURE_OF_FLOAT64: u64 = 1_000_000_000_000_000;
 
@@ -75,14 +78,14 @@ impl FractionGroup {
         self.settled != 0
     }
 
-    /// Adds a value of the group, seen `count` times, if nothing but what is noted here is to be noted of it; says
-    /// whether that is so.
+    /// Adds the value `text[start..end]` of the group, seen `count` times, if nothing but what is noted here is to be noted
+    /// of it; says whether that is so.
     #[inline(always)]
     pub fn add(
         &mut self,
         facts: &mut Facts,
         fraction: ShortNumber,
-        value: &[u8],
+        (text, start, end): (&[u8], usize, usize),
         count: u64,
     ) -> bool {
         let ShortNumber { mantissa, scale, whole_digits } = fraction;
@@ -92,14 +95,14 @@ impl FractionGroup {
         }
         // Up to fifteen digits survive float64; of more it has to be asked, until one does not.
         let is_long = mantissa.unsigned_abs() >= SURE_OF_FLOAT64;
-        let survives = || nearest_float64_of(value, mantissa.unsigned_abs(), scale);
+        let survives = || nearest_float64_of(&text[start..end], mantissa.unsigned_abs(), scale);
         if is_long
             && !self.is_float64_loss_known
             && !survives().is_some_and(|(_, survives)| survives)
         {
             return false;
         }
-        if !self.losses_are_over {
+        if !self.losses_are_over && mantissa.unsigned_abs() >= SURE_OF_FLOAT32 {
             let survives = survives_float32_of(mantissa.unsigned_abs(), scale);
             if survives != Some(true) {
                 if survives.is_none() || !self.losses_are_settled {
@@ -109,8 +112,8 @@ impl FractionGroup {
             }
         }
         facts.numbers.spread(near_f64(fraction), count);
-        facts.text.note_extremes(value);
-        let length = value.len() as u32;
+        facts.text.note_extremes(text, start, end);
+        let length = (end - start) as u32;
         self.bytes += u64::from(length) * count;
         self.lengths = (self.lengths.0.min(length), self.lengths.1.max(length));
         self.used |= 1 << scale;

@@ -44,7 +44,7 @@ impl Facts {
                 short.or_else(|| ShortNumber::read_long_fraction(value))
             };
             if fractions.is_open()
-                && fraction().is_some_and(|f| fractions.add(self, f, value, count))
+                && fraction().is_some_and(|f| fractions.add(self, f, (text, start, end), count))
                 || self.written.is_some() && self.add_dressed(value, count, place)
                 || self.dates.has_moulds() && self.add_cast(text, start, end, count, place)
             {

@@ -27,6 +27,7 @@ mod file;
 mod fractions;
 mod group;
 mod grouped;
+mod habit;
 mod hash_set;
 mod kinds;
 mod lengths;

@@ -49,6 +49,18 @@ fn prefix(value: &[u8]) -> u64 {
     }
 }
 
+/// The same of the value `text[start..end]`.
+#[inline(always)]
+fn prefix_within(text: &[u8], start: usize, end: usize) -> u64 {
+    match text.get(start..).and_then(<[u8]>::first_chunk::<8>) {
+        Some(bytes) => {
+            let missing = 8 * 8usize.saturating_sub(end - start) as u32;
+            u64::from_be_bytes(*bytes) >> missing << missing
+        }
+        None => prefix(&text[start..end]),
+    }
+}
+
 /// In a sorted column every value is a new extreme: the buffer is kept.
 fn replace(buffer: &mut Vec<u8>, value: &[u8]) {
     buffer.clear();
@@ -101,12 +113,12 @@ impl TextFacts {
             join(self.bytes_range, Some(lengths), |(a, b), (c, d)| (a.min(c), b.max(d)));
     }
 
-    /// Notes a value as an extreme, where it is one. There are values already.
+    /// Notes the value `text[start..end]`, which is not empty, as an extreme, where it is one. There are values already.
     #[inline(always)]
-    pub(super) fn note_extremes(&mut self, value: &[u8]) {
-        let prefix = prefix(value);
+    pub(super) fn note_extremes(&mut self, text: &[u8], start: usize, end: usize) {
+        let prefix = prefix_within(text, start, end);
         if prefix <= self.min_prefix || prefix >= self.max_prefix {
-            self.stretch(value, prefix);
+            self.stretch(&text[start..end], prefix);
         }
     }
 

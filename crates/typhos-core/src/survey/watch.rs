@@ -266,6 +266,11 @@ impl<'b, V: Values> Context<'b, V> {
         }
         let mut adding = Adding::to(run);
         loop {
+            if adding.is_over() && !rest.values[rest.at..].is_empty() {
+                let passed = facts.pass_habit(text, &rest.values[rest.at..], place(rest.at as u32));
+                rest.at += passed.fields;
+                rest.empty += passed.empty;
+            }
             let then = self.fill(&mut group, &mut rest);
             facts.observe_directly(&mut group, text, &place, &mut adding);
             match then {

@@ -1,0 +1,162 @@
+//! Values of the kind that their column is in the habit of, one after the other, in loops that do nothing else.
+//!
+//! A column without a table of its values that stands in no order has nothing left to learn from most values but counts,
+//! extremes, how they are spread and how many are distinct. Such values are passed over here, straight from where they
+//! stand; the first one that is anything else ends the pass, and is looked at with its neighbours in
+//! [`grouped`](super::grouped). The law is that of [`add_group`](Facts::add_group).
+
+use super::Facts;
+use super::digits::{DigitGroup, ShortDigits};
+use super::estimate::Registers;
+use super::fractions::FractionGroup;
+use crate::readings::ShortNumber;
+use crate::records::Bounds;
+use crate::text::LineRef;
+
+/// What was passed over.
+#[derive(Debug, Clone, Copy, Default)]
+pub(super) struct Passed {
+    /// Fields, from the first.
+    pub fields: usize,
+    /// Those of them with nothing in them.
+    pub empty: u64,
+}
+
+impl Facts {
+    /// Passes over the first of some fields of a text, none of which stands before `first`: those that are short fractions
+    /// or short runs of digits, as others before them, or empty.
+    pub(super) fn pass_habit(
+        &mut self,
+        text: &[u8],
+        fields: &[Bounds],
+        first: LineRef,
+        registers: &mut Registers<'_>,
+    ) -> Passed {
+        let mut fractions = FractionGroup::of(self, first);
+        if fractions.is_open() {
+            let passed = pass(text, fields, registers, |start, end| {
+                let fraction = ShortNumber::read_fraction(text, start, end);
+                fraction.is_some_and(|one| fractions.add(self, one, (text, start, end), 1))
+            });
+            fractions.finish(self);
+            if passed.fields > 0 {
+                return passed;
+            }
+        }
+        let mut digits = DigitGroup::of(self, first);
+        if !digits.is_open() {
+            return Passed::default();
+        }
+        let passed = pass(text, fields, registers, |start, end| {
+            let short = ShortDigits::read(text, start, end);
+            short.is_some_and(|short| digits.add(self, short, 1))
+        });
+        digits.finish(self);
+        passed
+    }
+}
+
+/// Passes over fields as long as `add` takes them.
+#[inline(always)]
+fn pass(
+    text: &[u8],
+    fields: &[Bounds],
+    registers: &mut Registers<'_>,
+    mut add: impl FnMut(usize, usize) -> bool,
+) -> Passed {
+    let mut empty = 0;
+    for (at, (start, end)) in fields.iter().enumerate() {
+        let (start, end) = (*start as usize, *end as usize);
+        if start == end {
+            empty += 1;
+            continue;
+        }
+        if !add(start, end) {
+            return Passed { fields: at, empty };
+        }
+        registers.add(text, start, end);
+    }
+    Passed { fields: fields.len(), empty }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::ColumnFacts;
+    use super::super::group::{GROUP, Group};
+    use super::super::order::{Adding, BlockRun};
+    use super::*;
+    use proptest::prelude::*;
+    use std::sync::Arc;
+
+    fn value() -> impl Strategy<Value = String> {
+        prop_oneof![
+            4 => (any::<i32>(), 0u32..7).prop_map(|(n, scale)| {
+                let power = 10u32.pow(scale);
+                format!("{}.{:0width$}", n / 1000, n.unsigned_abs() % power, width = scale.max(1) as usize)
+            }),
+            4 => "[0-9]{1,9}",
+            2 => "[0-9]{1,3}\\.[0-9]{1,12}",
+            1 => Just(String::new()),
+            1 => Just("NA".to_owned()),
+        ]
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(600))]
+
+        /// Passed over or looked at in groups or one by one: the same facts.
+        #[test]
+        fn what_is_passed_over_gives_the_same_facts(
+            kinds in proptest::collection::vec(value(), 1..12),
+            picks in proptest::collection::vec(any::<prop::sample::Index>(), 1..300), line in 0u64..8,
+        ) {
+            let values: Vec<&String> = picks.iter().map(|pick| pick.get(&kinds)).collect();
+            // What is known already may stand behind the others.
+            let place = |row: u32| LineRef { part: 0, line: 2 + line * 3 + u64::from(row) };
+            let none = Arc::new(ColumnFacts::none(1, &[], false));
+            let column = || {
+                let mut column = ColumnFacts::new(1, none.clone());
+                for (line, value) in (1..).zip(kinds.iter().filter(|value| !value.is_empty())) {
+                    column.observe(value.as_bytes(), true, LineRef { part: 0, line });
+                }
+                column.fold();
+                column.condense();
+                column
+            };
+            let (mut passing, mut singly) = (column(), column());
+            let mut text = Vec::new();
+            let fields: Vec<Bounds> = values.iter().map(|value| {
+                let start = text.len() as u32;
+                text.extend_from_slice(value.as_bytes());
+                text.push(b'\n');
+                (start, start + value.len() as u32)
+            }).collect();
+            text.extend([b'x'; 20]);
+            let mut run = BlockRun::None;
+            let (mut at, mut empty) = (0, 0);
+            while at < fields.len() {
+                let passed = passing.pass_habit(&text, &fields[at..], place(at as u32));
+                (at, empty) = (at + passed.fields, empty + passed.empty);
+                let mut group = Group::new();
+                let mut places = group.places();
+                let rest = &fields[at..fields.len().min(at + GROUP / 4)];
+                for (row, (start, end)) in (at as u32..).zip(rest) {
+                    if start < end {
+                        places.put(*start as usize, *end as usize, row);
+                    } else {
+                        empty += 1;
+                    }
+                }
+                places.finish();
+                at += rest.len();
+                passing.observe_directly(&mut group, &text, place, &mut Adding::to(&mut run));
+            }
+            passing.observe_empty(empty);
+            for (row, value) in (0..).zip(&values) {
+                singly.observe(value.as_bytes(), true, place(row));
+            }
+            prop_assert_eq!(passing.facts_with_spread(), singly.facts_with_spread());
+            prop_assert_eq!(passing.distinct(), singly.distinct());
+        }
+    }
+}
