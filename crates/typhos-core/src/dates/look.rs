@@ -36,6 +36,9 @@ pub fn read_shape(value: &[u8]) -> Option<Shaped<'_>> {
         }
     } else {
         // Without a number it is none, whatever its words are: nearly all texts end here.
+        if value[0].is_ascii() && !value[0].is_ascii_alphabetic() {
+            return None;
+        }
         if !words::may_be_name(value) || !value.iter().any(u8::is_ascii_digit) {
             return None;
         }

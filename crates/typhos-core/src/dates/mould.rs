@@ -121,17 +121,48 @@ impl Mould {
         (cast.as_ref() == Some(shaped)).then_some(mould)
     }
 
+    /// The shape of the values of this cut.
+    pub fn shape(&self) -> &Shape {
+        &self.shape
+    }
+
+    /// Digits that they have after the second.
+    pub fn fraction_digits(&self) -> u8 {
+        self.clock[3].1
+    }
+
+    /// How many seconds their times are ahead of UTC.
+    pub fn offset(&self) -> i32 {
+        self.offset
+    }
+
     /// Reads the value of `length` bytes that `bytes` starts with, if it is of this cut. `None` says only that it has
     /// to be looked at.
-    #[inline]
     pub fn read(&self, length: usize, bytes: &[u8; MOULD_BYTES]) -> Option<Shaped<'static>> {
+        let MouldNumbers { fields, nanos } = self.numbers(length, bytes)?;
+        Some(Shaped {
+            shape: self.shape,
+            fields,
+            month_name: b"",
+            weekday: None,
+            nanos,
+            fraction_digits: self.fraction_digits(),
+            offset: self.offset,
+        })
+    }
+
+    /// The numbers of the value of `length` bytes that `bytes` starts with, if it is of this cut. `None` says only that it
+    /// has to be looked at.
+    #[inline(always)]
+    pub fn numbers(&self, length: usize, bytes: &[u8; MOULD_BYTES]) -> Option<MouldNumbers> {
         if length != self.length {
             return None;
         }
         // Eight bytes at once: what differs, and whether digits stand where they have to. A digit has 3 in its upper half, also
         // with 6 added to it.
         let mut differs = 0;
-        for (at, word) in words(bytes).into_iter().enumerate() {
+        let used = length.div_ceil(8);
+        for (at, word) in words(bytes).into_iter().enumerate().take(used) {
             const UPPER: u64 = ONES * 0xf0;
             let added = (word & (ONES * 0x7f)) + ONES * 6;
             let is_none = ((word & UPPER) | (added & UPPER) >> 4) ^ (ONES * 0x33);
@@ -140,33 +171,45 @@ impl Mould {
         if differs != 0 {
             return None;
         }
-        let short = |field: (u8, u8)| u32::from(four_digits(bytes, field));
-        let [mut hour, minute, second] = [0, 1, 2].map(|at| short(self.clock[at]));
-        if let Some(half) = self.half {
-            if !(1..=12).contains(&hour) {
+        let mut nanos = 0;
+        // Without minutes there is no time.
+        if self.clock[1].1 > 0 {
+            let short = |field: (u8, u8)| u32::from(four_digits(bytes, field));
+            let [mut hour, minute, second] = [0, 1, 2].map(|at| short(self.clock[at]));
+            if let Some(half) = self.half {
+                if !(1..=12).contains(&hour) {
+                    return None;
+                }
+                hour = hour % 12 + half;
+            }
+            if hour > 23 || minute > 59 || second > 59 {
                 return None;
             }
-            hour = hour % 12 + half;
-        }
-        if hour > 23 || minute > 59 || second > 59 {
-            return None;
+            nanos = i64::from(hour * 3600 + minute * 60 + second) * 1_000_000_000;
         }
         let (start, digits) = self.clock[3];
-        let of_fraction = &bytes[usize::from(start)..usize::from(start) + usize::from(digits)];
-        let fraction =
-            of_fraction.iter().fold(0, |number, byte| number * 10 + i64::from(byte - b'0'));
-        let fraction = fraction * 10i64.pow(9 - u32::from(digits));
-        Some(Shaped {
-            shape: self.shape,
-            fields: self.fields.map(|field| four_digits(bytes, field)),
-            month_name: b"",
-            weekday: None,
-            nanos: i64::from(hour * 3600 + minute * 60 + second) * 1_000_000_000 + fraction,
-            fraction_digits: digits,
-            offset: self.offset,
-        })
+        if digits > 0 {
+            let of_fraction = &bytes[usize::from(start)..usize::from(start) + usize::from(digits)];
+            let fraction =
+                of_fraction.iter().fold(0, |number, byte| number * 10 + i64::from(byte - b'0'));
+            nanos += fraction * NANOS_OF_DIGIT[usize::from(digits)];
+        }
+        Some(MouldNumbers { fields: self.fields.map(|field| four_digits(bytes, field)), nanos })
     }
 }
+
+/// The numbers of a value.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct MouldNumbers {
+    /// Year, month and day in the order they are written; zeros without a date.
+    pub fields: [u16; 3],
+    /// Nanoseconds since midnight.
+    pub nanos: i64,
+}
+
+/// Nanoseconds of a one at the end of so many digits after the second.
+const NANOS_OF_DIGIT: [i64; 10] =
+    [1_000_000_000, 100_000_000, 10_000_000, 1_000_000, 100_000, 10_000, 1_000, 100, 10, 1];
 
 /// The number that at most four digits are, which stand at a place. All of them at once: a loop over as many as there
 /// are guesses its end wrong whenever fields differ in length.

@@ -53,7 +53,7 @@ impl DateOrder {
     }
 
     /// Where year, month and day stand.
-    pub(super) fn places(self) -> [usize; 3] {
+    pub fn places(self) -> [usize; 3] {
         match self {
             DateOrder::Ymd => [0, 1, 2],
             DateOrder::Dmy => [2, 1, 0],

@@ -120,12 +120,17 @@ impl ColumnFacts {
     }
 
     /// Takes note of the first of some values, in a column without a table that stands in no order: of as many as are what
-    /// the column is in the habit of. None of them stands before `first`.
-    pub(super) fn pass_habit(&mut self, text: &[u8], fields: &[Bounds], first: LineRef) -> Passed {
+    /// the column is in the habit of. `place` says where the record of a field stands.
+    pub(super) fn pass_habit(
+        &mut self,
+        text: &[u8],
+        fields: &[Bounds],
+        place: impl Fn(u32) -> LineRef,
+    ) -> Passed {
         let registers = self.hashes.as_mut().and_then(Hashes::registers);
         let Some(mut registers) = registers else { return Passed::default() };
         let facts: &mut Facts = &mut self.direct;
-        facts.pass_habit(text, fields, first, &mut registers)
+        facts.pass_habit(text, fields, place, &mut registers)
     }
 
     /// As [`observe_group`](Self::observe_group), in a column without a table; takes note of how the

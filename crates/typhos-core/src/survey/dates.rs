@@ -8,7 +8,8 @@ use super::example::{earlier, join};
 use super::saved::ranges;
 use super::{Example, Tally};
 use crate::dates::{
-    DAY_NANOS, DEFAULT_PIVOT, DateOrder, MOULD_BYTES, Mould, Shape, Shaped, days_from_civil,
+    DAY_NANOS, DEFAULT_PIVOT, DateOrder, MOULD_BYTES, Mould, MouldNumbers, Shape, Shaped,
+    days_from_civil, days_in_month,
 };
 use crate::text::LineRef;
 
@@ -32,6 +33,26 @@ pub struct OrderFacts {
     /// Smallest and largest moment, in nanoseconds since 1970 (in UTC, where there is an offset).
     #[serde(with = "ranges")]
     pub range: Option<(i128, i128)>,
+}
+
+impl OrderFacts {
+    /// Adds a moment to the range: a day, nanoseconds since its start, and seconds ahead of UTC.
+    #[inline]
+    fn stretch(&mut self, days: i32, nanos: i64, offset: i32) {
+        let local = i128::from(days) * i128::from(DAY_NANOS) + i128::from(nanos);
+        let moment = local - i128::from(offset) * 1_000_000_000;
+        let (low, high) = self.range.unwrap_or((moment, moment));
+        self.range = Some((low.min(moment), high.max(moment)));
+    }
+}
+
+/// Whether there is such a day.
+#[inline(always)]
+fn exists((year, month, day): (i32, u32, u32)) -> bool {
+    year >= 1
+        && (1..=12).contains(&month)
+        && day >= 1
+        && (day <= 28 || day <= days_in_month(year, month))
 }
 
 /// Facts about the values of one shape.
@@ -63,9 +84,50 @@ pub struct DateFacts {
     shapes: Vec<ShapeFacts>,
     /// Whether there were more shapes than are told apart.
     pub too_many: bool,
-    /// How values of the shapes were cut, each with the place of its shape.
+    /// How values of the shapes were cut.
     #[serde(skip)]
-    moulds: Vec<(Mould, usize)>,
+    cuts: Vec<Cut>,
+    /// The one of the last value.
+    #[serde(skip)]
+    last: usize,
+}
+
+/// How some values of a shape were cut.
+#[derive(Debug, Clone)]
+struct Cut {
+    mould: Mould,
+    /// The place of its shape.
+    at: usize,
+    /// Where year, month and day stand in each order that the shape allows.
+    orders: [Option<[usize; 3]>; 3],
+    /// Whether the year has two digits in each of them.
+    has_short_year: [bool; 3],
+    /// Moments of values that the range of each order is known to hold, and so all between them: see [`moment_key`].
+    known: [(u64, u64); 3],
+}
+
+impl Cut {
+    fn new(mould: Mould, at: usize) -> Cut {
+        let shape = mould.shape();
+        let places = |order: DateOrder| shape.allows(order).then(|| order.places());
+        let orders = match shape.date {
+            Some(_) => DateOrder::ALL.map(places),
+            None => [Some([0; 3]); 3],
+        };
+        let is_short = |places: Option<[usize; 3]>| {
+            let year = places.map(|[year, ..]| year);
+            shape.date.zip(year).is_some_and(|(date, year)| date.digits[year] == 2)
+        };
+        let has_short_year = orders.map(is_short);
+        Cut { mould, at, orders, has_short_year, known: [(u64::MAX, 0); 3] }
+    }
+}
+
+/// Year, month, day and time of day as a number that orders as they do, but for what is less than 64 nanoseconds apart.
+#[inline(always)]
+fn moment_key((year, month, day): (i32, u32, u32), nanos: i64) -> u64 {
+    let day = (year.cast_unsigned() << 9) | month << 5 | day;
+    u64::from(day) << 41 | (nanos >> 6).cast_unsigned()
 }
 
 impl PartialEq for DateFacts {
@@ -85,12 +147,12 @@ impl DateFacts {
 
     pub(super) fn add(&mut self, shaped: &Shaped<'_>, value: &[u8], count: u64, place: LineRef) {
         let Some(at) = self.of(shaped.shape) else { return };
-        if self.moulds.len() < MOST_MOULDS
+        if self.cuts.len() < MOST_MOULDS
             && self.shapes[at].count < MOST_MODELS
             && let Some(mould) = Mould::of(value, shaped)
-            && self.moulds.iter().all(|(known, _)| *known != mould)
+            && self.cuts.iter().all(|cut| cut.mould != mould)
         {
-            self.moulds.push((mould, at));
+            self.cuts.push(Cut::new(mould, at));
         }
         self.add_at(at, shaped, value, count, place);
     }
@@ -98,7 +160,7 @@ impl DateFacts {
     /// Whether values may be of a known cut.
     #[inline(always)]
     pub(super) fn has_moulds(&self) -> bool {
-        !self.moulds.is_empty()
+        !self.cuts.is_empty()
     }
 
     /// Adds a value at the start of `bytes`, seen `count` times, that is of a known cut; says whether it is.
@@ -110,9 +172,51 @@ impl DateFacts {
         count: u64,
         place: LineRef,
     ) -> bool {
-        let read = |(mould, at): &(Mould, usize)| Some((mould.read(value.len(), bytes)?, *at));
-        let Some((shaped, at)) = self.moulds.iter().find_map(read) else { return false };
-        self.add_at(at, &shaped, value, count, place);
+        let read = |cut: &Cut| cut.mould.numbers(value.len(), bytes);
+        let last = self.cuts.get(self.last).and_then(read);
+        let found = last
+            .map(|numbers| (self.last, numbers))
+            .or_else(|| self.cuts.iter().enumerate().find_map(|(at, cut)| Some((at, read(cut)?))));
+        let Some((index, numbers)) = found else { return false };
+        self.last = index;
+        let cut = &mut self.cuts[index];
+        let facts = &mut self.shapes[cut.at];
+        let digits = cut.mould.fraction_digits();
+        if digits > facts.fraction_digits
+            || facts.first.as_ref().is_none_or(|first| place < first.place)
+        {
+            facts.fraction_digits = facts.fraction_digits.max(digits);
+            if facts.first.as_ref().is_none_or(|first| place < first.place) {
+                facts.first = Some(Example::new(value, place));
+            }
+        }
+        facts.count += count;
+        let MouldNumbers { fields, nanos } = numbers;
+        let has_date = cut.mould.shape().date.is_some();
+        for (order, places) in cut.orders.iter().enumerate() {
+            let Some([year, month, day]) = places.map(|places| places.map(|at| fields[at])) else {
+                continue;
+            };
+            let known = &mut facts.orders[order];
+            let year = match cut.has_short_year[order] {
+                true => DEFAULT_PIVOT + (i32::from(year) - DEFAULT_PIVOT).rem_euclid(100),
+                false => i32::from(year),
+            };
+            let date = (year, u32::from(month), u32::from(day));
+            if has_date && !exists(date) {
+                known.refused.add(value, count, place);
+                continue;
+            }
+            known.valid += count;
+            let key = moment_key(date, nanos);
+            let (low, high) = &mut cut.known[order];
+            // What lies between two that are known changes no range.
+            if key <= *low || key >= *high {
+                (*low, *high) = ((*low).min(key), (*high).max(key));
+                let days = if has_date { days_from_civil(date.0, date.1, date.2) } else { 0 };
+                known.stretch(days, nanos, cut.mould.offset());
+            }
+        }
         true
     }
 
@@ -144,10 +248,7 @@ impl DateFacts {
             };
             match days {
                 Some(days) => {
-                    let local = i128::from(days) * i128::from(DAY_NANOS) + i128::from(shaped.nanos);
-                    let moment = local - i128::from(shaped.offset) * 1_000_000_000;
-                    let (low, high) = known.range.unwrap_or((moment, moment));
-                    known.range = Some((low.min(moment), high.max(moment)));
+                    known.stretch(days, shaped.nanos, shaped.offset);
                     known.valid += count;
                 }
                 None => known.refused.add(value, count, place),

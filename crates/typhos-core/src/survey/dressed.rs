@@ -45,56 +45,49 @@ impl Dressed {
             [b'-', body @ ..] => (true, body),
             body => (false, body),
         };
-        let mark = match body.iter().rposition(|byte| matches!(byte, b'.' | b',')) {
-            Some(at) if body[at] == b',' => Mark::Comma,
-            Some(_) => Mark::Point,
-            None => return Dressed::read_whole(body, is_negative, sign),
-        };
-        let (point, group) = match mark {
-            Mark::Comma => (b',', b'.'),
-            Mark::Point => (b'.', b','),
-        };
-        let (mut number, mut digits, mut run, mut groups) = (0i64, 0, 0u32, 0);
-        let mut whole = None;
+        let (mut number, mut digits, mut run) = (0i64, 0u32, 0u32);
+        // The first run of digits, the separators so far, the last of them, and whether all but the last are one, with
+        // groups of three between them.
+        let (mut whole, mut separators, mut last, mut group) = (0, 0u8, 0, 0);
+        let mut is_even = true;
         for byte in body {
-            match *byte {
-                b'0'..=b'9' => {
-                    number = number * 10 + i64::from(byte - b'0');
-                    digits += 1;
-                    run += 1;
-                    if digits > MOST_DIGITS {
-                        return None;
-                    }
-                }
-                // The first group has up to three digits, all others have three.
-                other if other == group && whole.is_none() => {
-                    let fits = if groups == 0 { (1..=3).contains(&run) } else { run == 3 };
-                    if !fits {
-                        return None;
-                    }
-                    (groups, run) = (groups + 1, 0);
-                }
-                other if other == point && whole.is_none() => {
-                    let fits = if groups == 0 { run > 0 } else { run == 3 };
-                    if !fits {
-                        return None;
-                    }
-                    (whole, run) = (Some(digits), 0);
-                }
-                _ => return None,
+            let digit = byte.wrapping_sub(b'0');
+            if digit < 10 {
+                number = number.wrapping_mul(10).wrapping_add(digit.into());
+                (digits, run) = (digits + 1, run + 1);
+                continue;
             }
+            if !matches!(byte, b'.' | b',') {
+                return None;
+            }
+            if separators == 0 {
+                whole = run;
+            } else {
+                is_even &= run == 3 && (separators == 1 || last == group);
+                group = last;
+            }
+            (separators, last, run) = (separators + 1, *byte, 0);
         }
-        let whole = whole?;
+        if separators == 0 {
+            return Dressed::read_whole(body, is_negative, sign);
+        }
+        // What stands last is the mark, and what stood before it groups.
+        let groups = separators - 1;
+        let fits = if groups == 0 { whole > 0 } else { (1..=3).contains(&whole) && last != group };
+        if !fits || !is_even || digits > MOST_DIGITS {
+            return None;
+        }
+        let (mark, grouping) = match last {
+            b',' => (Mark::Comma, Grouping::Point),
+            _ => (Mark::Point, Grouping::Comma),
+        };
+        let whole = digits - run;
         // A number without clothes is none of these; of many groups by commas more is to be known.
         let is_dressed = !sign.is_empty() || groups > 0 || mark == Mark::Comma;
         let is_code = whole > 1 && body[0] == b'0';
         if matches!(run, 0 | 3) || is_code || !is_dressed || mark == Mark::Point && groups > 1 {
             return None;
         }
-        let grouping = match mark {
-            Mark::Comma => Grouping::Point,
-            Mark::Point => Grouping::Comma,
-        };
         Some(Dressed {
             mark: Some(mark),
             mantissa: if is_negative { -number } else { number },

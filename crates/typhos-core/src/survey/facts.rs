@@ -251,10 +251,18 @@ impl Facts {
         true
     }
 
-    /// Adds a value, seen `count` times, if it is a number in the usual clothes, as others before it, and nothing is to be noted of it but what
-    /// all of them have; says whether that is so.
+    /// Adds the value `text[start..end]`, seen `count` times, if it is a number in the usual clothes, as others before it,
+    /// and nothing is to be noted of it but what all of them have; says whether that is so.
     #[inline]
-    pub(super) fn add_dressed(&mut self, value: &[u8], count: u64, place: LineRef) -> bool {
+    pub(super) fn add_dressed(
+        &mut self,
+        text: &[u8],
+        start: usize,
+        end: usize,
+        count: u64,
+        place: LineRef,
+    ) -> bool {
+        let value = &text[start..end];
         let tally = Class::Written as usize;
         if !self.said.is_empty() || !self.tallies[tally].is_settled(place) {
             return false;

@@ -45,7 +45,7 @@ impl Facts {
             };
             if fractions.is_open()
                 && fraction().is_some_and(|f| fractions.add(self, f, (text, start, end), count))
-                || self.written.is_some() && self.add_dressed(value, count, place)
+                || self.written.is_some() && self.add_dressed(text, start, end, count, place)
                 || self.dates.has_moulds() && self.add_cast(text, start, end, count, place)
             {
                 seen(at, value, None);

@@ -23,18 +23,19 @@ pub(super) struct Passed {
 }
 
 impl Facts {
-    /// Passes over the first of some fields of a text, none of which stands before `first`: those that are short fractions
-    /// or short runs of digits, as others before them, or empty.
+    /// Passes over the first of some fields of a text: those that are what others before them were, or empty. `place` says
+    /// where the record of a field stands; none of them stands before the first.
     pub(super) fn pass_habit(
         &mut self,
         text: &[u8],
         fields: &[Bounds],
-        first: LineRef,
+        place: impl Fn(u32) -> LineRef,
         registers: &mut Registers<'_>,
     ) -> Passed {
+        let first = place(0);
         let mut fractions = FractionGroup::of(self, first);
         if fractions.is_open() {
-            let passed = pass(text, fields, registers, |start, end| {
+            let passed = pass(text, fields, registers, |_, start, end| {
                 let fraction = ShortNumber::read_fraction(text, start, end);
                 fraction.is_some_and(|one| fractions.add(self, one, (text, start, end), 1))
             });
@@ -44,15 +45,30 @@ impl Facts {
             }
         }
         let mut digits = DigitGroup::of(self, first);
-        if !digits.is_open() {
-            return Passed::default();
+        if digits.is_open() {
+            let passed = pass(text, fields, registers, |_, start, end| {
+                let short = ShortDigits::read(text, start, end);
+                short.is_some_and(|short| digits.add(self, short, 1))
+            });
+            digits.finish(self);
+            if passed.fields > 0 {
+                return passed;
+            }
         }
-        let passed = pass(text, fields, registers, |start, end| {
-            let short = ShortDigits::read(text, start, end);
-            short.is_some_and(|short| digits.add(self, short, 1))
-        });
-        digits.finish(self);
-        passed
+        if self.written.is_some() {
+            let passed = pass(text, fields, registers, |at, start, end| {
+                self.add_dressed(text, start, end, 1, place(at))
+            });
+            if passed.fields > 0 {
+                return passed;
+            }
+        }
+        if self.dates.has_moulds() {
+            return pass(text, fields, registers, |at, start, end| {
+                self.add_cast(text, start, end, 1, place(at))
+            });
+        }
+        Passed::default()
     }
 }
 
@@ -62,7 +78,7 @@ fn pass(
     text: &[u8],
     fields: &[Bounds],
     registers: &mut Registers<'_>,
-    mut add: impl FnMut(usize, usize) -> bool,
+    mut add: impl FnMut(u32, usize, usize) -> bool,
 ) -> Passed {
     let mut empty = 0;
     for (at, (start, end)) in fields.iter().enumerate() {
@@ -71,7 +87,7 @@ fn pass(
             empty += 1;
             continue;
         }
-        if !add(start, end) {
+        if !add(at as u32, start, end) {
             return Passed { fields: at, empty };
         }
         registers.add(text, start, end);
@@ -96,6 +112,9 @@ mod tests {
             }),
             4 => "[0-9]{1,9}",
             2 => "[0-9]{1,3}\\.[0-9]{1,12}",
+            3 => "[$]?-?[0-9]{1,3}([.,][0-9]{3}){0,2}([.,][0-9]{1,4})?%?",
+            4 => (1u32..32, 1u32..14, 0u32..26, "(\\.[0-9]{1,3})?Z?").prop_map(|(d, m, h, f)| format!("2024-{m:02}-{d:02}T{h:02}:05:07{f}")),
+            2 => (1u32..32, 1u32..14, 0u32..14).prop_map(|(d, m, h)| format!("{m}/{d}/24 {h}:05 PM")),
             1 => Just(String::new()),
             1 => Just("NA".to_owned()),
         ]
@@ -135,7 +154,7 @@ mod tests {
             let mut run = BlockRun::None;
             let (mut at, mut empty) = (0, 0);
             while at < fields.len() {
-                let passed = passing.pass_habit(&text, &fields[at..], place(at as u32));
+                let passed = passing.pass_habit(&text, &fields[at..], |row| place(at as u32 + row));
                 (at, empty) = (at + passed.fields, empty + passed.empty);
                 let mut group = Group::new();
                 let mut places = group.places();

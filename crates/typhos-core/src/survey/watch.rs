@@ -267,7 +267,8 @@ impl<'b, V: Values> Context<'b, V> {
         let mut adding = Adding::to(run);
         loop {
             if adding.is_over() && !rest.values[rest.at..].is_empty() {
-                let passed = facts.pass_habit(text, &rest.values[rest.at..], place(rest.at as u32));
+                let at = rest.at as u32;
+                let passed = facts.pass_habit(text, &rest.values[rest.at..], |row| place(at + row));
                 rest.at += passed.fields;
                 rest.empty += passed.empty;
             }

@@ -233,10 +233,21 @@ impl WrittenFacts {
 /// A value undressed, and the number that it is by each of [`Mark::ALL`], with what groups its digits.
 pub(super) type Written<'v> = (Undressed<'v>, [Option<(Number, Option<Grouping>)>; 2]);
 
+/// Whether the last digits of a number may be its last group or behind its mark: behind a space or an apostrophe there are
+/// three, by either mark. Telephone numbers and the like end here.
+fn ends_well(body: &[u8]) -> bool {
+    let run = body.iter().rev().take_while(|byte| byte.is_ascii_digit()).count();
+    let is_all = run == body.len();
+    is_all || run == 3 || matches!(body[body.len() - run - 1], b'.' | b',')
+}
+
 /// A value that is a number by at least one mark.
 #[inline]
 pub(super) fn written(value: &[u8]) -> Option<Written<'_>> {
     let undressed = undress(value)?;
+    if !ends_well(undressed.body) {
+        return None;
+    }
     let readings = Mark::ALL.map(|mark| undressed.read(mark));
     readings.iter().any(Option::is_some).then_some((undressed, readings))
 }
