@@ -3,6 +3,7 @@
 use std::marker::PhantomData;
 use std::sync::Arc;
 
+use arrow_array::builder::StringBuilder;
 use arrow_array::types::*;
 use arrow_array::{
     ArrayRef, ArrowPrimitiveType, BooleanArray, DictionaryArray, FixedSizeBinaryArray,
@@ -413,8 +414,22 @@ impl Cells for Texts {
         let offsets = std::mem::replace(&mut self.offsets, vec![0]);
         let capacity = self.bytes.len();
         let bytes = std::mem::replace(&mut self.bytes, Vec::with_capacity(capacity));
-        let offsets = OffsetBuffer::new(ScalarBuffer::from(offsets));
-        Arc::new(StringArray::new(offsets, bytes.into(), self.validity.finish()))
+        let nulls = self.validity.finish();
+        if bytes.is_ascii() {
+            let offsets = OffsetBuffer::new(ScalarBuffer::from(offsets));
+            return Arc::new(StringArray::new(offsets, bytes.into(), nulls));
+        }
+        // An array that is made of bytes looks at them once more, and beyond ASCII that is slow.
+        let text = simdutf8::basic::from_utf8(&bytes).expect("texts were seen to be valid");
+        let mut texts = StringBuilder::with_capacity(offsets.len() - 1, bytes.len());
+        for (row, bounds) in offsets.windows(2).enumerate() {
+            if nulls.as_ref().is_some_and(|nulls| nulls.is_null(row)) {
+                texts.append_null();
+            } else {
+                texts.append_value(&text[bounds[0] as usize..bounds[1] as usize]);
+            }
+        }
+        Arc::new(texts.finish())
     }
 
     fn changed(&mut self) -> u64 {

@@ -194,9 +194,8 @@ impl DateFacts {
         let MouldNumbers { fields, nanos } = numbers;
         let has_date = cut.mould.shape().date.is_some();
         for (order, places) in cut.orders.iter().enumerate() {
-            let Some([year, month, day]) = places.map(|places| places.map(|at| fields[at])) else {
-                continue;
-            };
+            let Some([year, month, day]) = *places else { continue };
+            let (year, month, day) = (fields[year], fields[month], fields[day]);
             let known = &mut facts.orders[order];
             let year = match cut.has_short_year[order] {
                 true => DEFAULT_PIVOT + (i32::from(year) - DEFAULT_PIVOT).rem_euclid(100),
