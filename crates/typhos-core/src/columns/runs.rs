@@ -66,8 +66,10 @@ impl Run<'_> {
             }
             taken += 1;
         }
-        // One of the two is nothing.
-        cells.validity().append_n_nulls(absent);
+        // Where all are there, nothing is to be kept of it: not even the first of no nulls may be noted.
+        if absent > 0 {
+            cells.validity().append_n_nulls(absent);
+        }
         cells.validity().append_n_non_nulls(valid);
         taken
     }

@@ -374,6 +374,26 @@ proptest! {
     }
 }
 
+/// Columns without nulls say nothing of them: what writes them need not ask.
+#[test]
+fn columns_of_values_alone_have_no_validity() {
+    let schema = "typhos = 1\n[columns]\na = { type = \"uint8\" }\nb = { type = \"text\" }\nc = { type = \"lowcard\" }\nd = { type = \"uint8\" }\n";
+    let text = "a,b,c,d\n1,x,é,1\n2,é,z,\n3,z,z,3\n";
+    let input = Input::from_bytes("t.csv", text.into(), &Dialect::RFC_4180.into());
+    let plan = Plan::new(read(schema).unwrap(), &input).unwrap();
+    let mut blocks = BlockReader::new(&input, 1 << 20);
+    let mut block = Block::default();
+    assert!(blocks.next(&mut block).unwrap());
+    let mut counts = Vec::new();
+    let report = Converter::new(&plan, OnMisfit::AsDeclared).convert::<Stopped>(&block, |batch| {
+        counts.extend(
+            batch.columns().iter().map(|column| column.nulls().map(|nulls| nulls.null_count())),
+        );
+        Ok(())
+    });
+    assert_eq!((report.unwrap().account.loaded, counts), (3, vec![None, None, None, Some(1)]));
+}
+
 #[test]
 fn arrow_types_of_all_types() {
     use arrow_schema::DataType as D;

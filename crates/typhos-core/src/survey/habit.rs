@@ -9,6 +9,7 @@ use super::Facts;
 use super::digits::{DigitGroup, ShortDigits};
 use super::estimate::Registers;
 use super::fractions::FractionGroup;
+use super::integers::IntegerGroup;
 use crate::readings::ShortNumber;
 use crate::records::Bounds;
 use crate::text::LineRef;
@@ -40,6 +41,15 @@ impl Facts {
                 fraction.is_some_and(|one| fractions.add(self, one, (text, start, end), 1))
             });
             fractions.finish(self);
+            if passed.fields > 0 {
+                return passed;
+            }
+        }
+        let mut integers = IntegerGroup::of(self, first);
+        if integers.is_open() {
+            let passed =
+                pass(text, fields, registers, |_, start, end| integers.add(self, text, start, end));
+            integers.finish(self);
             if passed.fields > 0 {
                 return passed;
             }
@@ -111,6 +121,8 @@ mod tests {
                 format!("{}.{:0width$}", n / 1000, n.unsigned_abs() % power, width = scale.max(1) as usize)
             }),
             4 => "[0-9]{1,9}",
+            4 => "-?[1-9][0-9]{0,18}",
+            1 => (18_990_000_000_000u64..21_020_000_000_000).prop_map(|n| n.to_string()),
             2 => "[0-9]{1,3}\\.[0-9]{1,12}",
             3 => "[$]?-?[0-9]{1,3}([.,][0-9]{3}){0,2}([.,][0-9]{1,4})?%?",
             4 => (1u32..32, 1u32..14, 0u32..26, "(\\.[0-9]{1,3})?Z?").prop_map(|(d, m, h, f)| format!("2024-{m:02}-{d:02}T{h:02}:05:07{f}")),

@@ -29,6 +29,7 @@ mod group;
 mod grouped;
 mod habit;
 mod hash_set;
+mod integers;
 mod kinds;
 mod lengths;
 mod log;

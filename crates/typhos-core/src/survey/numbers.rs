@@ -117,7 +117,7 @@ pub const MOST_LOSSES: u64 = 65_536;
 /// Integers up to here are exact in a float32 and are printed by it as they were written; the same for
 /// float64.
 pub(super) const FLOAT32_SURE: i64 = 1 << 24;
-const FLOAT64_SURE: i64 = 1 << 53;
+pub(super) const FLOAT64_SURE: i64 = 1 << 53;
 
 impl NumberFacts {
     /// No numbers yet, and never more cells of their spread than these.
@@ -157,6 +157,15 @@ impl NumberFacts {
     /// but for how they are spread.
     pub(super) fn add_small_range(&mut self, (low, high): (i64, i64)) {
         self.small = (self.small.0.min(low), self.small.1.max(high));
+    }
+
+    /// Adds integers of more digits from the first to the last, none where that is less; but for how they are spread.
+    pub(super) fn add_large_range(&mut self, (low, high): (i64, i64)) {
+        if low <= high {
+            let whole = |number: i64| Decimal { mantissa: number.into(), scale: 0 };
+            let range = Some((whole(low), whole(high)));
+            self.numbers = join(self.numbers, range, |(a, b), (c, d)| (a.min(c), b.max(d)));
+        }
     }
 
     /// Whether nothing is to be noted of an integer beyond [`FLOAT32_SURE`] from `place` on, if it has at

@@ -23,6 +23,13 @@ use crate::readings::{bool_word, parse_number, token, trim};
 /// Records that are looked at.
 const SAMPLE_RECORDS: usize = 500;
 
+/// Fields that are looked at, where records are so long that fewer of them say as much: with all 500 of four hundred columns
+/// each, finding the dialect took a sixth of `scout`.
+const SAMPLE_FIELDS: usize = 65_536;
+
+/// Records that are looked at however long they are.
+const FEWEST_RECORDS: usize = 150;
+
 /// Why a dialect was found to be what it is, for a person. What is empty goes without saying.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Finding {
@@ -175,6 +182,11 @@ impl<'h> Sample<'h> {
         going_on
             .filter(move |record| !record.is_blank(self.text) && (record.complete || self.whole))
             .take(SAMPLE_RECORDS)
+            .scan((0, 0), |(records, fields), record| {
+                *records += 1;
+                *fields += record.fields.len();
+                (*records <= FEWEST_RECORDS || *fields <= SAMPLE_FIELDS).then_some(record)
+            })
     }
 }
 
