@@ -7,6 +7,7 @@
 
 mod absent;
 mod cells;
+mod codes;
 mod convert;
 mod display;
 mod durations;
@@ -25,6 +26,7 @@ mod reason;
 mod rows;
 mod runs;
 mod scalars;
+mod texts;
 mod values;
 pub(crate) mod whole;
 

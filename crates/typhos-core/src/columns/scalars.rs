@@ -3,26 +3,24 @@
 use std::marker::PhantomData;
 use std::sync::Arc;
 
-use arrow_array::builder::StringBuilder;
 use arrow_array::types::*;
 use arrow_array::{
-    ArrayRef, ArrowPrimitiveType, BooleanArray, DictionaryArray, FixedSizeBinaryArray,
-    Float64Array, PrimitiveArray, StringArray, StructArray,
+    ArrayRef, ArrowPrimitiveType, BooleanArray, FixedSizeBinaryArray, Float64Array, PrimitiveArray,
+    StructArray,
 };
-use arrow_buffer::{
-    ArrowNativeType, BooleanBufferBuilder, NullBufferBuilder, OffsetBuffer, ScalarBuffer,
-};
+use arrow_buffer::{ArrowNativeType, BooleanBufferBuilder, NullBufferBuilder, ScalarBuffer};
 use arrow_schema::DataType;
 
 use super::Reason;
 use super::cells::{Cells, Visit};
+use super::codes::Codes;
 use super::durations::DurationRead;
 use super::instants::{DateRead, PatternRead, TimeRead, TimestampRead};
 use super::numbers::{DecimalRead, FloatRead, IntRead, Styled};
 use super::runs::{Run, ShortCells};
+use super::texts::Texts;
 use super::values::{Loss, ReadValue, read_bool};
-use crate::intern::Interner;
-use crate::readings::{is_ip, is_json, point, trim, uuid};
+use crate::readings::{is_ip, is_json, point, uuid};
 use crate::schema::{ColumnDecl, IntType, Rounding, Scalar, TimeUnit, code_type, point_fields};
 
 /// Makes the cells of a column of single values of a type and hands them to `visitor`.
@@ -297,146 +295,6 @@ impl Cells for Bools {
     }
 }
 
-/// Whether there is no white space around a value.
-#[inline(always)]
-fn is_bare(value: &[u8]) -> bool {
-    trim(value).len() == value.len()
-}
-
-/// A type whose values are texts of a form, and what says whether a text has it.
-type Form = (Scalar, fn(&[u8]) -> bool);
-
-/// Plain text. The values are known to be UTF-8: [`convert`](super::convert) sees to it.
-struct Texts {
-    most: Option<u32>,
-    /// Whether longer ones are cut.
-    clip: bool,
-    clipped: u64,
-    /// The type that every value must be a text of, and what says so.
-    form: Option<Form>,
-    bytes: Vec<u8>,
-    offsets: Vec<i32>,
-    validity: NullBufferBuilder,
-}
-
-impl Texts {
-    fn new(most: Option<u32>, clip: bool, form: Option<Form>) -> Texts {
-        let validity = NullBufferBuilder::new(0);
-        Texts { most, clip, clipped: 0, form, bytes: Vec::new(), offsets: vec![0], validity }
-    }
-}
-
-/// Characters of a text that is valid UTF-8.
-fn chars(value: &[u8]) -> usize {
-    value.iter().filter(|byte| !matches!(byte, 0x80..=0xbf)).count()
-}
-
-/// The first characters of a text that is valid UTF-8.
-fn first_chars(value: &[u8], count: u32) -> &[u8] {
-    let starts = value.iter().enumerate().filter(|(_, byte)| !matches!(byte, 0x80..=0xbf));
-    let end = starts.map(|(at, _)| at).nth(count as usize);
-    &value[..end.unwrap_or(value.len())]
-}
-
-impl ShortCells for Texts {
-    #[inline(always)]
-    fn push_short(&mut self, text: &[u8], start: usize, end: usize) -> bool {
-        let value = &text[start..end];
-        // As many bytes are at most as many characters. White space around a value may not be part of it.
-        let fits = is_bare(value)
-            && self.most.is_none_or(|most| value.len() <= most as usize)
-            && self.form.is_none_or(|(_, is_one)| is_one(value));
-        if fits {
-            self.bytes.extend_from_slice(value);
-            self.offsets.push(self.bytes.len() as i32);
-        }
-        fits
-    }
-
-    #[inline(always)]
-    fn push_nothing(&mut self) {
-        self.offsets.push(self.bytes.len() as i32);
-    }
-
-    #[inline(always)]
-    fn validity(&mut self) -> &mut NullBufferBuilder {
-        &mut self.validity
-    }
-}
-
-impl Cells for Texts {
-    fn push_run(&mut self, run: Run<'_>) -> usize {
-        run.push(self)
-    }
-
-    fn may_take(&self, token: &[u8]) -> bool {
-        self.form.is_none_or(|(_, is_one)| is_one(token))
-    }
-
-    #[inline]
-    fn push(&mut self, mut value: &[u8]) -> Result<(), Reason> {
-        if let Some(most) = self.most
-            && value.len() > most as usize
-        {
-            let chars = chars(value);
-            if chars > most as usize {
-                if !self.clip {
-                    return Err(Reason::TooLong { chars, most });
-                }
-                self.clipped += 1;
-                value = first_chars(value, most);
-            }
-        }
-        if let Some((ty, is_one)) = self.form
-            && !is_one(value)
-        {
-            return Err(Reason::NotA(ty));
-        }
-        self.bytes.extend_from_slice(value);
-        self.offsets.push(self.bytes.len() as i32);
-        self.validity.append_non_null();
-        Ok(())
-    }
-
-    #[inline]
-    fn push_null(&mut self) {
-        self.offsets.push(self.bytes.len() as i32);
-        self.validity.append_null();
-    }
-
-    fn truncate(&mut self, rows: usize) {
-        self.offsets.truncate(rows + 1);
-        self.bytes.truncate(self.offsets[rows] as usize);
-        self.validity.truncate(rows);
-    }
-
-    fn finish(&mut self) -> ArrayRef {
-        let offsets = std::mem::replace(&mut self.offsets, vec![0]);
-        let capacity = self.bytes.len();
-        let bytes = std::mem::replace(&mut self.bytes, Vec::with_capacity(capacity));
-        let nulls = self.validity.finish();
-        if bytes.is_ascii() {
-            let offsets = OffsetBuffer::new(ScalarBuffer::from(offsets));
-            return Arc::new(StringArray::new(offsets, bytes.into(), nulls));
-        }
-        // An array that is made of bytes looks at them once more, and beyond ASCII that is slow.
-        let text = simdutf8::basic::from_utf8(&bytes).expect("texts were seen to be valid");
-        let mut texts = StringBuilder::with_capacity(offsets.len() - 1, bytes.len());
-        for (row, bounds) in offsets.windows(2).enumerate() {
-            if nulls.as_ref().is_some_and(|nulls| nulls.is_null(row)) {
-                texts.append_null();
-            } else {
-                texts.append_value(&text[bounds[0] as usize..bounds[1] as usize]);
-            }
-        }
-        Arc::new(texts.finish())
-    }
-
-    fn changed(&mut self) -> u64 {
-        std::mem::take(&mut self.clipped)
-    }
-}
-
 /// UUIDs as their 16 bytes.
 struct Uuids {
     bytes: Vec<u8>,
@@ -532,128 +390,5 @@ impl Cells for Points {
         };
         let columns = vec![degrees(&mut self.lat), degrees(&mut self.lon)];
         Arc::new(StructArray::new(point_fields(), columns, self.validity.finish()))
-    }
-}
-
-/// Words of an open set after which a batch starts a dictionary of its own. Each batch has all words of its
-/// dictionary, so one that grew with the whole block would be copied as often as the block has batches.
-const MOST_WORDS: usize = 1 << 14;
-
-/// Words of a closed list that are looked through for the nearest one to a value that is not among them.
-const MOST_COMPARED: usize = 1_000;
-
-/// Dictionary codes: of a closed list, or of whatever comes.
-struct Codes<K: ArrowDictionaryKeyType> {
-    words: Interner,
-    closed: bool,
-    codes: Vec<K::Native>,
-    validity: NullBufferBuilder,
-    /// The words as an array, as long as no new one has come.
-    array: Option<ArrayRef>,
-}
-
-impl<K: ArrowDictionaryKeyType> Codes<K> {
-    fn new(values: &[String]) -> Codes<K> {
-        let mut words = Interner::new();
-        for value in values {
-            words.intern(value.as_bytes());
-        }
-        let closed = !values.is_empty();
-        Codes { words, closed, codes: Vec::new(), validity: NullBufferBuilder::new(0), array: None }
-    }
-
-    #[cold]
-    fn not_listed(&self, value: &[u8]) -> Reason {
-        if self.words.len() > MOST_COMPARED {
-            return Reason::NotListed { near: None };
-        }
-        let value = String::from_utf8_lossy(value);
-        let words: Vec<_> = self.words.iter().map(String::from_utf8_lossy).collect();
-        Reason::NotListed {
-            near: crate::nearest(&value, words.iter().map(AsRef::as_ref)).map(str::to_owned),
-        }
-    }
-}
-
-impl<K: ArrowDictionaryKeyType> ShortCells for Codes<K> {
-    #[inline(always)]
-    fn push_short(&mut self, text: &[u8], start: usize, end: usize) -> bool {
-        let found = self.words.find_within(text, start, end);
-        match found.filter(|_| is_bare(&text[start..end])) {
-            Some(code) => self.codes.push(K::Native::usize_as(code as usize)),
-            None => return false,
-        }
-        true
-    }
-
-    #[inline(always)]
-    fn push_nothing(&mut self) {
-        self.codes.push(K::Native::default());
-    }
-
-    #[inline(always)]
-    fn validity(&mut self) -> &mut NullBufferBuilder {
-        &mut self.validity
-    }
-}
-
-impl<K: ArrowDictionaryKeyType> Cells for Codes<K>
-where
-    K::Native: Send,
-{
-    fn push_run(&mut self, run: Run<'_>) -> usize {
-        run.push(self)
-    }
-
-    #[inline]
-    fn push(&mut self, value: &[u8]) -> Result<(), Reason> {
-        let code = if self.closed {
-            self.words.find(value).ok_or_else(|| self.not_listed(value))?
-        } else {
-            let (code, is_new) = self.words.intern(value);
-            if is_new {
-                self.array = None;
-            }
-            code
-        };
-        self.codes.push(K::Native::usize_as(code as usize));
-        self.validity.append_non_null();
-        Ok(())
-    }
-
-    #[inline]
-    fn push_null(&mut self) {
-        self.codes.push(K::Native::default());
-        self.validity.append_null();
-    }
-
-    fn truncate(&mut self, rows: usize) {
-        self.codes.truncate(rows);
-        self.validity.truncate(rows);
-    }
-
-    fn finish(&mut self) -> ArrayRef {
-        let words = &self.words;
-        let array = self.array.get_or_insert_with(|| {
-            let texts = words
-                .iter()
-                .map(|word| std::str::from_utf8(word).expect("cells are given valid UTF-8"));
-            Arc::new(StringArray::from_iter_values(texts))
-        });
-        let capacity = self.codes.len();
-        let codes = std::mem::replace(&mut self.codes, Vec::with_capacity(capacity));
-        let keys = PrimitiveArray::<K>::new(ScalarBuffer::from(codes), self.validity.finish());
-        let array = array.clone();
-        if self.words.len() > MOST_WORDS {
-            self.reset();
-        }
-        Arc::new(DictionaryArray::<K>::new(keys, array))
-    }
-
-    fn reset(&mut self) {
-        if !self.closed {
-            self.words.clear();
-            self.array = None;
-        }
     }
 }
