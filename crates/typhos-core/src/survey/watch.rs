@@ -265,12 +265,17 @@ impl<'b, V: Values> Context<'b, V> {
             }
         }
         let mut adding = Adding::to(run);
+        // Groups until it is tried again whether values can be passed over; more each time that none could.
+        let (mut wait, mut waited) = (0, 0);
         loop {
-            if adding.is_over() && !rest.values[rest.at..].is_empty() {
+            if waited < wait {
+                waited += 1;
+            } else if adding.is_over() && !rest.values[rest.at..].is_empty() {
                 let at = rest.at as u32;
                 let passed = facts.pass_habit(text, &rest.values[rest.at..], |row| place(at + row));
                 rest.at += passed.fields;
                 rest.empty += passed.empty;
+                (wait, waited) = (if passed.fields > 0 { 0 } else { 2 * wait + 1 }, 0);
             }
             let then = self.fill(&mut group, &mut rest);
             facts.observe_directly(&mut group, text, &place, &mut adding);
