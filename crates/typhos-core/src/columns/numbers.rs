@@ -5,9 +5,9 @@ use std::marker::PhantomData;
 use super::Reason;
 use super::values::{Loss, ReadValue};
 use crate::readings::{
-    Number, NumberStyle, POW10, ShortNumber, ShortStyle, infinity, integer_within, nearest_float32,
-    nearest_float32_of, nearest_float64, nearest_float64_of, parse_integer, parse_number,
-    survives_float32, survives_float64, trim,
+    Number, NumberStyle, POW10, SHORT_POW10, ShortNumber, ShortStyle, infinity, integer_within,
+    nearest_float32, nearest_float32_of, nearest_float64, nearest_float64_of, parse_integer,
+    parse_number, survives_float32, survives_float64, trim,
 };
 use crate::schema::{IntType, Rounding, Scalar};
 
@@ -241,7 +241,7 @@ impl<N: Copy + PartialOrd + Default + TryFrom<i128>> ReadValue for DecimalRead<N
         };
         // Digits that are left out are zeros.
         let zeros = usize::from(self.scale.checked_sub(scale)?);
-        let mantissa = mantissa.checked_mul(*EXACT_POWERS.get(zeros)?)?;
+        let mantissa = mantissa.checked_mul(*SHORT_POW10.get(zeros)?)?;
         if mantissa.unsigned_abs() >= self.short_most {
             return None;
         }
@@ -252,17 +252,6 @@ impl<N: Copy + PartialOrd + Default + TryFrom<i128>> ReadValue for DecimalRead<N
         &self.loss
     }
 }
-
-/// Powers of ten that fit 64 bits.
-const EXACT_POWERS: [i64; 19] = {
-    let mut powers = [1; 19];
-    let mut at = 1;
-    while at < powers.len() {
-        powers[at] = powers[at - 1] * 10;
-        at += 1;
-    }
-    powers
-};
 
 impl<N: Copy + PartialOrd + Default + TryFrom<i128>> ReadNumber for DecimalRead<N> {
     fn ty(&self) -> Scalar {

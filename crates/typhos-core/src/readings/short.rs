@@ -66,9 +66,16 @@ fn digits_of([first, second]: [u64; 2], length: usize) -> Option<(i64, usize)> {
     Some((number_of(first & before | moved & !before, length - 1)?, mark))
 }
 
-/// Powers of ten of as many digits as a word has bytes.
-const SHORT_POW10: [i64; 9] =
-    [1, 10, 100, 1_000, 10_000, 100_000, 1_000_000, 10_000_000, 100_000_000];
+/// Powers of ten that fit 64 bits.
+pub const SHORT_POW10: [i64; 19] = {
+    let mut powers = [1; 19];
+    let mut at = 1;
+    while at < powers.len() {
+        powers[at] = powers[at - 1] * 10;
+        at += 1;
+    }
+    powers
+};
 
 /// The longest number with a mark whose digits fit a word.
 const MOST_ONE_WORD: usize = 9;
