@@ -1,6 +1,8 @@
 //! Learning the paths of an input from every record.
 
 use super::cursor::Cursor;
+use super::gaps::Gaps;
+use super::trace::{KnowsPaths, Told, walk_and_remember};
 use super::walk::{Fault, Listen, Name, Span, Walk};
 use crate::records::{Guess, Holds, LineRef, NodeId, PathKind, Paths, Provisional};
 use crate::run::{self, Monitor, RunError, RunOptions};
@@ -164,7 +166,7 @@ impl Limits {
 
 /// What one thread has learned.
 #[derive(Default)]
-struct Learner {
+pub(super) struct Learner {
     paths: Paths,
     cursor: Cursor,
     place: LineRef,
@@ -172,6 +174,10 @@ struct Learner {
     names: u32,
     /// What the record at hand shows, until it is known to be sound, and how often in a row.
     shown: Vec<(NodeId, PathKind, u64)>,
+    /// The node of the member or element that came last; none where there are too many.
+    node: Option<NodeId>,
+    /// What stands between the values of records.
+    gaps: Gaps,
     limits: Limits,
     /// Records that are no objects, or whose names are not in order.
     broken: u64,
@@ -188,6 +194,12 @@ impl Learner {
             let (text, behind) =
                 end.map_or((rest, &b""[..]), |end| (&rest[..end], &rest[end + 1..]));
             rest = behind;
+            let is_worth_it = self.gaps.are_worth_it();
+            if is_worth_it && self.gaps.follow(&mut Walk::new(text)) {
+                let line = (line - block.first_line) as u32;
+                self.gaps.hand_on(line, &mut (), |(), _| {}, |(), _, _| {});
+                continue;
+            }
             if text.trim_ascii().is_empty() {
                 continue;
             }
@@ -196,8 +208,14 @@ impl Learner {
             self.cursor.begin(0);
             self.shown.clear();
             let depth = self.limits.depth;
+            let mut gaps = std::mem::take(&mut self.gaps);
             let mut listen = Names { learner: self, text };
-            if Walk::new(text).within(depth).record(&mut listen).is_err() {
+            let result = match is_worth_it {
+                true => walk_and_remember(text, depth, &mut listen, &mut gaps),
+                false => Walk::new(text).within(depth).record(&mut listen),
+            };
+            self.gaps = gaps;
+            if result.is_err() {
                 self.broken += 1;
                 continue;
             }
@@ -206,6 +224,10 @@ impl Learner {
                 self.paths.note(node, kind, place, values);
             }
         }
+        self.gaps.take_counts(|node, kind, line, values| {
+            let line = block.first_line + u64::from(line);
+            self.paths.note(node, kind, LineRef { part: block.file, line }, u64::from(values));
+        });
     }
 }
 
@@ -232,7 +254,8 @@ impl Listen for Names<'_, '_> {
 
     #[inline]
     fn member(&mut self, name: Name, kind: PathKind) -> Result<bool, Fault> {
-        let Learner { paths, cursor, place, names, shown, limits, .. } = &mut *self.learner;
+        let Learner { paths, cursor, place, names, shown, limits, node, .. } = &mut *self.learner;
+        *node = None;
         let id = match cursor.find(paths, self.text, name)? {
             Some(id) => id,
             // There are too many already, which is an error in the end.
@@ -245,6 +268,7 @@ impl Listen for Names<'_, '_> {
         *names += 1;
         cursor.see(id, name.start)?;
         shown.push((id, kind, 1));
+        *node = Some(id);
         match kind {
             PathKind::Object => cursor.enter(id),
             PathKind::Array => self.enter_array(id),
@@ -255,9 +279,10 @@ impl Listen for Names<'_, '_> {
 
     #[inline]
     fn element(&mut self, kind: PathKind) -> bool {
-        let Learner { paths, cursor, shown, .. } = &mut *self.learner;
+        let Learner { paths, cursor, shown, node, .. } = &mut *self.learner;
+        *node = paths.items(cursor.node());
         // The node was added when the array was entered.
-        let Some(id) = paths.items(cursor.node()) else { return false };
+        let Some(id) = *node else { return false };
         match shown.last_mut() {
             Some((node, known, values)) if (*node, *known) == (id, kind) => *values += 1,
             _ => shown.push((id, kind, 1)),
@@ -274,5 +299,21 @@ impl Listen for Names<'_, '_> {
 
     fn leave(&mut self) {
         self.learner.cursor.leave();
+    }
+}
+
+impl KnowsPaths for Names<'_, '_> {
+    fn told(&self) -> Option<Told> {
+        Some(Told { node: self.learner.node?, column: None, element_of: None })
+    }
+}
+
+#[cfg(test)]
+impl Learner {
+    /// What the records of a block have, with gaps or without them.
+    pub(super) fn of_block(block: &Block, gaps: Gaps) -> (Paths, u64) {
+        let mut learner = Learner { gaps, ..Learner::default() };
+        learner.block(block);
+        (learner.paths, learner.broken)
     }
 }

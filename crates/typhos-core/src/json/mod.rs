@@ -10,12 +10,16 @@
 //! path, are kept as they are written.
 
 mod cursor;
+mod gaps;
+#[cfg(test)]
+mod gaps_tests;
 mod inner;
 mod insides;
 mod learn;
 mod records;
 #[cfg(test)]
 mod tests;
+mod trace;
 mod twice;
 mod unescape;
 mod walk;

@@ -3,8 +3,10 @@
 use std::ops::Range;
 
 use super::cursor::Cursor;
+use super::gaps::Gaps;
 use super::insides::count_insides;
 use super::learn::learned;
+use super::trace::{KnowsPaths, Told, walk_and_remember};
 use super::twice::check_names;
 use super::unescape::unescape;
 use super::walk::{Fault, Listen, Name, Span, Walk};
@@ -54,6 +56,28 @@ enum Found {
 }
 
 impl Leaves {
+    /// Takes the value of an element, or of the record, of a line that starts at a place.
+    #[inline]
+    fn take(&mut self, at: u32, value: Span, line: u32) {
+        if self.bounds.len() < at as usize {
+            self.fill(at as usize);
+        }
+        let Span { kind, mut start, mut end, is_escaped } = value;
+        let found = match kind {
+            PathKind::Null => Found::Null,
+            PathKind::Text => Found::Text,
+            _ => Found::Other,
+        };
+        match kind {
+            PathKind::Null => end = start,
+            // Those in quotes are looked at again, and so are texts that would look like them, or like nothing.
+            PathKind::Text if !is_escaped && end - start > 2 => (start, end) = (start + 1, end - 1),
+            _ => {}
+        }
+        self.bounds.push((line + start, line + end));
+        self.kinds.push(found);
+    }
+
     /// Lacks the column in every row before this one that has no leaf yet.
     fn fill(&mut self, rows: usize) {
         self.bounds.resize(rows, (0, 0));
@@ -141,6 +165,14 @@ impl JsonRecords {
         }
     }
 
+    /// Ends a record, which is on a line of the block.
+    #[inline]
+    fn end_row(&mut self, start: u32, end: u32, line: u32) {
+        self.starts.push(start);
+        self.ends.push(end);
+        self.lines.push(line);
+    }
+
     /// How many elements a scope has.
     fn elements(&self, scope: ScopeId) -> usize {
         match scope.checked_sub(1) {
@@ -194,6 +226,10 @@ impl Records for JsonRecords {
             Found::Other => (Presence::Value, LeafKind::Other),
         };
         Leaf { presence, kind, bounds: bounds[row] }
+    }
+
+    fn texts(&self, field: usize) -> u64 {
+        self.columns[field].kinds.iter().filter(|kind| **kind == Found::Text).count() as u64
     }
 
     fn left_out(&self, _: usize) -> usize {
@@ -313,6 +349,8 @@ pub struct JsonSplit<'b> {
     at: usize,
     line: u32,
     cursor: Cursor,
+    /// What stands between the values of its records.
+    gaps: Gaps,
     /// What the records show, where their paths are provisional.
     seen: Option<Seen>,
 }
@@ -329,15 +367,18 @@ impl<'b> JsonSplit<'b> {
             at: 0,
             line: 0,
             cursor: Cursor::default(),
+            gaps: Gaps::default(),
             seen: paths.provisional().map(|_| Seen::new(paths.len())),
         }
     }
 
     /// Hands on what the records of the block have shown, once.
     fn hand_on(&mut self) {
-        let (Some(seen), Some(provisional)) = (self.seen.take(), self.paths.provisional()) else {
+        let (Some(mut seen), Some(provisional)) = (self.seen.take(), self.paths.provisional())
+        else {
             return;
         };
+        self.gaps.take_counts(|node, kind, line, values| seen.note_all(node, kind, line, values));
         if seen.is_odd {
             let (paths, broken) = learned(self.block, self.paths);
             // A name that is none of the paths may come twice unseen.
@@ -356,6 +397,9 @@ impl<'b> JsonSplit<'b> {
         let (start, number) = (self.at, self.line);
         self.at += (length + 1).min(rest.len());
         self.line += 1;
+        if self.gaps.are_worth_it() && self.damage.is_none() && self.follow(line, start, records) {
+            return;
+        }
         if line.trim_ascii().is_empty() {
             return;
         }
@@ -371,24 +415,26 @@ impl<'b> JsonSplit<'b> {
             cursor: &mut self.cursor,
             column: None,
             is_element: false,
+            element_of: None,
             seen: self.seen.as_mut(),
-            node: 0,
+            node: None,
             line: number,
         };
+        let depth = self.paths.depth_limit;
         let result = match self.damage {
             Some(damage) => Err(damage),
+            None if self.gaps.are_worth_it() => {
+                walk_and_remember(line, depth, &mut listen, &mut self.gaps)
+                    .map_err(|fault| BrokenKind::Json(*fault))
+            }
             None => Walk::new(line)
-                .within(self.paths.depth_limit)
+                .within(depth)
                 .record(&mut listen)
                 .map_err(|fault| BrokenKind::Json(*fault)),
         };
         let (start, end) = (start as u32, (start + line.len()) as u32);
         match result {
-            Ok(()) => {
-                records.starts.push(start);
-                records.ends.push(end);
-                records.lines.push(number);
-            }
+            Ok(()) => records.end_row(start, end, number),
             Err(kind) => {
                 // What was counted of it is not there.
                 if let Some(seen) = &mut self.seen {
@@ -399,6 +445,39 @@ impl<'b> JsonSplit<'b> {
                 records.broken.push(Broken { start, end, missing: 0, line: number, row, kind });
             }
         }
+    }
+
+    /// Takes a record that is made of known gaps; what is on any other line is left to be walked over.
+    #[inline]
+    fn follow(&mut self, text: &[u8], start: usize, records: &mut JsonRecords) -> bool {
+        if !self.gaps.follow(&mut Walk::new(text)) {
+            return false;
+        }
+        let (row, line) = (records.starts.len() as u32, self.line - 1);
+        let JsonRecords { columns, scopes, .. } = records;
+        let seen = self.seen.as_mut();
+        self.gaps.hand_on(
+            line,
+            &mut (scopes, columns, seen),
+            |(scopes, ..), scope| scopes[scope as usize - 1].push(row),
+            |(scopes, columns, seen), place, value| {
+                let Some(column) = place.column else { return };
+                let leaves = &mut columns[column as usize];
+                let at = match leaves.scope.checked_sub(1) {
+                    None => row,
+                    Some(scope) => scopes[scope as usize].len() as u32 - 1,
+                };
+                leaves.take(at, value, start as u32);
+                if value.kind.is_nested()
+                    && let Some(seen) = seen
+                {
+                    let value = &text[value.start as usize..value.end as usize];
+                    count_insides(self.paths, place.node, value, line, seen);
+                }
+            },
+        );
+        records.end_row(start as u32, (start + text.len()) as u32, line);
+        true
     }
 }
 
@@ -441,10 +520,12 @@ struct Members<'r> {
     column: Option<usize>,
     /// Whether that is an element.
     is_element: bool,
+    /// The scope that it is an element of, if it begins one.
+    element_of: Option<ScopeId>,
     /// What was seen of all records of the block, where that is asked for.
     seen: Option<&'r mut Seen>,
-    /// The node of the member or element that came last.
-    node: NodeId,
+    /// The node of the member or element that came last; none where that is none of the paths.
+    node: Option<NodeId>,
     /// The line of the block that the record is on.
     line: u32,
 }
@@ -457,7 +538,7 @@ impl Listen for Members<'_> {
 
     #[inline]
     fn member(&mut self, name: Name, kind: PathKind) -> Result<bool, Fault> {
-        (self.column, self.is_element) = (None, false);
+        (self.column, self.is_element, self.element_of, self.node) = (None, false, None, None);
         // What was never learned of is no column, and nothing in it is.
         let Some(id) = self.cursor.find(self.paths, self.text, name)? else {
             self.cursor.check_name(self.text, name)?;
@@ -472,6 +553,7 @@ impl Listen for Members<'_> {
 
     #[inline]
     fn element(&mut self, kind: PathKind) -> bool {
+        (self.element_of, self.node) = (None, None);
         let Some(id) = self.paths.items(self.cursor.node()) else { return false };
         self.note(id, kind);
         self.column = self.paths.column(id);
@@ -482,7 +564,8 @@ impl Listen for Members<'_> {
             return self.goes_in(id, kind);
         }
         let is_nested = matches!(kind, PathKind::Object | PathKind::Array);
-        let scope = match self.paths.scope(id) {
+        self.element_of = self.paths.scope(id);
+        let scope = match self.element_of {
             Some(scope) => {
                 let elements = &mut self.scopes[scope as usize - 1];
                 elements.push(self.row);
@@ -501,25 +584,8 @@ impl Listen for Members<'_> {
     #[inline]
     fn value(&mut self, value: Span) {
         let Some(column) = self.column else { return };
-        let leaves = &mut self.columns[column];
         let (_, at) = self.cursor.scope();
-        if leaves.bounds.len() < at as usize {
-            leaves.fill(at as usize);
-        }
-        let Span { kind, mut start, mut end, is_escaped } = value;
-        let found = match kind {
-            PathKind::Null => Found::Null,
-            PathKind::Text => Found::Text,
-            _ => Found::Other,
-        };
-        match kind {
-            PathKind::Null => end = start,
-            // Those in quotes are looked at again, and so are texts that would look like them, or like nothing.
-            PathKind::Text if !is_escaped && end - start > 2 => (start, end) = (start + 1, end - 1),
-            _ => {}
-        }
-        leaves.bounds.push((self.start + start, self.start + end));
-        leaves.kinds.push(found);
+        self.columns[column].take(at, value, self.start);
         if self.is_element {
             self.cursor.leave();
         }
@@ -538,8 +604,8 @@ impl Listen for Members<'_> {
                 other => other.into(),
             }
         })?;
-        if let Some(seen) = &mut self.seen {
-            count_insides(self.paths, self.node, value, self.line, seen);
+        if let (Some(seen), Some(node)) = (&mut self.seen, self.node) {
+            count_insides(self.paths, node, value, self.line, seen);
         }
         Ok(())
     }
@@ -549,11 +615,18 @@ impl Listen for Members<'_> {
     }
 }
 
+impl KnowsPaths for Members<'_> {
+    fn told(&self) -> Option<Told> {
+        let (node, element_of) = (self.node?, self.element_of);
+        Some(Told { node, column: self.column.map(|column| column as u32), element_of })
+    }
+}
+
 impl Members<'_> {
     /// Takes note of a value, where that is asked for.
     #[inline]
     fn note(&mut self, id: NodeId, kind: PathKind) {
-        self.node = id;
+        self.node = Some(id);
         if let Some(seen) = &mut self.seen {
             seen.note(id, kind, self.line);
             // Even an empty array shows that there is one.
@@ -571,5 +644,18 @@ impl Members<'_> {
             self.cursor.enter(id);
         }
         goes_in
+    }
+}
+
+#[cfg(test)]
+impl JsonSplit<'_> {
+    /// The same, and every record is walked over.
+    pub(super) fn without_gaps(self) -> Self {
+        JsonSplit { gaps: Gaps::off(), ..self }
+    }
+
+    /// How many records were made of known gaps.
+    pub(super) fn followed(&self) -> u32 {
+        self.gaps.followed()
     }
 }

@@ -83,39 +83,48 @@ pub(super) struct Walk<'t> {
     depth: usize,
 }
 
-/// Bytes that end the plain part of a text: quotes, escapes and control characters.
-static ENDS_PLAIN: [bool; 256] = {
-    let mut ends = [false; 256];
-    let mut byte = 0;
-    while byte < 0x20 {
-        ends[byte] = true;
-        byte += 1;
-    }
-    ends[b'"' as usize] = true;
-    ends[b'\\' as usize] = true;
-    ends
-};
+/// Whether a byte ends the plain part of a text: quotes, escapes and control characters do.
+fn ends_plain(byte: u8) -> bool {
+    byte < b' ' || byte == b'"' || byte == b'\\'
+}
 
-/// Where the plain part of a text ends that starts at a place. Eight bytes at a time.
+/// Where the plain part of a text ends that starts at a place. Sixteen bytes at a time.
 #[inline]
 fn plain_end(text: &[u8], mut at: usize) -> usize {
-    const ONES: u64 = u64::MAX / 255;
-    const HIGHS: u64 = ONES * 0x80;
+    while let Some(bytes) = text.get(at..).and_then(<[u8]>::first_chunk::<16>) {
+        // Written so that the compiler holds all bytes at once against what ends a text.
+        let mut ends = [0; 16];
+        for (end, byte) in ends.iter_mut().zip(bytes) {
+            *end = if ends_plain(*byte) { 0xff } else { 0 };
+        }
+        let ends = u128::from_le_bytes(ends);
+        if ends != 0 {
+            return at + ends.trailing_zeros() as usize / 8;
+        }
+        at += 16;
+    }
+    while text.get(at).is_some_and(|byte| !ends_plain(*byte)) {
+        at += 1;
+    }
+    at
+}
+
+/// Where digits end that start at a place. Eight bytes at a time.
+#[inline]
+fn digits_end(text: &[u8], mut at: usize) -> usize {
+    const ZEROS: u64 = u64::MAX / 255 * b'0' as u64;
+    const NOT_BELOW_TEN: u64 = u64::MAX / 255 * (0x80 - 10);
+    const HIGHS: u64 = u64::MAX / 255 * 0x80;
     while let Some(bytes) = text.get(at..).and_then(<[u8]>::first_chunk::<8>) {
-        let word = u64::from_le_bytes(*bytes);
-        // In each term the lowest byte that is marked is what it says.
-        let is = |byte: u8| {
-            let other = word ^ (ONES * u64::from(byte));
-            other.wrapping_sub(ONES) & !other
-        };
-        let is_control = word.wrapping_sub(ONES * 0x20) & !word;
-        let found = (is(b'"') | is(b'\\') | is_control) & HIGHS;
+        let word = u64::from_le_bytes(*bytes) ^ ZEROS;
+        // A byte that is ten or more here carries into its highest bit; none carries into the next below that.
+        let found = (word | (word & !HIGHS).wrapping_add(NOT_BELOW_TEN)) & HIGHS;
         if found != 0 {
             return at + found.trailing_zeros() as usize / 8;
         }
         at += 8;
     }
-    while text.get(at).is_some_and(|byte| !ENDS_PLAIN[usize::from(*byte)]) {
+    while text.get(at).is_some_and(u8::is_ascii_digit) {
         at += 1;
     }
     at
@@ -168,6 +177,23 @@ impl<'t> Walk<'t> {
                 return self.end().map_err(|fault| (*fault).into());
             }
         }
+    }
+
+    /// What has not been walked over yet.
+    #[inline]
+    pub fn rest(&self) -> &'t [u8] {
+        &self.text[self.at..]
+    }
+
+    /// Passes over so many bytes, of which is known what they are.
+    #[inline]
+    pub fn pass(&mut self, bytes: usize) {
+        self.at += bytes;
+    }
+
+    /// The text of a value.
+    pub fn text_of(&self, value: Span) -> &'t [u8] {
+        &self.text[value.start as usize..value.end as usize]
     }
 
     /// What is wrong with a text that is another value than was wanted, or none.
@@ -330,15 +356,8 @@ impl<'t> Walk<'t> {
     /// What the value is that starts here, by its first byte.
     #[inline]
     fn kind(&self) -> Result<PathKind, Fault> {
-        match self.peek() {
-            Some(b'"') => Ok(PathKind::Text),
-            Some(b'{') => Ok(PathKind::Object),
-            Some(b'[') => Ok(PathKind::Array),
-            Some(b'-' | b'0'..=b'9') => Ok(PathKind::Number),
-            Some(b't' | b'f') => Ok(PathKind::Bool),
-            Some(b'n') => Ok(PathKind::Null),
-            _ => Err(self.unexpected("a value")),
-        }
+        let kind = self.peek().and_then(PathKind::starting_with);
+        kind.ok_or_else(|| self.unexpected("a value"))
     }
 
     /// A value of which nobody is told more.
@@ -347,9 +366,12 @@ impl<'t> Walk<'t> {
         self.value_of(kind, depth)
     }
 
-    /// The same, where its kind is known.
+    /// The same, where its kind is known by its first byte. So many objects and arrays within each other may be in it.
+    ///
+    /// # Errors
+    /// Whatever is wrong with it.
     #[inline]
-    fn value_of(&mut self, kind: PathKind, depth: usize) -> Result<Span, Fault> {
+    pub fn value_of(&mut self, kind: PathKind, depth: usize) -> Result<Span, Fault> {
         let start = self.at as u32;
         match kind {
             PathKind::Text => return self.text_value(),
@@ -360,6 +382,39 @@ impl<'t> Walk<'t> {
             PathKind::Object | PathKind::Array => self.nested(depth)?,
         }
         Ok(Span { kind, start, end: self.at as u32, is_escaped: false })
+    }
+
+    /// The value that starts here, if it is a text with nothing escaped in it, or a number without an exponent.
+    #[inline(always)]
+    pub fn plain_value(&mut self, kind: PathKind) -> Option<Span> {
+        let (text, start) = (self.text, self.at);
+        let end = match kind {
+            PathKind::Text => {
+                let end = plain_end(text, start + 1);
+                (text.get(end) == Some(&b'"')).then_some(end + 1)?
+            }
+            PathKind::Number => {
+                let first = start + usize::from(text.get(start) == Some(&b'-'));
+                let mut end = digits_end(text, first);
+                if end == first || text[first] == b'0' && end > first + 1 {
+                    return None;
+                }
+                if text.get(end) == Some(&b'.') {
+                    let point = end;
+                    end = digits_end(text, point + 1);
+                    if end == point + 1 {
+                        return None;
+                    }
+                }
+                if let Some(b'e' | b'E') = text.get(end) {
+                    return None;
+                }
+                end
+            }
+            _ => return None,
+        };
+        self.at = end;
+        Some(Span { kind, start: start as u32, end: end as u32, is_escaped: false })
     }
 
     fn word(&mut self, word: &'static [u8]) -> Result<(), Fault> {
@@ -375,9 +430,7 @@ impl<'t> Walk<'t> {
     #[inline]
     fn digits(&mut self) -> Result<(), Fault> {
         let start = self.at;
-        while matches!(self.peek(), Some(b'0'..=b'9')) {
-            self.at += 1;
-        }
+        self.at = digits_end(self.text, start);
         if self.at == start { Err(self.unexpected("a digit")) } else { Ok(()) }
     }
 
@@ -518,8 +571,15 @@ mod tests {
         #[test]
         fn texts_end_where_a_byte_says(text in proptest::collection::vec(prop_oneof![8 => any::<u8>(), 1 => 0x1eu8..0x24], 0..40), at in 0usize..20) {
             let at = at.min(text.len());
-            let end = text[at..].iter().position(|byte| ENDS_PLAIN[usize::from(*byte)]);
+            let end = text[at..].iter().position(|byte| ends_plain(*byte));
             prop_assert_eq!(plain_end(&text, at), end.map_or(text.len(), |end| at + end));
+        }
+
+        #[test]
+        fn digits_end_where_a_byte_says(text in proptest::collection::vec(prop_oneof![1 => any::<u8>(), 2 => 0x2eu8..0x3b, 12 => 0x30u8..0x3a], 0..40), at in 0usize..20) {
+            let at = at.min(text.len());
+            let end = text[at..].iter().position(|byte| !byte.is_ascii_digit());
+            prop_assert_eq!(digits_end(&text, at), end.map_or(text.len(), |end| at + end));
         }
     }
 }

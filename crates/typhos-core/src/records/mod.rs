@@ -90,6 +90,11 @@ pub trait Records: Default + Send {
     /// A leaf of a record.
     fn leaf(&self, row: usize, field: usize) -> Leaf;
 
+    /// How many leaves of a field are texts, where the format tells texts from numbers.
+    fn texts(&self, _field: usize) -> u64 {
+        0
+    }
+
     /// Leaves that a record leaves out at its end, where leaves have an order.
     fn left_out(&self, row: usize) -> usize;
 

@@ -21,6 +21,24 @@ pub enum PathKind {
     Object = 5,
 }
 
+/// What the values are that start with a byte.
+static KINDS: [Option<PathKind>; 256] = {
+    let mut kinds = [None; 256];
+    let mut digit = b'0';
+    while digit <= b'9' {
+        kinds[digit as usize] = Some(PathKind::Number);
+        digit += 1;
+    }
+    kinds[b'-' as usize] = Some(PathKind::Number);
+    kinds[b'"' as usize] = Some(PathKind::Text);
+    kinds[b'{' as usize] = Some(PathKind::Object);
+    kinds[b'[' as usize] = Some(PathKind::Array);
+    kinds[b't' as usize] = Some(PathKind::Bool);
+    kinds[b'f' as usize] = Some(PathKind::Bool);
+    kinds[b'n' as usize] = Some(PathKind::Null);
+    kinds
+};
+
 impl PathKind {
     /// All kinds, in the order of their numbers.
     pub const ALL: [PathKind; PATH_KINDS] = [
@@ -31,6 +49,18 @@ impl PathKind {
         PathKind::Array,
         PathKind::Object,
     ];
+
+    /// What a value of JSON is, by its first byte; `None` where none starts with that.
+    #[inline]
+    pub fn starting_with(byte: u8) -> Option<PathKind> {
+        KINDS[usize::from(byte)]
+    }
+
+    /// Whether it has values within it.
+    #[inline]
+    pub fn is_nested(self) -> bool {
+        matches!(self, PathKind::Array | PathKind::Object)
+    }
 
     /// What it is called, with its article.
     pub fn name(self) -> &'static str {
@@ -57,13 +87,14 @@ impl PathKind {
     }
 }
 
-/// A name as it is usually written before its value: in quotes, with a colon behind.
+/// A text that likely comes next, as it is written: a name in quotes with a colon behind, or all that stands between two
+/// values.
 #[derive(Debug, Clone, Default)]
 pub struct Guess {
+    /// Its first bytes as words, and which of them there are: one load and one comparison each, for nearly all.
+    words: [u64; 2],
+    masks: [u64; 2],
     written: Box<[u8]>,
-    /// Its first bytes as a word, and which of them there are.
-    word: u128,
-    mask: u128,
 }
 
 impl Guess {
@@ -73,25 +104,62 @@ impl Guess {
         if !name.iter().all(is_plain) {
             return None;
         }
-        let written = [b"\"", name, b"\":"].concat();
-        let mut word = [0; 16];
-        let first = written.len().min(16);
-        word[..first].copy_from_slice(&written[..first]);
-        let mask = u128::MAX >> (8 * (16 - first));
-        Some(Guess { written: written.into(), word: u128::from_le_bytes(word), mask })
+        Some(Guess::written(&[b"\"", name, b"\":"].concat()))
+    }
+
+    /// Of a text as it is written.
+    pub fn written(written: &[u8]) -> Guess {
+        let mut guess = Guess { written: written.into(), ..Guess::default() };
+        let parts = written.chunks(8).zip(guess.words.iter_mut().zip(&mut guess.masks));
+        for (part, (word, mask)) in parts {
+            let mut bytes = [0; 8];
+            bytes[..part.len()].copy_from_slice(part);
+            *word = u64::from_le_bytes(bytes);
+            *mask = u64::MAX >> (8 * (8 - part.len()));
+        }
+        guess
+    }
+
+    /// Whether it is this text.
+    pub fn is(&self, text: &[u8]) -> bool {
+        *self.written == *text
     }
 
     /// How many bytes it has, if a text starts with it.
     #[inline]
     pub fn starts(&self, text: &[u8]) -> Option<usize> {
+        let length = self.written.len();
         let is_it = match text.first_chunk::<16>() {
-            // One load and one comparison, for nearly all names.
             Some(bytes) => {
-                u128::from_le_bytes(*bytes) & self.mask == self.word
-                    && (self.written.len() <= 16 || text.starts_with(&self.written))
+                let (first, second) = bytes.split_at(8);
+                let is_word = |bytes: &[u8], at: usize| {
+                    let word = bytes.try_into().map_or(0, u64::from_le_bytes);
+                    (word ^ self.words[at]) & self.masks[at] == 0
+                };
+                is_word(first, 0)
+                    && is_word(second, 1)
+                    && (length <= 16 || text.starts_with(&self.written))
             }
             None => text.starts_with(&self.written),
         };
-        is_it.then_some(self.written.len())
+        is_it.then_some(length)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        #[test]
+        fn a_text_starts_with_a_guess_where_bytes_say_so(
+            written in "[ab]{0,20}", text in "[ab]{0,3}", takes: bool, cut in 0usize..40,
+        ) {
+            let text = if takes { format!("{written}{text}") } else { text };
+            let text = &text.as_bytes()[..cut.min(text.len())];
+            let length = text.starts_with(written.as_bytes()).then_some(written.len());
+            prop_assert_eq!(Guess::written(written.as_bytes()).starts(text), length);
+        }
     }
 }

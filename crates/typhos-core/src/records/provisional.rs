@@ -77,6 +77,13 @@ impl Seen {
         }
         *count += 1;
     }
+
+    /// Takes note of so many values, the first of which is on a line.
+    pub fn note_all(&mut self, node: NodeId, kind: PathKind, line: u32, values: u32) {
+        let (count, first) = &mut self.counts[node as usize * PATH_KINDS + kind as usize];
+        *first = if *count == 0 { line } else { line.min(*first) };
+        *count += values;
+    }
 }
 
 impl Provisional {

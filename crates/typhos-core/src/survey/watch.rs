@@ -356,16 +356,15 @@ impl<'b, V: Values> Context<'b, V> {
         field: usize,
         place: impl Fn(u32) -> LineRef,
     ) {
+        // The first ones are shown; of all others their number is enough.
+        if values.is_empty() || facts.quoted.is_settled(place(0)) {
+            facts.quoted.count += records.texts(field);
+            return;
+        }
         for (row, (start, end)) in (0..).zip(values) {
             if start < end && records.leaf(row as usize, field).kind == LeafKind::Text {
-                // The first ones are shown; of all others their number is enough.
-                let place = place(row);
-                if facts.quoted.is_settled(place) {
-                    facts.quoted.count += 1;
-                } else {
-                    let raw = &self.text[*start as usize..*end as usize];
-                    facts.quoted.add(self.values.value(raw, &mut Vec::new()), 1, place);
-                }
+                let raw = &self.text[*start as usize..*end as usize];
+                facts.quoted.add(self.values.value(raw, &mut Vec::new()), 1, place(row));
             }
         }
     }
