@@ -72,8 +72,8 @@ struct Known {
     written: Guess,
     gap: u32,
     to: u32,
-    /// Objects and arrays within each other that may be in the value behind it.
-    depth: u32,
+    /// How often it came.
+    times: u32,
     /// Whether what is in an object or array behind it is told of by other gaps.
     is_inner: bool,
 }
@@ -129,54 +129,61 @@ impl Gaps {
         self.patience > 0
     }
 
-    /// Splits a record, if it is made of known gaps and its values are in order. If not, nothing has happened.
+    /// Splits the record that is the first `end` bytes of a text, if it is made of known gaps and its values are in order.
+    /// If not, nothing has happened. What stands behind it is read for speed alone.
     #[inline]
-    pub fn follow(&mut self, walk: &mut Walk<'_>) -> bool {
-        let is_followed = self.try_to_follow(walk);
+    pub fn follow(&mut self, text: &[u8], end: usize) -> bool {
+        let is_followed = self.try_to_follow(text, end).is_some();
         let patience = self.patience + if is_followed { 1 } else { -WORTH };
         self.patience = patience.min(PATIENCE);
         is_followed
     }
 
-    fn try_to_follow(&mut self, walk: &mut Walk<'_>) -> bool {
+    fn try_to_follow(&mut self, text: &[u8], end: usize) -> Option<()> {
         self.steps.clear();
-        let mut stop = END;
+        let (mut stop, mut at) = (END, 0);
         loop {
-            let rest = walk.rest();
+            let rest = text.get(at..)?;
             let behind = &mut self.stops[stop as usize].behind;
-            let is_it = |known: &Known| {
-                let length = known.written.starts(rest)?;
-                if known.to == END {
-                    return (length == rest.len()).then_some((length, PathKind::Null));
-                }
-                let kind = PathKind::starting_with(*rest.get(length)?)?;
-                (!kind.is_nested() || !known.is_inner).then_some((length, kind))
-            };
-            let found = behind.iter().enumerate().find_map(|(rank, gap)| Some((rank, is_it(gap)?)));
-            let Some((rank, (length, kind))) = found else { return false };
-            let Known { gap, to, depth, .. } = behind[rank];
-            if rank > 0 {
+            // A record has no line end in it, and no gap has one: what starts with a gap has it before its end.
+            let rank = behind.iter().position(|known| {
+                known.written.starts(rest).is_some_and(|length| {
+                    let kind = rest.get(length).and_then(|byte| PathKind::starting_with(*byte));
+                    match kind {
+                        _ if known.to == END => at + length == end,
+                        Some(kind) => !kind.is_nested() || !known.is_inner,
+                        None => false,
+                    }
+                })
+            })?;
+            let known = &mut behind[rank];
+            known.times = known.times.saturating_add(1);
+            let Known { gap, to, times, .. } = *known;
+            let start = at + known.written.len();
+            if rank > 0 && behind[rank - 1].times < times {
                 behind.swap(rank, rank - 1);
             }
             if to == END {
-                let value = Span { kind, start: 0, end: 0, is_escaped: false };
-                self.steps.push(Step { gap, value });
-                return true;
+                self.steps.push(Step { gap, value: Span::NOTHING });
+                return Some(());
             }
-            walk.pass(length);
-            let value = match walk.plain_value(kind) {
+            let value = match Span::of_plain(text, start) {
                 Some(value) => value,
-                None => {
-                    let Ok(value) = walk.value_of(kind, depth as usize) else { return false };
-                    if kind.is_nested() && check_names(walk.text_of(value)).is_err() {
-                        return false;
-                    }
-                    value
-                }
+                None => self.walk_over(text.get(..end)?, start, to)?,
             };
             self.steps.push(Step { gap, value });
-            stop = to;
+            (stop, at) = (to, value.end as usize);
         }
+    }
+
+    /// Walks over the value of a stop that starts at a place of a record; `None` where something is wrong with it.
+    #[inline(never)]
+    fn walk_over(&self, text: &[u8], start: usize, stop: u32) -> Option<Span> {
+        let depth = self.stops[stop as usize].place?.depth;
+        let kind = PathKind::starting_with(*text.get(start)?)?;
+        let value = Walk::from(text, start).value_of(kind, depth as usize).ok()?;
+        let within = &text[start..value.end as usize];
+        (!kind.is_nested() || check_names(within).is_ok()).then_some(value)
     }
 
     /// Hands on what the record is made of that was followed last, on a line of the block: the elements that begin, and
@@ -192,9 +199,7 @@ impl Gaps {
         for step in &self.steps {
             let gap = &mut self.gaps[step.gap as usize];
             let (count, first) = &mut gap.counts[step.value.kind as usize];
-            if *count == 0 {
-                *first = line;
-            }
+            *first = if *count == 0 { line } else { *first };
             *count += 1;
             if gap.has_elements {
                 gap.walked.elements.iter().for_each(|scope| element(to, *scope));
@@ -246,7 +251,7 @@ impl Gaps {
                     written: Guess::written(written),
                     gap: self.gaps.len() as u32,
                     to,
-                    depth: gap.to.map_or(0, |place| place.depth),
+                    times: 0,
                     is_inner: gap.to.is_some_and(|place| place.column.is_none()),
                 });
                 self.gaps.push(Gap {

@@ -191,11 +191,12 @@ impl Learner {
                 break;
             }
             let end = memchr::memchr(b'\n', rest);
+            let from_here = rest;
             let (text, behind) =
                 end.map_or((rest, &b""[..]), |end| (&rest[..end], &rest[end + 1..]));
             rest = behind;
             let is_worth_it = self.gaps.are_worth_it();
-            if is_worth_it && self.gaps.follow(&mut Walk::new(text)) {
+            if is_worth_it && self.gaps.follow(from_here, text.len()) {
                 let line = (line - block.first_line) as u32;
                 self.gaps.hand_on(line, &mut (), |(), _| {}, |(), _, _| {});
                 continue;

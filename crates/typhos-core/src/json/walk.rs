@@ -28,6 +28,38 @@ pub struct Span {
     pub is_escaped: bool,
 }
 
+impl Span {
+    /// Where there is no value.
+    pub const NOTHING: Span = Span { kind: PathKind::Null, start: 0, end: 0, is_escaped: false };
+
+    /// The value that starts at a place, if it is a text with nothing escaped in it, or a number without an exponent.
+    #[inline(always)]
+    pub fn of_plain(text: &[u8], start: usize) -> Option<Span> {
+        let (kind, end) = if text.get(start) == Some(&b'"') {
+            let end = plain_end(text, start + 1);
+            (PathKind::Text, (text.get(end) == Some(&b'"')).then_some(end + 1)?)
+        } else {
+            let first = start + usize::from(text.get(start) == Some(&b'-'));
+            let mut end = digits_end(text, first);
+            if end == first || text[first] == b'0' && end > first + 1 {
+                return None;
+            }
+            if text.get(end) == Some(&b'.') {
+                let point = end;
+                end = digits_end(text, point + 1);
+                if end == point + 1 {
+                    return None;
+                }
+            }
+            if let Some(b'e' | b'E') = text.get(end) {
+                return None;
+            }
+            (PathKind::Number, end)
+        };
+        Some(Span { kind, start: start as u32, end: end as u32, is_escaped: false })
+    }
+}
+
 /// The name of a member.
 #[derive(Debug, Clone, Copy)]
 pub struct Name {
@@ -135,6 +167,11 @@ impl<'t> Walk<'t> {
         Walk { text, at: 0, depth: MOST_DEPTH }
     }
 
+    /// From a place on.
+    pub fn from(text: &'t [u8], at: usize) -> Walk<'t> {
+        Walk { at, ..Walk::new(text) }
+    }
+
     /// The same, and reads so many objects and arrays within each other.
     pub fn within(self, depth: usize) -> Walk<'t> {
         Walk { depth: depth.min(MOST_DEPTH), ..self }
@@ -177,23 +214,6 @@ impl<'t> Walk<'t> {
                 return self.end().map_err(|fault| (*fault).into());
             }
         }
-    }
-
-    /// What has not been walked over yet.
-    #[inline]
-    pub fn rest(&self) -> &'t [u8] {
-        &self.text[self.at..]
-    }
-
-    /// Passes over so many bytes, of which is known what they are.
-    #[inline]
-    pub fn pass(&mut self, bytes: usize) {
-        self.at += bytes;
-    }
-
-    /// The text of a value.
-    pub fn text_of(&self, value: Span) -> &'t [u8] {
-        &self.text[value.start as usize..value.end as usize]
     }
 
     /// What is wrong with a text that is another value than was wanted, or none.
@@ -382,39 +402,6 @@ impl<'t> Walk<'t> {
             PathKind::Object | PathKind::Array => self.nested(depth)?,
         }
         Ok(Span { kind, start, end: self.at as u32, is_escaped: false })
-    }
-
-    /// The value that starts here, if it is a text with nothing escaped in it, or a number without an exponent.
-    #[inline(always)]
-    pub fn plain_value(&mut self, kind: PathKind) -> Option<Span> {
-        let (text, start) = (self.text, self.at);
-        let end = match kind {
-            PathKind::Text => {
-                let end = plain_end(text, start + 1);
-                (text.get(end) == Some(&b'"')).then_some(end + 1)?
-            }
-            PathKind::Number => {
-                let first = start + usize::from(text.get(start) == Some(&b'-'));
-                let mut end = digits_end(text, first);
-                if end == first || text[first] == b'0' && end > first + 1 {
-                    return None;
-                }
-                if text.get(end) == Some(&b'.') {
-                    let point = end;
-                    end = digits_end(text, point + 1);
-                    if end == point + 1 {
-                        return None;
-                    }
-                }
-                if let Some(b'e' | b'E') = text.get(end) {
-                    return None;
-                }
-                end
-            }
-            _ => return None,
-        };
-        self.at = end;
-        Some(Span { kind, start: start as u32, end: end as u32, is_escaped: false })
     }
 
     fn word(&mut self, word: &'static [u8]) -> Result<(), Fault> {

@@ -125,6 +125,13 @@ impl Guess {
         *self.written == *text
     }
 
+    /// How many bytes it has.
+    #[inline]
+    #[expect(clippy::len_without_is_empty, reason = "nobody asks whether it is empty")]
+    pub fn len(&self) -> usize {
+        self.written.len()
+    }
+
     /// How many bytes it has, if a text starts with it.
     #[inline]
     pub fn starts(&self, text: &[u8]) -> Option<usize> {

@@ -119,18 +119,19 @@ impl ColumnFacts {
         self.table.is_some()
     }
 
-    /// Takes note of the first of some values, in a column without a table that stands in no order: of as many as are what
+    /// Takes note of the first of some values, in a column without a table, and of how they stand: of as many as are what
     /// the column is in the habit of. `place` says where the record of a field stands.
-    pub(super) fn pass_habit(
+    pub(super) fn pass_habit<'t>(
         &mut self,
-        text: &[u8],
+        text: &'t [u8],
         fields: &[Bounds],
         place: impl Fn(u32) -> LineRef,
+        adding: &mut Adding<'_, 't>,
     ) -> Passed {
         let registers = self.hashes.as_mut().and_then(Hashes::registers);
         let Some(mut registers) = registers else { return Passed::default() };
         let facts: &mut Facts = &mut self.direct;
-        facts.pass_habit(text, fields, place, &mut registers)
+        facts.pass_habit(text, fields, place, &mut registers, adding)
     }
 
     /// As [`observe_group`](Self::observe_group), in a column without a table; takes note of how the

@@ -66,9 +66,16 @@ impl Tally {
     #[inline]
     pub(super) fn add(&mut self, value: &[u8], count: u64, place: LineRef) {
         self.count += count;
-        if !self.is_settled(place) {
+        if !self.is_settled(place) && !self.is_known(value, place) {
             self.keep(Example::new(value, place));
         }
+    }
+
+    /// Whether a value is among the examples, from a place before this one.
+    #[inline(never)]
+    fn is_known(&self, value: &[u8], place: LineRef) -> bool {
+        let value = &value[..value.len().min(MAX_EXAMPLE_BYTES)];
+        self.examples.iter().any(|known| known.place <= place && known.value == value)
     }
 
     /// The first distinct values by place: in any order of arrival the same ones remain, since what

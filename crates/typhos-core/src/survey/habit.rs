@@ -1,7 +1,7 @@
 //! Values of the kind that their column is in the habit of, one after the other, in loops that do nothing else.
 //!
-//! A column without a table of its values that stands in no order has nothing left to learn from most values but counts,
-//! extremes, how they are spread and how many are distinct. Such values are passed over here, straight from where they
+//! A column without a table of its values has nothing left to learn from most values but counts, extremes, how they are
+//! spread and how many are distinct, and whether they are still in an order. Such values are passed over here, straight from where they
 //! stand; the first one that is anything else ends the pass, and is looked at with its neighbours in
 //! [`grouped`](super::grouped). The law is that of [`add_group`](Facts::add_group).
 
@@ -10,6 +10,7 @@ use super::digits::{DigitGroup, ShortDigits};
 use super::estimate::Registers;
 use super::fractions::FractionGroup;
 use super::integers::IntegerGroup;
+use super::order::Adding;
 use crate::readings::ShortNumber;
 use crate::records::Bounds;
 use crate::text::LineRef;
@@ -26,19 +27,25 @@ pub(super) struct Passed {
 impl Facts {
     /// Passes over the first of some fields of a text: those that are what others before them were, or empty. `place` says
     /// where the record of a field stands; none of them stands before the first.
-    pub(super) fn pass_habit(
+    pub(super) fn pass_habit<'t>(
         &mut self,
-        text: &[u8],
+        text: &'t [u8],
         fields: &[Bounds],
         place: impl Fn(u32) -> LineRef,
         registers: &mut Registers<'_>,
+        adding: &mut Adding<'_, 't>,
     ) -> Passed {
         let first = place(0);
         let mut fractions = FractionGroup::of(self, first);
         if fractions.is_open() {
             let passed = pass(text, fields, registers, |_, start, end| {
                 let fraction = ShortNumber::read_fraction(text, start, end);
-                fraction.is_some_and(|one| fractions.add(self, one, (text, start, end), 1))
+                let is_added =
+                    fraction.is_some_and(|one| fractions.add(self, one, (text, start, end), 1));
+                if is_added {
+                    adding.push_value(&text[start..end]);
+                }
+                is_added
             });
             fractions.finish(self);
             if passed.fields > 0 {
@@ -47,8 +54,13 @@ impl Facts {
         }
         let mut integers = IntegerGroup::of(self, first);
         if integers.is_open() {
-            let passed =
-                pass(text, fields, registers, |_, start, end| integers.add(self, text, start, end));
+            let passed = pass(text, fields, registers, |_, start, end| {
+                let number = integers.add(self, text, start, end);
+                number.is_some_and(|number| {
+                    adding.push_digits(&text[start..end], number);
+                    true
+                })
+            });
             integers.finish(self);
             if passed.fields > 0 {
                 return passed;
@@ -58,7 +70,13 @@ impl Facts {
         if digits.is_open() {
             let passed = pass(text, fields, registers, |_, start, end| {
                 let short = ShortDigits::read(text, start, end);
-                short.is_some_and(|short| digits.add(self, short, 1))
+                short.is_some_and(|short| {
+                    let is_added = digits.add(self, short, 1);
+                    if is_added {
+                        adding.push_digits(&text[start..end], short.number());
+                    }
+                    is_added
+                })
             });
             digits.finish(self);
             if passed.fields > 0 {
@@ -67,7 +85,11 @@ impl Facts {
         }
         if self.written.is_some() {
             let passed = pass(text, fields, registers, |at, start, end| {
-                self.add_dressed(text, start, end, 1, place(at))
+                let is_added = self.add_dressed(text, start, end, 1, place(at));
+                if is_added {
+                    adding.push_value(&text[start..end]);
+                }
+                is_added
             });
             if passed.fields > 0 {
                 return passed;
@@ -75,7 +97,11 @@ impl Facts {
         }
         if self.dates.has_moulds() {
             return pass(text, fields, registers, |at, start, end| {
-                self.add_cast(text, start, end, 1, place(at))
+                let is_added = self.add_cast(text, start, end, 1, place(at));
+                if is_added {
+                    adding.push_value(&text[start..end]);
+                }
+                is_added
             });
         }
         Passed::default()
@@ -109,7 +135,7 @@ fn pass(
 mod tests {
     use super::super::ColumnFacts;
     use super::super::group::{GROUP, Group};
-    use super::super::order::{Adding, BlockRun};
+    use super::super::order::{Adding, BlockRun, OrderedRuns};
     use super::*;
     use proptest::prelude::*;
     use std::sync::Arc;
@@ -140,8 +166,15 @@ mod tests {
         fn what_is_passed_over_gives_the_same_facts(
             kinds in proptest::collection::vec(value(), 1..12),
             picks in proptest::collection::vec(any::<prop::sample::Index>(), 1..300), line in 0u64..8,
+            ordered in 0u8..4,
         ) {
-            let values: Vec<&String> = picks.iter().map(|pick| pick.get(&kinds)).collect();
+            let mut values: Vec<&String> = picks.iter().map(|pick| pick.get(&kinds)).collect();
+            match ordered {
+                0 => values.sort(),
+                1 => values.sort_by_key(|value| (value.len(), *value)),
+                2 => values.sort_by_key(|value| std::cmp::Reverse(value.parse::<i64>().ok())),
+                _ => {}
+            }
             // What is known already may stand behind the others.
             let place = |row: u32| LineRef { part: 0, line: 2 + line * 3 + u64::from(row) };
             let none = Arc::new(ColumnFacts::none(1, &[], false));
@@ -163,10 +196,13 @@ mod tests {
                 (start, start + value.len() as u32)
             }).collect();
             text.extend([b'x'; 20]);
-            let mut run = BlockRun::None;
+            let mut run = OrderedRuns::default().next();
             let (mut at, mut empty) = (0, 0);
             while at < fields.len() {
-                let passed = passing.pass_habit(&text, &fields[at..], |row| place(at as u32 + row));
+                let mut adding = Adding::to(&mut run);
+                let rest = &fields[at..];
+                let passed =
+                    passing.pass_habit(&text, rest, |row| place(at as u32 + row), &mut adding);
                 (at, empty) = (at + passed.fields, empty + passed.empty);
                 let mut group = Group::new();
                 let mut places = group.places();
@@ -180,8 +216,18 @@ mod tests {
                 }
                 places.finish();
                 at += rest.len();
-                passing.observe_directly(&mut group, &text, place, &mut Adding::to(&mut run));
+                passing.observe_directly(&mut group, &text, place, &mut adding);
             }
+            let mut run_of_each = OrderedRuns::default().next();
+            let mut adding = Adding::to(&mut run_of_each);
+            values.iter().all(|value| adding.push(value.as_bytes()));
+            drop(adding);
+            let sequence = |run: BlockRun| {
+                let mut runs = OrderedRuns::default();
+                runs.add(0, 0, run);
+                runs.finish()
+            };
+            prop_assert_eq!(sequence(run), sequence(run_of_each));
             passing.observe_empty(empty);
             for (row, value) in (0..).zip(&values) {
                 singly.observe(value.as_bytes(), true, place(row));

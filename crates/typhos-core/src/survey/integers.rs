@@ -58,23 +58,23 @@ impl IntegerGroup {
     }
 
     /// Adds the value `text[start..end]` of the group, if it is an integer and nothing but what is noted here is to be
-    /// noted of it; says whether that is so.
+    /// noted of it; returns it if that is so.
     #[inline(always)]
-    pub fn add(&mut self, facts: &mut Facts, text: &[u8], start: usize, end: usize) -> bool {
-        let Some(number) = integer_within(text, start, end) else { return false };
+    pub fn add(&mut self, facts: &mut Facts, text: &[u8], start: usize, end: usize) -> Option<i64> {
+        let number = integer_within(text, start, end)?;
         let length = end - start;
         let is_negative = text[start] == b'-';
         let digits = length - usize::from(is_negative);
         let is_code = digits > 1 && text[start + usize::from(is_negative)] == b'0';
         let width = width_of(number);
         if is_code || self.settled >> width & 1 == 0 {
-            return false;
+            return None;
         }
         let size = number.unsigned_abs();
         if size > FLOAT32_SURE.unsigned_abs() {
             let is_lossless = size <= FLOAT64_SURE.unsigned_abs();
             if !self.is_float32_loss_known || !is_lossless && !self.is_float64_loss_known {
-                return false;
+                return None;
             }
             let may_be_day = match length {
                 8 => COMPACT_DAYS.contains(&number),
@@ -82,7 +82,7 @@ impl IntegerGroup {
                 _ => false,
             };
             if may_be_day {
-                return false;
+                return None;
             }
         }
         let is_small = digits <= SMALL_DIGITS;
@@ -96,7 +96,7 @@ impl IntegerGroup {
         self.bytes += length as u64;
         let length = length as u32;
         self.lengths = (self.lengths.0.min(length), self.lengths.1.max(length));
-        true
+        Some(number)
     }
 
     /// Notes all of them.

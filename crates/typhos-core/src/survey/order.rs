@@ -166,6 +166,8 @@ pub(super) struct Adding<'r, 't> {
     run: &'r mut BlockRun,
     before: Before,
     last: &'t [u8],
+    /// Whether the last value is nothing but digits.
+    is_digits: bool,
 }
 
 impl<'r, 't> Adding<'r, 't> {
@@ -174,7 +176,7 @@ impl<'r, 't> Adding<'r, 't> {
             BlockRun::OrderedRun(run) => Before::of(run.last.number),
             _ => Before::Other(None),
         };
-        Adding { run, before, last: b"" }
+        Adding { run, before, last: b"", is_digits: false }
     }
 
     /// Whether there is no order to be found any more.
@@ -199,11 +201,48 @@ impl<'r, 't> Adding<'r, 't> {
                 if !run.as_text.is_any() =>
             {
                 run.as_number.step(Some(Ord::cmp(last, &number)));
-                (*last, self.last) = (number, value);
+                (*last, self.last, self.is_digits) = (number, value, false);
                 run.as_number.is_any() || !self.end()
             }
             (BlockRun::None, ..) => true,
             _ => false,
+        }
+    }
+
+    /// As [`push`](Self::push) of a value that is neither blank nor a well-known token.
+    #[inline(always)]
+    pub fn push_value(&mut self, value: &'t [u8]) {
+        if !self.is_over() {
+            self.push_any(value);
+        }
+    }
+
+    /// As [`push`](Self::push) of a value that is this integer, and nothing but its digits and the sign of a negative one.
+    #[inline(always)]
+    pub fn push_digits(&mut self, value: &'t [u8], number: i64) {
+        let is_digits = value.first() != Some(&b'-');
+        match (&mut *self.run, &mut self.before) {
+            (BlockRun::None, _) => {}
+            (BlockRun::OrderedRun(run), Before::Small(last))
+                if self.is_digits && is_digits && self.last.len() == value.len() =>
+            {
+                // As many digits: they stand as texts as they do as numbers.
+                let step = Some(Ord::cmp(last, &number));
+                run.as_number.step(step);
+                run.as_text.step(step);
+                (*last, self.last) = (number, value);
+                if !run.is_any() {
+                    self.end();
+                }
+            }
+            _ => {
+                if !self.push_integer(value, Some(number)) {
+                    self.push_any(value);
+                }
+                // Its number is not kept where there is no order of numbers any more.
+                let is_kept = matches!(self.before, Before::Small(last) if last == number);
+                self.is_digits = is_digits && is_kept;
+            }
         }
     }
 
@@ -234,17 +273,19 @@ impl<'r, 't> Adding<'r, 't> {
                 if last == value {
                     return true;
                 }
-                let number = Edge::number_of(value);
-                let step = self.before.number().zip(number).map(|(a, b)| a.cmp(&b));
-                self.before = Before::of(number);
-                run.as_number.step(step);
+                if run.as_number.is_any() {
+                    let number = Edge::number_of(value);
+                    let step = self.before.number().zip(number).map(|(a, b)| a.cmp(&b));
+                    self.before = Before::of(number);
+                    run.as_number.step(step);
+                }
                 run.as_text.step(Some(last.cmp(value)));
                 if !run.is_any() {
                     return self.end();
                 }
             }
         }
-        self.last = value;
+        (self.last, self.is_digits) = (value, false);
         true
     }
 }
@@ -254,7 +295,12 @@ impl Drop for Adding<'_, '_> {
         if let BlockRun::OrderedRun(run) = &mut *self.run
             && !self.last.is_empty()
         {
-            run.last = Edge { text: self.last.to_vec(), number: self.before.number() };
+            // Of values that are in no order as numbers it was not kept.
+            let number = match run.as_number.is_any() {
+                true => self.before.number(),
+                false => Edge::number_of(self.last),
+            };
+            run.last = Edge { text: self.last.to_vec(), number };
         }
     }
 }

@@ -108,7 +108,8 @@ impl Watcher {
                             context.watch_order(run, values, &mut self.scratch);
                         }
                         if R::TELLS_TEXTS {
-                            context.watch_texts(facts, values, &*records, field, place);
+                            let scratch = &mut self.scratch;
+                            context.watch_texts(facts, values, &*records, field, place, scratch);
                         } else if shared.options.quoted {
                             context.watch_quotes(facts, values, place, &mut self.scratch);
                         }
@@ -270,9 +271,10 @@ impl<'b, V: Values> Context<'b, V> {
         loop {
             if waited < wait {
                 waited += 1;
-            } else if adding.is_over() && !rest.values[rest.at..].is_empty() {
-                let at = rest.at as u32;
-                let passed = facts.pass_habit(text, &rest.values[rest.at..], |row| place(at + row));
+            } else if !rest.values[rest.at..].is_empty() {
+                let (at, values) = (rest.at as u32, &rest.values[rest.at..]);
+                let place = |row| place(at + row);
+                let passed = facts.pass_habit(text, values, place, &mut adding);
                 rest.at += passed.fields;
                 rest.empty += passed.empty;
                 (wait, waited) = (if passed.fields > 0 { 0 } else { 2 * wait + 1 }, 0);
@@ -355,6 +357,7 @@ impl<'b, V: Values> Context<'b, V> {
         records: &impl Records,
         field: usize,
         place: impl Fn(u32) -> LineRef,
+        scratch: &mut Vec<u8>,
     ) {
         // The first ones are shown; of all others their number is enough.
         if values.is_empty() || facts.quoted.is_settled(place(0)) {
@@ -364,7 +367,7 @@ impl<'b, V: Values> Context<'b, V> {
         for (row, (start, end)) in (0..).zip(values) {
             if start < end && records.leaf(row as usize, field).kind == LeafKind::Text {
                 let raw = &self.text[*start as usize..*end as usize];
-                facts.quoted.add(self.values.value(raw, &mut Vec::new()), 1, place(row));
+                facts.quoted.add(self.values.value(raw, scratch), 1, place(row));
             }
         }
     }
