@@ -54,57 +54,62 @@ pub(super) struct Walked {
     pub follow: Vec<(NodeId, NodeId)>,
 }
 
+/// Who takes what a record is made of. It may be found late that it is not made of known gaps: then nothing of it counts.
+pub(super) trait Take {
+    /// An element of a scope, which begins.
+    fn element(&mut self, scope: ScopeId);
+
+    /// The value of a column.
+    fn value(&mut self, column: usize, value: Span);
+}
+
 /// A gap that is remembered.
 #[derive(Debug)]
 struct Gap {
+    written: Guess,
+    /// Its number.
+    id: u32,
     /// The stop that it leads to.
     to: u32,
-    /// Whether elements begin in it.
-    has_elements: bool,
-    /// For each kind of value behind it how many there were, and on which line of the block the first.
-    counts: [(u32, u32); PATH_KINDS],
-    walked: Walked,
-}
-
-/// What has to be known of a gap to find it.
-#[derive(Debug)]
-struct Known {
-    written: Guess,
-    gap: u32,
-    to: u32,
+    /// The column of the value behind it, or [`NO_COLUMN`].
+    column: u32,
     /// How often it came.
     times: u32,
-    /// Whether what is in an object or array behind it is told of by other gaps.
-    is_inner: bool,
+    /// Whether elements begin in it.
+    has_elements: bool,
 }
 
-/// A gap and the value behind it.
-#[derive(Debug, Clone, Copy)]
-struct Step {
-    gap: u32,
-    value: Span,
-}
+/// The column of values that are none.
+const NO_COLUMN: u32 = u32::MAX;
 
 /// What stands behind a value, or at the start of a record.
 #[derive(Debug)]
 struct Stop {
     place: Option<Place>,
     /// The gaps behind it, those that come often first.
-    behind: Vec<Known>,
+    behind: Vec<Gap>,
 }
+
+/// How many values of one kind there are behind a gap, and on which line of the block the first.
+type Counted = (u32, u32);
 
 /// The gaps of the records of a block.
 #[derive(Debug)]
 pub(super) struct Gaps {
-    gaps: Vec<Gap>,
     /// The start of a record, which is its end too, and all values.
     stops: Vec<Stop>,
+    /// For each gap what it is.
+    walked: Vec<Walked>,
+    /// For each gap what is counted of each kind of value behind it.
+    counts: Vec<[Counted; PATH_KINDS]>,
     /// For each node the stop that it is.
     of_node: Vec<u32>,
     /// For each node those members of its object that come right behind it in a gap.
     after: Vec<Vec<NodeId>>,
-    /// What the record at hand is made of.
-    steps: Vec<Step>,
+    /// The gaps of the record at hand, each with the kind of the value behind it.
+    trail: Vec<(u32, PathKind)>,
+    /// The objects and arrays in it that are values of columns.
+    nested: Vec<(NodeId, Span)>,
     /// How many more records may be other than those before them.
     patience: i32,
 }
@@ -112,11 +117,13 @@ pub(super) struct Gaps {
 impl Default for Gaps {
     fn default() -> Gaps {
         Gaps {
-            gaps: Vec::new(),
             stops: vec![Stop { place: None, behind: Vec::new() }],
+            walked: Vec::new(),
+            counts: Vec::new(),
             of_node: Vec::new(),
             after: Vec::new(),
-            steps: Vec::new(),
+            trail: Vec::new(),
+            nested: Vec::new(),
             patience: PATIENCE,
         }
     }
@@ -129,102 +136,109 @@ impl Gaps {
         self.patience > 0
     }
 
-    /// Splits the record that is the first `end` bytes of a text, if it is made of known gaps and its values are in order.
-    /// If not, nothing has happened. What stands behind it is read for speed alone.
+    /// Splits the record that a text starts with, if it is made of known gaps, its values are in order, and its line ends
+    /// behind it. Says where it ends, and where the next line starts.
     #[inline]
-    pub fn follow(&mut self, text: &[u8], end: usize) -> bool {
-        let is_followed = self.try_to_follow(text, end).is_some();
-        let patience = self.patience + if is_followed { 1 } else { -WORTH };
+    pub fn follow(&mut self, text: &[u8], take: &mut impl Take) -> Option<(usize, usize)> {
+        let end = self.try_to_follow(text, take);
+        let patience = self.patience + if end.is_some() { 1 } else { -WORTH };
         self.patience = patience.min(PATIENCE);
-        is_followed
+        end
     }
 
-    fn try_to_follow(&mut self, text: &[u8], end: usize) -> Option<()> {
-        self.steps.clear();
+    #[inline]
+    fn try_to_follow(&mut self, text: &[u8], take: &mut impl Take) -> Option<(usize, usize)> {
+        self.trail.clear();
+        self.nested.clear();
         let (mut stop, mut at) = (END, 0);
         loop {
             let rest = text.get(at..)?;
             let behind = &mut self.stops[stop as usize].behind;
-            // A record has no line end in it, and no gap has one: what starts with a gap has it before its end.
-            let rank = behind.iter().position(|known| {
-                known.written.starts(rest).is_some_and(|length| {
-                    let kind = rest.get(length).and_then(|byte| PathKind::starting_with(*byte));
-                    match kind {
-                        _ if known.to == END => at + length == end,
-                        Some(kind) => !kind.is_nested() || !known.is_inner,
-                        None => false,
-                    }
-                })
+            // Neither a gap nor a value has a line end in it.
+            let (rank, length, next) = behind.iter().enumerate().find_map(|(rank, gap)| {
+                let length = gap.written.starts(rest)?;
+                if gap.to == END {
+                    let next = next_line(rest.get(length..)?)?;
+                    return Some((rank, length, Next::Line(next)));
+                }
+                let kind = PathKind::starting_with(*rest.get(length)?)?;
+                // What is in an object or array of no column is told of by other gaps.
+                let is_value = !kind.is_nested() || gap.column != NO_COLUMN;
+                is_value.then_some((rank, length, Next::Value(kind)))
             })?;
-            let known = &mut behind[rank];
-            known.times = known.times.saturating_add(1);
-            let Known { gap, to, times, .. } = *known;
-            let start = at + known.written.len();
+            let gap = &mut behind[rank];
+            gap.times = gap.times.saturating_add(1);
+            let Gap { id, to, column, times, has_elements, .. } = *gap;
             if rank > 0 && behind[rank - 1].times < times {
                 behind.swap(rank, rank - 1);
             }
-            if to == END {
-                self.steps.push(Step { gap, value: Span::NOTHING });
-                return Some(());
+            if has_elements {
+                let walked = &self.walked[id as usize];
+                walked.elements.iter().for_each(|scope| take.element(*scope));
             }
-            let value = match Span::of_plain(text, start) {
-                Some(value) => value,
-                None => self.walk_over(text.get(..end)?, start, to)?,
+            at += length;
+            let kind = match next {
+                Next::Value(kind) => kind,
+                Next::Line(next) => {
+                    self.trail.push((id, PathKind::Null));
+                    return Some((at, at + next));
+                }
             };
-            self.steps.push(Step { gap, value });
+            let value = match Span::of_plain(text, at, kind) {
+                Some(value) => value,
+                None => self.walk_over(text, at, kind, to)?,
+            };
+            self.trail.push((id, kind));
+            if column != NO_COLUMN {
+                take.value(column as usize, value);
+            }
             (stop, at) = (to, value.end as usize);
         }
     }
 
-    /// Walks over the value of a stop that starts at a place of a record; `None` where something is wrong with it.
+    /// Walks over the value of a stop that starts at a place of a text; `None` where something is wrong with it.
     #[inline(never)]
-    fn walk_over(&self, text: &[u8], start: usize, stop: u32) -> Option<Span> {
-        let depth = self.stops[stop as usize].place?.depth;
-        let kind = PathKind::starting_with(*text.get(start)?)?;
+    fn walk_over(&mut self, text: &[u8], start: usize, kind: PathKind, stop: u32) -> Option<Span> {
+        let Place { node, depth, .. } = self.stops[stop as usize].place?;
+        let text = match kind.is_nested() {
+            // White space in it may be a line end, which ends a record.
+            true => &text[..start + line_length(&text[start..])],
+            false => text,
+        };
         let value = Walk::from(text, start).value_of(kind, depth as usize).ok()?;
-        let within = &text[start..value.end as usize];
-        (!kind.is_nested() || check_names(within).is_ok()).then_some(value)
+        if kind.is_nested() {
+            check_names(&text[start..value.end as usize]).ok()?;
+            self.nested.push((node, value));
+        }
+        Some(value)
     }
 
-    /// Hands on what the record is made of that was followed last, on a line of the block: the elements that begin, and
-    /// each value.
+    /// Takes note of the record that was followed last, which is on this line of the block. Hands on the objects and arrays
+    /// in it that are values of columns.
     #[inline]
-    pub fn hand_on<T>(
-        &mut self,
-        line: u32,
-        to: &mut T,
-        element: impl Fn(&mut T, ScopeId),
-        value: impl Fn(&mut T, Place, Span),
-    ) {
-        for step in &self.steps {
-            let gap = &mut self.gaps[step.gap as usize];
-            let (count, first) = &mut gap.counts[step.value.kind as usize];
+    pub fn count(&mut self, line: u32) -> &[(NodeId, Span)] {
+        for (gap, kind) in &self.trail {
+            let (count, first) = &mut self.counts[*gap as usize][*kind as usize];
             *first = if *count == 0 { line } else { *first };
             *count += 1;
-            if gap.has_elements {
-                gap.walked.elements.iter().for_each(|scope| element(to, *scope));
-            }
-            if let Some(place) = gap.walked.to {
-                value(to, place, step.value);
-            }
         }
+        &self.nested
     }
 
-    /// Hands on of each node how many values of each kind were followed, and the line of the first, and begins to
-    /// count anew.
+    /// Hands on of each node how many values of each kind were counted, and the line of the first, and begins to count anew.
     pub fn take_counts(&mut self, mut each: impl FnMut(NodeId, PathKind, u32, u32)) {
-        for gap in &mut self.gaps {
-            let counts = std::mem::take(&mut gap.counts);
+        for (walked, counts) in self.walked.iter().zip(&mut self.counts) {
+            let counts = std::mem::take(counts);
             let all: u32 = counts.iter().map(|(count, _)| count).sum();
             if all == 0 {
                 continue;
             }
             let lines = counts.iter().filter(|(count, _)| *count > 0).map(|(_, line)| *line);
             let first = lines.min().unwrap_or_default();
-            for (node, kind) in &gap.walked.opened {
+            for (node, kind) in &walked.opened {
                 each(*node, *kind, first, all);
             }
-            let Some(place) = gap.walked.to else { continue };
+            let Some(place) = walked.to else { continue };
             for (kind, (count, line)) in PathKind::ALL.into_iter().zip(counts) {
                 if count > 0 {
                     each(place.node, kind, line, count);
@@ -241,25 +255,22 @@ impl Gaps {
             let written = &text[gap.start..gap.end];
             let behind = &self.stops[from as usize].behind;
             if !behind.iter().any(|known| known.to == to && known.written.is(written)) {
-                if self.gaps.len() >= MOST_GAPS
+                if self.walked.len() >= MOST_GAPS
                     || behind.len() >= MOST_BEHIND_ONE
                     || !self.put_in_order(&gap.follow)
                 {
                     return;
                 }
-                self.stops[from as usize].behind.push(Known {
+                self.stops[from as usize].behind.push(Gap {
                     written: Guess::written(written),
-                    gap: self.gaps.len() as u32,
+                    id: self.walked.len() as u32,
                     to,
+                    column: gap.to.and_then(|place| place.column).unwrap_or(NO_COLUMN),
                     times: 0,
-                    is_inner: gap.to.is_some_and(|place| place.column.is_none()),
-                });
-                self.gaps.push(Gap {
-                    to,
                     has_elements: !gap.elements.is_empty(),
-                    counts: Default::default(),
-                    walked: gap.clone(),
                 });
+                self.counts.push(Default::default());
+                self.walked.push(gap.clone());
             }
             from = to;
         }
@@ -306,6 +317,29 @@ impl Gaps {
     }
 }
 
+/// What comes behind a gap.
+enum Next {
+    /// A value of a kind.
+    Value(PathKind),
+    /// A line end of so many bytes.
+    Line(usize),
+}
+
+/// How many bytes the line end has that a text starts with, which may be the end of the text.
+fn next_line(text: &[u8]) -> Option<usize> {
+    match text {
+        [] => Some(0),
+        [b'\n', ..] | [b'\r'] => Some(1),
+        [b'\r', b'\n', ..] => Some(2),
+        _ => None,
+    }
+}
+
+/// How many bytes the first line of a text has, its end not counted.
+pub(super) fn line_length(text: &[u8]) -> usize {
+    memchr::memchr(b'\n', text).unwrap_or(text.len())
+}
+
 #[cfg(test)]
 impl Gaps {
     /// None, and none is ever remembered.
@@ -313,9 +347,9 @@ impl Gaps {
         Gaps { patience: 0, ..Gaps::default() }
     }
 
-    /// How many records were made of known gaps since the counts were taken.
+    /// How many records were made of known gaps.
     pub fn followed(&self) -> u32 {
-        let ends = self.gaps.iter().filter(|gap| gap.to == END);
-        ends.flat_map(|gap| gap.counts).map(|(count, _)| count).sum()
+        let gaps = self.stops.iter().flat_map(|stop| &stop.behind);
+        gaps.filter(|gap| gap.to == END).map(|gap| gap.times).sum()
     }
 }

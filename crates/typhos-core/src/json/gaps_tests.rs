@@ -4,7 +4,8 @@ use proptest::prelude::*;
 
 use super::gaps::Gaps;
 use super::learn::Learner;
-use super::records::{JsonRecords, JsonSplit};
+use super::records::JsonRecords;
+use super::split::JsonSplit;
 use crate::records::{Holds, Paths, Provisional, Split};
 use crate::text::{Block, BlockReader, Input, InputChoice, InputFormat};
 

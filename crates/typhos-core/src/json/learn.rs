@@ -1,10 +1,10 @@
 //! Learning the paths of an input from every record.
 
 use super::cursor::Cursor;
-use super::gaps::Gaps;
+use super::gaps::{Gaps, Take, line_length};
 use super::trace::{KnowsPaths, Told, walk_and_remember};
 use super::walk::{Fault, Listen, Name, Span, Walk};
-use crate::records::{Guess, Holds, LineRef, NodeId, PathKind, Paths, Provisional};
+use crate::records::{Guess, Holds, LineRef, NodeId, PathKind, Paths, Provisional, ScopeId};
 use crate::run::{self, Monitor, RunError, RunOptions};
 use crate::schema::REJECTED_COLUMNS;
 use crate::text::{
@@ -190,17 +190,14 @@ impl Learner {
             if rest.is_empty() {
                 break;
             }
-            let end = memchr::memchr(b'\n', rest);
-            let from_here = rest;
-            let (text, behind) =
-                end.map_or((rest, &b""[..]), |end| (&rest[..end], &rest[end + 1..]));
-            rest = behind;
             let is_worth_it = self.gaps.are_worth_it();
-            if is_worth_it && self.gaps.follow(from_here, text.len()) {
-                let line = (line - block.first_line) as u32;
-                self.gaps.hand_on(line, &mut (), |(), _| {}, |(), _, _| {});
+            if is_worth_it && let Some((_, next)) = self.gaps.follow(rest, &mut Nobody) {
+                self.gaps.count((line - block.first_line) as u32);
+                rest = &rest[next..];
                 continue;
             }
+            let (text, behind) = rest.split_at(line_length(rest));
+            rest = behind.get(1..).unwrap_or_default();
             if text.trim_ascii().is_empty() {
                 continue;
             }
@@ -230,6 +227,15 @@ impl Learner {
             self.paths.note(node, kind, LineRef { part: block.file, line }, u64::from(values));
         });
     }
+}
+
+/// Nobody takes the values.
+struct Nobody;
+
+impl Take for Nobody {
+    fn element(&mut self, _: ScopeId) {}
+
+    fn value(&mut self, _: usize, _: Span) {}
 }
 
 /// A learner that is told of one record.

@@ -16,7 +16,9 @@ mod gaps_tests;
 mod inner;
 mod insides;
 mod learn;
+mod members;
 mod records;
+mod split;
 #[cfg(test)]
 mod tests;
 mod trace;
@@ -32,4 +34,5 @@ pub use learn::{confirm, learn, learn_first};
 /// is set aside again.
 pub const REJECTED_TEXT: &str = "rejected_text";
 
-pub use records::{JsonRecords, JsonSplit, JsonValues};
+pub use records::{JsonRecords, JsonValues};
+pub use split::JsonSplit;

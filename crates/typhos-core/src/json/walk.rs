@@ -29,16 +29,17 @@ pub struct Span {
 }
 
 impl Span {
-    /// Where there is no value.
+    /// That of no value.
     pub const NOTHING: Span = Span { kind: PathKind::Null, start: 0, end: 0, is_escaped: false };
 
-    /// The value that starts at a place, if it is a text with nothing escaped in it, or a number without an exponent.
+    /// The value of a kind that starts at a place, if it is a text with nothing escaped in it, or a number without an
+    /// exponent.
     #[inline(always)]
-    pub fn of_plain(text: &[u8], start: usize) -> Option<Span> {
-        let (kind, end) = if text.get(start) == Some(&b'"') {
+    pub fn of_plain(text: &[u8], start: usize, kind: PathKind) -> Option<Span> {
+        let end = if kind == PathKind::Text {
             let end = plain_end(text, start + 1);
-            (PathKind::Text, (text.get(end) == Some(&b'"')).then_some(end + 1)?)
-        } else {
+            (text.get(end) == Some(&b'"')).then_some(end + 1)?
+        } else if kind == PathKind::Number {
             let first = start + usize::from(text.get(start) == Some(&b'-'));
             let mut end = digits_end(text, first);
             if end == first || text[first] == b'0' && end > first + 1 {
@@ -54,7 +55,9 @@ impl Span {
             if let Some(b'e' | b'E') = text.get(end) {
                 return None;
             }
-            (PathKind::Number, end)
+            end
+        } else {
+            return None;
         };
         Some(Span { kind, start: start as u32, end: end as u32, is_escaped: false })
     }
