@@ -156,10 +156,22 @@ impl Counter<'_> {
         hash(self.hasher, self.seeds, key, value)
     }
 
-    /// A number, and one, that a string of this hash may have; 0 where there is no such string.
+    /// The place in the index from which on a string of this hash is.
     #[inline(always)]
-    pub fn candidate(&self, hash: u64) -> u32 {
-        self.index[(hash >> self.shift) as usize]
+    pub fn place(&self, hash: u64) -> usize {
+        (hash >> self.shift) as usize
+    }
+
+    /// A number, and one, that the string at a place has; 0 where there is no string.
+    #[inline(always)]
+    pub fn candidate(&self, place: usize) -> u32 {
+        self.index[place]
+    }
+
+    /// Whether a candidate has this key.
+    #[inline(always)]
+    pub fn has_key(&self, candidate: u32, key: Key) -> bool {
+        self.slots.get((candidate as usize).wrapping_sub(1)).is_some_and(|slot| slot.key == key)
     }
 
     /// Adds one to the count of a candidate if it is the string; says whether it is. Where it is not, the
@@ -180,7 +192,12 @@ impl Counter<'_> {
     pub fn count(&mut self, text: &[u8], start: usize, end: usize) -> bool {
         let key = Key::within(text, start, end);
         let value = &text[start..end];
-        let mut place = (self.hash(key, value) >> self.shift) as usize;
+        self.count_from(self.place(self.hash(key, value)), key, value)
+    }
+
+    /// The same of a string that is at this place, or at one behind it.
+    #[inline(always)]
+    pub fn count_from(&mut self, mut place: usize, key: Key, value: &[u8]) -> bool {
         loop {
             let candidate = self.index[place];
             if candidate == 0 {
@@ -437,7 +454,9 @@ mod tests {
                 let value = value.as_bytes();
                 let key = Key::of(value);
                 let counter = interner.counter();
-                let candidate = counter.candidate(counter.hash(key, value));
+                let place = counter.place(counter.hash(key, value));
+                let candidate = counter.candidate(place);
+                assert!(!counter.has_key(0, key));
                 let is_it = candidate > 0 && interner.get(candidate - 1) == value;
                 let before = interner.counts().sum::<u64>();
                 prop_assert_eq!(interner.counter().count_candidate(candidate, key, value), is_it);

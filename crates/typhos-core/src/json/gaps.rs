@@ -14,7 +14,7 @@
 
 use super::twice::check_names;
 use super::walk::{Span, Walk};
-use crate::records::{Guess, NodeId, PATH_KINDS, PathKind, ScopeId};
+use crate::records::{Guess, NodeId, PathKind, ScopeId};
 
 /// Gaps that are remembered.
 const MOST_GAPS: usize = 1024;
@@ -24,6 +24,13 @@ const MOST_BEHIND_ONE: usize = 24;
 const WORTH: i32 = 2;
 /// Records that are not, with which it begins.
 const PATIENCE: i32 = 64;
+
+/// The most values of a record that is followed.
+const MOST_STEPS: usize = 2048;
+/// How often a gap comes until it moves up among those behind a value.
+const TIMES: u32 = 16;
+/// Bytes that are looked at together: those of nearly every gap, and the first of the value behind it.
+const FIRST: usize = 32;
 
 /// The end of a record, among the values that a gap leads to.
 const END: u32 = 0;
@@ -73,7 +80,9 @@ struct Gap {
     to: u32,
     /// The column of the value behind it, or [`NO_COLUMN`].
     column: u32,
-    /// How often it came.
+    /// How many bytes it has.
+    length: u32,
+    /// How often it came while it was not the first of those behind its value, since it moved up.
     times: u32,
     /// Whether elements begin in it.
     has_elements: bool,
@@ -101,17 +110,21 @@ pub(super) struct Gaps {
     /// For each gap what it is.
     walked: Vec<Walked>,
     /// For each gap what is counted of each kind of value behind it.
-    counts: Vec<[Counted; PATH_KINDS]>,
+    counts: Vec<[Counted; 8]>,
     /// For each node the stop that it is.
     of_node: Vec<u32>,
     /// For each node those members of its object that come right behind it in a gap.
     after: Vec<Vec<NodeId>>,
-    /// The gaps of the record at hand, each with the kind of the value behind it.
-    trail: Vec<(u32, PathKind)>,
+    /// The gaps of the record at hand, each with the kind of the value behind it in its lowest bits.
+    trail: Vec<u32>,
+    /// How many there are.
+    steps: usize,
     /// The objects and arrays in it that are values of columns.
     nested: Vec<(NodeId, Span)>,
     /// How many more records may be other than those before them.
     patience: i32,
+    #[cfg(test)]
+    followed: u32,
 }
 
 impl Default for Gaps {
@@ -122,9 +135,12 @@ impl Default for Gaps {
             counts: Vec::new(),
             of_node: Vec::new(),
             after: Vec::new(),
-            trail: Vec::new(),
+            trail: vec![0; MOST_STEPS],
+            steps: 0,
             nested: Vec::new(),
             patience: PATIENCE,
+            #[cfg(test)]
+            followed: 0,
         }
     }
 }
@@ -143,52 +159,66 @@ impl Gaps {
         let end = self.try_to_follow(text, take);
         let patience = self.patience + if end.is_some() { 1 } else { -WORTH };
         self.patience = patience.min(PATIENCE);
+        #[cfg(test)]
+        (self.followed += u32::from(end.is_some()));
         end
     }
 
     #[inline]
     fn try_to_follow(&mut self, text: &[u8], take: &mut impl Take) -> Option<(usize, usize)> {
-        self.trail.clear();
+        self.steps = 0;
         self.nested.clear();
         let (mut stop, mut at) = (END, 0);
         loop {
             let rest = text.get(at..)?;
+            let padded;
+            let first = match rest.first_chunk::<FIRST>() {
+                Some(first) => first,
+                None => {
+                    padded = with_zeros(rest);
+                    &padded
+                }
+            };
+            let first_word = first.first_chunk::<16>()?;
             let behind = &mut self.stops[stop as usize].behind;
             // Neither a gap nor a value has a line end in it.
-            let (rank, length, next) = behind.iter().enumerate().find_map(|(rank, gap)| {
-                let length = gap.written.starts(rest)?;
-                if gap.to == END {
-                    let next = next_line(rest.get(length..)?)?;
-                    return Some((rank, length, Next::Line(next)));
+            let mut kind = PathKind::Null;
+            let rank = behind.iter().position(|gap| {
+                if !gap.written.starts_with(first_word, rest) {
+                    return false;
                 }
-                let kind = PathKind::starting_with(*rest.get(length)?)?;
-                // What is in an object or array of no column is told of by other gaps.
-                let is_value = !kind.is_nested() || gap.column != NO_COLUMN;
-                is_value.then_some((rank, length, Next::Value(kind)))
+                let length = gap.length as usize;
+                if gap.to == END {
+                    return rest.get(length..).and_then(next_line).is_some();
+                }
+                let byte = if length < FIRST { first[length] } else { byte_at(rest, length) };
+                match PathKind::starting_with(byte) {
+                    // What is in an object or array of no column is told of by other gaps.
+                    Some(found) if !found.is_nested() || gap.column != NO_COLUMN => {
+                        kind = found;
+                        true
+                    }
+                    _ => false,
+                }
             })?;
-            let gap = &mut behind[rank];
-            gap.times = gap.times.saturating_add(1);
-            let Gap { id, to, column, times, has_elements, .. } = *gap;
-            if rank > 0 && behind[rank - 1].times < times {
-                behind.swap(rank, rank - 1);
+            let Gap { id, to, column, length, has_elements, .. } = behind[rank];
+            if rank > 0 {
+                move_up(behind, rank);
             }
             if has_elements {
                 let walked = &self.walked[id as usize];
                 walked.elements.iter().for_each(|scope| take.element(*scope));
             }
-            at += length;
-            let kind = match next {
-                Next::Value(kind) => kind,
-                Next::Line(next) => {
-                    self.trail.push((id, PathKind::Null));
-                    return Some((at, at + next));
-                }
-            };
+            at += length as usize;
+            *self.trail.get_mut(self.steps)? = id << 3 | kind as u32;
+            self.steps += 1;
+            if to == END {
+                return Some((at, at + next_line(text.get(at..)?)?));
+            }
             let value = match Span::of_plain(text, at, kind) {
                 Some(value) => value,
                 None => self.walk_over(text, at, kind, to)?,
             };
-            self.trail.push((id, kind));
             if column != NO_COLUMN {
                 take.value(column as usize, value);
             }
@@ -217,8 +247,8 @@ impl Gaps {
     /// in it that are values of columns.
     #[inline]
     pub fn count(&mut self, line: u32) -> &[(NodeId, Span)] {
-        for (gap, kind) in &self.trail {
-            let (count, first) = &mut self.counts[*gap as usize][*kind as usize];
+        for step in &self.trail[..self.steps] {
+            let (count, first) = &mut self.counts[*step as usize >> 3][*step as usize & 7];
             *first = if *count == 0 { line } else { *first };
             *count += 1;
         }
@@ -266,6 +296,7 @@ impl Gaps {
                     id: self.walked.len() as u32,
                     to,
                     column: gap.to.and_then(|place| place.column).unwrap_or(NO_COLUMN),
+                    length: written.len() as u32,
                     times: 0,
                     has_elements: !gap.elements.is_empty(),
                 });
@@ -317,12 +348,27 @@ impl Gaps {
     }
 }
 
-/// What comes behind a gap.
-enum Next {
-    /// A value of a kind.
-    Value(PathKind),
-    /// A line end of so many bytes.
-    Line(usize),
+/// Moves a gap up among those behind a value, now and then.
+#[inline(never)]
+fn move_up(behind: &mut [Gap], rank: usize) {
+    behind[rank].times += 1;
+    if behind[rank].times == TIMES {
+        behind[rank].times = 0;
+        behind.swap(rank, rank - 1);
+    }
+}
+
+/// The first bytes of a text that has fewer, and zeros.
+#[inline(never)]
+fn with_zeros(text: &[u8]) -> [u8; FIRST] {
+    let mut bytes = [0; FIRST];
+    bytes[..text.len()].copy_from_slice(text);
+    bytes
+}
+
+/// A byte of a text; 0 behind its end.
+fn byte_at(text: &[u8], at: usize) -> u8 {
+    text.get(at).copied().unwrap_or_default()
 }
 
 /// How many bytes the line end has that a text starts with, which may be the end of the text.
@@ -349,7 +395,6 @@ impl Gaps {
 
     /// How many records were made of known gaps.
     pub fn followed(&self) -> u32 {
-        let gaps = self.stops.iter().flat_map(|stop| &stop.behind);
-        gaps.filter(|gap| gap.to == END).map(|gap| gap.times).sum()
+        self.followed
     }
 }

@@ -33,6 +33,8 @@ pub(super) struct Leaves {
     pub scope: ScopeId,
     bounds: Vec<Bounds>,
     kinds: Vec<Found>,
+    /// Whether some may stand in quotes.
+    may_be_quoted: bool,
 }
 
 /// What was found of a leaf.
@@ -50,6 +52,7 @@ impl Leaves {
         self.scope = scope;
         self.bounds.clear();
         self.kinds.clear();
+        self.may_be_quoted = false;
         self.resize(room);
     }
 
@@ -70,6 +73,7 @@ impl Leaves {
             PathKind::Null => end = start,
             // Those in quotes are looked at again, and so are texts that would look like them, or like nothing.
             PathKind::Text if !is_escaped && end - start > 2 => (start, end) = (start + 1, end - 1),
+            PathKind::Text => self.may_be_quoted = true,
             _ => {}
         }
         (self.bounds[at], self.kinds[at]) = ((line + start, line + end), found);
@@ -245,6 +249,10 @@ impl Records for JsonRecords {
             Found::Other => (Presence::Value, LeafKind::Other),
         };
         Leaf { presence, kind, bounds: bounds[row] }
+    }
+
+    fn may_be_quoted(&self, field: usize) -> bool {
+        self.columns[field].may_be_quoted
     }
 
     fn texts(&self, field: usize) -> u64 {

@@ -164,6 +164,34 @@ proptest! {
         }
     }
 
+    /// Texts are counted, and the first distinct ones are examples, in whatever blocks they come.
+    #[test]
+    fn texts_are_told_from_numbers(
+        values in proptest::collection::vec((0usize..2, 0usize..8), 1..60), block_bytes in 1usize..120, threads in 1usize..3,
+    ) {
+        let written = ["\"a\"", "7", "\"b\"", "null", "\" \"", "\"\"", "\"\\\"q\"", "\"7\""];
+        // Mostly the first few, so that all distinct values are known at times.
+        let values: Vec<&str> = values.iter().map(|(few, any)| written[any * few + any % 3 * (1 - few)]).collect();
+        let text: String = values.iter().map(|value| format!("{{\"a\":{value}}}\n")).collect();
+        let mut input = input_of(&text);
+        let run = run(threads, block_bytes);
+        learn(&mut input, &[], &run, &NoMonitor).unwrap();
+        let survey = Survey::take(&input, &SurveyOptions::default(), &run, &NoMonitor).unwrap();
+        let texts = || values.iter().zip(1u64..).filter(|(value, _)| value.starts_with('"'));
+        let mut examples: Vec<(u64, String)> = Vec::new();
+        for (value, line) in texts() {
+            let text: String = serde_json::from_str(value).unwrap();
+            if examples.iter().all(|(_, known)| *known != text) {
+                examples.push((line, text));
+            }
+        }
+        examples.truncate(crate::survey::MAX_EXAMPLES);
+        let found = survey.columns[0].quoted();
+        prop_assert_eq!(found.count, texts().count() as u64);
+        let found: Vec<_> = found.examples.iter().map(|one| (one.place.line, one.text())).collect();
+        prop_assert_eq!(found, examples);
+    }
+
     /// Whatever the first records show, and wherever others are, the survey is that under the paths of all of them.
     #[test]
     fn first_records_make_the_survey_of_all(

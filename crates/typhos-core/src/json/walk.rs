@@ -8,6 +8,7 @@
 //! comments, and objects or arrays within each other beyond a limit.
 
 use crate::records::{DEFAULT_DEPTH_LIMIT, Guess, JsonFault, PathKind};
+use crate::text::ends_of_plain;
 
 /// What is wrong, in a box: what is right is handed on for every value, and fits into registers then.
 pub(super) type Fault = Box<JsonFault>;
@@ -124,17 +125,12 @@ fn ends_plain(byte: u8) -> bool {
 }
 
 /// Where the plain part of a text ends that starts at a place. Sixteen bytes at a time.
-#[inline]
+#[inline(always)]
 fn plain_end(text: &[u8], mut at: usize) -> usize {
     while let Some(bytes) = text.get(at..).and_then(<[u8]>::first_chunk::<16>) {
-        // Written so that the compiler holds all bytes at once against what ends a text.
-        let mut ends = [0; 16];
-        for (end, byte) in ends.iter_mut().zip(bytes) {
-            *end = if ends_plain(*byte) { 0xff } else { 0 };
-        }
-        let ends = u128::from_le_bytes(ends);
+        let ends = ends_of_plain(bytes);
         if ends != 0 {
-            return at + ends.trailing_zeros() as usize / 8;
+            return at + ends.trailing_zeros() as usize;
         }
         at += 16;
     }

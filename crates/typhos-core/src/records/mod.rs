@@ -90,6 +90,11 @@ pub trait Records: Default + Send {
     /// A leaf of a record.
     fn leaf(&self, row: usize, field: usize) -> Leaf;
 
+    /// Whether some of the leaves of a field may stand in quotes.
+    fn may_be_quoted(&self, _field: usize) -> bool {
+        true
+    }
+
     /// How many leaves of a field are texts, where the format tells texts from numbers.
     fn texts(&self, _field: usize) -> u64 {
         0

@@ -135,21 +135,21 @@ impl Guess {
     /// How many bytes it has, if a text starts with it.
     #[inline]
     pub fn starts(&self, text: &[u8]) -> Option<usize> {
-        let length = self.written.len();
         let is_it = match text.first_chunk::<16>() {
-            Some(bytes) => {
-                let (first, second) = bytes.split_at(8);
-                let is_word = |bytes: &[u8], at: usize| {
-                    let word = bytes.try_into().map_or(0, u64::from_le_bytes);
-                    (word ^ self.words[at]) & self.masks[at] == 0
-                };
-                is_word(first, 0)
-                    && is_word(second, 1)
-                    && (length <= 16 || text.starts_with(&self.written))
-            }
+            Some(first) => self.starts_with(first, text),
             None => text.starts_with(&self.written),
         };
-        is_it.then_some(length)
+        is_it.then_some(self.written.len())
+    }
+
+    /// Whether a text starts with it, whose first bytes are these; behind the end of the text they are zeros.
+    #[inline(always)]
+    pub fn starts_with(&self, first: &[u8; 16], text: &[u8]) -> bool {
+        let word = u128::from_le_bytes(*first);
+        let [a, b] = [word as u64, (word >> 64) as u64];
+        (a ^ self.words[0]) & self.masks[0] == 0
+            && (b ^ self.words[1]) & self.masks[1] == 0
+            && (self.written.len() <= 16 || text.starts_with(&self.written))
     }
 }
 

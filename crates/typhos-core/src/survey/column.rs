@@ -184,31 +184,50 @@ impl ColumnFacts {
             return self.see_to_log();
         }
         let values = &group.values[..group.length];
-        let mut candidates = [0; GROUP];
+        let mut is_counted = [false; GROUP];
         if let Some(table) = &mut self.table {
             let mut table = table.values_mut().counter();
-            let mut keys = [Key::EMPTY; GROUP];
-            for (key, (start, end, _)) in keys.iter_mut().zip(values) {
+            let mut keys = [(Key::EMPTY, 0); GROUP];
+            let mut candidates = [0; GROUP];
+            for ((key, place), (start, end, _)) in keys.iter_mut().zip(values) {
                 *key = Key::within(text, *start as usize, *end as usize);
+                *place = table.place(table.hash(*key, &text[*start as usize..*end as usize]));
             }
-            for ((candidate, key), (start, end, _)) in candidates.iter_mut().zip(&keys).zip(values)
-            {
-                let hash = table.hash(*key, &text[*start as usize..*end as usize]);
-                *candidate = table.candidate(hash);
+            for (candidate, (_, place)) in candidates.iter_mut().zip(&keys[..values.len()]) {
+                *candidate = table.candidate(*place);
             }
-            for ((candidate, key), (start, end, _)) in candidates.iter_mut().zip(&keys).zip(values)
-            {
+            for ((is_it, candidate), (key, _)) in is_counted.iter_mut().zip(candidates).zip(&keys) {
+                *is_it = table.has_key(candidate, *key);
+            }
+            let found = is_counted.iter_mut().zip(candidates).zip(&keys).zip(values);
+            for (((is_it, candidate), (key, place)), (start, end, _)) in found {
                 let value = &text[*start as usize..*end as usize];
                 // What is known stands behind its first place: its count is all that changes.
-                *candidate = u32::from(table.count_candidate(*candidate, *key, value));
+                *is_it = *is_it && table.count_candidate(candidate, *key, value)
+                    || table.count_from(*place, *key, value);
             }
         }
-        for ((start, end, row), is_counted) in values.iter().zip(candidates) {
-            if is_counted == 0 {
+        for ((start, end, row), is_counted) in values.iter().zip(is_counted) {
+            if !is_counted {
                 self.observe(&text[*start as usize..*end as usize], true, place(*row));
             }
         }
         group.length = 0;
+    }
+
+    /// Whether all distinct values that there are, blank ones left aside, are examples of values in quotes from before a place.
+    pub(super) fn has_quoted_all(&self, from: LineRef) -> bool {
+        let (known, table) = (&self.quoted.examples, self.table.as_ref());
+        let is_in = |table: &DistinctTable| {
+            table.len() == known.len()
+                && known.iter().all(|known| known.place <= from && table.has(&known.value))
+        };
+        self.log.is_none() && table.is_some_and(is_in)
+    }
+
+    /// How many fields had nothing in them, or were blank.
+    pub(super) fn empty(&self) -> u64 {
+        self.empty
     }
 
     /// Takes note of fields with nothing in them.

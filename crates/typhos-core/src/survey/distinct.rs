@@ -132,6 +132,11 @@ impl DistinctTable {
         }
     }
 
+    /// Whether it has a value.
+    pub fn has(&self, value: &[u8]) -> bool {
+        self.values.find(value).is_some()
+    }
+
     /// Gives the files of all places other numbers.
     pub fn move_places(&mut self, new: &dyn Fn(LineRef) -> LineRef) {
         self.firsts.iter_mut().for_each(|place| *place = new(*place));

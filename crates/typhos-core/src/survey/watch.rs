@@ -87,7 +87,7 @@ impl Watcher {
                     Some(field) => {
                         self.bounds.clear();
                         records.column_into(field, &mut self.bounds);
-                        if !shared.options.quoted {
+                        if !shared.options.quoted && records.may_be_quoted(field) {
                             context.take_off_quotes(&mut self.bounds);
                         }
                         let values = &self.bounds[..];
@@ -101,6 +101,7 @@ impl Watcher {
                             *facts.elements.get_or_insert(0) += values.len() as u64;
                         }
                         // Where values are looked at one by one, their order is seen to on the way.
+                        let empty = facts.empty();
                         let (mut over, at_once) = (BlockRun::None, !facts.has_values());
                         let on_the_way = if at_once { &mut *run } else { &mut over };
                         context.watch_column(facts, values, place, on_the_way, &mut self.scratch);
@@ -109,7 +110,8 @@ impl Watcher {
                         }
                         if R::TELLS_TEXTS {
                             let scratch = &mut self.scratch;
-                            context.watch_texts(facts, values, &*records, field, place, scratch);
+                            let of = (field, empty);
+                            context.watch_texts(facts, values, &*records, of, place, scratch);
                         } else if shared.options.quoted {
                             context.watch_quotes(facts, values, place, &mut self.scratch);
                         }
@@ -349,18 +351,26 @@ impl<'b, V: Values> Context<'b, V> {
         }
     }
 
-    /// Takes note of texts, where the format tells them from numbers.
+    /// Takes note of texts, where the format tells them from numbers. So many fields of the column had nothing in them, or
+    /// were blank, before its values were observed.
     fn watch_texts(
         &self,
         facts: &mut ColumnFacts,
         values: &[Bounds],
         records: &impl Records,
-        field: usize,
+        (field, empty): (usize, u64),
         place: impl Fn(u32) -> LineRef,
         scratch: &mut Vec<u8>,
     ) {
+        if values.is_empty() {
+            return;
+        }
         // The first ones are shown; of all others their number is enough.
-        if values.is_empty() || facts.quoted.is_settled(place(0)) {
+        let first = place(0);
+        let lacking = || values.iter().filter(|(start, end)| start == end).count() as u64;
+        if facts.quoted.is_settled(first)
+            || facts.has_quoted_all(first) && facts.empty() - empty == lacking()
+        {
             facts.quoted.count += records.texts(field);
             return;
         }

@@ -4,7 +4,7 @@
 //! delimiter inside quotes?) is the [walk](super::walk)'s business. The AVX2 path is chosen at run time;
 //! the portable path gives the same masks everywhere, and a property test holds them together.
 //!
-//! This is the only module of Typhos with `unsafe` in it, behind the safe [`Scanner::scan`].
+//! This is the only module of Typhos with `unsafe` in it, behind the safe [`Scanner::scan`] and [`ends_of_plain`].
 #![allow(unsafe_code)]
 
 use super::{Dialect, Escape};
@@ -117,6 +117,24 @@ impl Scanner {
     }
 }
 
+/// A bit for each of these bytes that ends the plain part of a text of JSON: quotes, escapes and control characters do.
+#[inline(always)]
+pub(crate) fn ends_of_plain(bytes: &[u8; 16]) -> u32 {
+    #[cfg(target_arch = "x86_64")]
+    // SAFETY: SSE2 is part of this architecture.
+    unsafe {
+        sse2::ends_of_plain(bytes)
+    }
+    #[cfg(not(target_arch = "x86_64"))]
+    portable_ends_of_plain(bytes)
+}
+
+#[cfg(any(test, not(target_arch = "x86_64")))]
+fn portable_ends_of_plain(bytes: &[u8; 16]) -> u32 {
+    let ends = |byte: u8| byte < b' ' || byte == b'"' || byte == b'\\';
+    (0..).zip(bytes).fold(0, |found, (at, byte)| found | u32::from(ends(*byte)) << at)
+}
+
 /// The bytes of a last, short word, and which of them there are.
 fn padded(rest: &[u8]) -> ([u8; WORD], u64) {
     let mut word = [0u8; WORD];
@@ -161,6 +179,26 @@ fn equal_bytes(eight: u64, needle: u8) -> u64 {
     let differs = eight ^ (ONES * u64::from(needle));
     let zero = !(((differs & LOW) + LOW) | differs | LOW);
     ((zero >> 7).wrapping_mul(0x0102_0408_1020_4080)) >> 56
+}
+
+#[cfg(target_arch = "x86_64")]
+mod sse2 {
+    use std::arch::x86_64::{
+        _mm_cmpeq_epi8, _mm_loadu_si128, _mm_min_epu8, _mm_movemask_epi8, _mm_or_si128,
+        _mm_set1_epi8,
+    };
+
+    #[target_feature(enable = "sse2")]
+    #[inline]
+    pub fn ends_of_plain(bytes: &[u8; 16]) -> u32 {
+        // SAFETY: there are as many bytes as are loaded; `loadu` asks for no alignment.
+        let all = unsafe { _mm_loadu_si128(bytes.as_ptr().cast()) };
+        let quotes = _mm_cmpeq_epi8(all, _mm_set1_epi8(b'"'.cast_signed()));
+        let escapes = _mm_cmpeq_epi8(all, _mm_set1_epi8(b'\\'.cast_signed()));
+        let controls = _mm_cmpeq_epi8(_mm_min_epu8(all, _mm_set1_epi8(0x1f)), all);
+        let ends = _mm_or_si128(_mm_or_si128(quotes, escapes), controls);
+        _mm_movemask_epi8(ends).cast_unsigned()
+    }
 }
 
 #[cfg(target_arch = "x86_64")]
@@ -320,6 +358,13 @@ mod tests {
     }
 
     proptest! {
+        #[test]
+        fn ends_of_plain_are_where_a_byte_says(
+            bytes in proptest::array::uniform16(prop_oneof![any::<u8>(), Just(b'"'), Just(b'\\'), 0x1eu8..0x22]),
+        ) {
+            prop_assert_eq!(ends_of_plain(&bytes), portable_ends_of_plain(&bytes));
+        }
+
         #[test]
         fn scanner_equals_oracle(
             text in proptest::collection::vec(prop_oneof![
