@@ -12,9 +12,10 @@
 //!
 //! Gaps belong to [`Paths`](crate::records::Paths) and to what listens: they are forgotten with them.
 
+use super::follow::{Entry, Table, Take};
 use super::twice::check_names;
 use super::walk::{Span, Walk};
-use crate::records::{Guess, NodeId, PathKind, ScopeId};
+use crate::records::{NodeId, PathKind, ScopeId};
 
 /// Gaps that are remembered.
 const MOST_GAPS: usize = 1024;
@@ -27,11 +28,6 @@ const PATIENCE: i32 = 64;
 
 /// The most values of a record that is followed.
 const MOST_STEPS: usize = 2048;
-/// How often a gap comes until it moves up among those behind a value.
-const TIMES: u32 = 16;
-/// Bytes that are looked at together: those of nearly every gap, and the first of the value behind it.
-const FIRST: usize = 32;
-
 /// The end of a record, among the values that a gap leads to.
 const END: u32 = 0;
 
@@ -61,42 +57,21 @@ pub(super) struct Walked {
     pub follow: Vec<(NodeId, NodeId)>,
 }
 
-/// Who takes what a record is made of. It may be found late that it is not made of known gaps: then nothing of it counts.
-pub(super) trait Take {
-    /// An element of a scope, which begins.
-    fn element(&mut self, scope: ScopeId);
-
-    /// The value of a column.
-    fn value(&mut self, column: usize, value: Span);
+/// What stands behind a value, or at the start of a record.
+#[derive(Debug, Default)]
+struct Stop {
+    place: Option<Place>,
+    /// The gaps behind it, by their numbers.
+    behind: Vec<u32>,
 }
 
 /// A gap that is remembered.
 #[derive(Debug)]
 struct Gap {
-    written: Guess,
-    /// Its number.
-    id: u32,
+    written: Box<[u8]>,
     /// The stop that it leads to.
     to: u32,
-    /// The column of the value behind it, or [`NO_COLUMN`].
-    column: u32,
-    /// How many bytes it has.
-    length: u32,
-    /// How often it came while it was not the first of those behind its value, since it moved up.
-    times: u32,
-    /// Whether elements begin in it.
-    has_elements: bool,
-}
-
-/// The column of values that are none.
-const NO_COLUMN: u32 = u32::MAX;
-
-/// What stands behind a value, or at the start of a record.
-#[derive(Debug)]
-struct Stop {
-    place: Option<Place>,
-    /// The gaps behind it, those that come often first.
-    behind: Vec<Gap>,
+    walked: Walked,
 }
 
 /// How many values of one kind there are behind a gap, and on which line of the block the first.
@@ -107,8 +82,10 @@ type Counted = (u32, u32);
 pub(super) struct Gaps {
     /// The start of a record, which is its end too, and all values.
     stops: Vec<Stop>,
-    /// For each gap what it is.
-    walked: Vec<Walked>,
+    /// All of them, by their numbers.
+    gaps: Vec<Gap>,
+    /// The same, to be followed.
+    table: Table,
     /// For each gap what is counted of each kind of value behind it.
     counts: Vec<[Counted; 8]>,
     /// For each node the stop that it is.
@@ -130,8 +107,9 @@ pub(super) struct Gaps {
 impl Default for Gaps {
     fn default() -> Gaps {
         Gaps {
-            stops: vec![Stop { place: None, behind: Vec::new() }],
-            walked: Vec::new(),
+            stops: vec![Stop::default()],
+            gaps: Vec::new(),
+            table: Table::default(),
             counts: Vec::new(),
             of_node: Vec::new(),
             after: Vec::new(),
@@ -168,79 +146,17 @@ impl Gaps {
     fn try_to_follow(&mut self, text: &[u8], take: &mut impl Take) -> Option<(usize, usize)> {
         self.steps = 0;
         self.nested.clear();
-        let (mut stop, mut at) = (END, 0);
-        loop {
-            let rest = text.get(at..)?;
-            let padded;
-            let first = match rest.first_chunk::<FIRST>() {
-                Some(first) => first,
-                None => {
-                    padded = with_zeros(rest);
-                    &padded
-                }
-            };
-            let first_word = first.first_chunk::<16>()?;
-            let behind = &mut self.stops[stop as usize].behind;
-            // Neither a gap nor a value has a line end in it.
-            let mut kind = PathKind::Null;
-            let rank = behind.iter().position(|gap| {
-                if !gap.written.starts_with(first_word, rest) {
-                    return false;
-                }
-                let length = gap.length as usize;
-                if gap.to == END {
-                    return rest.get(length..).and_then(next_line).is_some();
-                }
-                let byte = if length < FIRST { first[length] } else { byte_at(rest, length) };
-                match PathKind::starting_with(byte) {
-                    // What is in an object or array of no column is told of by other gaps.
-                    Some(found) if !found.is_nested() || gap.column != NO_COLUMN => {
-                        kind = found;
-                        true
-                    }
-                    _ => false,
-                }
-            })?;
-            let Gap { id, to, column, length, has_elements, .. } = behind[rank];
-            if rank > 0 {
-                move_up(behind, rank);
-            }
-            if has_elements {
-                let walked = &self.walked[id as usize];
-                walked.elements.iter().for_each(|scope| take.element(*scope));
-            }
-            at += length as usize;
-            *self.trail.get_mut(self.steps)? = id << 3 | kind as u32;
-            self.steps += 1;
-            if to == END {
-                return Some((at, at + next_line(text.get(at..)?)?));
-            }
-            let value = match Span::of_plain(text, at, kind) {
-                Some(value) => value,
-                None => self.walk_over(text, at, kind, to)?,
-            };
-            if column != NO_COLUMN {
-                take.value(column as usize, value);
-            }
-            (stop, at) = (to, value.end as usize);
-        }
-    }
-
-    /// Walks over the value of a stop that starts at a place of a text; `None` where something is wrong with it.
-    #[inline(never)]
-    fn walk_over(&mut self, text: &[u8], start: usize, kind: PathKind, stop: u32) -> Option<Span> {
-        let Place { node, depth, .. } = self.stops[stop as usize].place?;
-        let text = match kind.is_nested() {
-            // White space in it may be a line end, which ends a record.
-            true => &text[..start + line_length(&text[start..])],
-            false => text,
+        let Gaps { gaps, table, trail, nested, .. } = self;
+        let elements = |gap: u32, take: &mut _| {
+            let elements = &gaps[gap as usize].walked.elements;
+            elements.iter().for_each(|scope| Take::element(take, *scope));
         };
-        let value = Walk::from(text, start).value_of(kind, depth as usize).ok()?;
-        if kind.is_nested() {
-            check_names(&text[start..value.end as usize]).ok()?;
-            self.nested.push((node, value));
-        }
-        Some(value)
+        let walk = |start, kind, gap: u32| {
+            walk_over(text, start, kind, gaps[gap as usize].walked.to?, nested)
+        };
+        let (steps, end, next) = table.follow(text, take, trail, elements, walk)?;
+        self.steps = steps;
+        Some((end, next))
     }
 
     /// Takes note of the record that was followed last, which is on this line of the block. Hands on the objects and arrays
@@ -257,7 +173,8 @@ impl Gaps {
 
     /// Hands on of each node how many values of each kind were counted, and the line of the first, and begins to count anew.
     pub fn take_counts(&mut self, mut each: impl FnMut(NodeId, PathKind, u32, u32)) {
-        for (walked, counts) in self.walked.iter().zip(&mut self.counts) {
+        for (gap, counts) in self.gaps.iter().zip(&mut self.counts) {
+            let walked = &gap.walked;
             let counts = std::mem::take(counts);
             let all: u32 = counts.iter().map(|(count, _)| count).sum();
             if all == 0 {
@@ -279,29 +196,41 @@ impl Gaps {
 
     /// Remembers the gaps of a sound record that was walked over.
     pub fn remember(&mut self, text: &[u8], walked: &[Walked]) {
+        let known = self.gaps.len();
+        self.add(text, walked);
+        if self.gaps.len() > known {
+            let entry = |id: &u32| {
+                let gap = &self.gaps[*id as usize];
+                let to = gap.walked.to.map(|_| gap.to);
+                let (place, has_elements) = (gap.walked.to, !gap.walked.elements.is_empty());
+                Entry { written: &gap.written, id: *id, to, place, has_elements }
+            };
+            let stops = self.stops.iter().map(|stop| stop.behind.iter().map(entry).collect());
+            self.table = Table::of(stops, self.gaps.len());
+        }
+    }
+
+    /// Adds gaps, up to the first one that cannot be remembered.
+    fn add(&mut self, text: &[u8], walked: &[Walked]) {
         let mut from = END;
         for gap in walked {
             let Some(to) = self.stop_at(gap.to) else { return };
             let written = &text[gap.start..gap.end];
             let behind = &self.stops[from as usize].behind;
-            if !behind.iter().any(|known| known.to == to && known.written.is(written)) {
-                if self.walked.len() >= MOST_GAPS
+            let is_it = |id: &u32| {
+                let known = &self.gaps[*id as usize];
+                known.to == to && *known.written == *written
+            };
+            if !behind.iter().any(is_it) {
+                if self.gaps.len() >= MOST_GAPS
                     || behind.len() >= MOST_BEHIND_ONE
                     || !self.put_in_order(&gap.follow)
                 {
                     return;
                 }
-                self.stops[from as usize].behind.push(Gap {
-                    written: Guess::written(written),
-                    id: self.walked.len() as u32,
-                    to,
-                    column: gap.to.and_then(|place| place.column).unwrap_or(NO_COLUMN),
-                    length: written.len() as u32,
-                    times: 0,
-                    has_elements: !gap.elements.is_empty(),
-                });
+                self.stops[from as usize].behind.push(self.gaps.len() as u32);
+                self.gaps.push(Gap { written: written.into(), to, walked: gap.clone() });
                 self.counts.push(Default::default());
-                self.walked.push(gap.clone());
             }
             from = to;
         }
@@ -341,44 +270,34 @@ impl Gaps {
         }
         if self.of_node[node] == END {
             self.of_node[node] = self.stops.len() as u32;
-            self.stops.push(Stop { place: Some(place), behind: Vec::new() });
+            self.stops.push(Stop { place: Some(place), ..Stop::default() });
         }
         let stop = self.of_node[node];
         (self.stops[stop as usize].place == Some(place)).then_some(stop)
     }
 }
 
-/// Moves a gap up among those behind a value, now and then.
+/// Walks over the value of a place that starts somewhere in a text; `None` where something is wrong with it. Notes it if it
+/// nests.
 #[inline(never)]
-fn move_up(behind: &mut [Gap], rank: usize) {
-    behind[rank].times += 1;
-    if behind[rank].times == TIMES {
-        behind[rank].times = 0;
-        behind.swap(rank, rank - 1);
+fn walk_over(
+    text: &[u8],
+    start: usize,
+    kind: PathKind,
+    Place { node, depth, .. }: Place,
+    nested: &mut Vec<(NodeId, Span)>,
+) -> Option<Span> {
+    let text = match kind.is_nested() {
+        // White space in it may be a line end, which ends a record.
+        true => &text[..start + line_length(&text[start..])],
+        false => text,
+    };
+    let value = Walk::from(text, start).value_of(kind, depth as usize).ok()?;
+    if kind.is_nested() {
+        check_names(&text[start..value.end as usize]).ok()?;
+        nested.push((node, value));
     }
-}
-
-/// The first bytes of a text that has fewer, and zeros.
-#[inline(never)]
-fn with_zeros(text: &[u8]) -> [u8; FIRST] {
-    let mut bytes = [0; FIRST];
-    bytes[..text.len()].copy_from_slice(text);
-    bytes
-}
-
-/// A byte of a text; 0 behind its end.
-fn byte_at(text: &[u8], at: usize) -> u8 {
-    text.get(at).copied().unwrap_or_default()
-}
-
-/// How many bytes the line end has that a text starts with, which may be the end of the text.
-fn next_line(text: &[u8]) -> Option<usize> {
-    match text {
-        [] => Some(0),
-        [b'\n', ..] | [b'\r'] => Some(1),
-        [b'\r', b'\n', ..] => Some(2),
-        _ => None,
-    }
+    Some(value)
 }
 
 /// How many bytes the first line of a text has, its end not counted.

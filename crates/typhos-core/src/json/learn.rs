@@ -1,7 +1,8 @@
 //! Learning the paths of an input from every record.
 
 use super::cursor::Cursor;
-use super::gaps::{Gaps, Take, line_length};
+use super::follow::Take;
+use super::gaps::{Gaps, line_length};
 use super::trace::{KnowsPaths, Told, walk_and_remember};
 use super::walk::{Fault, Listen, Name, Span, Walk};
 use crate::records::{Guess, Holds, LineRef, NodeId, PathKind, Paths, Provisional, ScopeId};

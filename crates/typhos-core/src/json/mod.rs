@@ -10,6 +10,7 @@
 //! path, are kept as they are written.
 
 mod cursor;
+mod follow;
 mod gaps;
 #[cfg(test)]
 mod gaps_tests;

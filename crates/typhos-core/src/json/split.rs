@@ -1,7 +1,8 @@
 //! Lines of JSON → the leaves of their objects.
 
 use super::cursor::Cursor;
-use super::gaps::{Gaps, Take, line_length};
+use super::follow::Take;
+use super::gaps::{Gaps, line_length};
 use super::insides::count_insides;
 use super::learn::learned;
 use super::members::Members;
@@ -161,7 +162,8 @@ impl Take for Known<'_> {
         self.scopes[scope as usize - 1].push(self.row);
     }
 
-    #[inline]
+    // By itself it leaves the loop that it is called from more registers.
+    #[inline(never)]
     fn value(&mut self, column: usize, value: Span) {
         let leaves = &mut self.columns[column];
         let at = match leaves.scope.checked_sub(1) {

@@ -32,36 +32,6 @@ pub struct Span {
 impl Span {
     /// That of no value.
     pub const NOTHING: Span = Span { kind: PathKind::Null, start: 0, end: 0, is_escaped: false };
-
-    /// The value of a kind that starts at a place, if it is a text with nothing escaped in it, or a number without an
-    /// exponent.
-    #[inline(always)]
-    pub fn of_plain(text: &[u8], start: usize, kind: PathKind) -> Option<Span> {
-        let end = if kind == PathKind::Text {
-            let end = plain_end(text, start + 1);
-            (text.get(end) == Some(&b'"')).then_some(end + 1)?
-        } else if kind == PathKind::Number {
-            let first = start + usize::from(text.get(start) == Some(&b'-'));
-            let mut end = digits_end(text, first);
-            if end == first || text[first] == b'0' && end > first + 1 {
-                return None;
-            }
-            if text.get(end) == Some(&b'.') {
-                let point = end;
-                end = digits_end(text, point + 1);
-                if end == point + 1 {
-                    return None;
-                }
-            }
-            if let Some(b'e' | b'E') = text.get(end) {
-                return None;
-            }
-            end
-        } else {
-            return None;
-        };
-        Some(Span { kind, start: start as u32, end: end as u32, is_escaped: false })
-    }
 }
 
 /// The name of a member.
@@ -124,9 +94,28 @@ fn ends_plain(byte: u8) -> bool {
     byte < b' ' || byte == b'"' || byte == b'\\'
 }
 
+/// Where the number ends that starts at a place, if it has no exponent; 0 where it has one, or none starts there.
+#[inline(never)]
+pub(super) fn plain_number_end(text: &[u8], start: usize) -> usize {
+    let byte = |at: usize| text.get(at).copied().unwrap_or_default();
+    let first = start + usize::from(byte(start) == b'-');
+    let mut end = digits_end(text, first);
+    if end == first || byte(first) == b'0' && end > first + 1 {
+        return 0;
+    }
+    if byte(end) == b'.' {
+        let point = end;
+        end = digits_end(text, point + 1);
+        if end == point + 1 {
+            return 0;
+        }
+    }
+    if matches!(byte(end), b'e' | b'E') { 0 } else { end }
+}
+
 /// Where the plain part of a text ends that starts at a place. Sixteen bytes at a time.
 #[inline(always)]
-fn plain_end(text: &[u8], mut at: usize) -> usize {
+pub(super) fn plain_end(text: &[u8], mut at: usize) -> usize {
     while let Some(bytes) = text.get(at..).and_then(<[u8]>::first_chunk::<16>) {
         let ends = ends_of_plain(bytes);
         if ends != 0 {

@@ -21,24 +21,6 @@ pub enum PathKind {
     Object = 5,
 }
 
-/// What the values are that start with a byte.
-static KINDS: [Option<PathKind>; 256] = {
-    let mut kinds = [None; 256];
-    let mut digit = b'0';
-    while digit <= b'9' {
-        kinds[digit as usize] = Some(PathKind::Number);
-        digit += 1;
-    }
-    kinds[b'-' as usize] = Some(PathKind::Number);
-    kinds[b'"' as usize] = Some(PathKind::Text);
-    kinds[b'{' as usize] = Some(PathKind::Object);
-    kinds[b'[' as usize] = Some(PathKind::Array);
-    kinds[b't' as usize] = Some(PathKind::Bool);
-    kinds[b'f' as usize] = Some(PathKind::Bool);
-    kinds[b'n' as usize] = Some(PathKind::Null);
-    kinds
-};
-
 impl PathKind {
     /// All kinds, in the order of their numbers.
     pub const ALL: [PathKind; PATH_KINDS] = [
@@ -52,8 +34,16 @@ impl PathKind {
 
     /// What a value of JSON is, by its first byte; `None` where none starts with that.
     #[inline]
-    pub fn starting_with(byte: u8) -> Option<PathKind> {
-        KINDS[usize::from(byte)]
+    pub const fn starting_with(byte: u8) -> Option<PathKind> {
+        Some(match byte {
+            b'"' => PathKind::Text,
+            b'{' => PathKind::Object,
+            b'[' => PathKind::Array,
+            b'-' | b'0'..=b'9' => PathKind::Number,
+            b't' | b'f' => PathKind::Bool,
+            b'n' => PathKind::Null,
+            _ => return None,
+        })
     }
 
     /// Whether it has values within it.
@@ -120,36 +110,20 @@ impl Guess {
         guess
     }
 
-    /// Whether it is this text.
-    pub fn is(&self, text: &[u8]) -> bool {
-        *self.written == *text
-    }
-
-    /// How many bytes it has.
-    #[inline]
-    #[expect(clippy::len_without_is_empty, reason = "nobody asks whether it is empty")]
-    pub fn len(&self) -> usize {
-        self.written.len()
-    }
-
     /// How many bytes it has, if a text starts with it.
     #[inline]
     pub fn starts(&self, text: &[u8]) -> Option<usize> {
         let is_it = match text.first_chunk::<16>() {
-            Some(first) => self.starts_with(first, text),
+            // One load and two comparisons, for nearly all names.
+            Some(first) => {
+                let both = u128::from_le_bytes(*first);
+                (both as u64 ^ self.words[0]) & self.masks[0] == 0
+                    && ((both >> 64) as u64 ^ self.words[1]) & self.masks[1] == 0
+                    && (self.written.len() <= 16 || text.starts_with(&self.written))
+            }
             None => text.starts_with(&self.written),
         };
         is_it.then_some(self.written.len())
-    }
-
-    /// Whether a text starts with it, whose first bytes are these; behind the end of the text they are zeros.
-    #[inline(always)]
-    pub fn starts_with(&self, first: &[u8; 16], text: &[u8]) -> bool {
-        let word = u128::from_le_bytes(*first);
-        let [a, b] = [word as u64, (word >> 64) as u64];
-        (a ^ self.words[0]) & self.masks[0] == 0
-            && (b ^ self.words[1]) & self.masks[1] == 0
-            && (self.written.len() <= 16 || text.starts_with(&self.written))
     }
 }
 
