@@ -261,7 +261,7 @@ impl Form {
 
 /// The distinct values of columns with an open set, as far as they decide how wide the codes are.
 #[derive(Debug, Default)]
-pub(super) struct Values(HashMap<usize, HashSet<String>>);
+pub(super) struct Values(HashMap<usize, HashSet<Box<str>, foldhash::fast::RandomState>>);
 
 impl Values {
     pub fn add(&mut self, column: usize, words: &StringArray) {
@@ -271,7 +271,7 @@ impl Values {
                 return;
             }
             if !known.contains(word) {
-                known.insert(word.to_owned());
+                known.insert(word.into());
             }
         }
     }
