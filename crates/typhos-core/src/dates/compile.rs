@@ -1,10 +1,10 @@
 //! A pattern as people write it → steps, or what is wrong with it and what was likely meant.
 
 use super::counts::Count;
-use super::fixed::Fixed;
 use super::names::{DEFAULT_LOCALE, Form, Named, names};
 use super::pattern::{Pattern, Program};
 use super::posix;
+use super::quick::Quick;
 use super::step::{Calendar, Step, StepKind};
 use super::symbols::{COUNTS, Field, Kind, symbol};
 use super::token::{PatternError, Token, error};
@@ -236,8 +236,8 @@ impl Compiler<'_> {
             StepKind::Fraction { most } => Some(most),
             _ => None,
         });
-        let fixed = match calendar {
-            Calendar::None | Calendar::Civil => Fixed::of(&self.steps),
+        let quick = match calendar {
+            Calendar::None | Calendar::Civil => Quick::of(&self.steps),
             _ => None,
         };
         Ok(Pattern {
@@ -247,7 +247,7 @@ impl Compiler<'_> {
             has_time: hour.is_some(),
             has_offset: offset.is_some(),
             fraction_digits: fraction.unwrap_or(0),
-            program: Program::Steps { steps: self.steps, calendar, fixed },
+            program: Program::Steps { steps: self.steps, calendar, quick },
         })
     }
 

@@ -108,12 +108,6 @@ impl Fixed {
             fixed.covers += 1;
         }
         fixed.words = Word::of(&places);
-        let is_tail = |step: &Step| {
-            matches!(
-                step.kind,
-                StepKind::Fraction { .. } | StepKind::Offset(_) | StepKind::Literal(_)
-            )
-        };
         if !steps[fixed.covers..].iter().all(is_tail) {
             return None;
         }
@@ -177,8 +171,13 @@ impl Fixed {
     }
 }
 
+/// Whether a step is one that [`finish`] reads.
+pub(super) fn is_tail(step: &Step) -> bool {
+    matches!(step.kind, StepKind::Fraction { .. } | StepKind::Offset(_) | StepKind::Literal(_))
+}
+
 /// Reads what has no fixed width: fractions, offsets, and what is between them.
-fn finish(mut rest: &[u8], tail: &[Step], mut moment: Moment) -> Option<Moment> {
+pub(super) fn finish(mut rest: &[u8], tail: &[Step], mut moment: Moment) -> Option<Moment> {
     for step in tail {
         let length = match &step.kind {
             StepKind::Literal(literal) => {
@@ -203,4 +202,5 @@ fn finish(mut rest: &[u8], tail: &[Step], mut moment: Moment) -> Option<Moment> 
 }
 
 /// Powers of ten up to a second's nanoseconds.
-const POWERS: [i64; 9] = [1, 10, 100, 1_000, 10_000, 100_000, 1_000_000, 10_000_000, 100_000_000];
+pub(super) const POWERS: [i64; 9] =
+    [1, 10, 100, 1_000, 10_000, 100_000, 1_000_000, 10_000_000, 100_000_000];

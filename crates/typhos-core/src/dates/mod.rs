@@ -13,12 +13,14 @@ mod look;
 #[cfg(test)]
 mod look_tests;
 mod look_time;
+mod loose;
 mod moment;
 mod mould;
 mod names;
 mod offsets;
 mod pattern;
 mod posix;
+mod quick;
 mod read;
 mod shape;
 mod step;

@@ -12,8 +12,8 @@ use std::fmt;
 
 use super::calendar::{format_days, weekday_name};
 use super::counts::Count;
-use super::fixed::Fixed;
 use super::moment::{Misread, Moment};
+use super::quick::Quick;
 use super::read::{self, ReadOptions};
 use super::step::{Calendar, Step, StepKind};
 use super::symbols::Field;
@@ -37,7 +37,7 @@ pub(super) enum Program {
         steps: Vec<Step>,
         calendar: Calendar,
         /// The fast way through the first steps, where there is one.
-        fixed: Option<Fixed>,
+        quick: Option<Quick>,
     },
     Count(Count),
 }
@@ -175,7 +175,9 @@ impl Pattern {
     #[inline]
     pub fn read_if(&self, value: &[u8], options: &ReadOptions) -> Option<Moment> {
         match &self.program {
-            Program::Steps { steps, fixed: Some(fixed), .. } if options.zone.is_none() => {
+            Program::Steps { steps, quick: Some(Quick::Fixed(fixed)), .. }
+                if options.zone.is_none() =>
+            {
                 fixed.read(value, steps, options.pivot, self.has_date)
             }
             _ => self.read(value, options).ok(),
@@ -189,8 +191,8 @@ impl Pattern {
     #[inline]
     pub fn read(&self, value: &[u8], options: &ReadOptions) -> Result<Moment, Misread> {
         match &self.program {
-            Program::Steps { steps, calendar, fixed } => {
-                let moment = read::read(value, steps, *calendar, fixed.as_ref(), options)?;
+            Program::Steps { steps, calendar, quick } => {
+                let moment = read::read(value, steps, *calendar, quick.as_ref(), options)?;
                 match &options.zone {
                     Some(zone) if moment.offset.is_none() && self.has_date => {
                         let offset = Some(zone.offset(moment, options.overlap)?);

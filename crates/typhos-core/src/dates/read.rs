@@ -1,12 +1,12 @@
 //! Reading a value step by step, and making a day of the numbers found.
 
 use super::calendar::{days_from_civil, days_in_month, days_of_year, weekday, weeks_of_year};
-use super::fixed::Fixed;
 use super::moment::{Misread, Moment};
 use super::offsets::{
     AMBIGUOUS_ZONE_NAMES, MOST_OFFSET, Overlap, ZONE_NAMES, Zone, find_zone, letters, offset_in,
     zone_id,
 };
+use super::quick::Quick;
 use super::step::{Calendar, Step, StepKind, digits};
 use super::symbols::Field;
 
@@ -55,11 +55,11 @@ pub(super) fn read(
     value: &[u8],
     steps: &[Step],
     calendar: Calendar,
-    fixed: Option<&Fixed>,
+    quick: Option<&Quick>,
     options: &ReadOptions,
 ) -> Result<Moment, Misread> {
-    if let Some(fixed) = fixed
-        && let Some(moment) = fixed.read(value, steps, options.pivot, calendar != Calendar::None)
+    if let Some(quick) = quick
+        && let Some(moment) = quick.read(value, steps, options.pivot, calendar != Calendar::None)
     {
         return Ok(moment);
     }
