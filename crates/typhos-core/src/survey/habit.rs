@@ -53,7 +53,7 @@ impl Facts {
             }
         }
         let mut integers = IntegerGroup::of(self, first);
-        if integers.is_open() {
+        if integers.is_open(self) {
             let passed = pass(text, fields, registers, |_, start, end| {
                 let number = integers.add(self, text, start, end);
                 number.is_some_and(|number| {
@@ -148,6 +148,7 @@ mod tests {
             }),
             4 => "[0-9]{1,9}",
             4 => "-?[1-9][0-9]{0,18}",
+            2 => (1i64 << 26..1 << 31).prop_map(|n| n.to_string()),
             1 => (18_990_000_000_000u64..21_020_000_000_000).prop_map(|n| n.to_string()),
             2 => "[0-9]{1,3}\\.[0-9]{1,12}",
             3 => "[$]?-?[0-9]{1,3}([.,][0-9]{3}){0,2}([.,][0-9]{1,4})?%?",

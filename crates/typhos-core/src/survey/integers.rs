@@ -9,8 +9,11 @@ use super::{CLASSES, Class, Facts, WIDTHS};
 use crate::readings::{COMPACT_DAYS, integer_within};
 use crate::text::LineRef;
 
-/// The first of [`WIDTHS`] that short runs of digits do not have.
+/// The first of [`WIDTHS`] that no short run of digits has.
 const FIRST_LONG: usize = 5;
+
+/// Bytes of values that may be no short runs of digits, though they are of the width before that.
+const LONG_BYTES: u64 = 9;
 
 /// The most digits of an integer that is a small one.
 const SMALL_DIGITS: usize = 18;
@@ -53,8 +56,9 @@ impl IntegerGroup {
     }
 
     /// Whether integers can be added that are no short runs of digits.
-    pub fn is_open(&self) -> bool {
-        self.settled >> FIRST_LONG != 0
+    pub fn is_open(&self, facts: &Facts) -> bool {
+        let has_long = || facts.text.bytes_range.is_some_and(|(_, most)| most >= LONG_BYTES);
+        self.settled >> FIRST_LONG != 0 || self.settled >> (FIRST_LONG - 1) != 0 && has_long()
     }
 
     /// Adds the value `text[start..end]` of the group, if it is an integer and nothing but what is noted here is to be

@@ -188,6 +188,9 @@ impl<'r, 't> Adding<'r, 't> {
     /// absent, and change nothing.
     #[inline]
     pub fn push(&mut self, value: &'t [u8]) -> bool {
+        if value == self.last && !value.is_empty() {
+            return !self.is_over();
+        }
         let value = trim(value);
         value.is_empty() || token(value).is_some() || self.push_any(value)
     }
