@@ -113,7 +113,7 @@ impl Default for Gaps {
             counts: Vec::new(),
             of_node: Vec::new(),
             after: Vec::new(),
-            trail: vec![0; MOST_STEPS],
+            trail: Vec::new(),
             steps: 0,
             nested: Vec::new(),
             patience: PATIENCE,
@@ -197,6 +197,7 @@ impl Gaps {
     /// Remembers the gaps of a sound record that was walked over.
     pub fn remember(&mut self, text: &[u8], walked: &[Walked]) {
         let known = self.gaps.len();
+        self.trail.resize(MOST_STEPS, 0);
         self.add(text, walked);
         if self.gaps.len() > known {
             let entry = |id: &u32| {

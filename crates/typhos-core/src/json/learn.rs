@@ -5,7 +5,7 @@ use super::follow::Take;
 use super::gaps::{Gaps, line_length};
 use super::trace::{KnowsPaths, Told, walk_and_remember};
 use super::walk::{Fault, Listen, Name, Span, Walk};
-use crate::records::{Guess, Holds, LineRef, NodeId, PathKind, Paths, Provisional, ScopeId};
+use crate::records::{Guess, Holds, LineRef, NodeId, PathKind, Paths, Place, Provisional, ScopeId};
 use crate::run::{self, Monitor, RunError, RunOptions};
 use crate::schema::REJECTED_COLUMNS;
 use crate::text::{
@@ -175,6 +175,8 @@ pub(super) struct Learner {
     names: u32,
     /// What the record at hand shows, until it is known to be sound, and how often in a row.
     shown: Vec<(NodeId, PathKind, u64)>,
+    /// What it has that only broken records had before, and where.
+    found: Vec<(NodeId, Place)>,
     /// The node of the member or element that came last; none where there are too many.
     node: Option<NodeId>,
     /// What stands between the values of records.
@@ -206,18 +208,26 @@ impl Learner {
             self.names = 0;
             self.cursor.begin(0);
             self.shown.clear();
+            self.found.clear();
             let depth = self.limits.depth;
-            let mut gaps = std::mem::take(&mut self.gaps);
-            let mut listen = Names { learner: self, text };
-            let result = match is_worth_it {
-                true => walk_and_remember(text, depth, &mut listen, &mut gaps),
-                false => Walk::new(text).within(depth).record(&mut listen),
+            let known = self.paths.len();
+            let result = if is_worth_it {
+                let mut gaps = std::mem::take(&mut self.gaps);
+                let listen = &mut Names { learner: self, text };
+                let result = walk_and_remember(text, depth, listen, &mut gaps);
+                self.gaps = gaps;
+                result
+            } else {
+                Walk::new(text).within(depth).record(&mut Names { learner: self, text })
             };
-            self.gaps = gaps;
             if result.is_err() {
                 self.broken += 1;
+                // Their order is that of sound records.
+                (known..self.paths.len()).for_each(|node| self.paths.put(node as NodeId, None));
                 continue;
             }
+            // Of several places of one the first counts.
+            self.found.drain(..).rev().for_each(|(node, first)| self.paths.put(node, Some(first)));
             let place = self.place;
             for (node, kind, values) in self.shown.drain(..) {
                 self.paths.note(node, kind, place, values);
@@ -247,8 +257,11 @@ struct Names<'l, 't> {
 
 impl Names<'_, '_> {
     fn enter_array(&mut self, id: NodeId) {
-        let Learner { paths, cursor, place, names, .. } = &mut *self.learner;
-        paths.items_or_add(id, (*place, *names));
+        let Learner { paths, cursor, place, names, found, .. } = &mut *self.learner;
+        let items = paths.items_or_add(id, (*place, *names));
+        if paths.is_nowhere(items) {
+            found.push((items, (*place, *names)));
+        }
         *names += 1;
         cursor.enter(id);
     }
@@ -262,9 +275,14 @@ impl Listen for Names<'_, '_> {
 
     #[inline]
     fn member(&mut self, name: Name, kind: PathKind) -> Result<bool, Fault> {
-        let Learner { paths, cursor, place, names, shown, limits, node, .. } = &mut *self.learner;
+        let Learner { paths, cursor, place, names, shown, found, limits, node, .. } =
+            &mut *self.learner;
         *node = None;
         let id = match cursor.find(paths, self.text, name)? {
+            Some(id) if paths.is_nowhere(id) => {
+                found.push((id, (*place, *names)));
+                id
+            }
             Some(id) => id,
             // There are too many already, which is an error in the end.
             None if paths.len() > limits.names => return Ok(false),

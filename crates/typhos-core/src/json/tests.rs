@@ -360,6 +360,18 @@ fn what_is_wanted_is_a_column() {
 }
 
 #[test]
+fn names_are_in_the_order_of_sound_records() {
+    let text = "{\"z\":1,\"y\":[1],\"a\":{\"b\":1}\n{\"a\":{\"c\":1,\"b\":2},\"z\":3}\n{\"y\":[2],\"x\":\"q\",\"z\":4}\n";
+    for block_bytes in [1, 1 << 10] {
+        for threads in [1, 3] {
+            let mut input = input_of(text);
+            learn(&mut input, &[], &run(threads, block_bytes), &NoMonitor).unwrap();
+            assert_eq!(input.names(), ["a.c", "a.b", "z", "y[]", "x"]);
+        }
+    }
+}
+
+#[test]
 fn names_that_are_data_are_refused() {
     let text: String = (0..20_000).map(|id| format!("{{\"n{id}\":1}}\n")).collect();
     for threads in [1, 2] {

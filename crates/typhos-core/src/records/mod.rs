@@ -22,6 +22,7 @@ pub use broken::{Broken, BrokenKind};
 pub use json_fault::JsonFault;
 pub use line_ref::LineRef;
 pub use path_kind::{Guess, PATH_KINDS, PathKind};
+pub(crate) use paths::Place;
 pub use paths::{DEFAULT_DEPTH_LIMIT, NodeId, Paths, ScopeId};
 pub use provisional::{Holds, Provisional, Seen};
 pub use steps::{Step, path_of, steps};

@@ -20,6 +20,12 @@ pub type NodeId = u32;
 /// Names of one object that are searched one by one; of more they are looked up.
 const FEW_NAMES: usize = 12;
 
+/// Where a path appears: the record, and how many names come before it there.
+pub(crate) type Place = (LineRef, u32);
+
+/// Behind all places.
+const NOWHERE: Place = (LineRef { part: u32::MAX, line: u64::MAX }, 0);
+
 /// What is known of one path.
 #[derive(Debug, Clone, Default)]
 struct Node {
@@ -32,8 +38,9 @@ struct Node {
     by_name: HashMap<Box<[u8]>, NodeId>,
     /// How many values there are of each kind, and where the first stands.
     kinds: [(u64, Option<LineRef>); PATH_KINDS],
-    /// Where it appeared first: the record, and how many names came before it there.
-    first: Option<(LineRef, u32)>,
+    /// Where it appeared first: the record, and how many names came before it there. Nothing, where that was in broken
+    /// records alone.
+    first: Option<Place>,
     column: Option<u32>,
     /// The node of the elements of its arrays, if it has any.
     items: Option<NodeId>,
@@ -164,6 +171,17 @@ impl Paths {
         id
     }
 
+    /// Whether a path appeared in broken records alone so far.
+    #[inline]
+    pub(crate) fn is_nowhere(&self, node: NodeId) -> bool {
+        self.nodes[node as usize].first.is_none()
+    }
+
+    /// Takes note of where a path appeared first; nowhere, if that was in a broken record.
+    pub(crate) fn put(&mut self, node: NodeId, first: Option<Place>) {
+        self.nodes[node as usize].first = first;
+    }
+
     /// Takes note of so many values.
     #[inline]
     pub fn note(&mut self, node: NodeId, kind: PathKind, place: LineRef, values: u64) {
@@ -207,7 +225,7 @@ impl Paths {
         let mut ours = vec![0; other.nodes.len()];
         for (at, node) in other.nodes.iter().enumerate().skip(1) {
             let parent = ours[node.parent as usize];
-            let first = node.first.unwrap_or((LineRef { part: u32::MAX, line: u64::MAX }, 0));
+            let first = node.first.unwrap_or(NOWHERE);
             let id = match self.child(parent, 0, &node.name) {
                 _ if node.is_items => self.items_or_add(parent, first),
                 Some((id, _)) => id,
@@ -301,7 +319,8 @@ impl Paths {
         };
         let has_all = columns.iter().filter(|id| rank(**id) > 0).count() == last.len();
         let rank = |id: NodeId| if has_all { rank(id) } else { 0 };
-        columns.sort_by_key(|id| (rank(*id), self.nodes[*id as usize].first, *id));
+        let first = |id: NodeId| self.nodes[id as usize].first.unwrap_or(NOWHERE);
+        columns.sort_by_key(|id| (rank(*id), first(*id), *id));
         self.mark(&columns);
         columns.iter().map(|id| self.path(*id)).collect()
     }
