@@ -130,6 +130,11 @@ impl Gaps {
         self.patience > 0
     }
 
+    /// Looks for none, and remembers none.
+    pub fn give_up(&mut self) {
+        self.patience = 0;
+    }
+
     /// Splits the record that a text starts with, if it is made of known gaps, its values are in order, and its line ends
     /// behind it. Says where it ends, and where the next line starts.
     #[inline]
@@ -310,7 +315,9 @@ pub(super) fn line_length(text: &[u8]) -> usize {
 impl Gaps {
     /// None, and none is ever remembered.
     pub fn off() -> Gaps {
-        Gaps { patience: 0, ..Gaps::default() }
+        let mut gaps = Gaps::default();
+        gaps.give_up();
+        gaps
     }
 
     /// How many records were made of known gaps.

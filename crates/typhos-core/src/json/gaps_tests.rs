@@ -197,3 +197,31 @@ fn a_name_that_comes_again_by_way_of_others_breaks_its_record() {
     assert!(told.contains("line: 3") && told.contains("Repeated { byte: 19 }"), "{told}");
     assert_eq!(split.followed(), 1);
 }
+
+/// Records that are too different are walked over in the next blocks at once, and looked at again later.
+#[test]
+fn records_without_a_habit_are_tried_less_often() {
+    let names = ["a", "b", "c", "d", "e", "f", "g"];
+    let mut die = Die(7);
+    let mut line = |_| {
+        let first = die.roll(7) as usize;
+        let by = 1 + die.roll(6) as usize;
+        let members = (0..7).map(|at| format!("\"{}\":{at}", names[(first + at * by) % 7]));
+        format!("{{{}}}\n", members.collect::<Vec<_>>().join(","))
+    };
+    let shuffled = block_of((0..400).map(&mut line).collect::<String>().as_bytes()).unwrap();
+    let same = block_of("{\"a\":1,\"b\":2}\n".repeat(400).as_bytes()).unwrap();
+    let (mut paths, _) = Learner::of_block(&shuffled, Gaps::default());
+    let columns = paths.settle(&[], &[]).len();
+    let mut records = JsonRecords::default();
+    let mut followed = |block: &Block| {
+        let mut split = JsonSplit::new(block, &paths, columns);
+        while split.refill(&mut records, 100) {}
+        split.followed()
+    };
+    assert!(followed(&same) > 390);
+    assert!(followed(&shuffled) < 100);
+    // Two blocks are not looked at, and the third one is.
+    let next: Vec<u32> = (0..4).map(|_| followed(&same)).collect();
+    assert!(next[0] == 0 && next[1] == 0 && next[2] > 390 && next[3] > 390, "{next:?}");
+}

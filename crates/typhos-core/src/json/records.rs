@@ -25,6 +25,42 @@ pub struct JsonRecords {
     positions: Vec<Option<u32>>,
     /// Records that are no row, since they have no elements.
     dropped: u64,
+    /// Whether it is worth looking for known gaps in the next blocks.
+    pub(super) hope: Hope,
+}
+
+/// Blocks whose records are walked over at once, since those of the blocks before were too different to be followed.
+#[derive(Default)]
+pub(super) struct Hope {
+    /// How many more.
+    wait: u32,
+    /// How many blocks were given up, one after the other.
+    given_up: u32,
+}
+
+impl Hope {
+    /// Whether it is worth trying in the block that begins.
+    pub fn begin(&mut self) -> bool {
+        let is_over = self.wait == 0;
+        self.wait -= u32::from(!is_over);
+        is_over
+    }
+
+    /// Takes note of whether a block that was tried was given up: the more of them, the longer is the wait.
+    pub fn end(&mut self, is_given_up: bool) {
+        self.given_up = if is_given_up { self.given_up + 1 } else { 0 };
+        self.wait = if is_given_up { 1 << self.given_up.min(MOST_GIVEN_UP) } else { 0 };
+    }
+}
+
+/// Blocks that are given up in a row and make the wait longer.
+const MOST_GIVEN_UP: u32 = 5;
+
+impl std::fmt::Debug for Hope {
+    /// It is nothing of the records.
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("Hope")
+    }
 }
 
 /// The leaves of one column.

@@ -27,6 +27,8 @@ pub struct JsonSplit<'b> {
     cursor: Cursor,
     /// What stands between the values of its records.
     gaps: Gaps,
+    /// Whether they are looked for.
+    is_tried: bool,
     /// What the records show, where their paths are provisional.
     seen: Option<Seen>,
 }
@@ -44,6 +46,7 @@ impl<'b> JsonSplit<'b> {
             line: 0,
             cursor: Cursor::default(),
             gaps: Gaps::default(),
+            is_tried: false,
             seen: paths.provisional().map(|_| Seen::new(paths.len())),
         }
     }
@@ -179,6 +182,12 @@ impl Split for JsonSplit<'_> {
 
     fn refill(&mut self, records: &mut JsonRecords, most: usize) -> bool {
         records.clear(self.columns, self.paths, most);
+        if self.at == 0 && self.gaps.are_worth_it() {
+            self.is_tried = records.hope.begin();
+            if !self.is_tried {
+                self.gaps.give_up();
+            }
+        }
         while self.at < self.text.len()
             && records.len() + records.broken.len() < most
             && records.scopes.iter().all(|elements| elements.len() < MOST_ELEMENTS)
@@ -187,6 +196,9 @@ impl Split for JsonSplit<'_> {
         }
         if self.at == self.text.len() {
             self.hand_on();
+            if std::mem::take(&mut self.is_tried) {
+                records.hope.end(!self.gaps.are_worth_it());
+            }
         }
         records.end();
         let is_any = records.len() + records.broken.len() > 0;
