@@ -5,7 +5,7 @@
 
 use super::gaps::Place;
 use super::walk::{Span, plain_end, plain_number_end};
-use crate::records::{PathKind, ScopeId};
+use crate::records::{PathKind, ScopeId, first_words};
 
 /// The column of values that are none.
 const NO_COLUMN: u32 = u32::MAX;
@@ -62,18 +62,12 @@ pub(super) struct Table {
     long: Vec<Box<[u8]>>,
 }
 
-/// What stands behind a gap.
-enum Behind {
-    Value(Span),
-    /// A value that is not plain.
-    Other(PathKind),
-}
-
 impl Known {
     fn of(entry: &Entry<'_>, starts: &[u32]) -> Known {
+        let (words, masks) = first_words(entry.written);
         let mut known = Known {
-            words: [0; 2],
-            masks: [0; 2],
+            words,
+            masks,
             length: entry.written.len() as u32,
             next: entry.to.map_or(END, |to| starts[to as usize]),
             column: entry.place.and_then(|place| place.column).unwrap_or(NO_COLUMN),
@@ -83,13 +77,6 @@ impl Known {
             is_last: false,
             has_elements: entry.has_elements,
         };
-        let parts = entry.written.chunks(8).zip(known.words.iter_mut().zip(&mut known.masks));
-        for (part, (word, mask)) in parts {
-            let mut bytes = [0; 8];
-            bytes[..part.len()].copy_from_slice(part);
-            *word = u64::from_le_bytes(bytes);
-            *mask = u64::MAX >> (8 * (8 - part.len()));
-        }
         // What is in an object or array of no column is told of by other gaps.
         let is_taken = |kind: &PathKind| !kind.is_nested() || known.column != NO_COLUMN;
         if entry.place.is_some() {
@@ -201,9 +188,9 @@ impl Table {
             if has_elements {
                 elements(id, take);
             }
-            let value = match behind(text, start, kind) {
-                Behind::Value(value) => value,
-                Behind::Other(kind) => walk(start, kind, id)?,
+            let value = match plain_value(text, start, kind) {
+                Some(value) => value,
+                None => walk(start, PathKind::ALL[usize::from(kind)], id)?,
             };
             if column != NO_COLUMN {
                 take.value(column as usize, value);
@@ -234,21 +221,19 @@ impl Table {
     }
 }
 
-/// Where a value of a kind ends that starts at a place, if it is plain.
+/// The value of a kind that starts at a place, if it is a plain text or number.
 #[inline(always)]
-fn behind(text: &[u8], start: usize, kind: u8) -> Behind {
+fn plain_value(text: &[u8], start: usize, kind: u8) -> Option<Span> {
     let (kind, end) = if kind == PathKind::Text as u8 {
         let end = plain_end(text, start + 1);
         (PathKind::Text, if text.get(end) == Some(&b'"') { end + 1 } else { 0 })
     } else if kind == PathKind::Number as u8 {
         (PathKind::Number, plain_number_end(text, start))
     } else {
-        return Behind::Other(PathKind::ALL[usize::from(kind)]);
+        return None;
     };
-    if end == 0 {
-        return Behind::Other(kind);
-    }
-    Behind::Value(Span { kind, start: start as u32, end: end as u32, is_escaped: false })
+    let value = Span { kind, start: start as u32, end: end as u32, is_escaped: false };
+    (end > 0).then_some(value)
 }
 
 /// The number of the kind of the values that start with each byte; 7 where none does.

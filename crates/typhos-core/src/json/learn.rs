@@ -5,7 +5,9 @@ use super::follow::Take;
 use super::gaps::{Gaps, line_length};
 use super::trace::{KnowsPaths, Told, walk_and_remember};
 use super::walk::{Fault, Listen, Name, Span, Walk};
-use crate::records::{Guess, Holds, LineRef, NodeId, PathKind, Paths, Place, Provisional, ScopeId};
+use crate::records::{
+    Appearance, Guess, Holds, LineRef, NodeId, PathKind, Paths, Provisional, ScopeId,
+};
 use crate::run::{self, Monitor, RunError, RunOptions};
 use crate::schema::REJECTED_COLUMNS;
 use crate::text::{
@@ -176,7 +178,7 @@ pub(super) struct Learner {
     /// What the record at hand shows, until it is known to be sound, and how often in a row.
     shown: Vec<(NodeId, PathKind, u64)>,
     /// What it has that only broken records had before, and where.
-    found: Vec<(NodeId, Place)>,
+    found: Vec<(NodeId, Appearance)>,
     /// The node of the member or element that came last; none where there are too many.
     node: Option<NodeId>,
     /// What stands between the values of records.

@@ -77,8 +77,7 @@ impl PathKind {
     }
 }
 
-/// A text that likely comes next, as it is written: a name in quotes with a colon behind, or all that stands between two
-/// values.
+/// A name as it is usually written before its value: in quotes, with a colon behind.
 #[derive(Debug, Clone, Default)]
 pub struct Guess {
     /// Its first bytes as words, and which of them there are: one load and one comparison each, for nearly all.
@@ -97,17 +96,9 @@ impl Guess {
         Some(Guess::written(&[b"\"", name, b"\":"].concat()))
     }
 
-    /// Of a text as it is written.
-    pub fn written(written: &[u8]) -> Guess {
-        let mut guess = Guess { written: written.into(), ..Guess::default() };
-        let parts = written.chunks(8).zip(guess.words.iter_mut().zip(&mut guess.masks));
-        for (part, (word, mask)) in parts {
-            let mut bytes = [0; 8];
-            bytes[..part.len()].copy_from_slice(part);
-            *word = u64::from_le_bytes(bytes);
-            *mask = u64::MAX >> (8 * (8 - part.len()));
-        }
-        guess
+    fn written(written: &[u8]) -> Guess {
+        let (words, masks) = first_words(written);
+        Guess { words, masks, written: written.into() }
     }
 
     /// How many bytes it has, if a text starts with it.
@@ -125,6 +116,18 @@ impl Guess {
         };
         is_it.then_some(self.written.len())
     }
+}
+
+/// The first sixteen bytes of a text as two words, and which of them there are.
+pub(crate) fn first_words(text: &[u8]) -> ([u64; 2], [u64; 2]) {
+    let (mut words, mut masks) = ([0; 2], [0; 2]);
+    for (part, (word, mask)) in text.chunks(8).zip(words.iter_mut().zip(&mut masks)) {
+        let mut bytes = [0; 8];
+        bytes[..part.len()].copy_from_slice(part);
+        *word = u64::from_le_bytes(bytes);
+        *mask = u64::MAX >> (8 * (8 - part.len()));
+    }
+    (words, masks)
 }
 
 #[cfg(test)]

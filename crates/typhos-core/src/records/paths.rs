@@ -21,10 +21,10 @@ pub type NodeId = u32;
 const FEW_NAMES: usize = 12;
 
 /// Where a path appears: the record, and how many names come before it there.
-pub(crate) type Place = (LineRef, u32);
+pub(crate) type Appearance = (LineRef, u32);
 
 /// Behind all places.
-const NOWHERE: Place = (LineRef { part: u32::MAX, line: u64::MAX }, 0);
+const NOWHERE: Appearance = (LineRef { part: u32::MAX, line: u64::MAX }, 0);
 
 /// What is known of one path.
 #[derive(Debug, Clone, Default)]
@@ -40,7 +40,7 @@ struct Node {
     kinds: [(u64, Option<LineRef>); PATH_KINDS],
     /// Where it appeared first: the record, and how many names came before it there. Nothing, where that was in broken
     /// records alone.
-    first: Option<Place>,
+    first: Option<Appearance>,
     column: Option<u32>,
     /// The node of the elements of its arrays, if it has any.
     items: Option<NodeId>,
@@ -178,7 +178,7 @@ impl Paths {
     }
 
     /// Takes note of where a path appeared first; nowhere, if that was in a broken record.
-    pub(crate) fn put(&mut self, node: NodeId, first: Option<Place>) {
+    pub(crate) fn put(&mut self, node: NodeId, first: Option<Appearance>) {
         self.nodes[node as usize].first = first;
     }
 

@@ -1,7 +1,7 @@
 //! Values of the kind that their column is in the habit of, one after the other, in loops that do nothing else.
 //!
 //! A column without a table of its values has nothing left to learn from most values but counts, extremes, how they are
-//! spread and how many are distinct, and whether they are still in an order. Such values are passed over here, straight from where they
+//! spread, how many are distinct and whether they are still in an order. Such values are passed over here, straight from where they
 //! stand; the first one that is anything else ends the pass, and is looked at with its neighbours in
 //! [`grouped`](super::grouped). The law is that of [`add_group`](Facts::add_group).
 
@@ -38,14 +38,10 @@ impl Facts {
         let first = place(0);
         let mut fractions = FractionGroup::of(self, first);
         if fractions.is_open() {
-            let passed = pass(text, fields, registers, |_, start, end| {
-                let fraction = ShortNumber::read_fraction(text, start, end);
-                let is_added =
-                    fraction.is_some_and(|one| fractions.add(self, one, (text, start, end), 1));
-                if is_added {
-                    adding.push_value(&text[start..end]);
-                }
-                is_added
+            let passed = pass(text, fields, registers, adding, |_, start, end| {
+                let fraction = ShortNumber::read_fraction(text, start, end)?;
+                let is_added = fractions.add(self, fraction, (text, start, end), 1);
+                is_added.then_some(Added::Other)
             });
             fractions.finish(self);
             if passed.fields > 0 {
@@ -54,12 +50,8 @@ impl Facts {
         }
         let mut integers = IntegerGroup::of(self, first);
         if integers.is_open(self) {
-            let passed = pass(text, fields, registers, |_, start, end| {
-                let number = integers.add(self, text, start, end);
-                number.is_some_and(|number| {
-                    adding.push_digits(&text[start..end], number);
-                    true
-                })
+            let passed = pass(text, fields, registers, adding, |_, start, end| {
+                integers.add(self, text, start, end).map(Added::Digits)
             });
             integers.finish(self);
             if passed.fields > 0 {
@@ -68,15 +60,10 @@ impl Facts {
         }
         let mut digits = DigitGroup::of(self, first);
         if digits.is_open() {
-            let passed = pass(text, fields, registers, |_, start, end| {
-                let short = ShortDigits::read(text, start, end);
-                short.is_some_and(|short| {
-                    let is_added = digits.add(self, short, 1);
-                    if is_added {
-                        adding.push_digits(&text[start..end], short.number());
-                    }
-                    is_added
-                })
+            let passed = pass(text, fields, registers, adding, |_, start, end| {
+                let short = ShortDigits::read(text, start, end)?;
+                let number = short.number();
+                digits.add(self, short, 1).then_some(Added::Digits(number))
             });
             digits.finish(self);
             if passed.fields > 0 {
@@ -84,37 +71,39 @@ impl Facts {
             }
         }
         if self.written.is_some() {
-            let passed = pass(text, fields, registers, |at, start, end| {
+            let passed = pass(text, fields, registers, adding, |at, start, end| {
                 let is_added = self.add_dressed(text, start, end, 1, place(at));
-                if is_added {
-                    adding.push_value(&text[start..end]);
-                }
-                is_added
+                is_added.then_some(Added::Other)
             });
             if passed.fields > 0 {
                 return passed;
             }
         }
         if self.dates.has_moulds() {
-            return pass(text, fields, registers, |at, start, end| {
-                let is_added = self.add_cast(text, start, end, 1, place(at));
-                if is_added {
-                    adding.push_value(&text[start..end]);
-                }
-                is_added
+            return pass(text, fields, registers, adding, |at, start, end| {
+                self.add_cast(text, start, end, 1, place(at)).then_some(Added::Other)
             });
         }
         Passed::default()
     }
 }
 
+/// What was taken note of.
+enum Added {
+    /// An integer, and nothing but its digits and the sign of a negative one.
+    Digits(i64),
+    /// Anything else that is neither blank nor a well-known token.
+    Other,
+}
+
 /// Passes over fields as long as `add` takes them.
 #[inline(always)]
-fn pass(
-    text: &[u8],
+fn pass<'t>(
+    text: &'t [u8],
     fields: &[Bounds],
     registers: &mut Registers<'_>,
-    mut add: impl FnMut(u32, usize, usize) -> bool,
+    adding: &mut Adding<'_, 't>,
+    mut add: impl FnMut(u32, usize, usize) -> Option<Added>,
 ) -> Passed {
     let mut empty = 0;
     for (at, (start, end)) in fields.iter().enumerate() {
@@ -123,8 +112,10 @@ fn pass(
             empty += 1;
             continue;
         }
-        if !add(at as u32, start, end) {
-            return Passed { fields: at, empty };
+        match add(at as u32, start, end) {
+            Some(Added::Digits(number)) => adding.push_digits(&text[start..end], number),
+            Some(Added::Other) => adding.push_value(&text[start..end]),
+            None => return Passed { fields: at, empty },
         }
         registers.add(text, start, end);
     }
