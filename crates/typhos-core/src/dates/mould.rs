@@ -5,12 +5,13 @@
 //! property test holds: what a mould reads is what [`read_shape`](super::read_shape) finds.
 
 use super::shape::{Separator, Shape, Shaped};
+use super::sure::Bounded;
 
 /// The most bytes of a value that has a mould.
 pub const MOULD_BYTES: usize = 32;
 
 /// The same, in words.
-const WORDS: usize = MOULD_BYTES / 8;
+pub(super) const WORDS: usize = MOULD_BYTES / 8;
 
 /// One in each byte of a word.
 const ONES: u64 = u64::MAX / 255;
@@ -27,11 +28,11 @@ pub struct Mould {
     length: usize,
     shape: Shape,
     /// Place and length of year, month and day in the order they are written; of length 0 without a date.
-    fields: [(u8, u8); 3],
+    pub(super) fields: [(u8, u8); 3],
     /// Place and length of hour, minute, second and fraction; of length 0 where there is none.
-    clock: [(u8, u8); 4],
+    pub(super) clock: [(u8, u8); 4],
     /// Hours to add to one of twelve, where there is a half of the day.
-    half: Option<u32>,
+    pub(super) half: Option<u32>,
     offset: i32,
 }
 
@@ -155,8 +156,35 @@ impl Mould {
     /// has to be looked at.
     #[inline(always)]
     pub fn numbers(&self, length: usize, bytes: &[u8; MOULD_BYTES]) -> Option<MouldNumbers> {
+        let is_read = self.fits(length, bytes) && Bounded::clock(self).hold(bytes);
+        is_read.then(|| MouldNumbers { fields: self.date(bytes), nanos: self.nanos(bytes) })
+    }
+
+    /// Nanoseconds since midnight, in a value of this cut whose time of day is [in bounds](Bounded::clock); zero without
+    /// minutes.
+    #[inline]
+    pub fn nanos(&self, bytes: &[u8; MOULD_BYTES]) -> i64 {
+        if self.clock[1].1 == 0 {
+            return 0;
+        }
+        let [mut hour, minute, second] =
+            [0, 1, 2].map(|at| u32::from(four_digits(bytes, self.clock[at])));
+        if let Some(half) = self.half {
+            hour = hour % 12 + half;
+        }
+        let (start, digits) = self.clock[3];
+        let of_fraction = &bytes[usize::from(start)..usize::from(start) + usize::from(digits)];
+        let fraction =
+            of_fraction.iter().fold(0, |number, byte| number * 10 + i64::from(byte - b'0'));
+        let seconds = i64::from(hour * 3600 + minute * 60 + second);
+        seconds * 1_000_000_000 + fraction * NANOS_OF_DIGIT[usize::from(digits)]
+    }
+
+    /// Whether the value of `length` bytes that `bytes` starts with is of this cut, whatever its numbers are.
+    #[inline(always)]
+    pub fn fits(&self, length: usize, bytes: &[u8; MOULD_BYTES]) -> bool {
         if length != self.length {
-            return None;
+            return false;
         }
         // Eight bytes at once: what differs, and whether digits stand where they have to. A digit has 3 in its upper half, also
         // with 6 added to it.
@@ -168,33 +196,26 @@ impl Mould {
             let is_none = ((word & UPPER) | (added & UPPER) >> 4) ^ (ONES * 0x33);
             differs |= (is_none & self.is_digit[at]) | ((word ^ self.cut[at]) & self.is_fixed[at]);
         }
-        if differs != 0 {
-            return None;
-        }
-        let mut nanos = 0;
-        // Without minutes there is no time.
-        if self.clock[1].1 > 0 {
-            let short = |field: (u8, u8)| u32::from(four_digits(bytes, field));
-            let [mut hour, minute, second] = [0, 1, 2].map(|at| short(self.clock[at]));
-            if let Some(half) = self.half {
-                if !(1..=12).contains(&hour) {
-                    return None;
-                }
-                hour = hour % 12 + half;
-            }
-            if hour > 23 || minute > 59 || second > 59 {
-                return None;
-            }
-            nanos = i64::from(hour * 3600 + minute * 60 + second) * 1_000_000_000;
-        }
-        let (start, digits) = self.clock[3];
-        if digits > 0 {
-            let of_fraction = &bytes[usize::from(start)..usize::from(start) + usize::from(digits)];
-            let fraction =
-                of_fraction.iter().fold(0, |number, byte| number * 10 + i64::from(byte - b'0'));
-            nanos += fraction * NANOS_OF_DIGIT[usize::from(digits)];
-        }
-        Some(MouldNumbers { fields: self.fields.map(|field| four_digits(bytes, field)), nanos })
+        differs == 0
+    }
+
+    /// Year, month and day in the order they are written, of a value of this cut that `bytes` starts with; zeros without a
+    /// date.
+    #[inline(always)]
+    pub fn date(&self, bytes: &[u8; MOULD_BYTES]) -> [u16; 3] {
+        self.fields.map(|field| four_digits(bytes, field))
+    }
+
+    /// Whether moments follow each other as the texts of this cut do, if year, month and day stand at these places of the
+    /// date: each number has as many digits in all of them, and what counts for more stands before what counts for less.
+    pub fn is_in_order(&self, [year, month, day]: [usize; 3]) -> bool {
+        let date = [self.fields[year], self.fields[month], self.fields[day]];
+        let [hour, ..] = self.clock;
+        date.map(|(_, digits)| digits) == [4, 2, 2]
+            && date.is_sorted()
+            && matches!(hour, (0, 0) | (_, 2))
+            && (hour.1 == 0 || hour > date[2])
+            && self.half.is_none()
     }
 }
 
@@ -228,7 +249,7 @@ fn four_digits(bytes: &[u8; MOULD_BYTES], (start, length): (u8, u8)) -> u16 {
 
 /// Bytes in words.
 #[inline(always)]
-fn words(bytes: &[u8; MOULD_BYTES]) -> [u64; WORDS] {
+pub(super) fn words(bytes: &[u8; MOULD_BYTES]) -> [u64; WORDS] {
     let (all, _) = bytes.as_chunks::<8>();
     std::array::from_fn(|at| u64::from_le_bytes(all[at]))
 }
@@ -242,7 +263,7 @@ fn padded(value: &[u8]) -> [u8; MOULD_BYTES] {
 
 #[cfg(test)]
 mod tests {
-    use super::super::read_shape;
+    use super::super::{Bounded, DateOrder, days_in_month, read_shape};
     use super::*;
     use proptest::prelude::*;
 
@@ -282,8 +303,37 @@ mod tests {
                 *known = byte;
             }
             for value in [other.as_bytes(), &changed] {
-                if value.len() <= MOULD_BYTES
-                    && let Some(read) = mould.read(value.len(), &padded(value))
+                if value.len() > MOULD_BYTES || !mould.fits(value.len(), &padded(value)) {
+                    continue;
+                }
+                let bytes = padded(value);
+                let read = read_shape(value);
+                if Bounded::clock(&mould).hold(&bytes) {
+                    prop_assert!(read.is_some(), "{} by {}", value.escape_ascii(), model);
+                }
+                let allowed = |order: &DateOrder| shaped.shape.date.is_some() && shaped.shape.allows(*order);
+                for order in DateOrder::ALL.into_iter().filter(allowed) {
+                    let places = order.places();
+                    if Bounded::moment(&mould, places).hold(&bytes) {
+                        let [year, month, day] = places.map(|place| mould.date(&bytes)[place]);
+                        let is_short = mould.fields[places[0]].1 == 2;
+                        prop_assert!(read.is_some() && (is_short || year > 0), "{}", value.escape_ascii());
+                        prop_assert!((1..=12).contains(&month) && day > 0, "{}", value.escape_ascii());
+                        prop_assert!(u32::from(day) <= days_in_month(2023, month.into()), "{}", value.escape_ascii());
+                    }
+                    // As long as both exist, what stands behind as a text is later.
+                    let moment = |bytes: &[u8; MOULD_BYTES]| {
+                        let numbers = mould.numbers(value.len(), bytes)?;
+                        Some((places.map(|place| numbers.fields[place]), numbers.nanos))
+                    };
+                    let model = padded(model.as_bytes());
+                    if mould.is_in_order(places)
+                        && let Some((of_value, of_model)) = moment(&bytes).zip(moment(&model))
+                    {
+                        prop_assert_eq!(of_value.cmp(&of_model), bytes.cmp(&model));
+                    }
+                }
+                if let Some(read) = mould.read(value.len(), &padded(value))
                 {
                     prop_assert_eq!(Some(read), read_shape(value), "{} by {}", value.escape_ascii(), model);
                 }

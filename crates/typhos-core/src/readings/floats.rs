@@ -6,6 +6,8 @@
 //! form is printed into a buffer on the stack. What remains (extreme sizes, ties, more digits than a float has) is told by the long
 //! way, which is the definition, and against which the short one is tested.
 
+use std::ops::RangeInclusive;
+
 use super::nearest::nearest_double;
 use super::number::{EXACT_POW10, Number, POW10, parse_number};
 
@@ -137,22 +139,56 @@ fn quick<F: Width>(text: &[u8], mantissa: u64, scale: i32) -> Option<(F, bool)> 
         return Some((float, bare < sure));
     }
     // No two numbers of so many digits are near enough to be one float, and a shorter one would be one of them.
-    if is_alone(float.parts().1, scale - dropped as i32) {
+    let bare_scale = scale - dropped as i32;
+    if is_alone(float.parts().1, bare_scale) {
         return Some((float, true));
+    }
+    if let Some(is_shortest) = is_shortest(float, bare, bare_scale) {
+        return Some((float, is_shortest));
     }
     let mut buffer = zmij::Buffer::new();
     let printed = buffer.format_finite(float);
-    // Nearly all programs write the shortest form.
-    if text.strip_prefix(b"-").unwrap_or(text) == printed.as_bytes() {
-        return Some((float, true));
-    }
     let (printed, power) = taken_apart(printed);
-    if (printed, power) == (bare, dropped as i32 - scale) {
+    if (printed, power) == (bare, -bare_scale) {
         return Some((float, true));
     }
     let may_be_halfway = printed.ilog10() == bare.ilog10();
     let survives = may_be_halfway && is_midway(float, mantissa, scale, (printed, power))?;
     Some((float, survives))
+}
+
+/// Whether `bare × 10^-scale` is the shortest form of the float nearest to it; `None` where that is not told quickly. `bare` ends in
+/// no zero.
+///
+/// It is if nothing with a digit less is nearest to the same float, which means not farther from it than half the way to
+/// the next one, and nothing with as many digits is nearer to it. All of these are counted in parts of the last digit of `bare`, as
+/// many as make the float a whole number of them.
+#[inline]
+fn is_shortest<F: Width>(float: F, bare: u64, scale: i32) -> Option<bool> {
+    /// As many as leave room for a number of 17 digits in 128 bits.
+    const MOST_PARTS: u32 = 66;
+    /// Powers of ten that 64 bits hold, one left out: half a step has to be whole.
+    const SCALES: RangeInclusive<i32> = 1..=19;
+    let (whole, exponent) = float.parts();
+    let parts = u32::try_from(-exponent).ok().filter(|parts| *parts <= MOST_PARTS)?;
+    // Below a power of two the next float is nearer than above it.
+    if whole.is_power_of_two() || !SCALES.contains(&scale) {
+        return None;
+    }
+    let power = POW10[scale as usize] as u64;
+    let half_step = i128::from(power / 2);
+    let off = (u128::from(whole) * u128::from(power)) as i128 - (i128::from(bare) << parts);
+    let digit = 1i128 << parts;
+    // Of two that are as near as each other either is a shortest form.
+    if off.abs() * 2 == digit {
+        return None;
+    }
+    let last = i128::from(bare % 10);
+    let shorter = (off + last * digit).min((10 - last) * digit - off);
+    if shorter == half_step {
+        return None;
+    }
+    Some(off.abs() * 2 < digit && shorter > half_step)
 }
 
 /// Whether floats that are multiples of `2^exponent` lie closer together than numbers that are multiples of

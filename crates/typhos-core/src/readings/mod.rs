@@ -23,7 +23,7 @@ pub use number::{
     COMPACT_DAYS, Decimal, EXACT_POW10, Number, POW10, eight_digits, is_giant, parse_integer,
     parse_number,
 };
-pub use short::{LONGEST_SHORT, SHORT_POW10, ShortNumber, integer_within};
+pub use short::{LONGEST_SHORT, SHORT_POW10, Separated, ShortNumber, integer_within};
 pub use special::{infinity, is_bare_uuid, is_ip, is_json, is_plain_ip, point, uuid, uuid_text};
 pub use styled::ShortStyle;
 pub use words::{BOOL_PAIRS, BoolPair, TOKENS, bool_word, token};

@@ -33,6 +33,69 @@ fn mark_in(word: u64) -> usize {
     found.trailing_zeros() as usize / 8
 }
 
+/// A text of at most sixteen bytes, and where points and commas stand in it.
+#[derive(Debug, Clone, Copy)]
+pub struct Separated {
+    words: [u64; 2],
+    length: usize,
+    /// A bit for each byte, the first one lowest.
+    pub separators: u32,
+}
+
+impl Separated {
+    /// Looks for them; `None` of a longer text.
+    #[inline(always)]
+    pub fn read(text: &[u8]) -> Option<Separated> {
+        let words = words_of(text)?;
+        // Points and commas differ in one bit. A byte is zero if neither it nor what is left of it, with all but its highest bit
+        // added, has that bit; a product moves eight such bits together.
+        let in_word = |word: u64| {
+            const LOW: u64 = ONES * 0x7f;
+            let other = (word & (ONES * 0xfd)) ^ (ONES * (b',' & 0xfd) as u64);
+            let found = !(((other & LOW) + LOW) | other | LOW);
+            ((found >> 7).wrapping_mul(0x0102_0408_1020_4080) >> 56) as u32
+        };
+        let separators = in_word(words[0]) | in_word(words[1]) << 8;
+        Some(Separated { words, length: text.len(), separators })
+    }
+
+    /// The number that all other bytes are, if there are any and all of them are digits.
+    #[inline(always)]
+    pub fn number(&self) -> Option<i64> {
+        let mut rest = self.separators;
+        let mut length = self.length;
+        if length <= 8 {
+            let mut word = self.words[0];
+            while rest != 0 {
+                let at = rest.ilog2();
+                let before = (1u64 << (8 * at)) - 1;
+                word = word & before | word >> 8 & !before;
+                (rest, length) = (rest & !(1 << at), length - 1);
+            }
+            return if length == 0 { None } else { number_of(word, length) };
+        }
+        let mut word = u128::from(self.words[0]) | u128::from(self.words[1]) << 64;
+        while rest != 0 {
+            let at = rest.ilog2();
+            let before = (1u128 << (8 * at)) - 1;
+            word = word & before | word >> 8 & !before;
+            (rest, length) = (rest & !(1 << at), length - 1);
+        }
+        if length == 0 { None } else { number_of_long(word, length) }
+    }
+}
+
+/// The number that the first bytes of a double word are, one to sixteen of them.
+#[inline(always)]
+fn number_of_long(word: u128, bytes: usize) -> Option<i64> {
+    let missing = 8 * (MOST - bytes) as u32;
+    let zeros = (u128::MAX / 255 * u128::from(b'0')) & ((1 << missing) - 1);
+    let digits = (word << missing | zeros).to_le_bytes();
+    let (high, low) = digits.split_at(MOST / 2);
+    let high = eight_digits(*high.first_chunk()?)?;
+    Some(high * 100_000_000 + eight_digits(*low.first_chunk()?)?)
+}
+
 /// The number that the first bytes of a word are, one to eight of them.
 #[inline(always)]
 fn number_of(word: u64, bytes: usize) -> Option<i64> {
@@ -92,12 +155,7 @@ fn long_digits_of([first, second]: [u64; 2], length: usize) -> Option<(i64, usiz
     let word = u128::from(first) | u128::from(second) << 64;
     let before = if mark < MOST { (1u128 << (8 * mark)) - 1 } else { u128::MAX };
     let digits = word & before | word >> 8 & !before;
-    let missing = 8 * (MOST - length + usize::from(mark < length)) as u32;
-    let zeros = (u128::MAX / 255 * u128::from(b'0')) & ((1 << missing) - 1);
-    let digits = (digits << missing | zeros).to_le_bytes();
-    let (high, low) = digits.split_at(MOST / 2);
-    let high = eight_digits(*high.first_chunk()?)?;
-    Some((high * 100_000_000 + eight_digits(*low.first_chunk()?)?, mark))
+    Some((number_of_long(digits, length - usize::from(mark < length))?, mark))
 }
 
 /// The bytes of a value of at most sixteen as two words, with zeros behind: loads that overlap, since copying so few

@@ -8,7 +8,7 @@ use super::example::{earlier, join};
 use super::saved::ranges;
 use super::{Example, Tally};
 use crate::dates::{
-    DAY_NANOS, DEFAULT_PIVOT, DateOrder, MOULD_BYTES, Mould, MouldNumbers, Shape, Shaped,
+    Bounded, DAY_NANOS, DEFAULT_PIVOT, DateOrder, MOULD_BYTES, Mould, Shape, Shaped,
     days_from_civil, days_in_month,
 };
 use crate::text::LineRef;
@@ -104,10 +104,62 @@ struct Cut {
     has_short_year: [bool; 3],
     /// Moments of values that the range of each order is known to hold, and so all between them: see [`moment_key`].
     known: [(u64, u64); 3],
+    clock: Bounded,
+    /// Where texts stand as their moments do.
+    sorted: Option<Sorted>,
+}
+
+/// A cut whose texts stand in the order of their moments, and which only one order of year, month and day reads.
+#[derive(Debug, Clone)]
+struct Sorted {
+    order: usize,
+    bounds: Bounded,
+    /// All bits of the first bytes that belong to a value.
+    is_value: u128,
+    /// The first bytes of values whose moments the range is known to hold, and so all between them.
+    known: (u128, u128),
+}
+
+impl Sorted {
+    fn new(mould: &Mould, length: usize, orders: [Option<[usize; 3]>; 3]) -> Option<Sorted> {
+        let mut allowed =
+            orders.iter().enumerate().filter_map(|(at, places)| Some((at, (*places)?)));
+        let (order, places) = allowed.next().filter(|_| mould.shape().date.is_some())?;
+        let is_it = allowed.next().is_none() && mould.is_in_order(places);
+        is_it.then(|| Sorted {
+            order,
+            bounds: Bounded::moment(mould, places),
+            is_value: u128::MAX << (8 * 16usize.saturating_sub(length)),
+            known: (u128::MAX, 0),
+        })
+    }
+
+    /// The first bytes of a value as a number that orders as they do.
+    #[inline(always)]
+    fn key(&self, bytes: &[u8; MOULD_BYTES]) -> u128 {
+        let first = bytes.first_chunk::<16>().expect("a mould is longer");
+        u128::from_be_bytes(*first) & self.is_value
+    }
+
+    /// Whether a value of the cut is a moment that changes no range.
+    #[inline(always)]
+    fn is_between(&self, bytes: &[u8; MOULD_BYTES]) -> bool {
+        let (low, high) = self.known;
+        let key = self.key(bytes);
+        low < key && key < high && self.bounds.hold(bytes)
+    }
+
+    /// Notes a value whose moment is in the range.
+    #[inline]
+    fn know(&mut self, bytes: &[u8; MOULD_BYTES]) {
+        let (low, high) = self.known;
+        let key = self.key(bytes);
+        self.known = (low.min(key), high.max(key));
+    }
 }
 
 impl Cut {
-    fn new(mould: Mould, at: usize) -> Cut {
+    fn new(mould: Mould, length: usize, at: usize) -> Cut {
         let shape = mould.shape();
         let places = |order: DateOrder| shape.allows(order).then(|| order.places());
         let orders = match shape.date {
@@ -119,7 +171,8 @@ impl Cut {
             shape.date.zip(year).is_some_and(|(date, year)| date.digits[year] == 2)
         };
         let has_short_year = orders.map(is_short);
-        Cut { mould, at, orders, has_short_year, known: [(u64::MAX, 0); 3] }
+        let (clock, sorted) = (Bounded::clock(&mould), Sorted::new(&mould, length, orders));
+        Cut { mould, at, orders, has_short_year, known: [(u64::MAX, 0); 3], clock, sorted }
     }
 }
 
@@ -152,7 +205,7 @@ impl DateFacts {
             && let Some(mould) = Mould::of(value, shaped)
             && self.cuts.iter().all(|cut| cut.mould != mould)
         {
-            self.cuts.push(Cut::new(mould, at));
+            self.cuts.push(Cut::new(mould, value.len(), at));
         }
         self.add_at(at, shaped, value, count, place);
     }
@@ -172,26 +225,33 @@ impl DateFacts {
         count: u64,
         place: LineRef,
     ) -> bool {
-        let read = |cut: &Cut| cut.mould.numbers(value.len(), bytes);
-        let last = self.cuts.get(self.last).and_then(read);
-        let found = last
-            .map(|numbers| (self.last, numbers))
-            .or_else(|| self.cuts.iter().enumerate().find_map(|(at, cut)| Some((at, read(cut)?))));
-        let Some((index, numbers)) = found else { return false };
-        self.last = index;
-        let cut = &mut self.cuts[index];
+        let fits = |cut: &Cut| cut.mould.fits(value.len(), bytes);
+        if !self.cuts.get(self.last).is_some_and(fits) {
+            let Some(fitting) = self.cuts.iter().position(fits) else { return false };
+            self.last = fitting;
+        }
+        let Some(cut) = self.cuts.get_mut(self.last) else { return false };
         let facts = &mut self.shapes[cut.at];
-        let digits = cut.mould.fraction_digits();
-        if digits > facts.fraction_digits
-            || facts.first.as_ref().is_none_or(|first| place < first.place)
+        let is_behind = facts.first.as_ref().is_some_and(|first| first.place <= place);
+        if is_behind
+            && let Some(sorted) = &cut.sorted
+            && sorted.is_between(bytes)
         {
-            facts.fraction_digits = facts.fraction_digits.max(digits);
-            if facts.first.as_ref().is_none_or(|first| place < first.place) {
-                facts.first = Some(Example::new(value, place));
-            }
+            facts.count += count;
+            facts.orders[sorted.order].valid += count;
+            return true;
+        }
+        let fields = cut.mould.date(bytes);
+        // Where the day leaves no doubt, what time it is need not be known.
+        let mut known_nanos = None;
+        if !cut.clock.hold(bytes) {
+            return false;
+        }
+        facts.fraction_digits = facts.fraction_digits.max(cut.mould.fraction_digits());
+        if !is_behind {
+            facts.first = Some(Example::new(value, place));
         }
         facts.count += count;
-        let MouldNumbers { fields, nanos } = numbers;
         let has_date = cut.mould.shape().date.is_some();
         for (order, places) in cut.orders.iter().enumerate() {
             let Some([year, month, day]) = *places else { continue };
@@ -207,13 +267,20 @@ impl DateFacts {
                 continue;
             }
             known.valid += count;
-            let key = moment_key(date, nanos);
             let (low, high) = &mut cut.known[order];
+            if moment_key(date, 0) > *low && moment_key(date, DAY_NANOS) < *high {
+                continue;
+            }
+            let nanos = *known_nanos.get_or_insert_with(|| cut.mould.nanos(bytes));
+            let key = moment_key(date, nanos);
             // What lies between two that are known changes no range.
             if key <= *low || key >= *high {
                 (*low, *high) = ((*low).min(key), (*high).max(key));
                 let days = if has_date { days_from_civil(date.0, date.1, date.2) } else { 0 };
                 known.stretch(days, nanos, cut.mould.offset());
+            }
+            if let Some(sorted) = &mut cut.sorted {
+                sorted.know(bytes);
             }
         }
         true

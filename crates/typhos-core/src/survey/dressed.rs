@@ -1,9 +1,9 @@
-//! Numbers in the usual clothes (`1.234,56`, `1,234.56`, `$12.50`, `7.5%`), read in one go where that leaves no doubt.
+//! Numbers in the usual clothes (`1.234,56`, `1,234.56`, `1.234.567`, `$12.50`, `7.5%`), read in one go where that leaves no doubt.
 //!
 //! A number is dressed like this where only one mark can read it: its fraction has not three digits, so that no group can
-//! be meant; or where there is neither mark nor group, and both read the same. What is read here is what [`Undressed`](crate::readings::Undressed) reads, by a property test.
+//! be meant, or there are groups and no fraction; or where there is neither mark nor group, and both read the same. What is read here is what [`Undressed`](crate::readings::Undressed) reads, by a property test.
 
-use crate::readings::{Grouping, Mark, parse_integer};
+use crate::readings::{Grouping, Mark, Separated, parse_integer};
 
 /// A number that only one mark reads, or both read alike.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -25,17 +25,14 @@ pub(super) struct Dressed {
 }
 
 /// The most digits: a double has as many for sure.
-const MOST_DIGITS: u32 = 15;
+const MOST_DIGITS: usize = 15;
 
-/// The longest value: its digits, groups, a mark and signs.
-const MOST_BYTES: usize = 24;
+/// A bit in four.
+const EVERY_FOURTH: u32 = 0x1111_1111;
 
 impl Dressed {
     /// Reads a value. `None` says only that the usual way has to be taken.
     pub fn read(value: &[u8]) -> Option<Dressed> {
-        if value.len() > MOST_BYTES {
-            return None;
-        }
         let (sign, body): (&'static [u8], _) = match value {
             [b'$', body @ ..] => (b"$", body),
             [body @ .., b'%'] => (b"%", body),
@@ -45,36 +42,44 @@ impl Dressed {
             [b'-', body @ ..] => (true, body),
             body => (false, body),
         };
-        let (mut number, mut digits, mut run) = (0i64, 0u32, 0u32);
-        // The first run of digits, the separators so far, the last of them, and whether all but the last are one, with
-        // groups of three between them.
-        let (mut whole, mut separators, mut last, mut group) = (0, 0u8, 0, 0);
-        let mut is_even = true;
-        for byte in body {
-            let digit = byte.wrapping_sub(b'0');
-            if digit < 10 {
-                number = number.wrapping_mul(10).wrapping_add(digit.into());
-                (digits, run) = (digits + 1, run + 1);
-                continue;
-            }
-            if !matches!(byte, b'.' | b',') {
-                return None;
-            }
-            if separators == 0 {
-                whole = run;
-            } else {
-                is_even &= run == 3 && (separators == 1 || last == group);
-                group = last;
-            }
-            (separators, last, run) = (separators + 1, *byte, 0);
-        }
+        let short = Separated::read(body)?;
+        let separators = short.separators;
         if separators == 0 {
             return Dressed::read_whole(body, is_negative, sign);
         }
-        // What stands last is the mark, and what stood before it groups.
-        let groups = separators - 1;
-        let fits = if groups == 0 { whole > 0 } else { (1..=3).contains(&whole) && last != group };
-        if !fits || !is_even || digits > MOST_DIGITS {
+        // What stands last may be the mark, and what stands before it groups.
+        let at = separators.ilog2() as usize;
+        let (last, run) = (body[at], body.len() - 1 - at);
+        let before = separators & !(1 << at);
+        let (mut groups, mut whole) = (0, at);
+        if before != 0 {
+            // A group of one to three digits, and as many of three as there are.
+            whole = before.trailing_zeros() as usize;
+            let all = (EVERY_FOURTH << whole) & ((1 << at) - 1);
+            if !(1..=3).contains(&whole) || !(at - whole).is_multiple_of(4) || before != all {
+                return None;
+            }
+            groups = (at - whole) / 4;
+            if !(whole..at).step_by(4).all(|at| body[at] == body[whole]) {
+                return None;
+            }
+        }
+        let digits = body.len() - groups - 1;
+        let number = short.number()?;
+        if groups > 0 && last == body[whole] {
+            // All of them group, then. Of groups by commas more is to be known.
+            let is_read = last == b'.' && run == 3 && body[0] != b'0';
+            return is_read.then(|| Dressed {
+                mark: Some(Mark::Comma),
+                mantissa: if is_negative { -number } else { number },
+                scale: 0,
+                whole_digits: digits as u8,
+                grouping: Some(Grouping::Point),
+                groups: groups as u8 + 1,
+                sign,
+            });
+        }
+        if whole == 0 {
             return None;
         }
         let (mark, grouping) = match last {
@@ -94,7 +99,7 @@ impl Dressed {
             scale: run as u8,
             whole_digits: if body[0] == b'0' { 0 } else { whole as u8 },
             grouping: (groups > 0).then_some(grouping),
-            groups,
+            groups: groups as u8,
             sign,
         })
     }
@@ -103,7 +108,7 @@ impl Dressed {
     #[inline]
     fn read_whole(body: &[u8], is_negative: bool, sign: &'static [u8]) -> Option<Dressed> {
         let is_code = matches!(body, [b'0', _, ..]);
-        let is_short = (1..=MOST_DIGITS as usize).contains(&body.len());
+        let is_short = (1..=MOST_DIGITS).contains(&body.len());
         if sign.is_empty() || is_code || !is_short {
             return None;
         }
@@ -119,19 +124,32 @@ impl Dressed {
         })
     }
 
+    /// Whether the value may be a network address as well: four numbers with points between.
+    #[inline]
+    pub fn may_be_address(&self) -> bool {
+        self.scale == 0 && self.groups == 3
+    }
+
     /// Whether the value is a point as well, as [`point`](crate::readings::point) has it; `None` where it has to be asked.
     #[inline]
     pub fn is_point(&self) -> Option<bool> {
-        let Dressed { mark: Some(Mark::Comma), mantissa, scale: scale @ 1..=2, .. } = *self else {
+        let Dressed { mark: Some(Mark::Comma), mantissa, scale, groups, .. } = *self else {
             return None;
         };
-        let power = if scale == 1 { 10 } else { 100 };
-        let (latitude, longitude) = (mantissa.abs() / power, mantissa.abs() % power);
-        let most = match self.groups {
-            0 => 90,
+        let (most, most_digits) = match groups {
+            0 => (90, 2),
             // A point among the digits of the latitude.
-            1 => 90_000,
+            1 => (90_000, 5),
             _ => return Some(false),
+        };
+        if self.whole_digits > most_digits {
+            return Some(false);
+        }
+        let digits = mantissa.unsigned_abs();
+        let (latitude, longitude) = match scale {
+            1 => (digits / 10, digits % 10),
+            2 => (digits / 100, digits % 100),
+            _ => return None,
         };
         // Zero may have a sign.
         (latitude > 0).then_some(latitude <= most && (scale == 1 || longitude >= 10))
@@ -164,7 +182,8 @@ mod tests {
             prop_assert_eq!((dressed.scale, dressed.whole_digits), (number.scale, number.whole_digits), "{}", value);
             prop_assert_eq!((dressed.grouping, dressed.sign), (grouping, undressed.sign), "{}", value);
             prop_assert!(!undressed.accounting && undressed.side.is_none() && undressed.second_group().is_none());
-            prop_assert!(parse_number(value.as_bytes()).is_none() && !is_ip(value.as_bytes()), "{}", value);
+            prop_assert!(parse_number(value.as_bytes()).is_none(), "{}", value);
+            prop_assert!(dressed.may_be_address() || !is_ip(value.as_bytes()), "{}", value);
             if let Some(is_point) = dressed.is_point() && dressed.sign.is_empty() {
                 prop_assert_eq!(is_point, point(value.as_bytes()).is_some(), "{}", value);
             }
@@ -184,12 +203,27 @@ mod tests {
             "$1,234.5678",
             "36%",
             "$-5",
+            "1.234.567",
+            "-10.200.100.250",
         ] {
             assert!(Dressed::read(value.as_bytes()).is_some(), "{value}");
         }
         for value in [
-            "1.234", "12.50", "1,234", "12,345", "$05", "-$5", "01,5", "1.23,5", "1,5 kr", "", "-",
+            "1.234",
+            "12.50",
+            "1,234",
+            "12,345",
+            "$05",
+            "-$5",
+            "01,5",
+            "1.23,5",
+            "1,5 kr",
+            "",
+            "-",
             "€ 1,5",
+            "1,234,567",
+            "0.123.456",
+            "1.234.56",
         ] {
             assert_eq!(Dressed::read(value.as_bytes()), None, "{value}");
         }

@@ -3,9 +3,9 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::dressed::Dressed;
 use super::example::Tally;
 use super::numbers::{FLOAT32_SURE, wide_width_of, width_of};
+use super::sure_text::chars_of_sure_text;
 use super::written::written;
 use super::{DateFacts, LengthFacts, NumberFacts, TextFacts, WIDTHS, WrittenFacts};
 use crate::dates::{days_in_month, read_shape};
@@ -251,32 +251,31 @@ impl Facts {
         true
     }
 
-    /// Adds the value `text[start..end]`, seen `count` times, if it is a number in the usual clothes, as others before it,
-    /// and nothing is to be noted of it but what all of them have; says whether that is so.
+    /// Adds a value, seen `count` times, if it is an address of which nothing is to be noted but what others before it have;
+    /// says whether that is so.
     #[inline]
-    pub(super) fn add_dressed(
-        &mut self,
-        text: &[u8],
-        start: usize,
-        end: usize,
-        count: u64,
-        place: LineRef,
-    ) -> bool {
-        let value = &text[start..end];
-        let tally = Class::Written as usize;
+    pub(super) fn add_address(&mut self, value: &[u8], count: u64, place: LineRef) -> bool {
+        let tally = Class::Ip as usize;
+        let is_added = self.said.is_empty()
+            && self.tallies[tally].is_settled(place)
+            && readings::is_plain_ip(value);
+        if is_added {
+            self.text.add(value, count);
+            self.tallies[tally].count += count;
+        }
+        is_added
+    }
+
+    /// Adds a value, seen `count` times, if it is [surely a text](chars_of_sure_text) and nothing is to be noted of it but what others
+    /// before it have; says whether that is so.
+    #[inline]
+    pub(super) fn add_text(&mut self, value: &[u8], count: u64, place: LineRef) -> bool {
+        let tally = Class::Text as usize;
         if !self.said.is_empty() || !self.tallies[tally].is_settled(place) {
             return false;
         }
-        let Some(written) = &mut self.written else { return false };
-        let Some(dressed) = Dressed::read(value) else { return false };
-        if !written.add_dressed(&dressed, count, place) {
-            return false;
-        }
-        if dressed.sign.is_empty() {
-            let is_point = dressed.is_point().unwrap_or_else(|| readings::point(value).is_some());
-            self.written_points += if is_point { count } else { 0 };
-        }
-        self.text.add(value, count);
+        let Some(chars) = chars_of_sure_text(value) else { return false };
+        self.text.add_counted(value, chars, count);
         self.tallies[tally].count += count;
         true
     }

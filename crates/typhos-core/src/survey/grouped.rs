@@ -1,8 +1,9 @@
 //! Facts of many values at a time: what a column has shown to be of its kinds is taken note of in ways of its own.
 
-use super::Facts;
+use super::clothes::DressedGroup;
 use super::digits::{DigitGroup, ShortDigits};
 use super::fractions::FractionGroup;
+use super::{Class, Facts};
 use crate::readings::{self, ShortNumber};
 use crate::text::LineRef;
 
@@ -28,6 +29,9 @@ impl Facts {
         let mut blank = 0;
         let mut digits = DigitGroup::of(self, first);
         let mut fractions = FractionGroup::of(self, first);
+        let mut dressed = DressedGroup::of(self, first);
+        let has_addresses = self.count(Class::Ip) > 0;
+        let has_texts = self.count(Class::Text) > 0;
         for (at, (start, end, number)) in values.iter().enumerate() {
             let (start, end) = (*start as usize, *end as usize);
             let value = &text[start..end];
@@ -45,8 +49,10 @@ impl Facts {
             };
             if fractions.is_open()
                 && fraction().is_some_and(|f| fractions.add(self, f, (text, start, end), count))
-                || self.written.is_some() && self.add_dressed(text, start, end, count, place)
+                || has_addresses && self.add_address(value, count, place)
+                || dressed.is_open() && dressed.add(self, (text, start, end), count)
                 || self.dates.has_moulds() && self.add_cast(text, start, end, count, place)
+                || has_texts && self.add_text(value, count, place)
             {
                 seen(at, value, None);
                 continue;
@@ -61,6 +67,7 @@ impl Facts {
         }
         digits.finish(self);
         fractions.finish(self);
+        dressed.finish(self);
         blank
     }
 }

@@ -5,12 +5,13 @@
 //! stand; the first one that is anything else ends the pass, and is looked at with its neighbours in
 //! [`grouped`](super::grouped). The law is that of [`add_group`](Facts::add_group).
 
-use super::Facts;
+use super::clothes::DressedGroup;
 use super::digits::{DigitGroup, ShortDigits};
 use super::estimate::Registers;
 use super::fractions::FractionGroup;
 use super::integers::IntegerGroup;
 use super::order::Adding;
+use super::{Class, Facts};
 use crate::readings::ShortNumber;
 use crate::records::Bounds;
 use crate::text::LineRef;
@@ -70,18 +71,31 @@ impl Facts {
                 return passed;
             }
         }
-        if self.written.is_some() {
+        // Some addresses are numbers in groups, too.
+        let has_addresses = self.count(Class::Ip) > 0;
+        let mut dressed = DressedGroup::of(self, first);
+        if has_addresses || dressed.is_open() {
             let passed = pass(text, fields, registers, adding, |at, start, end| {
-                let is_added = self.add_dressed(text, start, end, 1, place(at));
+                let is_added = has_addresses && self.add_address(&text[start..end], 1, place(at))
+                    || dressed.is_open() && dressed.add(self, (text, start, end), 1);
                 is_added.then_some(Added::Other)
             });
+            dressed.finish(self);
             if passed.fields > 0 {
                 return passed;
             }
         }
         if self.dates.has_moulds() {
-            return pass(text, fields, registers, adding, |at, start, end| {
+            let passed = pass(text, fields, registers, adding, |at, start, end| {
                 self.add_cast(text, start, end, 1, place(at)).then_some(Added::Other)
+            });
+            if passed.fields > 0 {
+                return passed;
+            }
+        }
+        if self.count(Class::Text) > 0 {
+            return pass(text, fields, registers, adding, |at, start, end| {
+                self.add_text(&text[start..end], 1, place(at)).then_some(Added::Other)
             });
         }
         Passed::default()
@@ -146,6 +160,9 @@ mod tests {
             4 => (1u32..32, 1u32..14, 0u32..26, "(\\.[0-9]{1,3})?Z?").prop_map(|(d, m, h, f)| format!("2024-{m:02}-{d:02}T{h:02}:05:07{f}")),
             2 => (1u32..32, 1u32..14, 0u32..14).prop_map(|(d, m, h)| format!("{m}/{d}/24 {h}:05 PM")),
             1 => Just(String::new()),
+            3 => any::<std::net::Ipv4Addr>().prop_map(|address| address.to_string()),
+            3 => "[A-Za-zæ]{1,12}|[a-z0-9]{3,9}@[a-z]{3}\\.org",
+            1 => "[1-9]?[0-9]{1,2}(\\.[0-9]{3}){2,3}",
             1 => Just("NA".to_owned()),
         ]
     }

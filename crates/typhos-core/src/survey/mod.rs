@@ -14,6 +14,7 @@
 //! every value is classified as it comes.
 
 mod broken;
+mod clothes;
 mod column;
 mod dates;
 mod digits;
@@ -42,6 +43,7 @@ mod saved_column;
 mod small;
 mod source;
 mod spread;
+mod sure_text;
 mod text;
 mod watch;
 mod written;

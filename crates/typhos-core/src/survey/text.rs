@@ -70,6 +70,21 @@ fn replace(buffer: &mut Vec<u8>, value: &[u8]) {
 impl TextFacts {
     #[inline]
     pub(super) fn add(&mut self, value: &[u8], count: u64) {
+        self.add_value(value, count);
+        if value.len() as u64 > self.max_chars {
+            self.lengthen(value);
+        }
+    }
+
+    /// As [`add`](Self::add), of a value whose number of characters is known.
+    #[inline]
+    pub(super) fn add_counted(&mut self, value: &[u8], chars: u64, count: u64) {
+        self.add_value(value, count);
+        self.max_chars = self.max_chars.max(chars);
+    }
+
+    #[inline]
+    fn add_value(&mut self, value: &[u8], count: u64) {
         let prefix = prefix(value);
         if self.count == 0 || prefix <= self.min_prefix || prefix >= self.max_prefix {
             self.stretch(value, prefix);
@@ -79,9 +94,6 @@ impl TextFacts {
         self.bytes += length * count;
         let (least, most) = self.bytes_range.unwrap_or((length, length));
         self.bytes_range = Some((least.min(length), most.max(length)));
-        if value.len() as u64 > self.max_chars {
-            self.lengthen(value);
-        }
     }
 
     /// Adds values of at most eight bytes, none of them zero or part of a longer character: how many, of

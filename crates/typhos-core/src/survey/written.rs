@@ -5,12 +5,10 @@ use std::collections::BTreeMap;
 use serde::{Deserialize, Serialize};
 
 use super::Spread;
-use super::dressed::Dressed;
 use super::example::{Example, earlier, join};
 use super::saved::{bytes_as_text, ranges};
 use crate::readings::{
-    Decimal, EXACT_POW10, Grouping, Mark, Number, Undressed, survives_float32, survives_float32_of,
-    survives_float64, undress,
+    Decimal, Grouping, Mark, Number, Undressed, survives_float32, survives_float64, undress,
 };
 use crate::text::LineRef;
 
@@ -57,25 +55,25 @@ impl ViewFacts {
     }
 
     /// Notes what a number is, but not what it would lose as a float.
-    #[inline]
     fn note(&mut self, worth: Decimal, digits: u8, count: u64) {
-        self.note_as(worth, worth.to_f64(), digits, count);
+        self.note_many(worth.scale, count, (worth, worth), (digits, digits));
+        self.spread.add(worth.to_f64(), count);
     }
 
-    /// As [`note`](Self::note), where the double is known.
-    #[inline]
-    fn note_as(&mut self, worth: Decimal, number: f64, digits: u8, count: u64) {
+    /// Notes numbers of one scale, but not how they are spread: how many, the smallest and the largest, and the fewest and
+    /// the most digits before the mark.
+    pub(super) fn note_many(
+        &mut self,
+        scale: u8,
+        count: u64,
+        range: (Decimal, Decimal),
+        digits: (u8, u8),
+    ) {
         self.read += count;
-        *self.scales.entry(worth.scale).or_default() += count;
-        match &mut self.range {
-            Some((low, _)) if worth < *low => *low = worth,
-            Some((_, high)) if worth > *high => *high = worth,
-            Some(_) => {}
-            None => self.range = Some((worth, worth)),
-        }
-        let (fewest, most) = self.whole_digits.unwrap_or((digits, digits));
-        self.whole_digits = Some((fewest.min(digits), most.max(digits)));
-        self.spread.add(number, count);
+        *self.scales.entry(scale).or_default() += count;
+        self.range = join(self.range, Some(range), |(a, b), (c, d)| (a.min(c), b.max(d)));
+        self.whole_digits =
+            join(self.whole_digits, Some(digits), |(a, b), (c, d)| (a.min(c), b.max(d)));
     }
 
     fn merge(&mut self, other: ViewFacts) {
@@ -148,39 +146,7 @@ impl WrittenFacts {
         }
     }
 
-    /// Adds a number in the usual clothes, if nothing but what is noted here is to be noted of it; says whether that is so.
-    #[inline]
-    pub(super) fn add_dressed(&mut self, dressed: &Dressed, count: u64, place: LineRef) -> bool {
-        let is_known =
-            |known: &Option<Example>| known.as_ref().is_some_and(|known| known.place <= place);
-        let Dressed { mantissa, scale, whole_digits, .. } = *dressed;
-        let survives = || survives_float32_of(mantissa.unsigned_abs(), scale) == Some(true);
-        // Where there is no mark, both read it.
-        let reads = |at: usize| dressed.mark.is_none_or(|mark| mark == Mark::ALL[at]);
-        let is_settled = |at: usize| {
-            let view = &self.views[at];
-            if reads(at) {
-                is_known(&view.float32_loses) || survives()
-            } else {
-                is_known(&view.refused)
-            }
-        };
-        if !(is_settled(0) && is_settled(1)) {
-            return false;
-        }
-        self.sign(dressed.sign, count);
-        let number = mantissa as f64 / EXACT_POW10[usize::from(scale)];
-        for (_, view) in self.views.iter_mut().enumerate().filter(|(at, _)| reads(*at)) {
-            if let Some(grouping) = dressed.grouping {
-                view.groupings[grouping as usize] += count;
-            }
-            let worth = Decimal { mantissa: mantissa.into(), scale };
-            view.note_as(worth, number, whole_digits, count);
-        }
-        true
-    }
-
-    fn sign(&mut self, sign: &[u8], count: u64) {
+    pub(super) fn sign(&mut self, sign: &[u8], count: u64) {
         // One sign stands around all numbers of a column, nearly always.
         if let Some((known, seen)) = self.signs.iter_mut().next()
             && known.len() == sign.len()
