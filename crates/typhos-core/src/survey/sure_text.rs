@@ -43,6 +43,9 @@ pub(super) fn chars_of_sure_text(value: &[u8]) -> Option<u64> {
     if value.len() > MOST_BYTES || is_json || is_space(*first) || is_space(*last) {
         return None;
     }
+    if matches!(first, b'+' | b'(') && is_telephone_number(value) {
+        return Some(value.len() as u64);
+    }
     let counts = value.iter().fold(0, |counts, byte| counts + COUNTS[usize::from(*byte)]);
     let has = |field: u32| counts >> (8 * field) & 0xff > 0;
     // Tokens, words for true and false and infinities start with these.
@@ -51,6 +54,15 @@ pub(super) fn chars_of_sure_text(value: &[u8]) -> Option<u64> {
             || matches!(first | 0x20, b'f' | b'i' | b'n' | b'o' | b't' | b'y'));
     let is_text = has(1) || !has(0) && has(2);
     (is_text && !may_be_known).then(|| value.len() as u64 - u64::from(counts >> 24))
+}
+
+/// Whether a value is a telephone number as it is written for people: `+47 12345678`, `(555) 123-4567`. A number in groups has
+/// three digits in the last of them, and nothing else starts like this.
+fn is_telephone_number(value: &[u8]) -> bool {
+    let run = value.iter().rev().take_while(|byte| byte.is_ascii_digit()).count();
+    let is_apart = value.len() > run + 1;
+    let is_part = |byte: &u8| matches!(byte, b'0'..=b'9' | b' ' | b'-' | b'(' | b')');
+    is_apart && !matches!(run, 0 | 3) && value[1].is_ascii_digit() && value[1..].iter().all(is_part)
 }
 
 fn is_space(byte: u8) -> bool {
@@ -75,12 +87,25 @@ mod tests {
             ("upcegx0@example.org", 19),
             ("Information", 11),
             ("/a/b?x=17&y=2024", 16),
+            ("+47 16041999", 12),
+            ("(555) 123-4567", 14),
         ] {
             assert_eq!(chars_of_sure_text(value.as_bytes()), Some(chars), "{value}");
         }
-        for value in
-            ["", "NULL", "yes", "infinity", "BK-17", " Holm", "{\"a\":\"xyzxyzxyz\"}", "5 kr"]
-        {
+        for value in [
+            "",
+            "NULL",
+            "yes",
+            "infinity",
+            "BK-17",
+            " Holm",
+            "+4716041999",
+            "+47 160 419",
+            "(47)",
+            "+ 47",
+            "{\"a\":\"xyzxyzxyz\"}",
+            "5 kr",
+        ] {
             assert_eq!(chars_of_sure_text(value.as_bytes()), None, "{value}");
         }
     }
@@ -100,6 +125,7 @@ mod tests {
                 "[0-9a-fA-F]{0,8}(-?[0-9a-fA-F]{4}){3}-?[0-9a-fA-F]{12}|urn:uuid:[a-f]{8}-[a-f]{4}-[a-f]{4}-[a-f]{4}-[a-f]{12}",
                 "(Mon|Tuesday|Mar|May|September|mars|août|5|2024|am|T|Z|[:., -]|[0-9]{1,2}){1,8}",
                 "[a-f:]{2,20}",
+                "[+(-]{1,2}[0-9]{1,4}(\\)?[ -]?\\(?[0-9]{0,4}){0,3}\\)?",
             ],
             mark in proptest::option::of((0usize..20, proptest::sample::select(b"@_=<>*~^`|!?;\\&".to_vec()))),
         ) {
