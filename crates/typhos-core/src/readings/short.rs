@@ -260,7 +260,7 @@ impl ShortNumber {
         })
     }
 
-    /// As [`read_fraction`](Self::read_fraction), of more bytes, up to eighteen digits, one by one.
+    /// As [`read_fraction`](Self::read_fraction), of more bytes, up to eighteen digits.
     #[inline]
     pub fn read_long_fraction(value: &[u8]) -> Option<ShortNumber> {
         let (is_negative, digits) = match value {
@@ -271,23 +271,58 @@ impl ShortNumber {
         if !(MOST + 1..=LONGEST_SHORT).contains(&digits.len()) || is_code {
             return None;
         }
-        // Nineteen digits fit too, where there is no mark among them.
-        let (mut number, mut mark) = (0u64, None);
-        for (at, byte) in digits.iter().enumerate() {
-            match byte {
-                b'0'..=b'9' => number = number * 10 + u64::from(byte - b'0'),
-                b'.' if mark.is_none() && at > 0 => mark = Some(at),
-                _ => return None,
+        let first = u64::from_le_bytes(*digits.first_chunk()?);
+        let (number, mark) = match mark_in(first) {
+            0 => return None,
+            mark @ 1..8 => {
+                let (_, fraction) = digits.split_at(mark + 1);
+                let whole = number_of(first, mark)?;
+                (whole * SHORT_POW10[fraction.len()] + long_number(fraction)?, mark)
             }
-        }
-        let mark = mark.filter(|mark| mark + 1 < digits.len())?;
-        let number = number as i64;
+            _ => one_by_one(digits)?,
+        };
         Some(ShortNumber {
             mantissa: if is_negative { -number } else { number },
             scale: (digits.len() - mark - 1) as u8,
             whole_digits: whole_digits(digits[0], mark),
         })
     }
+}
+
+/// The number that nine to seventeen digits are.
+#[inline(always)]
+fn long_number(digits: &[u8]) -> Option<i64> {
+    let (rest, last) = digits.split_last_chunk::<8>()?;
+    let last = eight_digits(*last)?;
+    let rest = match rest.split_last_chunk::<8>() {
+        Some((first, high)) => {
+            let first = match first {
+                [] => 0,
+                [digit @ b'0'..=b'9'] => i64::from(digit - b'0'),
+                _ => return None,
+            };
+            first * 100_000_000 + eight_digits(*high)?
+        }
+        // Of fewer than eight those behind them are pushed out.
+        None => number_of(u64::from_le_bytes(*digits.first_chunk()?), rest.len())?,
+    };
+    Some(rest * 100_000_000 + last)
+}
+
+/// All digits of a text as a number, and where the one mark among them stands.
+#[inline(never)]
+fn one_by_one(digits: &[u8]) -> Option<(i64, usize)> {
+    // Nineteen digits fit too, where there is no mark among them.
+    let (mut number, mut mark) = (0u64, None);
+    for (at, byte) in digits.iter().enumerate() {
+        match byte {
+            b'0'..=b'9' => number = number * 10 + u64::from(byte - b'0'),
+            b'.' if mark.is_none() && at > 0 => mark = Some(at),
+            _ => return None,
+        }
+    }
+    let mark = mark.filter(|mark| mark + 1 < digits.len())?;
+    Some((number as i64, mark))
 }
 
 /// Digits before the mark at a place, where the first byte is this one.
