@@ -128,10 +128,11 @@ impl ColumnFacts {
         place: impl Fn(u32) -> LineRef,
         adding: &mut Adding<'_, 't>,
     ) -> Passed {
-        let registers = self.hashes.as_mut().and_then(Hashes::registers);
-        let Some(mut registers) = registers else { return Passed::default() };
+        let Some(hashes) = &mut self.hashes else { return Passed::default() };
         let facts: &mut Facts = &mut self.direct;
-        facts.pass_habit(text, fields, place, &mut registers, adding)
+        let passed = facts.pass_habit(text, fields, place, &mut hashes.sink(), adding);
+        hashes.see_to_list(self.most_hashes);
+        passed
     }
 
     /// As [`observe_group`](Self::observe_group), in a column without a table; takes note of how the

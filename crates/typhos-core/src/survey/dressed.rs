@@ -3,7 +3,7 @@
 //! A number is dressed like this where only one mark can read it: its fraction has not three digits, so that no group can
 //! be meant, or there are groups and no fraction; or where there is neither mark nor group, and both read the same. What is read here is what [`Undressed`](crate::readings::Undressed) reads, by a property test.
 
-use crate::readings::{Grouping, Mark, Separated, parse_integer};
+use crate::readings::{Grouping, Mark, Separated};
 
 /// A number that only one mark reads, or both read alike.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -45,7 +45,7 @@ impl Dressed {
         let short = Separated::read(body)?;
         let separators = short.separators;
         if separators == 0 {
-            return Dressed::read_whole(body, is_negative, sign);
+            return Dressed::read_whole(body, short.number()?, is_negative, sign);
         }
         // What stands last may be the mark, and what stands before it groups.
         let at = separators.ilog2() as usize;
@@ -106,16 +106,20 @@ impl Dressed {
 
     /// Reads digits beside a sign.
     #[inline]
-    fn read_whole(body: &[u8], is_negative: bool, sign: &'static [u8]) -> Option<Dressed> {
+    fn read_whole(
+        body: &[u8],
+        number: i64,
+        is_negative: bool,
+        sign: &'static [u8],
+    ) -> Option<Dressed> {
         let is_code = matches!(body, [b'0', _, ..]);
         let is_short = (1..=MOST_DIGITS).contains(&body.len());
         if sign.is_empty() || is_code || !is_short {
             return None;
         }
-        let mantissa = parse_integer(body).filter(|number| *number >= 0)?;
         Some(Dressed {
             mark: None,
-            mantissa: if is_negative { -mantissa } else { mantissa },
+            mantissa: if is_negative { -number } else { number },
             scale: 0,
             whole_digits: if body[0] == b'0' { 0 } else { body.len() as u8 },
             grouping: None,
@@ -221,6 +225,7 @@ mod tests {
             "",
             "-",
             "€ 1,5",
+            "$--0",
             "1,234,567",
             "0.123.456",
             "1.234.56",

@@ -86,10 +86,9 @@ pub(super) struct HashList {
 }
 
 impl HashList {
-    /// Adds a hash, where at most `most` are to be kept; says whether all of them are sorted then.
+    /// Sorts all hashes if there are enough new ones, where at most `most` are to be kept; says whether it did.
     #[inline]
-    fn add(&mut self, hash: u64, most: usize) -> bool {
-        self.fresh.push(hash);
+    fn sort_in_time(&mut self, most: usize) -> bool {
         let is_time = self.fresh.len() >= 64 && self.fresh.len() * 2 >= most;
         if is_time {
             self.sort();
@@ -99,7 +98,7 @@ impl HashList {
 
     #[inline(never)]
     fn sort(&mut self) {
-        self.fresh.sort_unstable();
+        sort_hashes(&mut self.fresh);
         self.fresh.dedup();
         // Two sorted runs, which a merging sort finds.
         self.sorted.append(&mut self.fresh);
@@ -110,6 +109,31 @@ impl HashList {
     /// All of them, sorted.
     pub fn sorted(&self) -> &[u64] {
         &self.sorted
+    }
+}
+
+/// Sorts hashes, whose first bits say nearly where each belongs: they are put there first, so that only neighbours have to be
+/// compared.
+fn sort_hashes(hashes: &mut [u64]) {
+    /// Places for as many hashes as are sorted at once, a few to each.
+    const PLACE_BITS: u32 = 12;
+    let place = |hash: u64| (hash >> (u64::BITS - PLACE_BITS)) as usize;
+    let mut ends = [0u32; 1 << PLACE_BITS];
+    hashes.iter().for_each(|hash| ends[place(*hash)] += 1);
+    let mut end = 0;
+    for next in &mut ends {
+        end += std::mem::replace(next, end);
+    }
+    let unsorted = hashes.to_vec();
+    for hash in unsorted {
+        let at = &mut ends[place(hash)];
+        hashes[*at as usize] = hash;
+        *at += 1;
+    }
+    let mut start = 0;
+    for end in ends {
+        hashes[start..end as usize].sort_unstable();
+        start = end as usize;
     }
 }
 
@@ -143,20 +167,28 @@ impl Hashes {
 
     #[inline(never)]
     fn list(&mut self, hash: u64, most: usize) {
+        if let Hashes::All(all) = self {
+            all.fresh.push(hash);
+            self.see_to_list(most);
+        }
+    }
+
+    /// Sorts the list of hashes when it is time to, and keeps registers instead if there are more than `most`.
+    pub fn see_to_list(&mut self, most: usize) {
         if let Hashes::All(all) = self
-            && all.add(hash, most)
+            && all.sort_in_time(most)
             && all.sorted.len() > most
         {
             self.condense();
         }
     }
 
-    /// The registers, where nothing else is kept.
+    /// Where the hashes of many values go; the [list](Self::see_to_list) has to be seen to behind them.
     #[inline]
-    pub fn registers(&mut self) -> Option<Registers<'_>> {
+    pub fn sink(&mut self) -> HashSink<'_> {
         match self {
-            Hashes::Sketch(registers) => Some(Registers(registers)),
-            Hashes::All(_) => None,
+            Hashes::Sketch(registers) => HashSink::Registers(registers),
+            Hashes::All(all) => HashSink::List(&mut all.fresh),
         }
     }
 
@@ -213,14 +245,21 @@ impl Hashes {
     }
 }
 
-/// The registers of a sketch.
-pub(super) struct Registers<'r>(&'r mut [u8; REGISTERS]);
+/// Where the hashes of values go that are passed over.
+pub(super) enum HashSink<'h> {
+    Registers(&'h mut [u8; REGISTERS]),
+    List(&'h mut Vec<u64>),
+}
 
-impl Registers<'_> {
+impl HashSink<'_> {
     /// Takes note of the value `text[start..end]`.
     #[inline(always)]
     pub fn add(&mut self, text: &[u8], start: usize, end: usize) {
-        note(self.0, hash_within(text, start, end));
+        let hash = hash_within(text, start, end);
+        match self {
+            HashSink::Registers(registers) => note(registers, hash),
+            HashSink::List(list) => list.push(hash),
+        }
     }
 }
 
@@ -333,6 +372,14 @@ mod tests {
             let text = format!("{before}{value}{after}");
             let found = hash_within(text.as_bytes(), before.len(), before.len() + value.len());
             prop_assert_eq!(found, hash(value.as_bytes()));
+        }
+
+        #[test]
+        fn hashes_are_sorted(mut hashes in proptest::collection::vec(prop_oneof![any::<u64>(), 0u64..9, any::<u64>().prop_map(|n| !(n >> 9))], 0..600)) {
+            let mut sorted = hashes.clone();
+            sorted.sort_unstable();
+            sort_hashes(&mut hashes);
+            prop_assert_eq!(hashes, sorted);
         }
 
         #[test]

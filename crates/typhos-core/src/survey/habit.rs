@@ -7,7 +7,7 @@
 
 use super::clothes::DressedGroup;
 use super::digits::{DigitGroup, ShortDigits};
-use super::estimate::Registers;
+use super::estimate::HashSink;
 use super::fractions::FractionGroup;
 use super::integers::IntegerGroup;
 use super::order::Adding;
@@ -33,13 +33,13 @@ impl Facts {
         text: &'t [u8],
         fields: &[Bounds],
         place: impl Fn(u32) -> LineRef,
-        registers: &mut Registers<'_>,
+        hashes: &mut HashSink<'_>,
         adding: &mut Adding<'_, 't>,
     ) -> Passed {
         let first = place(0);
         let mut fractions = FractionGroup::of(self, first);
         if fractions.is_open() {
-            let passed = pass(text, fields, registers, adding, |_, start, end| {
+            let passed = pass(text, fields, hashes, adding, |_, start, end| {
                 let fraction = ShortNumber::read_fraction(text, start, end)
                     .or_else(|| ShortNumber::read_long_fraction(&text[start..end]))?;
                 let is_added = fractions.add(self, fraction, (text, start, end), 1);
@@ -52,7 +52,7 @@ impl Facts {
         }
         let mut integers = IntegerGroup::of(self, first);
         if integers.is_open(self) {
-            let passed = pass(text, fields, registers, adding, |_, start, end| {
+            let passed = pass(text, fields, hashes, adding, |_, start, end| {
                 integers.add(self, text, start, end).map(Added::Digits)
             });
             integers.finish(self);
@@ -62,7 +62,7 @@ impl Facts {
         }
         let mut digits = DigitGroup::of(self, first);
         if digits.is_open() {
-            let passed = pass(text, fields, registers, adding, |_, start, end| {
+            let passed = pass(text, fields, hashes, adding, |_, start, end| {
                 let short = ShortDigits::read(text, start, end)?;
                 let number = short.number();
                 digits.add(self, short, 1).then_some(Added::Digits(number))
@@ -76,7 +76,7 @@ impl Facts {
         let has_addresses = self.count(Class::Ip) > 0;
         let mut dressed = DressedGroup::of(self, first);
         if has_addresses || dressed.is_open() {
-            let passed = pass(text, fields, registers, adding, |at, start, end| {
+            let passed = pass(text, fields, hashes, adding, |at, start, end| {
                 let is_added = has_addresses && self.add_address(&text[start..end], 1, place(at))
                     || dressed.is_open() && dressed.add(self, (text, start, end), 1);
                 is_added.then_some(Added::Other)
@@ -87,7 +87,7 @@ impl Facts {
             }
         }
         if self.dates.has_moulds() {
-            let passed = pass(text, fields, registers, adding, |at, start, end| {
+            let passed = pass(text, fields, hashes, adding, |at, start, end| {
                 self.add_cast(text, start, end, 1, place(at)).then_some(Added::Other)
             });
             if passed.fields > 0 {
@@ -95,7 +95,7 @@ impl Facts {
             }
         }
         if self.count(Class::Text) > 0 {
-            return pass(text, fields, registers, adding, |at, start, end| {
+            return pass(text, fields, hashes, adding, |at, start, end| {
                 self.add_text(&text[start..end], 1, place(at)).then_some(Added::Other)
             });
         }
@@ -116,7 +116,7 @@ enum Added {
 fn pass<'t>(
     text: &'t [u8],
     fields: &[Bounds],
-    registers: &mut Registers<'_>,
+    hashes: &mut HashSink<'_>,
     adding: &mut Adding<'_, 't>,
     mut add: impl FnMut(u32, usize, usize) -> Option<Added>,
 ) -> Passed {
@@ -132,7 +132,7 @@ fn pass<'t>(
             Some(Added::Other) => adding.push_value(&text[start..end]),
             None => return Passed { fields: at, empty },
         }
-        registers.add(text, start, end);
+        hashes.add(text, start, end);
     }
     Passed { fields: fields.len(), empty }
 }
@@ -176,7 +176,7 @@ mod tests {
         fn what_is_passed_over_gives_the_same_facts(
             kinds in proptest::collection::vec(value(), 1..12),
             picks in proptest::collection::vec(any::<prop::sample::Index>(), 1..300), line in 0u64..8,
-            ordered in 0u8..4,
+            ordered in 0u8..4, condensed: bool,
         ) {
             let mut values: Vec<&String> = picks.iter().map(|pick| pick.get(&kinds)).collect();
             match ordered {
@@ -194,7 +194,9 @@ mod tests {
                     column.observe(value.as_bytes(), true, LineRef { part: 0, line });
                 }
                 column.fold();
-                column.condense();
+                if condensed {
+                    column.condense();
+                }
                 column
             };
             let (mut passing, mut singly) = (column(), column());

@@ -324,10 +324,12 @@ impl InputFile {
             }
             _ => text.len(),
         };
-        let found = sniff::sniff(&text[..above_end], choice, whole);
+        let (above, known) = (&text[..above_end], sniff::Known::default());
+        let found = sniff::sniff_known(above, choice, whole, &known);
         self.layout.dialect = found.dialect;
         // How many fields there are is what it would be if all of that were said: a declaration says all of it.
-        let settled = sniff::sniff(&text[..above_end], &choice.or(&found.dialect.into()), whole);
+        let said = choice.or(&found.dialect.into());
+        let settled = sniff::sniff_known(above, &said, whole, &known);
         self.skip_end = choice.skip_end.unwrap_or(0);
         self.read_header(&head, text, settled.fields, settled.has_short_header, choice)?;
         if self.skip_end == 0 && choice.skip_end.is_none() {
@@ -491,7 +493,7 @@ impl InputFile {
             self.names = positional(fields);
             for (name, header) in self.names.iter_mut().skip(usize::from(is_short)).zip(header) {
                 if !header.trim().is_empty() {
-                    *name = header;
+                    *name = header.into_owned();
                 }
             }
             tell_apart(&mut self.names);

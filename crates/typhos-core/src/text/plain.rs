@@ -3,6 +3,8 @@
 //! It reads heads of files (to find the dialect and the header, where counts of fields are not known
 //! yet), and it is the oracle that the fast splitter is held against.
 
+use std::borrow::Cow;
+
 use super::{BrokenKind, Dialect, Escape};
 use crate::readings::trim;
 use crate::records::Values;
@@ -26,10 +28,15 @@ pub struct PlainRecord {
 
 impl PlainRecord {
     /// The fields as text, quotes taken off, bytes that are not UTF-8 replaced (for names).
-    pub fn texts(&self, text: &[u8], dialect: &Dialect) -> Vec<String> {
+    pub fn texts<'t>(&self, text: &'t [u8], dialect: &Dialect) -> Vec<Cow<'t, str>> {
         let mut scratch = Vec::new();
         let values = self.fields.iter().map(|(start, end)| {
-            String::from_utf8_lossy(dialect.value(&text[*start..*end], &mut scratch)).into_owned()
+            let raw = &text[*start..*end];
+            if dialect.is_plain(raw) {
+                return String::from_utf8_lossy(raw);
+            }
+            let value = dialect.value(raw, &mut scratch);
+            Cow::Owned(String::from_utf8_lossy(value).into_owned())
         });
         values.collect()
     }
@@ -212,9 +219,9 @@ mod tests {
     use super::*;
 
     fn split(text: &str, dialect: Dialect) -> Vec<Vec<String>> {
-        PlainRecords::new(text.as_bytes(), dialect)
-            .map(|record| record.texts(text.as_bytes(), &dialect))
-            .collect()
+        let texts = |record: PlainRecord| record.texts(text.as_bytes(), &dialect);
+        let records = PlainRecords::new(text.as_bytes(), dialect).map(texts);
+        records.map(|record| record.into_iter().map(Cow::into_owned).collect()).collect()
     }
 
     #[test]

@@ -4,6 +4,7 @@
 //! figures of another kind; a figure above its like speaks against one. Where all is text, smaller
 //! signs are looked for, and the reason says how sure they make it.
 
+use std::borrow::Cow;
 use std::collections::HashSet;
 
 use super::{Finding, Glance, SAID, Sample};
@@ -27,7 +28,8 @@ pub(super) fn find(
         return said;
     }
     // Each value with whether it stands in quotes.
-    let mut records = sample.records(dialect).map(|record| {
+    let records = sample.records(dialect);
+    let mut records = records.iter().map(|record| {
         let quoted =
             record.fields.iter().map(|field| dialect.is_quoted(&sample.text[field.0..field.1]));
         record.texts(sample.text, &dialect).into_iter().zip(quoted).collect::<Vec<_>>()
@@ -82,25 +84,23 @@ struct Column<'v> {
 
 impl<'v> Column<'v> {
     fn new(
-        (name, is_quoted): &'v (String, bool),
-        below: impl Iterator<Item = &'v (String, bool)>,
+        (name, is_quoted): &'v (Cow<'v, str>, bool),
+        below: impl Iterator<Item = &'v (Cow<'v, str>, bool)>,
     ) -> Column<'v> {
         let below: Vec<_> = below.filter(|(value, _)| !value.trim().is_empty()).collect();
         let is_quoted_alone = *is_quoted && !below.iter().any(|(_, is_quoted)| *is_quoted);
-        let below: Vec<&str> = below.into_iter().map(|(value, _)| value.as_str()).collect();
-        let mut kinds = HashSet::new();
+        let below: Vec<&str> = below.into_iter().map(|(value, _)| &**value).collect();
+        let mut kinds = Vec::new();
         for value in &below {
-            match Glance::of(value.as_bytes()) {
-                Glance::Absent => {}
-                kind => {
-                    kinds.insert(kind);
-                }
+            let kind = Glance::of(value.as_bytes());
+            if kind != Glance::Absent && !kinds.contains(&kind) {
+                kinds.push(kind);
             }
         }
         if kinds.contains(&Glance::Number) {
-            kinds.remove(&Glance::Integer);
+            kinds.retain(|kind| *kind != Glance::Integer);
         }
-        let kind = kinds.iter().next().copied().filter(|_| kinds.len() == 1);
+        let kind = kinds.first().copied().filter(|_| kinds.len() == 1);
         Column { name, top: Glance::of(name.as_bytes()), below, kind, is_quoted_alone }
     }
 

@@ -202,10 +202,10 @@ impl Score {
 
 /// Splits the sample and counts.
 fn weigh(sample: Sample<'_>, mut dialect: Dialect, choice: &InputChoice) -> Layout {
-    let records: Vec<PlainRecord> = sample.records(dialect).collect();
+    let records = sample.records(dialect);
     let mut counts: HashMap<usize, usize> = HashMap::new();
     let mut score = Score { records: records.len(), ..Score::default() };
-    for record in &records {
+    for record in &records[..] {
         if record.broken.is_some() {
             score.broken += 1;
         } else {
@@ -416,7 +416,8 @@ fn is_plain(layout: &Layout, sample: Sample<'_>) -> bool {
         return false;
     }
     // Lines that are values as they stand (times, addresses, spaced numbers) are not to be cut up.
-    let lines: Vec<PlainRecord> = sample.records(layout.dialect).take(100).collect();
+    let lines = sample.records(layout.dialect);
+    let lines = &lines[..lines.len().min(100)];
     let is_value = |record: &&PlainRecord| {
         let end = record.fields.last().map_or(record.start, |field| field.1);
         is_one_value(trim(&sample.text[record.start..end]))
@@ -468,7 +469,7 @@ pub(super) fn line_ends_of(
         return said;
     }
     let (mut feeds, mut pairs, mut returns) = (0usize, 0usize, 0usize);
-    for record in sample.records(dialect).filter(|record| record.complete) {
+    for record in sample.records(dialect).iter().filter(|record| record.complete) {
         match &sample.text[record.start..record.next] {
             [.., b'\r', b'\n'] => pairs += 1,
             [.., b'\n'] => feeds += 1,

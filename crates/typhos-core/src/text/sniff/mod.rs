@@ -13,6 +13,11 @@ mod table;
 
 pub use end::find_end;
 
+use std::cell::RefCell;
+use std::collections::VecDeque;
+use std::ops::Range;
+use std::rc::Rc;
+
 use super::{
     BrokenKind, Dialect, InputChoice, LineEnds, PlainRecord, PlainRecords, ShortRecords,
     delimiter_name,
@@ -81,6 +86,11 @@ const MARKS: [u8; 3] = *b"#%!";
 
 /// Finds what `choice` leaves open. `whole` says that `head` is all of the text.
 pub fn sniff(head: &[u8], choice: &InputChoice, whole: bool) -> Found {
+    sniff_known(head, choice, whole, &Known::default())
+}
+
+/// As [`sniff`], where the text was split before.
+pub fn sniff_known(head: &[u8], choice: &InputChoice, whole: bool, known: &Known) -> Found {
     let mut finding = Finding::default();
     let mut skip = choice.skip.unwrap_or(0);
     if choice.skip.is_some_and(|lines| lines > 0) {
@@ -98,7 +108,7 @@ pub fn sniff(head: &[u8], choice: &InputChoice, whole: bool) -> Found {
         }
     }
     let text = &head[after_lines(head, skip, choice.line_ends.unwrap_or(LineEnds::Mixed))..];
-    let sample = Sample::new(text, whole);
+    let sample = Sample::new(text, whole, known);
 
     let layout = layout::find(sample, &choice, &mut finding);
     let mut dialect = layout.dialect;
@@ -141,6 +151,16 @@ pub(super) fn after_lines(text: &[u8], lines: u32, line_ends: LineEnds) -> usize
     at
 }
 
+/// Records of one text by the ways it was split last: the same ones are asked for again and again.
+#[derive(Debug, Default)]
+pub struct Known(RefCell<VecDeque<(Splitting, Rc<[PlainRecord]>)>>);
+
+/// Where a text starts and ends, and how it is split.
+type Splitting = (Range<*const u8>, Dialect);
+
+/// Ways to split of which the records are kept.
+const MOST_KNOWN: usize = 4;
+
 /// The head of a text, from where its table could start.
 #[derive(Clone, Copy)]
 struct Sample<'h> {
@@ -148,13 +168,14 @@ struct Sample<'h> {
     whole: bool,
     /// What comments would start with.
     mark: u8,
+    known: &'h Known,
 }
 
 impl<'h> Sample<'h> {
-    fn new(text: &'h [u8], whole: bool) -> Sample<'h> {
+    fn new(text: &'h [u8], whole: bool, known: &'h Known) -> Sample<'h> {
         let first = text.iter().find(|byte| !byte.is_ascii_whitespace());
         let mark = first.copied().filter(|byte| MARKS.contains(byte)).unwrap_or(MARKS[0]);
-        Sample { text, whole, mark }
+        Sample { text, whole, mark, known }
     }
 
     /// Whether a record starts as a comment would.
@@ -169,7 +190,22 @@ impl<'h> Sample<'h> {
     }
 
     /// Its records, blank ones left out, and a last one that the end of the head has cut.
-    fn records(self, dialect: Dialect) -> impl Iterator<Item = PlainRecord> + 'h {
+    fn records(self, dialect: Dialect) -> Rc<[PlainRecord]> {
+        // Nothing else changes what is split.
+        let Dialect { delimiter, quote, escape, line_ends, comment, .. } = dialect;
+        let alike = Dialect { delimiter, quote, escape, line_ends, comment, ..Dialect::RFC_4180 };
+        let splitting = (self.text.as_ptr_range(), alike);
+        let mut known = self.known.0.borrow_mut();
+        if let Some((_, records)) = known.iter().find(|(other, _)| *other == splitting) {
+            return records.clone();
+        }
+        let records: Rc<[PlainRecord]> = self.split(dialect).collect();
+        known.truncate(MOST_KNOWN - 1);
+        known.push_front((splitting, records.clone()));
+        records
+    }
+
+    fn split(self, dialect: Dialect) -> impl Iterator<Item = PlainRecord> {
         let mut all = PlainRecords::new(self.text, dialect);
         // A quote that is never closed is not a reason to see nothing of what stands behind it.
         let going_on = std::iter::from_fn(move || {

@@ -3,6 +3,7 @@
 
 use super::{Glance, Sample};
 use crate::text::{Dialect, PlainRecord};
+use std::borrow::Cow;
 
 /// At least so many records leave fields out, and so large a share of all.
 const FEWEST: usize = 2;
@@ -64,7 +65,7 @@ pub(super) fn find(
     }
     let fewest = short.iter().map(|record| record.fields.len()).min()?;
     let columns = |records: &[&PlainRecord]| {
-        let mut columns: Vec<Vec<String>> = vec![Vec::new(); fewest];
+        let mut columns: Vec<Vec<Cow<'_, str>>> = vec![Vec::new(); fewest];
         for record in records {
             let texts = record.texts(sample.text, &dialect).into_iter();
             columns.iter_mut().zip(texts).for_each(|(column, text)| column.push(text));
@@ -100,7 +101,7 @@ pub(super) fn find(
 fn is_header(sample: Sample<'_>, dialect: Dialect, record: &PlainRecord) -> bool {
     let names = record.texts(sample.text, &dialect);
     let is_name =
-        |name: &String| matches!(Glance::of(name.as_bytes()), Glance::Text | Glance::Bool);
+        |name: &Cow<'_, str>| matches!(Glance::of(name.as_bytes()), Glance::Text | Glance::Bool);
     let mut seen = std::collections::HashSet::new();
     names.iter().all(is_name) && names.iter().all(|name| seen.insert(name))
 }
@@ -128,7 +129,7 @@ impl Kind {
     }
 }
 
-fn kind_of(values: &[String]) -> Option<Kind> {
+fn kind_of(values: &[Cow<'_, str>]) -> Option<Kind> {
     let first = values.iter().find(|value| !value.trim().is_empty())?;
     let glance = Kind::Glance(Glance::of(first.as_bytes()));
     let length = Kind::Length(first.chars().count());

@@ -1,5 +1,6 @@
 //! Where the table is: lines above it, comments in it, and a delimiter at the end of its records.
 
+use std::borrow::Cow;
 use std::collections::HashSet;
 
 use super::{Finding, Glance, SAID, Sample};
@@ -40,7 +41,7 @@ pub(super) fn find_comments(
         return;
     }
     let is_mark = |record: &&PlainRecord| sample.is_marked(record);
-    let records: Vec<PlainRecord> = sample.records(*dialect).collect();
+    let records = sample.records(*dialect);
     let marked: Vec<&PlainRecord> = records.iter().filter(is_mark).collect();
     let is_comment = if fields > 1 {
         // A remark may have as many delimiters as a record by chance; a value may start with the mark.
@@ -92,12 +93,13 @@ pub(super) fn find_commented_names(
     let inner = start + text[start..].iter().take_while(|byte| is_aside(byte)).count();
     let uncommented = Dialect { comment: None, ..*dialect };
     let inside = Sample { text: &text[inner..], ..sample };
-    let names = inside.records(uncommented).next()?;
-    let is_short_name = |name: &String| name.chars().count() <= 40 && !name.trim().is_empty();
+    let records = inside.records(uncommented);
+    let names = records.first()?;
+    let is_short_name = |name: &Cow<'_, str>| name.chars().count() <= 40 && !name.trim().is_empty();
     let texts = names.texts(inside.text, &uncommented);
     if texts.len() != fields
         || !texts.iter().all(is_short_name)
-        || !is_names(inside, &uncommented, &names)
+        || !is_names(inside, &uncommented, names)
     {
         return None;
     }
@@ -110,7 +112,7 @@ pub(super) fn find_commented_names(
         _ if found.header.starts_with("a guess") => 1,
         _ => 2,
     };
-    let words = |name: &String| name.split_whitespace().count();
+    let words = |name: &Cow<'_, str>| name.split_whitespace().count();
     if !is_header || texts.iter().any(|name| words(name) > most_words) {
         return None;
     }
@@ -130,7 +132,7 @@ pub(super) fn find_commented_names(
 
 /// Lines of prose above a single column, the only ones that have a delimiter in them.
 fn find_prose(sample: Sample<'_>, dialect: &mut Dialect, finding: &mut Finding) {
-    let records: Vec<PlainRecord> = sample.records(*dialect).collect();
+    let records = sample.records(*dialect);
     let is_prose = |record: &&PlainRecord| {
         let text = &sample.text[record.start..record.next];
         record.fields.len() > 1 && text.split(u8::is_ascii_whitespace).count() > LEAST_WORDS
@@ -159,7 +161,7 @@ pub(super) fn find_trailing(
     choice: &InputChoice,
     finding: &mut Finding,
 ) {
-    let records: Vec<PlainRecord> = sample.records(*dialect).collect();
+    let records = sample.records(*dialect);
     let table: Vec<&PlainRecord> =
         records.iter().filter(|record| record.fields.len() == *fields).collect();
     let all_end_so =
@@ -299,7 +301,7 @@ fn is_names(sample: Sample<'_>, dialect: &Dialect, record: &PlainRecord) -> bool
     let mut seen = HashSet::new();
     let names = record.texts(sample.text, dialect);
     let is_name =
-        |name: &String| matches!(Glance::of(name.as_bytes()), Glance::Text | Glance::Bool);
+        |name: &Cow<'_, str>| matches!(Glance::of(name.as_bytes()), Glance::Text | Glance::Bool);
     names.into_iter().all(|name| is_name(&name) && seen.insert(name))
 }
 
@@ -336,12 +338,10 @@ pub(super) fn find_below(
     if !dialect.header {
         return;
     }
-    let records: Vec<Vec<String>> = sample
-        .records(*dialect)
-        .skip(1)
-        .take(MOST_BELOW + 100)
-        .map(|record| record.texts(sample.text, dialect))
-        .collect();
+    let records = sample.records(*dialect);
+    let below = records.iter().skip(1).take(MOST_BELOW + 100);
+    let records: Vec<Vec<Cow<'_, str>>> =
+        below.map(|record| record.texts(sample.text, dialect)).collect();
     // Units, and then what was made of many measurements: what stands below has to be figures.
     let mut known = false;
     let mut lines = 0;
@@ -371,7 +371,7 @@ pub(super) fn find_below(
 const MOST_BELOW: usize = 3;
 
 /// Whether a line says what the figures below it are measured in, and is known to: `None` where it is a record.
-fn units(line: &[String], below: &[Vec<String>]) -> Option<bool> {
+fn units(line: &[Cow<'_, str>], below: &[Vec<Cow<'_, str>>]) -> Option<bool> {
     let (mut texts, mut known) = (0, 0);
     // The name of the rows, where the columns have names of several lines.
     if line.len() > 2 && line[1..].iter().all(|unit| unit.trim().is_empty()) {
@@ -407,8 +407,8 @@ fn units(line: &[String], below: &[Vec<String>]) -> Option<bool> {
 /// write tables whose rows have names. They separate with spaces or tabs, or quote the names of rows;
 /// anywhere else such a header is more likely wrong, or the records are.
 pub(super) fn has_short_header(sample: Sample<'_>, dialect: Dialect, fields: usize) -> bool {
-    let mut records = sample.records(dialect);
-    let (Some(first), Some(second)) = (records.next(), records.next()) else { return false };
+    let records = sample.records(dialect);
+    let [first, second, rest @ ..] = &records[..] else { return false };
     if dialect.trailing_delimiter
         || first.fields.len() < 2
         || first.fields.len() + 1 != fields
@@ -421,13 +421,13 @@ pub(super) fn has_short_header(sample: Sample<'_>, dialect: Dialect, fields: usi
         dialect.is_quoted(&sample.text[start..end])
     };
     let is_usual = matches!(dialect.delimiter, b' ' | b'\t');
-    if !is_usual && (!is_quoted(&first) || !is_quoted(&second)) {
+    if !is_usual && (!is_quoted(first) || !is_quoted(second)) {
         return false;
     }
     let mut seen = HashSet::new();
     let name = |record: &PlainRecord| {
         record.texts(sample.text, &dialect).into_iter().next().unwrap_or_default()
     };
-    let mut names = std::iter::once(&second).map(name).chain(records.map(|record| name(&record)));
+    let mut names = std::iter::once(second).chain(rest).map(name);
     names.all(|name| seen.insert(name))
 }
