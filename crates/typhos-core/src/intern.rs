@@ -360,6 +360,11 @@ impl Interner {
         self.count(Key::of(value), value, 0)
     }
 
+    /// Adds to the count of the string of a number.
+    pub fn add_to(&mut self, number: u32, count: u64) {
+        self.slots[number as usize].count += count;
+    }
+
     /// As [`intern`](Self::intern), where the key is known; adds to the string's count.
     pub fn count(&mut self, key: Key, value: &[u8], count: u64) -> (u32, bool) {
         let hash = self.hash(key, value);

@@ -73,9 +73,15 @@ impl SmallCounts {
 
     /// Moves the counts into the table.
     pub fn flush(&mut self, table: &mut Interner) {
-        for (number, count) in self.counts.iter_mut().enumerate().filter(|(_, count)| **count > 1) {
-            table.add_count(number.to_string().as_bytes(), u64::from(*count - 1));
-            *count = 1;
+        if !self.is_used() {
+            return;
+        }
+        for at in 0..table.len() as u32 {
+            let count = number_of(table.get(at)).map(|number| &mut self.counts[number]);
+            if let Some(count) = count.filter(|count| **count > 1) {
+                table.add_to(at, u64::from(*count - 1));
+                *count = 1;
+            }
         }
         for number in self.full.drain(..) {
             table.add_count(number.to_string().as_bytes(), FULL);
