@@ -171,7 +171,15 @@ impl ColumnFacts {
         }
         self.values += count;
         match View::of(array) {
-            View::Bool(values) => self.ints(rows().map(|row| i128::from(values.value(row)))),
+            View::Bool(values) => {
+                let set = match nulls {
+                    Some(nulls) => (values.values() & nulls.inner()).count_set_bits(),
+                    None => values.values().count_set_bits(),
+                };
+                let (set, all) = (set as u64, count);
+                self.sum = self.sum.and_then(|sum| sum.checked_add(set.into()));
+                self.widen(End::Int((set == all).into()), End::Int((set > 0).into()));
+            }
             View::Int(ints) | View::Decimal(ints, _) | View::Time(ints, _) => match ints {
                 Ints::I8(values) => self.narrow(values, nulls),
                 Ints::I16(values) => self.narrow(values, nulls),
@@ -302,14 +310,27 @@ impl ColumnFacts {
         self.widen(End::Int(some.low.into()), End::Int(some.high.into()));
     }
 
+    /// Integers of up to 128 bits, nearly all of which need half as many.
     fn ints(&mut self, values: impl Iterator<Item = i128>) {
         let (mut low, mut high, mut sum) = (i128::MAX, i128::MIN, self.sum);
+        let mut narrow = Narrow { low: i64::MAX, high: i64::MIN, sum: 0 };
         for value in values {
-            low = low.min(value);
-            high = high.max(value);
-            sum = sum.and_then(|sum| sum.checked_add(value));
+            match i64::try_from(value) {
+                Ok(value) => {
+                    narrow.low = narrow.low.min(value);
+                    narrow.high = narrow.high.max(value);
+                    narrow.sum += i128::from(value);
+                }
+                Err(_) => {
+                    (low, high) = (low.min(value), high.max(value));
+                    sum = sum.and_then(|sum| sum.checked_add(value));
+                }
+            }
         }
-        self.sum = sum;
+        if narrow.low <= narrow.high {
+            (low, high) = (low.min(narrow.low.into()), high.max(narrow.high.into()));
+        }
+        self.sum = sum.and_then(|sum| sum.checked_add(narrow.sum));
         self.widen(End::Int(low), End::Int(high));
     }
 
@@ -425,7 +446,7 @@ impl Narrow {
 #[cfg(test)]
 pub(super) mod tests {
     use super::*;
-    use arrow_array::{Int64Array, StringArray};
+    use arrow_array::{BooleanArray, Decimal128Array, Int64Array, StringArray};
     use std::sync::Arc;
 
     /// Facts about one column.
@@ -454,6 +475,37 @@ pub(super) mod tests {
         };
         assert_eq!(found(Arc::new(Int64Array::from(values.clone()))), want(&values));
         assert_eq!(found(Arc::new(some)), want(&kept().collect::<Vec<_>>()));
+    }
+
+    #[test]
+    fn wide_and_narrow_integers_are_one_column() {
+        let end = |value: i128| Some(End::Int(value));
+        let wide = i128::from(i64::MAX) * 1_000;
+        for (values, sum) in [
+            (vec![Some(5), None, Some(-7), Some(wide)], Some(wide - 2)),
+            (vec![Some(-wide), Some(wide), Some(-wide)], Some(-wide)),
+            (vec![Some(3)], Some(3)),
+        ] {
+            let facts = facts(Arc::new(Decimal128Array::from(values.clone())));
+            let some = || values.iter().flatten().copied();
+            let want = (end(some().min().unwrap()), end(some().max().unwrap()), sum);
+            assert_eq!((facts.low, facts.high, facts.sum), want);
+        }
+    }
+
+    #[test]
+    fn truths_are_counted_with_and_without_nulls() {
+        for (values, low, high, sum) in [
+            (vec![Some(true), None, Some(false)], 0, 1, 1),
+            (vec![Some(true), Some(true)], 1, 1, 2),
+            (vec![None, Some(false)], 0, 0, 0),
+        ] {
+            let array = BooleanArray::from(values.clone());
+            let facts = facts(Arc::new(array));
+            assert_eq!(facts.values, values.iter().flatten().count() as u64);
+            let end = |value| Some(End::Int(value));
+            assert_eq!((facts.low, facts.high, facts.sum), (end(low), end(high), Some(sum)));
+        }
     }
 
     #[test]
