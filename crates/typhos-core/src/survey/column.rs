@@ -5,10 +5,10 @@ use std::sync::Arc;
 use super::direct::Direct;
 use super::distinct::{DistinctTable, DistinctValue, MAX_DISTINCT, most_hashes};
 use super::estimate::Hashes;
+use super::fold::add_all;
 use super::group::{GROUP, Group};
-use super::grouped::Within;
 use super::habit::Passed;
-use super::log::{Outlook, ValueLog};
+use super::log::ValueLog;
 use super::order::Adding;
 use super::spread::most_cells;
 use super::{Class, Facts, KindFacts, Sequence, Tally};
@@ -265,80 +265,10 @@ impl ColumnFacts {
         }
     }
 
-    /// Puts values down from now on, if a table of them would most likely be given up: once there are many, and nearly
-    /// all were different.
-    fn choose_log(&mut self) {
-        let Some(table) = &mut self.table else { return };
-        if table.len() > self.log_from {
-            self.log_from = usize::MAX;
-            table.settle();
-            let seen: u64 = table.values().map(|found| found.count).sum();
-            if seen * 4 <= table.len() as u64 * 5 {
-                self.log = Some(Box::default());
-            }
-        }
-    }
-
-    /// Looks at the log, where there may be too many values.
-    #[inline]
-    fn see_to_log(&mut self) {
-        let (Some(log), Some(table)) = (&mut self.log, &self.table) else { return };
-        match log.outlook(table) {
-            Outlook::Open => {}
-            Outlook::Over { distinct } => self.fold_all(distinct),
-            Outlook::Repeating => self.end_log(),
-        }
-    }
-
-    /// Moves the values of the log to where they belong.
-    fn end_log(&mut self) {
-        let (Some(log), Some(table)) = (&mut self.log, &mut self.table) else { return };
-        table.settle();
-        if let Outlook::Over { distinct } = log.outlook(table) {
-            self.fold_all(distinct);
-        } else if let Some(log) = self.log.take() {
-            log.iter().for_each(|(value, place)| self.observe_text(value, place));
-        }
-    }
-
     /// Keeps no hash one by one, as if there had been too many.
     #[cfg(test)]
     pub(super) fn condense(&mut self) {
         self.hashes.as_mut().expect("there is no table any more").condense();
-    }
-
-    /// Gives up the table.
-    #[cold]
-    pub(super) fn fold(&mut self) {
-        self.end_log();
-        if let Some(table) = &self.table {
-            self.fold_all(table.len());
-        }
-    }
-
-    /// Gives up the table and the log, which have so many distinct values.
-    fn fold_all(&mut self, distinct: usize) {
-        let Some(mut table) = self.table.take() else { return };
-        table.settle();
-        let hashes = self.hashes.get_or_insert_with(Hashes::new);
-        if distinct > self.most_hashes {
-            hashes.condense();
-        }
-        let mut hash = |value: &[u8]| hashes.add(value, self.most_hashes);
-        add_all(&mut self.direct, &table, &mut hash);
-        let Some(mut log) = self.log.take() else { return };
-        if table.may_be_malformed {
-            for (value, place) in log.iter() {
-                hash(value);
-                self.direct.add(value, 1, place);
-            }
-            return;
-        }
-        let (text, groups, firsts) = log.groups();
-        for values in groups {
-            let place = |row: u32| firsts[row as usize];
-            add_valid(&mut self.direct, text, values, |row| (1, place(row)), &mut hash);
-        }
     }
 
     pub(super) fn merge(&mut self, mut other: ColumnFacts) {
@@ -494,42 +424,6 @@ impl ColumnFacts {
         });
         values
     }
-}
-
-/// Adds all values of a table to plain facts, and tells `hash` of each.
-fn add_all(facts: &mut Facts, table: &DistinctTable, hash: &mut dyn FnMut(&[u8])) {
-    if table.may_be_malformed {
-        for found in table.values() {
-            hash(found.value);
-            facts.add(found.value, found.count, found.first);
-        }
-        return;
-    }
-    let mut group = [(0, 0, 0); GROUP];
-    let mut places = table.places();
-    loop {
-        let mut length = 0;
-        for (free, place) in group.iter_mut().zip(&mut places) {
-            (*free, length) = (place, length + 1);
-        }
-        if length == 0 {
-            break;
-        }
-        add_valid(facts, table.text(), &group[..length], |row| table.seen(row), hash);
-    }
-}
-
-/// Adds some values of a valid text to plain facts, blank ones as texts, and tells `hash` of each.
-fn add_valid(
-    facts: &mut Facts,
-    text: &[u8],
-    values: &[Within],
-    row: impl Fn(u32) -> (u64, LineRef),
-    hash: &mut dyn FnMut(&[u8]),
-) {
-    values.iter().for_each(|(start, end, _)| hash(&text[*start as usize..*end as usize]));
-    let Some(first) = values.iter().map(|(_, _, number)| row(*number).1).min() else { return };
-    facts.add_group::<true>(text, values, row, first, |_, _, _| {});
 }
 
 #[cfg(test)]

@@ -25,6 +25,29 @@ pub(super) struct Passed {
     pub empty: u64,
 }
 
+/// When to try again whether values can be passed over: after more groups each time that none could.
+#[derive(Debug, Default)]
+pub(super) struct Patience {
+    wait: usize,
+    waited: usize,
+}
+
+impl Patience {
+    /// Whether it is time, of one group after the other.
+    #[inline]
+    pub fn is_over(&mut self) -> bool {
+        let is_over = self.waited >= self.wait;
+        self.waited += usize::from(!is_over);
+        is_over
+    }
+
+    /// Notes whether any were.
+    #[inline]
+    pub fn note(&mut self, were_passed: bool) {
+        (self.wait, self.waited) = (if were_passed { 0 } else { 2 * self.wait + 1 }, 0);
+    }
+}
+
 impl Facts {
     /// Passes over the first of some fields of a text: those that are what others before them were, or empty. `place` says
     /// where the record of a field stands; none of them stands before the first.

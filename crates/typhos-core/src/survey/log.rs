@@ -8,7 +8,7 @@
 
 use super::distinct::DistinctTable;
 use super::estimate::hash;
-use super::group::{GROUP, Group};
+use super::group::Group;
 use super::grouped::Within;
 use super::hash_set::DistinctHashes;
 use crate::readings;
@@ -130,10 +130,20 @@ impl ValueLog {
         self.firsts.iter_mut().for_each(|place| *place = new(*place));
     }
 
-    /// The values in groups, each with the text that they are in; and all of their places.
-    pub fn groups(&mut self) -> (&[u8], impl Iterator<Item = &[Within]>, &[LineRef]) {
+    /// Whether each stands behind those before it.
+    pub fn is_in_order(&self) -> bool {
+        self.firsts.is_sorted()
+    }
+
+    /// Whether there is one of no bytes.
+    pub fn has_empty(&self) -> bool {
+        self.values.iter().any(|(start, end, _)| start == end)
+    }
+
+    /// The values within the text that they are in, and the place of each.
+    pub fn values(&mut self) -> (&[u8], &[Within], &[LineRef]) {
         self.bytes.resize(self.bytes.len() + PADDING, 0);
-        (&self.bytes, self.values.chunks(GROUP), &self.firsts)
+        (&self.bytes, &self.values, &self.firsts)
     }
 }
 

@@ -25,6 +25,7 @@ mod estimate;
 mod example;
 mod facts;
 mod file;
+mod fold;
 mod fractions;
 mod group;
 mod grouped;

@@ -4,6 +4,7 @@ use std::sync::PoisonError;
 
 use super::distinct::DistinctTable;
 use super::group::Group;
+use super::habit::Patience;
 use super::order::{Adding, BlockRun, OrderedRuns};
 use super::small::SmallCounts;
 use super::{BrokenRecord, ColumnFacts, MAX_BROKEN_EXAMPLES, Shared, Survey};
@@ -268,18 +269,15 @@ impl<'b, V: Values> Context<'b, V> {
             }
         }
         let mut adding = Adding::to(run);
-        // Groups until it is tried again whether values can be passed over; more each time that none could.
-        let (mut wait, mut waited) = (0, 0);
+        let mut patience = Patience::default();
         loop {
-            if waited < wait {
-                waited += 1;
-            } else if !rest.values[rest.at..].is_empty() {
+            if !rest.values[rest.at..].is_empty() && patience.is_over() {
                 let (at, values) = (rest.at as u32, &rest.values[rest.at..]);
                 let place = |row| place(at + row);
                 let passed = facts.pass_habit(text, values, place, &mut adding);
                 rest.at += passed.fields;
                 rest.empty += passed.empty;
-                (wait, waited) = (if passed.fields > 0 { 0 } else { 2 * wait + 1 }, 0);
+                patience.note(passed.fields > 0);
             }
             let then = self.fill(&mut group, &mut rest);
             facts.observe_directly(&mut group, text, &place, &mut adding);
