@@ -260,8 +260,9 @@ impl ShortNumber {
         })
     }
 
-    /// As [`read_fraction`](Self::read_fraction), of more bytes, up to eighteen digits.
-    #[inline]
+    /// As [`read_fraction`](Self::read_fraction), of more bytes, up to eighteen digits. Not inlined, since what loops over
+    /// shorter ones needs its registers.
+    #[inline(never)]
     pub fn read_long_fraction(value: &[u8]) -> Option<ShortNumber> {
         let (is_negative, digits) = match value {
             [b'-', digits @ ..] => (true, digits),
