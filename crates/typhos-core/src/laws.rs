@@ -25,6 +25,8 @@ pub(crate) fn value() -> impl Strategy<Value = String> {
         2 => (1u32..32, 1u32..13, 1600u32..2300).prop_map(|(d, m, y)| format!("{d}.{m}.{y}")),
         2 => (1u32..13, 1u32..29, 0u32..25, "[.,][0-9]{1,9}", "( ?[+-][0-9]{2}(:?[0-9]{2})?|Z|)")
             .prop_map(|(m, d, h, f, z)| format!("2024-{m:02}-{d:02}T{h:02}:00:00{f}{z}")),
+        // Numbers that are equal and written otherwise.
+        1 => (0u32..3, 0usize..3, "[$]?").prop_map(|(n, zeros, sign)| format!("{sign}{n}.5{}", "0".repeat(zeros))),
         1 => "[12][0-9]{3}[01][0-9][0-3][0-9]",
         1 => "(19|20)[0-9]{2}[01][0-9][0-3][0-9][012][0-9][0-5][0-9][0-5][0-9]",
         2 => (1u32..32, prop_oneof!["(Jan|March|may|OKT|Dez)\\.?", "(janvier|mars|mai|août)"], 1960u32..2040, "( |, |-)", "( [0-9]{1,2}:[0-5][0-9]( ?[AaPp]\\.?[Mm]\\.?)?)?")

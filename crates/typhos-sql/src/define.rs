@@ -69,18 +69,6 @@ pub fn define(language: &dyn Definitions, schema: &Schema, name: &str, table: &s
     definition
 }
 
-/// The statement that makes the same table as one that rows only [pass through](Definitions::passing_tail); nothing where there is no
-/// such kind, or where the table has a key, which such a one might not hold.
-pub fn define_passing(
-    language: &dyn Definitions,
-    schema: &Schema,
-    definition: &Definition,
-) -> Option<String> {
-    let order = TableOrder::of(schema, language);
-    let tail = language.passing_tail().filter(|_| order.key.is_empty())?;
-    Some(definition.table.strip_suffix(&language.tail(&order))?.to_owned() + &tail)
-}
-
 fn default_literal(language: &dyn Definitions, column: &ColumnDecl) -> Option<String> {
     let text = plain_text(column, column.default.as_deref()?)?;
     let is_bare = column.scalar().is_number();
@@ -110,32 +98,4 @@ pub fn notes(language: &dyn Definitions, schema: &Schema, table: &str) -> Vec<St
     });
     let of_order = schema.columns.iter().filter_map(order);
     schema.columns.iter().filter_map(note).chain(of_order).chain(of_key).collect()
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use crate::{Mariadb, Postgres};
-
-    fn schema(key: &str) -> Schema {
-        let text = format!(
-            "typhos = 1\ntable = 't'\n[columns]\nid = {{ type = 'int32' }}\n[layout]\nkey = [{key}]\n"
-        );
-        typhos_core::read_schema(&text).expect("a schema")
-    }
-
-    #[test]
-    fn what_rows_pass_through_is_the_same_table_of_another_kind() {
-        let (plain, keyed) = (schema(""), schema("'id'"));
-        let definition = define(&Mariadb, &plain, "`s`", "t");
-        let passing = define_passing(&Mariadb, &plain, &definition).expect("there is such a kind");
-        assert!(passing.contains("ENGINE=Aria TRANSACTIONAL=0"), "{passing}");
-        let before = |sql: &str| sql.split(" ENGINE=").next().map(str::to_owned);
-        assert_eq!(before(&passing), before(&definition.table));
-        // A key may be longer than such a table holds; other servers have no such kind.
-        let of_key = define(&Mariadb, &keyed, "`s`", "t");
-        assert_eq!(define_passing(&Mariadb, &keyed, &of_key), None);
-        let elsewhere = define(&Postgres, &plain, "s", "t");
-        assert_eq!(define_passing(&Postgres, &plain, &elsewhere), None);
-    }
 }

@@ -162,12 +162,6 @@ pub trait Definitions: Send + Sync {
         String::new()
     }
 
-    /// The same of a table that rows only pass through, where the server may have a faster kind for that. One connection writes to it
-    /// at a time, and it is lost with the server.
-    fn passing_tail(&self) -> Option<String> {
-        None
-    }
-
     /// Whether rows stay in the order of [`tail`](Self::tail).
     fn keeps_order(&self) -> bool {
         false

@@ -28,7 +28,7 @@ mod tests;
 mod units;
 
 pub use clickhouse::ClickHouse;
-pub use define::{Definition, define, define_passing, notes, qualified};
+pub use define::{Definition, define, notes, qualified};
 pub use definitions::{Definitions, Indexed, NamedType, RowBytes, Stored, TableOrder};
 pub use languages::{
     EmitError, Emitted, LANGUAGES, SQL_LANGUAGES, SchemaLanguage, language, sql_language,

@@ -53,8 +53,16 @@ fn can_be_listed(value: &str) -> bool {
         && !value.chars().any(|letter| letter == '\\' || letter.is_control() || letter > '\u{ffff}')
 }
 
-/// How texts are written and told apart.
-const LETTERS: &str = "DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_nopad_bin";
+/// Says of a column of floats that infinities have no place there, where they are not ruled out by bounds.
+fn finite(stored: Stored, column: &ColumnDecl) -> Stored {
+    if column.low.is_some() && column.high.is_some() {
+        return stored;
+    }
+    let ty = stored.ty.clone();
+    stored.note(format!(
+        "as {ty}, which has no infinities: with low and high declared, such a value is a misfit of its line"
+    ))
+}
 
 impl Definitions for Mariadb {
     fn name(&self) -> &'static str {
@@ -111,8 +119,8 @@ impl Definitions for Mariadb {
                 IntType::UInt32 => "int unsigned",
                 IntType::UInt64 => "bigint unsigned",
             }),
-            Scalar::Float32 => Stored::new("float"),
-            Scalar::Float64 => Stored::new("double"),
+            Scalar::Float32 => finite(Stored::new("float"), column),
+            Scalar::Float64 => finite(Stored::new("double"), column),
             Scalar::Decimal { precision, scale } => {
                 Stored::new(format!("decimal({precision},{scale})"))
             }
@@ -191,12 +199,7 @@ impl Definitions for Mariadb {
 
     fn tail(&self, _order: &TableOrder) -> String {
         // Texts are told apart by every byte, as in the file.
-        format!(" ENGINE=InnoDB {LETTERS}")
-    }
-
-    fn passing_tail(&self) -> Option<String> {
-        // Neither logs nor versions of rows: half the time of a load into one that has them.
-        Some(format!(" ENGINE=Aria TRANSACTIONAL=0 PAGE_CHECKSUM=0 {LETTERS}"))
+        " ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_nopad_bin".into()
     }
 }
 

@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 
 use super::{Blocker, Clause, Decision, Extreme, Fractions, Rules};
 use crate::dates::{DAY_NANOS, days_from_civil};
-use crate::readings::{Decimal, Grouping, Mark, NumberStyle, Side};
+use crate::readings::{Decimal, Grouping, Mark, NumberStyle, Side, wider};
 use crate::schema::{IntType, MAX_PRECISION, Scalar, TimeUnit};
 use crate::survey::{
     Class, ColumnFacts, Example, Facts, MOST_LOSSES, NumberFacts, Tally, ViewFacts, WIDTHS,
@@ -95,7 +95,7 @@ fn join(
     b: Option<(Decimal, Decimal)>,
 ) -> Option<(Decimal, Decimal)> {
     match (a, b) {
-        (Some((a, b)), Some((c, d))) => Some((a.min(c), b.max(d))),
+        (Some(a), Some(b)) => Some(wider(a, b)),
         (one, None) | (None, one) => one,
     }
 }

@@ -204,6 +204,18 @@ pub struct Decimal {
     pub scale: u8,
 }
 
+/// The smallest and the largest of two ranges. Of two that are equal the one with fewer digits behind the mark is shown,
+/// whichever of them came first.
+pub fn wider(one: (Decimal, Decimal), other: (Decimal, Decimal)) -> (Decimal, Decimal) {
+    let shorter = |a: Decimal, b: Decimal| if b.scale < a.scale { b } else { a };
+    let pick = |a: Decimal, b: Decimal, first: Ordering| match a.cmp(&b) {
+        Ordering::Equal => shorter(a, b),
+        found if found == first => a,
+        _ => b,
+    };
+    (pick(one.0, other.0, Ordering::Less), pick(one.1, other.1, Ordering::Greater))
+}
+
 impl Decimal {
     /// The integer `mantissa × 10^-scale` at another scale, where it is exact and fits.
     pub fn at_scale(self, scale: u8) -> Option<i128> {

@@ -455,6 +455,14 @@ mod tests {
         column
     }
 
+    /// The smallest and largest numbers as a person is shown them: of equal ones always the same.
+    fn shown_ranges(column: &ColumnFacts) -> Vec<Option<(String, String)>> {
+        let facts = column.facts();
+        let views = facts.written.iter().flat_map(|written| written.views.each_ref());
+        let ranges = views.map(|view| view.range).chain([facts.numbers.range()]);
+        ranges.map(|range| range.map(|(low, high)| (low.to_string(), high.to_string()))).collect()
+    }
+
     proptest! {
         /// With a table and without, whole or in parts, in any order: the same facts.
         #[test]
@@ -476,11 +484,13 @@ mod tests {
                 let mut logged = column_with_log(columns, &values, log_from);
                 logged.settle();
                 prop_assert_eq!(logged.facts_with_spread(), whole.facts_with_spread());
+                prop_assert_eq!(shown_ranges(&logged), shown_ranges(&whole));
                 let mut settled = whole.clone();
                 settled.settle();
                 prop_assert_eq!(logged.distinct(), settled.distinct());
                 for other in [&parts, &backwards] {
                     prop_assert_eq!(other.facts_with_spread(), whole.facts_with_spread());
+                    prop_assert_eq!(shown_ranges(other), shown_ranges(&whole));
                     prop_assert_eq!(other.distinct(), settled.distinct());
                 }
                 let none = Arc::new(ColumnFacts::none(columns, &[], false));

@@ -7,7 +7,9 @@ use serde::{Deserialize, Serialize};
 use super::Spread;
 use super::example::{Example, Tally, earlier, join};
 use super::saved::ranges;
-use crate::readings::{Decimal, Number, nearest_float64, survives_float32, survives_float64};
+use crate::readings::{
+    Decimal, Number, nearest_float64, survives_float32, survives_float64, wider,
+};
 use crate::text::LineRef;
 
 /// Ranges of integers that no integer type tells apart: what fits one integer of a range fits them all.
@@ -164,7 +166,7 @@ impl NumberFacts {
         if low <= high {
             let whole = |number: i64| Decimal { mantissa: number.into(), scale: 0 };
             let range = Some((whole(low), whole(high)));
-            self.numbers = join(self.numbers, range, |(a, b), (c, d)| (a.min(c), b.max(d)));
+            self.numbers = join(self.numbers, range, wider);
         }
     }
 
@@ -207,11 +209,10 @@ impl NumberFacts {
             return;
         }
         let decimal = Decimal { mantissa: number.mantissa, scale: number.scale };
-        match &mut self.numbers {
-            Some((low, _)) if decimal < *low => *low = decimal,
-            Some((_, high)) if decimal > *high => *high = decimal,
-            Some(_) => {}
-            None => self.numbers = Some((decimal, decimal)),
+        match &self.numbers {
+            // Nearly all are between two that are known.
+            Some((low, high)) if decimal > *low && decimal < *high => {}
+            known => self.numbers = join(*known, Some((decimal, decimal)), wider),
         }
         self.spread(decimal.near_f64(), count);
         if !number.marked {
@@ -230,7 +231,7 @@ impl NumberFacts {
     /// and the largest.
     pub(super) fn add_fractions(&mut self, scale: u8, count: u64, range: (Decimal, Decimal)) {
         self.scales.entry(scale).or_default().count += count;
-        self.numbers = join(self.numbers, Some(range), |(a, b), (c, d)| (a.min(c), b.max(d)));
+        self.numbers = join(self.numbers, Some(range), wider);
     }
 
     /// Adds decimals that are integers if their mark groups digits: how many, the smallest and the largest.
@@ -278,7 +279,7 @@ impl NumberFacts {
 
     /// The smallest and largest integer or decimal.
     pub fn range(&self) -> Option<(Decimal, Decimal)> {
-        join(self.numbers, self.small_range(), |(a, b), (c, d)| (a.min(c), b.max(d)))
+        join(self.numbers, self.small_range(), wider)
     }
 
     pub(super) fn move_places(&mut self, new: &dyn Fn(LineRef) -> LineRef) {
@@ -295,7 +296,7 @@ impl NumberFacts {
         self.as_groups = join(self.as_groups, other.as_groups, |(n, a, b), (m, c, d)| {
             (n + m, a.min(c), b.max(d))
         });
-        self.numbers = join(self.numbers, other.numbers, |(a, b), (c, d)| (a.min(c), b.max(d)));
+        self.numbers = join(self.numbers, other.numbers, wider);
         self.floats = join(self.floats, other.floats, |(a, b), (c, d)| (a.min(c), b.max(d)));
         self.small = (self.small.0.min(other.small.0), self.small.1.max(other.small.1));
         earlier(&mut self.float32_loses, other.float32_loses);

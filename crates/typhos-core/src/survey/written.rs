@@ -8,7 +8,7 @@ use super::Spread;
 use super::example::{Example, earlier, join};
 use super::saved::{bytes_as_text, ranges};
 use crate::readings::{
-    Decimal, Grouping, Mark, Number, Undressed, survives_float32, survives_float64, undress,
+    Decimal, Grouping, Mark, Number, Undressed, survives_float32, survives_float64, undress, wider,
 };
 use crate::text::LineRef;
 
@@ -71,7 +71,7 @@ impl ViewFacts {
     ) {
         self.read += count;
         *self.scales.entry(scale).or_default() += count;
-        self.range = join(self.range, Some(range), |(a, b), (c, d)| (a.min(c), b.max(d)));
+        self.range = join(self.range, Some(range), wider);
         self.whole_digits =
             join(self.whole_digits, Some(digits), |(a, b), (c, d)| (a.min(c), b.max(d)));
     }
@@ -81,7 +81,7 @@ impl ViewFacts {
         earlier(&mut self.refused, other.refused);
         self.groupings.iter_mut().zip(other.groupings).for_each(|(a, b)| *a += b);
         other.scales.into_iter().for_each(|(s, n)| *self.scales.entry(s).or_default() += n);
-        self.range = join(self.range, other.range, |(a, b), (c, d)| (a.min(c), b.max(d)));
+        self.range = join(self.range, other.range, wider);
         self.whole_digits =
             join(self.whole_digits, other.whole_digits, |(a, b), (c, d)| (a.min(c), b.max(d)));
         earlier(&mut self.float32_loses, other.float32_loses);

@@ -367,20 +367,11 @@ impl Steps {
                 definition.table.replacen("CREATE TABLE", "CREATE TEMPORARY TABLE", 1);
         }
         session.make_types(&definition.types, &self.table)?;
-        let passing = (!whole && self.action.keeps_table())
-            .then(|| sql::define_passing(session.language(), &defined, &definition));
-        // A server may know no such table, or let nobody make one.
-        let is_passing = passing.flatten().is_some_and(|made| session.execute(&made).is_ok());
-        if !is_passing {
-            session.execute(&definition.table)?;
-        }
+        session.execute(&definition.table)?;
         for comment in &definition.comments {
             session.execute(comment)?;
         }
-        let sent = match is_passing {
-            true => session.bulk_alone(&stage, &staged, feed)?.0,
-            false => session.bulk(&stage, &staged, feed)?,
-        };
+        let sent = session.bulk(&stage, &staged, feed)?;
         self.gate.check()?;
         let proof = self.prove(session, &stage, &staged, &sent)?;
         release.proven(&proof)?;
