@@ -358,9 +358,7 @@ macro_rules! float_read {
             #[inline(always)]
             fn read_short(&self, text: &[u8], start: usize, end: usize) -> Option<$native> {
                 let value = &text[start..end];
-                let short = ShortNumber::read_fraction(text, start, end)
-                    .or_else(|| ShortNumber::read_long_fraction(value));
-                let Some(short) = short else {
+                let Some(short) = ShortNumber::read_fraction(text, start, end) else {
                     return if trim(value).len() == value.len() {
                         self.read(value).ok()
                     } else {

@@ -140,24 +140,16 @@ impl Mould {
     /// Reads the value of `length` bytes that `bytes` starts with, if it is of this cut. `None` says only that it has
     /// to be looked at.
     pub fn read(&self, length: usize, bytes: &[u8; MOULD_BYTES]) -> Option<Shaped<'static>> {
-        let MouldNumbers { fields, nanos } = self.numbers(length, bytes)?;
-        Some(Shaped {
+        let is_read = self.fits(length, bytes) && Bounded::clock(self).hold(bytes);
+        is_read.then(|| Shaped {
             shape: self.shape,
-            fields,
+            fields: self.date(bytes),
             month_name: b"",
             weekday: None,
-            nanos,
+            nanos: self.nanos(bytes),
             fraction_digits: self.fraction_digits(),
             offset: self.offset,
         })
-    }
-
-    /// The numbers of the value of `length` bytes that `bytes` starts with, if it is of this cut. `None` says only that it
-    /// has to be looked at.
-    #[inline(always)]
-    pub fn numbers(&self, length: usize, bytes: &[u8; MOULD_BYTES]) -> Option<MouldNumbers> {
-        let is_read = self.fits(length, bytes) && Bounded::clock(self).hold(bytes);
-        is_read.then(|| MouldNumbers { fields: self.date(bytes), nanos: self.nanos(bytes) })
     }
 
     /// Nanoseconds since midnight, in a value of this cut whose time of day is [in bounds](Bounded::clock); zero without
@@ -217,15 +209,6 @@ impl Mould {
             && (hour.1 == 0 || hour > date[2])
             && self.half.is_none()
     }
-}
-
-/// The numbers of a value.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct MouldNumbers {
-    /// Year, month and day in the order they are written; zeros without a date.
-    pub fields: [u16; 3],
-    /// Nanoseconds since midnight.
-    pub nanos: i64,
 }
 
 /// Nanoseconds of a one at the end of so many digits after the second.
@@ -323,8 +306,8 @@ mod tests {
                     }
                     // As long as both exist, what stands behind as a text is later.
                     let moment = |bytes: &[u8; MOULD_BYTES]| {
-                        let numbers = mould.numbers(value.len(), bytes)?;
-                        Some((places.map(|place| numbers.fields[place]), numbers.nanos))
+                        let read = mould.read(value.len(), bytes)?;
+                        Some((places.map(|place| read.fields[place]), read.nanos))
                     };
                     let model = padded(model.as_bytes());
                     if mould.is_in_order(places)

@@ -2,9 +2,9 @@
 //! written.
 //!
 //! For nearly every number arithmetic tells: up to as many digits as a float is sure of it does, with more than any
-//! shortest form has it does not. Between those the nearest float is worked out ([`nearest`](super::nearest)), and its shortest
-//! form is printed into a buffer on the stack. What remains (extreme sizes, ties, more digits than a float has) is told by the long
-//! way, which is the definition, and against which the short one is tested.
+//! shortest form has it does not. Between those the nearest float is worked out ([`nearest`](super::nearest)), and whether the number is its
+//! shortest form is told by whole numbers, or where they do not fit, by printing it into a buffer on the stack. What remains (extreme
+//! sizes, ties, more digits than a float has) is told by the long way, which is the definition, and against which the short one is tested.
 
 use std::ops::RangeInclusive;
 

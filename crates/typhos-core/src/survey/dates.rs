@@ -241,12 +241,12 @@ impl DateFacts {
             facts.orders[sorted.order].valid += count;
             return true;
         }
-        let fields = cut.mould.date(bytes);
-        // Where the day leaves no doubt, what time it is need not be known.
-        let mut known_nanos = None;
         if !cut.clock.hold(bytes) {
             return false;
         }
+        let fields = cut.mould.date(bytes);
+        // Where the day leaves no doubt, what time it is need not be known.
+        let mut known_nanos = None;
         facts.fraction_digits = facts.fraction_digits.max(cut.mould.fraction_digits());
         if !is_behind {
             facts.first = Some(Example::new(value, place));

@@ -43,10 +43,7 @@ impl Facts {
                 }
                 continue;
             }
-            let fraction = || {
-                let short = ShortNumber::read_fraction(text, start, end);
-                short.or_else(|| ShortNumber::read_long_fraction(value))
-            };
+            let fraction = || ShortNumber::read_fraction(text, start, end);
             if fractions.is_open()
                 && fraction().is_some_and(|f| fractions.add(self, f, (text, start, end), count))
                 || has_addresses && self.add_address(value, count, place)

@@ -63,8 +63,7 @@ impl Facts {
         let mut fractions = FractionGroup::of(self, first);
         if fractions.is_open() {
             let passed = pass(text, fields, hashes, adding, |_, start, end| {
-                let fraction = ShortNumber::read_fraction(text, start, end)
-                    .or_else(|| ShortNumber::read_long_fraction(&text[start..end]))?;
+                let fraction = ShortNumber::read_fraction(text, start, end)?;
                 let is_added = fractions.add(self, fraction, (text, start, end), 1);
                 is_added.then_some(Added::Other)
             });

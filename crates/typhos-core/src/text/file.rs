@@ -325,11 +325,11 @@ impl InputFile {
             _ => text.len(),
         };
         let (above, known) = (&text[..above_end], sniff::Known::default());
-        let found = sniff::sniff_known(above, choice, whole, &known);
+        let found = sniff::sniff(above, choice, whole, &known);
         self.layout.dialect = found.dialect;
         // How many fields there are is what it would be if all of that were said: a declaration says all of it.
         let said = choice.or(&found.dialect.into());
-        let settled = sniff::sniff_known(above, &said, whole, &known);
+        let settled = sniff::sniff(above, &said, whole, &known);
         self.skip_end = choice.skip_end.unwrap_or(0);
         self.read_header(&head, text, settled.fields, settled.has_short_header, choice)?;
         if self.skip_end == 0 && choice.skip_end.is_none() {

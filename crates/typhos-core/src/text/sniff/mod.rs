@@ -84,13 +84,8 @@ const SAID: &str = "as said";
 /// What comments start with: the first of them wherever it stands, the others where a text starts with them.
 const MARKS: [u8; 3] = *b"#%!";
 
-/// Finds what `choice` leaves open. `whole` says that `head` is all of the text.
-pub fn sniff(head: &[u8], choice: &InputChoice, whole: bool) -> Found {
-    sniff_known(head, choice, whole, &Known::default())
-}
-
-/// As [`sniff`], where the text was split before.
-pub fn sniff_known(head: &[u8], choice: &InputChoice, whole: bool, known: &Known) -> Found {
+/// Finds what `choice` leaves open. `whole` says that `head` is all of the text, and `known` keeps its records for the next time.
+pub fn sniff(head: &[u8], choice: &InputChoice, whole: bool, known: &Known) -> Found {
     let mut finding = Finding::default();
     let mut skip = choice.skip.unwrap_or(0);
     if choice.skip.is_some_and(|lines| lines > 0) {

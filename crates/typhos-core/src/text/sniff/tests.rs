@@ -1,6 +1,10 @@
 use super::*;
 use crate::text::Escape;
 
+fn sniff(head: &[u8], choice: &InputChoice, whole: bool) -> Found {
+    super::sniff(head, choice, whole, &Known::default())
+}
+
 fn sniffed(text: &str) -> Found {
     sniff(text.as_bytes(), &InputChoice::default(), true)
 }
