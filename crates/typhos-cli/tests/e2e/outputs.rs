@@ -1,8 +1,9 @@
 //! Outputs and what is there already: nothing of anybody's is overwritten, removed or half replaced.
 
 use std::os::unix::fs::{PermissionsExt, symlink};
+use std::process::Command;
 
-use crate::world::World;
+use crate::world::{World, tool};
 
 const SCHEMA: &str = "typhos = 1\n[input]\nmisfit = 'reject'\n[columns]\nn = { type = 'uint8', misfit = 'reject' }\n";
 
@@ -271,4 +272,71 @@ fn a_dictionary_that_grows_too_large_becomes_text() {
     let rows = world.json("peek t.arrow --json --rows 300000");
     let last = rows["rows"].as_array().and_then(|rows| rows.last().cloned());
     assert_eq!(last, Some(serde_json::json!(["word 299999", "0"])));
+}
+
+/// Rows that are added to a database go straight into its table where they can be told from the others, are proven there, and leave
+/// it as it was when one is refused.
+#[test]
+fn rows_go_straight_into_a_table_of_a_database() {
+    let world = World::new();
+    let rows = |from: u32| -> String {
+        (from..from + 3_000)
+            .map(|id| format!("{id},2024-02-{:02},{id}.50\n", 1 + id % 29))
+            .collect()
+    };
+    let columns = "id = { type = 'uint16', required = true, high = '60000' }\n\
+                   day = { type = 'date', patterns = ['yyyy-MM-dd'] }\nfare = { type = 'decimal(7,2)' }\n";
+    world
+        .write("s.typhos.toml", format!("typhos = 1\ntable = 't'\n[columns]\n{columns}"))
+        .write("a.csv", format!("id,day,fare\n{}", rows(0)))
+        .write("b.csv", format!("id,day,fare\n{}", rows(10_000)));
+    let into = "--into d.sqlite --mode append";
+    world.ok("load s.typhos.toml a.csv --into d.sqlite").says("facts about 3,000 rows");
+    let straight = "facts about 3,000 rows agree with what was sent\n";
+    world.ok(&format!("load s.typhos.toml b.csv {into}")).says(straight);
+    if !tool("sqlite3") {
+        return;
+    }
+    let ask = |sql: &str| {
+        let ran =
+            Command::new("sqlite3").current_dir(world.path("")).args(["d.sqlite", sql]).output();
+        let ran = ran.unwrap();
+        assert!(ran.status.success(), "{sql}: {}", String::from_utf8_lossy(&ran.stderr));
+        String::from_utf8(ran.stdout).unwrap().trim().to_owned()
+    };
+    assert_eq!(
+        ask("SELECT count(*), sum(id), min(day), max(fare) FROM t"),
+        "6000|38997000|2024-02-01|12999.5"
+    );
+    // A row in the middle of many that are inserted at once.
+    ask("CREATE UNIQUE INDEX once ON t (id)");
+    world.write(
+        "c.csv",
+        format!("id,day,fare\n{}10007,2024-02-03,1.00\n{}", rows(20_000), rows(30_000)),
+    );
+    world
+        .run(&format!("load s.typhos.toml c.csv {into}"))
+        .status(4)
+        .complains("c.csv:3002: d.sqlite refuses the record: UNIQUE constraint failed");
+    assert_eq!(ask("SELECT count(*) FROM t"), "6000");
+    // One that is silently left out is missed all the same.
+    ask(
+        "CREATE TABLE u (id INTEGER NOT NULL CHECK (id >= 0) UNIQUE ON CONFLICT IGNORE, day TEXT, fare REAL)",
+    );
+    world.write("d.csv", "id,day,fare\n1,2024-02-03,1.00\n1,2024-02-04,2.00\n");
+    world
+        .run(&format!("load s.typhos.toml d.csv {into} --table u"))
+        .status(3)
+        .complains("2 rows were sent, 1 were added");
+    assert_eq!(ask("SELECT count(*) FROM u"), "0");
+    // With a trigger, or a column that is the number of its row, by way of a table beside.
+    for table in [
+        "CREATE TABLE v (id INTEGER PRIMARY KEY, day TEXT, fare REAL)",
+        "CREATE TABLE v (id INTEGER NOT NULL, day TEXT, fare REAL); \
+         CREATE TRIGGER w AFTER INSERT ON v WHEN new.id < 5 BEGIN DELETE FROM v WHERE id = new.id; END",
+    ] {
+        ask(&format!("DROP TABLE IF EXISTS v; {table}"));
+        world.ok(&format!("load s.typhos.toml b.csv {into} --table v")).says("in a table beside");
+        assert_eq!(ask("SELECT count(*) FROM v"), "3000");
+    }
 }

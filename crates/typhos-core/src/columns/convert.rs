@@ -14,7 +14,7 @@ use super::fill::{FillColumn, MakeColumn, Rows, Slice, number};
 use super::nested::with_cells;
 use super::reason::{Account, MisfitValue, Reason, SetAside};
 use crate::json::{JsonRecords, JsonSplit, JsonValues};
-use crate::records::{Records, Split};
+use crate::records::{Records, Split, Values};
 use crate::schema::Misfit;
 use crate::text::{Block, Splitter, TextRecords};
 
@@ -145,11 +145,12 @@ impl<'p, R: Records + 'static> OneFormat<'p, R> {
             BlockReport { account: Account::new(self.columns.len()), ..BlockReport::default() };
         let layout = plan.layout(block.file);
         let is_utf8 = simdutf8::basic::from_utf8(block.text()).is_ok();
+        let has_odd = values.may_have_odd(block.text());
         let others = self.beside.iter_mut().flat_map(|(_, columns)| columns);
         self.columns.iter_mut().chain(others).for_each(|column| column.reset());
         while splitter.refill(&mut self.records, self.batch_records) {
             let (files, keeps_empty) = (plan.files(), plan.keeps_empty());
-            let slice = Slice { block, layout, files, keeps_empty, is_utf8 };
+            let slice = Slice { block, layout, files, keeps_empty, is_utf8, has_odd };
             let how = (slice, values);
             let before = report.account.read;
             let broken = self.records.broken().len();

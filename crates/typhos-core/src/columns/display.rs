@@ -1,60 +1,72 @@
 //! Cells of arrays as text: the one way Typhos writes a typed value.
 
+use std::fmt::{Display, Write};
+
 use arrow_array::cast::AsArray;
 use arrow_array::types::*;
 use arrow_array::{Array, ArrowPrimitiveType};
 use arrow_schema::{DataType, Fields, TimeUnit};
 
 use super::foreign::foreign_text;
-use super::moments::{day_text, decimal_text, instant_text, time_text};
+use super::moments::{push_day, push_decimal, push_instant, push_time};
 use crate::readings::{length_text, uuid_text};
 
 /// The cell as text: numbers plainly, dates and times as ISO 8601 has them with a space between day
 /// and time, and `Z` behind a point in time. `None` where it is null. What other programs wrote is shown as well as that
 /// goes.
 pub fn cell_text(array: &dyn Array, row: usize) -> Option<String> {
+    let mut text = String::new();
+    push_cell(&mut text, array, row).then_some(text)
+}
+
+/// Appends the cell as [`cell_text`] writes it; says whether it is not null.
+pub fn push_cell(text: &mut String, array: &dyn Array, row: usize) -> bool {
     if array.is_null(row) {
-        return None;
+        return false;
     }
-    fn number<A: ArrowPrimitiveType>(array: &dyn Array, row: usize) -> String
+    fn number<A: ArrowPrimitiveType>(text: &mut String, array: &dyn Array, row: usize)
     where
-        A::Native: ToString,
+        A::Native: Display,
     {
-        array.as_primitive::<A>().value(row).to_string()
+        _ = write!(text, "{}", array.as_primitive::<A>().value(row));
     }
-    let decimal = |mantissa: i128, scale: i8| decimal_text(&mantissa.to_string(), scale);
-    Some(match array.data_type() {
-        DataType::Boolean => array.as_boolean().value(row).to_string(),
-        DataType::Int8 => number::<Int8Type>(array, row),
-        DataType::Int16 => number::<Int16Type>(array, row),
-        DataType::Int32 => number::<Int32Type>(array, row),
-        DataType::Int64 => number::<Int64Type>(array, row),
-        DataType::UInt8 => number::<UInt8Type>(array, row),
-        DataType::UInt16 => number::<UInt16Type>(array, row),
-        DataType::UInt32 => number::<UInt32Type>(array, row),
-        DataType::UInt64 => number::<UInt64Type>(array, row),
-        DataType::Float32 => float_text(array.as_primitive::<Float32Type>().value(row)),
-        DataType::Float64 => float_text(array.as_primitive::<Float64Type>().value(row)),
+    match array.data_type() {
+        DataType::Boolean => {
+            text.push_str(if array.as_boolean().value(row) { "true" } else { "false" })
+        }
+        DataType::Int8 => number::<Int8Type>(text, array, row),
+        DataType::Int16 => number::<Int16Type>(text, array, row),
+        DataType::Int32 => number::<Int32Type>(text, array, row),
+        DataType::Int64 => number::<Int64Type>(text, array, row),
+        DataType::UInt8 => number::<UInt8Type>(text, array, row),
+        DataType::UInt16 => number::<UInt16Type>(text, array, row),
+        DataType::UInt32 => number::<UInt32Type>(text, array, row),
+        DataType::UInt64 => number::<UInt64Type>(text, array, row),
+        DataType::Float32 => push_float(text, array.as_primitive::<Float32Type>().value(row)),
+        DataType::Float64 => push_float(text, array.as_primitive::<Float64Type>().value(row)),
         DataType::Decimal32(_, scale) => {
-            decimal(array.as_primitive::<Decimal32Type>().value(row).into(), *scale)
+            push_mantissa(text, array.as_primitive::<Decimal32Type>().value(row).into(), *scale)
         }
         DataType::Decimal64(_, scale) => {
-            decimal(array.as_primitive::<Decimal64Type>().value(row).into(), *scale)
+            push_mantissa(text, array.as_primitive::<Decimal64Type>().value(row).into(), *scale)
         }
         DataType::Decimal128(_, scale) => {
-            decimal(array.as_primitive::<Decimal128Type>().value(row), *scale)
+            push_mantissa(text, array.as_primitive::<Decimal128Type>().value(row), *scale)
         }
         DataType::FixedSizeBinary(16) => {
             let bytes = array.as_fixed_size_binary().value(row);
-            uuid_text(bytes.try_into().expect("sixteen bytes"))
+            text.push_str(&uuid_text(bytes.try_into().expect("sixteen bytes")));
         }
         DataType::Struct(fields) if is_point(fields) => {
             // As it is written in text.
-            let columns = array.as_struct().columns().iter();
-            let texts = columns.map(|column| cell_text(column, row).unwrap_or_default());
-            texts.collect::<Vec<_>>().join(",")
+            for (at, column) in array.as_struct().columns().iter().enumerate() {
+                if at > 0 {
+                    text.push(',');
+                }
+                push_cell(text, column, row);
+            }
         }
-        DataType::Utf8 => array.as_string::<i32>().value(row).to_owned(),
+        DataType::Utf8 => text.push_str(array.as_string::<i32>().value(row)),
         DataType::Dictionary(codes, words) if **words == DataType::Utf8 => {
             let dictionary = array.as_any_dictionary();
             let code = match **codes {
@@ -67,22 +79,26 @@ pub fn cell_text(array: &dyn Array, row: usize) -> Option<String> {
                 DataType::UInt32 => {
                     dictionary.keys().as_primitive::<UInt32Type>().value(row) as usize
                 }
-                _ => return foreign_text(array, row, cell_text),
+                _ => return push_foreign(text, array, row),
             };
-            dictionary.values().as_string::<i32>().value(code).to_owned()
+            text.push_str(dictionary.values().as_string::<i32>().value(code));
         }
-        DataType::Date32 => day_text(array.as_primitive::<Date32Type>().value(row).into()),
-        DataType::Time32(TimeUnit::Second) => time_text(
+        DataType::Date32 => push_day(text, array.as_primitive::<Date32Type>().value(row).into()),
+        DataType::Time32(TimeUnit::Second) => push_time(
+            text,
             i64::from(array.as_primitive::<Time32SecondType>().value(row)) * 1_000_000_000,
         ),
-        DataType::Time32(_) => time_text(
+        DataType::Time32(_) => push_time(
+            text,
             i64::from(array.as_primitive::<Time32MillisecondType>().value(row)) * 1_000_000,
         ),
         DataType::Time64(TimeUnit::Microsecond) => {
             let micros = array.as_primitive::<Time64MicrosecondType>().value(row);
-            time_text(micros.saturating_mul(1000))
+            push_time(text, micros.saturating_mul(1000))
         }
-        DataType::Time64(_) => time_text(array.as_primitive::<Time64NanosecondType>().value(row)),
+        DataType::Time64(_) => {
+            push_time(text, array.as_primitive::<Time64NanosecondType>().value(row))
+        }
         DataType::Timestamp(unit, zone) => {
             let (units, nanos) = match unit {
                 TimeUnit::Second => {
@@ -98,8 +114,10 @@ pub fn cell_text(array: &dyn Array, row: usize) -> Option<String> {
                     (array.as_primitive::<TimestampNanosecondType>().value(row), 1)
                 }
             };
-            let text = instant_text(i128::from(units) * nanos);
-            format!("{text}{}", if zone.is_some() { "Z" } else { "" })
+            push_instant(text, i128::from(units) * nanos);
+            if zone.is_some() {
+                text.push('Z');
+            }
         }
         DataType::Duration(unit) => {
             let (count, nanos) = match unit {
@@ -116,16 +134,37 @@ pub fn cell_text(array: &dyn Array, row: usize) -> Option<String> {
                     (array.as_primitive::<DurationNanosecondType>().value(row), 1)
                 }
             };
-            length_text(i128::from(count) * nanos)
+            text.push_str(&length_text(i128::from(count) * nanos));
         }
-        _ => return foreign_text(array, row, cell_text),
-    })
+        _ => return push_foreign(text, array, row),
+    }
+    true
+}
+
+/// Appends a cell of a type that no column of ours has.
+fn push_foreign(text: &mut String, array: &dyn Array, row: usize) -> bool {
+    let cell = foreign_text(array, row, cell_text);
+    cell.iter().for_each(|cell| text.push_str(cell));
+    cell.is_some()
+}
+
+/// Appends a decimal by its mantissa.
+fn push_mantissa(text: &mut String, mantissa: i128, scale: i8) {
+    // Numbers of 64 bits are written in a fraction of the time.
+    match i64::try_from(mantissa) {
+        Ok(mantissa) => push_decimal(text, &mantissa.to_string(), scale),
+        Err(_) => push_decimal(text, &mantissa.to_string(), scale),
+    }
 }
 
 /// A float with as many digits as tell it apart, and an exponent where it is very large or very small.
-fn float_text<F: std::fmt::Display + std::fmt::Debug>(float: F) -> String {
-    let text = format!("{float:?}");
-    if text.contains('e') { text } else { float.to_string() }
+fn push_float<F: Display + std::fmt::Debug>(text: &mut String, float: F) {
+    let start = text.len();
+    _ = write!(text, "{float:?}");
+    if !text[start..].contains('e') {
+        text.truncate(start);
+        _ = write!(text, "{float}");
+    }
 }
 
 /// Whether a struct is a point on the earth, as our columns hold it.

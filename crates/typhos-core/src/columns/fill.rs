@@ -26,6 +26,8 @@ pub(super) struct Slice<'b> {
     /// Whether a blank field in quotes is a value.
     pub keeps_empty: bool,
     pub is_utf8: bool,
+    /// Whether some leaf may not be its value as it stands.
+    pub has_odd: bool,
 }
 
 impl Slice<'_> {
@@ -355,11 +357,16 @@ impl<R: Records, C: Cells> FillColumn<R> for Column<C> {
         }
         let mut fields = std::mem::take(&mut self.fields);
         fields.clear();
-        fields.extend(records.column(field, rows.strip()).map(|(start, end)| {
-            let bounds = (start as u32, end as u32);
-            let is_plain = !is_odd(start, end);
-            if is_plain { bounds } else { values.inner_bounds(text, bounds).unwrap_or(CLOSER) }
-        }));
+        let column = records.column(field, rows.strip());
+        if slice.has_odd {
+            fields.extend(column.map(|(start, end)| {
+                let bounds = (start as u32, end as u32);
+                let is_plain = !is_odd(start, end);
+                if is_plain { bounds } else { values.inner_bounds(text, bounds).unwrap_or(CLOSER) }
+            }));
+        } else {
+            fields.extend(column.map(|(start, end)| (start as u32, end as u32)));
+        }
         let takes_empty = self.default.is_none() && !self.required;
         let takes_empty = takes_empty && (R::TELLS_TEXTS || self.absent.is(b""));
         let mut at = 0;

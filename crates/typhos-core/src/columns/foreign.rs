@@ -8,7 +8,7 @@ use arrow_array::types::*;
 use arrow_array::{Array, ArrayRef, RunArray, UnionArray};
 use arrow_schema::{DataType, IntervalUnit};
 
-use super::moments::{decimal_text, instant_text};
+use super::moments::{push_decimal, push_instant};
 
 /// Bytes of a nested cell after which the rest is left out.
 const MOST_NESTED: usize = 1 << 14;
@@ -25,6 +25,13 @@ fn bytes_text(bytes: &[u8]) -> String {
     let hex = bytes.iter().take(MOST_NESTED / 2).map(|byte| format!("{byte:02x}"));
     let more = if bytes.len() > MOST_NESTED / 2 { "…" } else { "" };
     format!("0x{}{more}", hex.collect::<String>())
+}
+
+/// What is appended to a text of its own.
+fn written(write: impl FnOnce(&mut String)) -> String {
+    let mut text = String::new();
+    write(&mut text);
+    text
 }
 
 /// Some cells in a row, between two marks.
@@ -64,10 +71,11 @@ pub(super) fn foreign_text(array: &dyn Array, row: usize, cell: CellText) -> Opt
         DataType::Float16 => array.as_primitive::<Float16Type>().value(row).to_string(),
         DataType::Date64 => {
             let millis = array.as_primitive::<Date64Type>().value(row);
-            instant_text(i128::from(millis) * 1_000_000)
+            written(|text| push_instant(text, i128::from(millis) * 1_000_000))
         }
         DataType::Decimal256(_, scale) => {
-            decimal_text(&array.as_primitive::<Decimal256Type>().value(row).to_string(), *scale)
+            let digits = array.as_primitive::<Decimal256Type>().value(row).to_string();
+            written(|text| push_decimal(text, &digits, *scale))
         }
         DataType::Interval(IntervalUnit::YearMonth) => {
             format!("{} months", array.as_primitive::<IntervalYearMonthType>().value(row))

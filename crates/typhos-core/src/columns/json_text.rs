@@ -10,7 +10,7 @@ use arrow_array::cast::AsArray;
 use arrow_array::{Array, ArrayRef, RecordBatch, RecordBatchOptions};
 use arrow_schema::{DataType, Field, FieldRef, Schema as ArrowSchema};
 
-use super::display::{cell_text, is_point};
+use super::display::{is_point, push_cell};
 use super::plan::TYPE_KEY;
 
 /// Whether there are values inside the values of a field. A point has none, though it is held as a struct.
@@ -56,16 +56,21 @@ pub fn write_json(field: &Field, array: &dyn Array, row: usize, text: &mut Strin
             text.push('}');
         }
         data_type => {
-            let cell = cell_text(array, row).unwrap_or_default();
+            let start = text.len();
+            push_cell(text, array, row);
             let is_bare = match data_type {
                 DataType::Boolean => true,
                 DataType::Float32 | DataType::Float64 => {
-                    cell.bytes().all(|byte| !byte.is_ascii_alphabetic() || byte == b'e')
+                    text.bytes().skip(start).all(|byte| !byte.is_ascii_alphabetic() || byte == b'e')
                 }
                 DataType::Utf8 => field.metadata().get(TYPE_KEY).is_some_and(|ty| ty == "json"),
                 data_type => data_type.is_numeric(),
             };
-            if is_bare { text.push_str(&cell) } else { text.push_str(&quoted(&cell)) }
+            if !is_bare {
+                let cell = quoted(&text[start..]);
+                text.truncate(start);
+                text.push_str(&cell);
+            }
         }
     }
 }

@@ -34,7 +34,7 @@ pub(crate) mod whole;
 mod tests;
 
 pub use convert::{BlockReport, Converter, DEFAULT_BATCH_RECORDS, OnMisfit, Places};
-pub use display::cell_text;
+pub use display::{cell_text, push_cell};
 pub use float32::{Float32Change, float32_change};
 pub use json_text::{flat_batch, is_nested, write_json};
 pub use leaves::{map_array, map_field};

@@ -1,5 +1,7 @@
 //! The proleptic Gregorian calendar, as days since 1970-01-01.
 
+use std::fmt::Write;
+
 /// Nanoseconds of a day.
 pub const DAY_NANOS: i64 = 86_400_000_000_000;
 
@@ -67,21 +69,57 @@ pub fn weeks_of_year(year: i32) -> u32 {
 
 /// A day as `yyyy-MM-dd`.
 pub fn format_days(days: i32) -> String {
+    let mut text = String::with_capacity(10);
+    push_days(&mut text, days);
+    text
+}
+
+/// Appends a day as `yyyy-MM-dd`.
+pub fn push_days(text: &mut String, days: i32) {
     let (year, month, day) = civil_from_days(days);
-    format!("{year:04}-{month:02}-{day:02}")
+    match u32::try_from(year) {
+        Ok(year @ ..=9999) => {
+            let [y, m, d] = [year / 100, month, day].map(two_digits);
+            let z = two_digits(year);
+            push_ascii(text, &[y[0], y[1], z[0], z[1], b'-', m[0], m[1], b'-', d[0], d[1]]);
+        }
+        _ => _ = write!(text, "{year:04}-{month:02}-{day:02}"),
+    }
 }
 
 /// A time of day as `HH:mm:ss`, with as many fraction digits (0, 3, 6 or 9) as it needs.
 pub fn format_nanos(nanos: i64) -> String {
+    let mut text = String::with_capacity(18);
+    push_nanos(&mut text, nanos);
+    text
+}
+
+/// Appends a time of day, as [`format_nanos`] writes it.
+pub fn push_nanos(text: &mut String, nanos: i64) {
     let (seconds, fraction) = (nanos / 1_000_000_000, nanos % 1_000_000_000);
-    let mut text = format!("{:02}:{:02}:{:02}", seconds / 3600, seconds / 60 % 60, seconds % 60);
+    let fields = [seconds / 3600, seconds / 60 % 60, seconds % 60];
+    if (0..100 * 3600).contains(&seconds) {
+        let [h, m, s] = fields.map(|field| two_digits(field as u32));
+        push_ascii(text, &[h[0], h[1], b':', m[0], m[1], b':', s[0], s[1]]);
+    } else {
+        let [hours, minutes, seconds] = fields;
+        _ = write!(text, "{hours:02}:{minutes:02}:{seconds:02}");
+    }
     if fraction != 0 {
         let digits = format!("{fraction:09}");
         let needed = digits.trim_end_matches('0').len().div_ceil(3) * 3;
         text.push('.');
         text.push_str(&digits[..needed]);
     }
-    text
+}
+
+/// The last two digits of a number.
+fn two_digits(number: u32) -> [u8; 2] {
+    [b'0' + (number / 10 % 10) as u8, b'0' + (number % 10) as u8]
+}
+
+fn push_ascii(text: &mut String, bytes: &[u8]) {
+    text.push_str(std::str::from_utf8(bytes).expect("digits and marks are ASCII"));
 }
 
 #[cfg(test)]

@@ -32,7 +32,7 @@ mod words;
 
 pub use calendar::{
     DAY_NANOS, civil_from_days, days_from_civil, days_in_month, days_of_year, format_days,
-    format_nanos, weekday, weekday_name, weeks_of_year,
+    format_nanos, push_days, push_nanos, weekday, weekday_name, weeks_of_year,
 };
 pub use look::read_shape;
 pub use moment::{Misread, Moment};

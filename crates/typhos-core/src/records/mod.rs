@@ -160,6 +160,11 @@ pub trait Values {
     /// Whether a leaf stands in quotes.
     fn is_quoted(&self, raw: &[u8]) -> bool;
 
+    /// Whether some leaf of a text may not be its value as it stands.
+    fn may_have_odd(&self, _text: &[u8]) -> bool {
+        true
+    }
+
     /// For each byte, whether a leaf that starts with it may not be its value as it stands.
     fn odd_starts(&self) -> [bool; 256];
 

@@ -5,9 +5,10 @@
 //! integers have, need no look-up: two bytes for each, of which thirty-two share a line.
 
 use crate::intern::Interner;
+use crate::records::Bounds;
 
-/// Numbers that are counted: those of up to three digits.
-const NUMBERS: usize = 1000;
+/// Numbers that are counted, those of up to three digits; and as many more as make their places ten bits.
+const NUMBERS: usize = 1024;
 
 /// A table of fewer values than these is in the fastest cache anyway.
 const FEWEST: usize = 32;
@@ -18,7 +19,7 @@ const MOST_COLUMNS: usize = 1000;
 /// How often each small integer was seen since it came into the table, and once more: 0 where it is not in it.
 #[derive(Debug, Clone)]
 pub(super) struct SmallCounts {
-    counts: Vec<u16>,
+    counts: Option<Box<[u16; NUMBERS]>>,
     /// Numbers whose count was full, once for each time.
     full: Vec<u16>,
     /// Whether the survey has few enough columns.
@@ -28,56 +29,63 @@ pub(super) struct SmallCounts {
 impl SmallCounts {
     /// No counts yet, for one of `columns` columns.
     pub fn new(columns: usize) -> SmallCounts {
-        SmallCounts { counts: Vec::new(), full: Vec::new(), may_be_used: columns <= MOST_COLUMNS }
+        SmallCounts { counts: None, full: Vec::new(), may_be_used: columns <= MOST_COLUMNS }
     }
 
     /// Takes a value into account that is new in a table.
     pub fn note_new(&mut self, table: &Interner, value: &[u8]) {
-        if self.counts.is_empty() {
-            // Once, when there are just enough, whatever they are.
-            let is_time = self.may_be_used && table.len() == FEWEST;
-            if is_time && table.iter().all(|known| number_of(known).is_some()) {
-                self.counts = vec![0; NUMBERS];
-                table.iter().filter_map(number_of).for_each(|number| self.counts[number] = 1);
-            }
-        } else if let Some(number) = number_of(value) {
-            self.counts[number] = 1;
+        if let Some(counts) = &mut self.counts {
+            number_of(value).into_iter().for_each(|number| counts[number] = 1);
+            return;
+        }
+        // Once, when there are just enough, whatever they are.
+        let is_time = self.may_be_used && table.len() == FEWEST;
+        if is_time && table.iter().all(|known| number_of(known).is_some()) {
+            let counts = self.counts.insert(Box::new([0; NUMBERS]));
+            table.iter().filter_map(number_of).for_each(|number| counts[number] = 1);
         }
     }
 
     /// Whether any value is counted here.
     #[inline(always)]
     pub fn is_used(&self) -> bool {
-        !self.counts.is_empty()
+        self.counts.is_some()
     }
 
-    /// Counts `text[start..end]` if it is a small integer that is in the table; says whether it is.
-    #[inline(always)]
-    pub fn count(&mut self, text: &[u8], start: usize, end: usize) -> bool {
-        let Some(word) = text.get(start..).and_then(<[u8]>::first_chunk::<4>) else { return false };
-        let Some(number) = number_within(u32::from_le_bytes(*word), end - start) else {
-            return false;
-        };
-        match self.counts.get_mut(number) {
-            Some(count) if *count > 0 => {
-                *count = count.wrapping_add(1);
-                if *count == 0 {
-                    *count = 1;
-                    self.full.push(number as u16);
-                }
-                true
+    /// Counts values of a text from the first on, for as long as they are small integers that are in the table, or empty. Returns
+    /// how many, and how many of those are empty.
+    ///
+    /// Nothing else happens in this loop, so that all that it needs stays in registers.
+    pub fn pass(&mut self, text: &[u8], values: &[Bounds]) -> (usize, u64) {
+        let SmallCounts { counts: Some(counts), full, .. } = self else { return (0, 0) };
+        let mut empty = 0;
+        for (at, (start, end)) in values.iter().enumerate() {
+            let length = end.wrapping_sub(*start);
+            if length == 0 {
+                empty += 1;
+                continue;
             }
-            _ => false,
+            let word = text.get(*start as usize..).and_then(<[u8]>::first_chunk::<4>);
+            let number = word.and_then(|word| number_within(u32::from_le_bytes(*word), length));
+            let Some(number) = number else { return (at, empty) };
+            let count = &mut counts[number % NUMBERS];
+            if *count == 0 {
+                return (at, empty);
+            }
+            *count = count.wrapping_add(1);
+            if *count == 0 {
+                *count = 1;
+                full.push(number as u16);
+            }
         }
+        (values.len(), empty)
     }
 
     /// Moves the counts into the table.
     pub fn flush(&mut self, table: &mut Interner) {
-        if !self.is_used() {
-            return;
-        }
+        let Some(counts) = &mut self.counts else { return };
         for at in 0..table.len() as u32 {
-            let count = number_of(table.get(at)).map(|number| &mut self.counts[number]);
+            let count = number_of(table.get(at)).map(|number| &mut counts[number]);
             if let Some(count) = count.filter(|count| **count > 1) {
                 table.add_to(at, u64::from(*count - 1));
                 *count = 1;
@@ -96,23 +104,23 @@ const FULL: u64 = u16::MAX as u64;
 fn number_of(value: &[u8]) -> Option<usize> {
     let mut bytes = [0; 4];
     bytes.get_mut(..value.len())?.copy_from_slice(value);
-    number_within(u32::from_le_bytes(bytes), value.len())
+    number_within(u32::from_le_bytes(bytes), value.len() as u32)
 }
 
 /// The same of the first bytes of a word.
 #[inline(always)]
-fn number_within(word: u32, length: usize) -> Option<usize> {
-    if !(1..=3).contains(&length) {
-        return None;
-    }
+fn number_within(word: u32, length: u32) -> Option<usize> {
     const ZEROS: u32 = 0x3030_3030;
-    let missing = 8 * (4 - length) as u32;
+    /// By how many digits there are: zeros in the place of those that are not, and the smallest number that has so many.
+    const FILL: [(u32, u32); 4] = [(ZEROS, 0), (0x30_3030, 0), (0x3030, 10), (0x30, 100)];
+    let (zeros, least) = *FILL.get(length as usize)?;
     // The digits at the upper end, zeros below.
-    let digits = ((word << missing) | (ZEROS & ((1 << missing) - 1))) ^ ZEROS;
+    let digits = ((u64::from(word) << (32 - 8 * length)) as u32 | zeros) ^ ZEROS;
     let is_digits = (digits.wrapping_add(0x7676_7676) | digits) & 0x8080_8080 == 0;
-    let is_code = length > 1 && word & 0xff == u32::from(b'0');
-    let [_, hundreds, tens, ones] = digits.to_le_bytes().map(usize::from);
-    (is_digits && !is_code).then_some(hundreds * 100 + tens * 10 + ones)
+    // The last byte: ten times the one before it, and itself.
+    let tens_and_ones = digits.wrapping_mul(0x0a01) >> 24;
+    let number = (digits >> 8 & 0xff) * 100 + tens_and_ones;
+    (is_digits && number >= least && length > 0).then_some(number as usize)
 }
 
 #[cfg(test)]
@@ -123,7 +131,7 @@ mod tests {
 
     #[test]
     fn only_small_integers_as_they_are_written_have_a_number() {
-        for number in 0..NUMBERS {
+        for number in 0..1000 {
             assert_eq!(number_of(number.to_string().as_bytes()), Some(number));
         }
         for value in ["", "00", "007", "1000", "-1", "1.5", "1a", " 1", "٣", "12x", ":1", "/9"] {
@@ -139,9 +147,7 @@ mod tests {
             table.count(Key::of(value.as_bytes()), value.as_bytes(), 1);
             small.note_new(&table, value.as_bytes());
         }
-        for _ in 0..200_000 {
-            assert!(small.count(b"7,,,", 0, 1));
-        }
+        assert_eq!(small.pass(b"7,,,", &vec![(0, 1); 200_000]), (200_000, 0));
         small.flush(&mut table);
         assert_eq!(table.counts().nth(7), Some(200_001));
     }
@@ -158,7 +164,7 @@ mod tests {
             let values: Vec<String> = (0..first).map(|n| n.to_string()).chain(values).collect();
             for value in &values {
                 let text = format!("{value},,,,");
-                if !(small.is_used() && small.count(text.as_bytes(), 0, value.len())) {
+                if small.pass(text.as_bytes(), &[(0, value.len() as u32)]).0 == 0 {
                     let (_, is_new) = table.count(Key::of(value.as_bytes()), value.as_bytes(), 1);
                     if is_new {
                         small.note_new(&table, value.as_bytes());

@@ -192,6 +192,8 @@ struct Context<'b, V> {
     keeps_empty: bool,
     /// Whether the whole text is valid.
     is_utf8: bool,
+    /// Whether that is so, and some of its fields may have quotes.
+    has_quotes: bool,
     /// For each byte, whether a field that starts with it may not be its value as it stands.
     odd: [bool; 256],
 }
@@ -211,13 +213,14 @@ impl<'b, V: Values> Context<'b, V> {
         // Where a blank text may be in a table, a blank field must not be taken for it.
         let is_simple = is_utf8 && !keeps_empty;
         let odd = if is_simple { values.odd_starts() } else { [true; 256] };
-        Context { text, values, keeps_empty, is_utf8, odd }
+        let has_quotes = is_utf8 && values.may_have_odd(text);
+        Context { text, values, keeps_empty, is_utf8, has_quotes, odd }
     }
 
     /// Gives fields in quotes the bounds of their values, where those stand in the text as they are. Nobody is to ask then
     /// which of them had quotes.
     fn take_off_quotes(&self, fields: &mut [Bounds]) {
-        if !self.is_utf8 {
+        if !self.has_quotes {
             return;
         }
         let starts = self.values.odd_starts();
@@ -468,7 +471,9 @@ impl Rest<'_> {
         let is_short = table.is_short();
         let counter = table.counter();
         let rest = &self.values[self.at..];
-        let (passed, empty) = if is_short && small.is_used() {
+        // Digits that may be quotes are looked at more closely.
+        let has_odd_digits = odd[usize::from(b'0')..=usize::from(b'9')].contains(&true);
+        let (passed, empty) = if is_short && small.is_used() && !has_odd_digits {
             pass_small(rest, text, odd, counter, small)
         } else if is_short {
             pass_short(rest, text, odd, counter)
@@ -488,9 +493,20 @@ fn pass_small(
     mut known: Counter<'_>,
     small: &mut SmallCounts,
 ) -> (usize, u64) {
-    pass(values, text, odd, |start, end| {
-        small.count(text, start, end) || known.count_short(text, start, end)
-    })
+    let (mut at, mut empty) = (0, 0);
+    loop {
+        let (passed, were_empty) = small.pass(text, &values[at..]);
+        (at, empty) = (at + passed, empty + were_empty);
+        let Some((start, end)) =
+            values.get(at).map(|(start, end)| (*start as usize, *end as usize))
+        else {
+            return (at, empty);
+        };
+        if odd[usize::from(text[start])] || !known.count_short(text, start, end) {
+            return (at, empty);
+        }
+        at += 1;
+    }
 }
 
 #[inline(never)]

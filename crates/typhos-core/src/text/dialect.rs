@@ -49,6 +49,11 @@ impl Values for Dialect {
         self.quote.is_some() && raw.first().copied() == self.quote
     }
 
+    fn may_have_odd(&self, text: &[u8]) -> bool {
+        let has_quotes = |quote: u8| memchr::memchr(quote, text).is_some();
+        self.escape != Escape::Doubled || self.quote.is_some_and(has_quotes)
+    }
+
     fn odd_starts(&self) -> [bool; 256] {
         let mut odd = [self.escape != Escape::Doubled; 256];
         self.quote.iter().for_each(|quote| odd[usize::from(*quote)] = true);

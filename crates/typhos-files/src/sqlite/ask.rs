@@ -181,7 +181,7 @@ impl Asking {
             feed(&mut |batch| {
                 let batch = flat_batch(batch, &flat);
                 let stored: StoredBatch = stored_batch(&comparable(&batch));
-                stored.insert(&mut inserts).map_err(database)
+                stored.insert(&mut inserts).map(|_| ()).map_err(|refusal| database(refusal.error))
             })?;
         }
         transaction.commit().map_err(database)?;

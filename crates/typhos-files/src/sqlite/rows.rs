@@ -1,11 +1,12 @@
 //! Rows as SQLite stores them, bound to a statement that inserts them.
 
+use arrow_array::builder::StringBuilder;
 use arrow_array::types::*;
 use arrow_array::{Array, ArrayRef, ArrowPrimitiveType, RecordBatch, StringArray, cast::AsArray};
 use arrow_buffer::NullBuffer;
 use arrow_schema::DataType;
 use rusqlite::types::Null;
-use typhos_core::columns::cell_text;
+use typhos_core::columns::push_cell;
 use typhos_load::TargetError;
 use typhos_load::feed::RowEncoder;
 use typhos_load::view::units;
@@ -107,24 +108,64 @@ impl<'c> Inserts<'c> {
     }
 }
 
+/// Why rows are not inserted.
+pub struct Refusal {
+    /// The row that the table refuses, where it is one.
+    pub row: Option<usize>,
+    /// What SQLite says.
+    pub error: rusqlite::Error,
+}
+
+impl From<rusqlite::Error> for Refusal {
+    fn from(error: rusqlite::Error) -> Refusal {
+        Refusal { row: None, error }
+    }
+}
+
+fn is_of_constraint(error: &rusqlite::Error) -> bool {
+    error.sqlite_error_code() == Some(rusqlite::ErrorCode::ConstraintViolation)
+}
+
 impl StoredBatch {
-    /// Inserts all rows.
+    /// Inserts all rows; returns how many the table took.
     ///
     /// # Errors
-    /// Those of SQLite.
-    pub fn insert(&self, inserts: &mut Inserts<'_>) -> rusqlite::Result<()> {
+    /// Those of SQLite, with the row, from 0, where it is one that the table refuses.
+    pub fn insert(&self, inserts: &mut Inserts<'_>) -> Result<usize, Refusal> {
         let whole = self.rows / inserts.rows * inserts.rows;
+        let mut taken = 0;
         for first in (0..whole).step_by(inserts.rows) {
             for row in 0..inserts.rows {
                 self.bind(&mut inserts.many, first + row, row * self.columns.len())?;
             }
-            inserts.many.raw_execute()?;
+            taken += match inserts.many.raw_execute() {
+                // The statement has undone itself: one row at a time says which one it is.
+                Err(error) if is_of_constraint(&error) => {
+                    self.insert_each(inserts, first..first + inserts.rows)?
+                }
+                inserted => inserted?,
+            };
         }
-        for row in whole..self.rows {
+        Ok(taken + self.insert_each(inserts, whole..self.rows)?)
+    }
+
+    fn insert_each(
+        &self,
+        inserts: &mut Inserts<'_>,
+        rows: std::ops::Range<usize>,
+    ) -> Result<usize, Refusal> {
+        let mut taken = 0;
+        for row in rows {
             self.bind(&mut inserts.one, row, 0)?;
-            inserts.one.raw_execute()?;
+            let refused = |error| Refusal { row: is_of_constraint(&error).then_some(row), error };
+            taken += inserts.one.raw_execute().map_err(refused)?;
         }
-        Ok(())
+        Ok(taken)
+    }
+
+    /// How many rows there are.
+    pub fn rows(&self) -> usize {
+        self.rows
     }
 
     /// Binds a row to the parameters behind the first `before`.
@@ -213,6 +254,17 @@ fn stored(array: &ArrayRef) -> Stored {
                 if words.is_empty() { vec![0; array.len()] } else { dictionary.normalized_keys() };
             Stored::Coded(codes.into_iter().map(|code| code as u32).collect(), words.clone())
         }
-        _ => Stored::Text((0..array.len()).map(|row| cell_text(array, row)).collect()),
+        _ => Stored::Text(texts(array)),
     }
+}
+
+/// The cells of an array as texts.
+fn texts(array: &ArrayRef) -> StringArray {
+    let mut texts = StringBuilder::with_capacity(array.len(), array.len() * 10);
+    let mut cell = String::new();
+    for row in 0..array.len() {
+        cell.clear();
+        texts.append_option(push_cell(&mut cell, array, row).then_some(&cell));
+    }
+    texts.finish()
 }

@@ -4,22 +4,23 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
-use rusqlite::{Connection, ErrorCode};
+use rusqlite::{Connection, ErrorCode, OpenFlags};
 use typhos_core::schema::Held;
 use typhos_core::schema::Schema;
+use typhos_load::at_once::at_once;
 use typhos_load::feed::{Abandoned, Canceller, Feed};
 use typhos_load::proof::SentFacts;
 use typhos_load::table::{
-    Answers, Ask, Define, Intent, MoveRows, Objections, RowOrder, UNFINISHED,
+    Adding, Answers, Ask, Define, Intent, MoveRows, Objections, RowOrder, UNFINISHED,
 };
 use typhos_load::whole::WholeFile;
 use typhos_load::{Action, Problem, TargetError, columns_go_along, goes_along, rows_go_along};
 use typhos_sql::held::{Existing, ExistingColumn, Filled};
-use typhos_sql::{Definitions, Language, Sqlite};
+use typhos_sql::{Definitions, Language, Movements, Sqlite};
 
 use super::busy::patiently;
 use super::read::{identifier, open_existing, shown};
-use super::rows::{Inserts, SqliteRows, StoredBatch};
+use super::rows::{Inserts, Refusal, SqliteRows, StoredBatch};
 
 /// A database being loaded into.
 pub struct SqliteSession {
@@ -28,8 +29,13 @@ pub struct SqliteSession {
     connection: Option<Connection>,
     /// A new database before it has its name.
     side: Option<WholeFile>,
+    /// The last row before those that this transaction added to a table, where they stand behind it.
+    last_row: Option<i64>,
     is_called_off: Arc<AtomicBool>,
 }
+
+/// The number before that of every row.
+const BEFORE_ROWS: i64 = i64::MIN;
 
 impl SqliteSession {
     /// Opens a database that exists; a new one is made when rows come.
@@ -43,6 +49,7 @@ impl SqliteSession {
             path: path.to_path_buf(),
             connection,
             side: None,
+            last_row: None,
             is_called_off: Arc::default(),
         })
     }
@@ -70,6 +77,24 @@ impl SqliteSession {
     }
 }
 
+/// The rows of a query, as text.
+fn answers(
+    connection: &Connection,
+    sql: &str,
+    is_called_off: &AtomicBool,
+) -> rusqlite::Result<Answers> {
+    patiently(is_called_off, || {
+        let mut statement = connection.prepare(sql)?;
+        let columns = statement.column_count();
+        let rows = statement
+            .query_map([], |row| (0..columns).map(|at| Ok(shown(row.get_ref(at)?))).collect())?;
+        rows.collect()
+    })
+}
+
+/// Steps of a query after which it is asked whether the load was called off: some milliseconds.
+const STEPS: i32 = 100_000;
+
 impl Ask for SqliteSession {
     fn language(&self) -> &dyn Language {
         &Sqlite
@@ -87,15 +112,52 @@ impl Ask for SqliteSession {
         let path = self.path.clone();
         let is_called_off = self.is_called_off.clone();
         let connection = self.connection()?;
-        let answers = patiently(&is_called_off, || {
-            let mut statement = connection.prepare(sql)?;
-            let columns = statement.column_count();
-            let rows = statement.query_map([], |row| {
-                (0..columns).map(|at| Ok(shown(row.get_ref(at)?))).collect()
-            })?;
-            rows.collect()
-        });
+        let answers = answers(connection, sql, &is_called_off);
         answers.map_err(|source| TargetError::Format { path, source: source.into() })
+    }
+
+    fn query_all(&mut self, questions: &[String]) -> Result<Vec<Answers>, TargetError> {
+        let (Some(side), Some((first, others))) = (&self.side, questions.split_first()) else {
+            return questions.iter().map(|sql| self.query(sql)).collect();
+        };
+        // A file that is thrown away unless it is finished has nothing to undo, and others may look at what is in it.
+        let (path, side) = (self.path.clone(), side.side_path().to_path_buf());
+        for sql in ["COMMIT", "PRAGMA locking_mode = NORMAL", "SELECT count(*) FROM sqlite_schema"]
+        {
+            self.query(sql)?;
+        }
+        let is_called_off = self.is_called_off.clone();
+        type Ask<'a> = Box<dyn FnOnce() -> Result<Answers, TargetError> + Send + 'a>;
+        let others = others.iter().map(|sql| -> Ask<'_> {
+            let (path, side, is_called_off) = (&path, &side, is_called_off.clone());
+            Box::new(move || {
+                let failed = |source: rusqlite::Error| TargetError::Format {
+                    path: path.clone(),
+                    source: source.into(),
+                };
+                let mut other = Connection::open_with_flags(
+                    side,
+                    OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX,
+                )
+                .map_err(failed)?;
+                let flag = is_called_off.clone();
+                other
+                    .progress_handler(STEPS, Some(move || flag.load(Ordering::SeqCst)))
+                    .map_err(failed)?;
+                answers(&other, sql, &is_called_off).map_err(failed)
+            })
+        });
+        let others: Vec<_> = others.collect();
+        let own: Ask<'_> = Box::new(|| self.query(first));
+        let answers: Result<_, _> =
+            at_once(std::iter::once(own).chain(others)).into_iter().collect();
+        self.query(Sqlite.begin())?;
+        answers
+    }
+
+    fn askers(&self) -> usize {
+        let cores = || std::thread::available_parallelism().map_or(1, |cores| cores.get().min(4));
+        if self.side.is_some() { cores() } else { 1 }
     }
 
     fn existing(&mut self, table: &str) -> Result<Option<Existing>, TargetError> {
@@ -155,6 +217,10 @@ impl Ask for SqliteSession {
             let what = format!("{} cannot be written to", place.display());
             let help = "change its permissions, or name another place";
             found.problems.push(Problem::outside(what, help));
+        }
+        if intent.action == Action::Append && self.takes_behind(intent)? {
+            // Rows are found again by their numbers, so that the others are not read.
+            found.adding = Adding::Straight { bytes: 0, most_times: 1 };
         }
         if intent.action == Action::Replace {
             let table = Sqlite.literal(intent.table);
@@ -239,6 +305,62 @@ impl Define for SqliteSession {
     }
 }
 
+impl SqliteSession {
+    /// Whether rows that are added to a table get numbers behind those of all that are there, and nothing else happens
+    /// on the way: it has numbers of rows, which are not a column that is loaded, and no triggers.
+    fn takes_behind(&mut self, intent: &Intent<'_>) -> Result<bool, TargetError> {
+        let table = Sqlite.literal(intent.table);
+        let is_plain = self.one(&format!(
+            "SELECT count(*) FROM pragma_table_list({table}) WHERE schema = 'main' AND type = 'table' AND wr = 0 \
+             AND NOT EXISTS (SELECT 1 FROM sqlite_schema WHERE type = 'trigger' AND tbl_name = {table} COLLATE NOCASE) \
+             AND NOT EXISTS (SELECT 1 FROM pragma_table_xinfo({table}) WHERE lower(name) = 'rowid')"
+        ))?;
+        let numbered = self.names(&format!(
+            "SELECT name FROM pragma_table_info({table}) WHERE pk > 0 AND upper(type) = 'INTEGER'"
+        ))?;
+        let is_loaded = intent.columns().any(|column| numbered.iter().any(|name| name == column));
+        Ok(is_plain.as_deref() == Some("1") && !is_loaded)
+    }
+
+    /// Inserts rows into a table; returns what was sent, and how many the table took.
+    fn insert_all(
+        &mut self,
+        table: &str,
+        schema: &Schema,
+        mut feed: Feed<Vec<StoredBatch>>,
+    ) -> Result<(SentFacts, u64), TargetError> {
+        let path = self.path.clone();
+        let failed = |source: rusqlite::Error| TargetError::Format {
+            path: path.clone(),
+            source: source.into(),
+        };
+        let names: Vec<_> = schema.columns.iter().map(|column| identifier(&column.name)).collect();
+        let connection = self.connection()?;
+        let mut inserts = Inserts::prepare(connection, table, &names).map_err(failed)?;
+        let (mut sent, mut taken) = (0, 0);
+        loop {
+            let batches = match feed.take() {
+                Ok(Some(batches)) => batches,
+                Ok(None) => return Ok((feed.into_sent()?, taken)),
+                Err(Abandoned) => return Err(TargetError::GivenUp),
+            };
+            for batch in &batches {
+                let inserted = batch.insert(&mut inserts);
+                taken += inserted.map_err(|Refusal { row, error }| match row {
+                    None => failed(error),
+                    Some(row) => TargetError::Refused {
+                        target: path.display().to_string(),
+                        message: error.to_string(),
+                        row: sent + row as u64,
+                        place: None,
+                    },
+                })? as u64;
+                sent += batch.rows() as u64;
+            }
+        }
+    }
+}
+
 impl MoveRows for SqliteSession {
     type Rows = SqliteRows;
 
@@ -250,26 +372,26 @@ impl MoveRows for SqliteSession {
         &mut self,
         table: &str,
         schema: &Schema,
-        mut feed: Feed<Vec<StoredBatch>>,
+        feed: Feed<Vec<StoredBatch>>,
     ) -> Result<SentFacts, TargetError> {
-        let path = self.path.clone();
-        let failed = |source: rusqlite::Error| TargetError::Format {
-            path: path.clone(),
-            source: source.into(),
-        };
-        let names: Vec<_> = schema.columns.iter().map(|column| identifier(&column.name)).collect();
-        let connection = self.connection()?;
-        let mut inserts = Inserts::prepare(connection, table, &names).map_err(failed)?;
-        loop {
-            match feed.take() {
-                Ok(Some(batches)) => batches
-                    .iter()
-                    .try_for_each(|batch| batch.insert(&mut inserts))
-                    .map_err(failed)?,
-                Ok(None) => return feed.into_sent(),
-                Err(Abandoned) => return Err(TargetError::GivenUp),
-            }
-        }
+        self.insert_all(table, schema, feed).map(|(sent, _)| sent)
+    }
+
+    fn bulk_alone(
+        &mut self,
+        table: &str,
+        schema: &Schema,
+        feed: Feed<Vec<StoredBatch>>,
+    ) -> Result<(SentFacts, u64), TargetError> {
+        let last = self.one(&format!("SELECT max(rowid) FROM {table}"))?;
+        let last = last.and_then(|last| last.parse().ok()).unwrap_or(BEFORE_ROWS);
+        // Behind the last number there is, numbers are given by chance.
+        self.last_row = (last < i64::MAX / 2).then_some(last);
+        self.insert_all(table, schema, feed)
+    }
+
+    fn own_rows(&mut self, table: &str) -> Result<Option<String>, TargetError> {
+        Ok(self.last_row.map(|last| format!("(SELECT * FROM {table} WHERE rowid > {last}) added")))
     }
 
     /// A transaction has the database to itself.

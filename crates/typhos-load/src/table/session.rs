@@ -76,6 +76,15 @@ pub trait Ask {
         questions.iter().map(|sql| self.query(sql)).collect()
     }
 
+    /// Asks once more what was [asked at once](Self::query_all), where the answer was not the expected one: of the connection of
+    /// the load alone.
+    ///
+    /// # Errors
+    /// What the database says.
+    fn query_again(&mut self, sql: &str) -> Result<Answers, TargetError> {
+        self.query(sql)
+    }
+
     /// How many questions are best asked at once.
     fn askers(&self) -> usize {
         1
@@ -356,5 +365,7 @@ pub enum Adding {
     Straight {
         /// The bytes of the table, all of which are read to find those rows.
         bytes: u64,
+        /// How many times larger than the input they may be, so that this does not take longer than a table beside.
+        most_times: u64,
     },
 }

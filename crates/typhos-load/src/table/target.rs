@@ -69,8 +69,9 @@ fn preflight<S: Session>(
     let schema = job.plan.schema();
     let intent = Intent { action: plan.action, table, schema, seen: job.seen };
     let Objections { problems, notes, mut adding } = session.objections(&intent)?;
-    if let Adding::Straight { bytes } = adding
-        && !goes_straight(session, job, (table, bytes), existing.as_ref())
+    if let Adding::Straight { bytes, most_times } = adding
+        && (bytes > job.input.bytes().saturating_mul(most_times)
+            || !goes_straight(session, job, table, existing.as_ref()))
     {
         adding = Adding::ByInsertion;
     }
@@ -112,12 +113,11 @@ fn other_types<S: Session>(
     schema.columns.iter().filter(is_other).map(|column| column.name.clone()).collect()
 }
 
-/// Whether rows go straight into a table of so many bytes: what is sent is what its columns take as it is, and the table is not so
-/// large that finding the rows in it again takes longer than a table beside.
+/// Whether rows go straight into a table: what is sent is what its columns take as it is.
 fn goes_straight<S: Session>(
     session: &S,
     job: &Job<'_>,
-    (table, bytes): (&str, u64),
+    table: &str,
     existing: Option<&Existing>,
 ) -> bool {
     let schema = job.plan.schema();
@@ -125,12 +125,8 @@ fn goes_straight<S: Session>(
         && !job.is_counted
         // They may add rows of their own.
         && job.statements.before.is_empty()
-        && bytes <= job.input.bytes().saturating_mul(MOST_TIMES)
         && other_types(session, schema, table, existing).is_empty()
 }
-
-/// How many times larger than the input a table may be that rows go straight into.
-const MOST_TIMES: u64 = 4;
 
 /// A table that rows can go to.
 pub struct TableTarget<S> {
@@ -281,11 +277,17 @@ impl Steps {
         feed: Feed<<S::Rows as RowEncoder>::Block>,
         release: &Release,
     ) -> Result<Done, TargetError> {
+        let begin = session.language().begin();
+        let whole = session.is_transactional();
+        if whole {
+            session.execute(begin)?;
+        }
         if !self.history.is_empty() {
             history::prepare(session)?;
         }
-        let begin = session.language().begin();
-        session.execute(begin)?;
+        if !whole {
+            session.execute(begin)?;
+        }
         self.execute_before(session)?;
         let (sent, taken) = session.bulk_alone(table, &self.schema, feed)?;
         if taken != sent.rows {
@@ -293,7 +295,8 @@ impl Steps {
             return Err(self.unproven(session, vec![said]));
         }
         self.gate.check()?;
-        let proof = match session.own_rows(table)? {
+        let own = if self.is_proven { session.own_rows(table)? } else { None };
+        let proof = match own {
             Some(own) => self.prove(session, &own, &self.schema, &sent)?,
             None => Proof::Skipped,
         };

@@ -12,6 +12,10 @@ use typhos_load::{Action, Problem, columns_go_along, goes_along, rows_go_along};
 use typhos_sql::held::{Existing, ExistingColumn, Filled, Letters};
 use typhos_sql::{Definitions, Mariadb};
 
+/// How many times larger than the input a table may be that rows go straight into: to go over a row that was there takes about a
+/// thirtieth of what it takes to move one from a table beside.
+const MOST_TIMES: u64 = 16;
+
 pub(super) fn existing(
     session: &mut MariadbSession,
     table: &str,
@@ -148,6 +152,14 @@ pub(super) fn objections(
             "enable it with SET GLOBAL local_infile = 1",
         ));
     }
+    let bytes = match intent.action {
+        Action::Append => takes_behind(session, intent)?,
+        _ => None,
+    };
+    session.adds_behind = bytes.is_some();
+    if let Some(bytes) = bytes {
+        found.adding = Adding::Straight { bytes, most_times: MOST_TIMES };
+    }
     may_write(session, intent, &mut found)?;
     if intent.action == Action::Replace {
         may_replace(session, intent, &mut found)?;
@@ -165,6 +177,35 @@ pub(super) fn objections(
         found.problems.extend(rows_go_along(intent.table, &along));
     }
     Ok(found)
+}
+
+/// How many bytes a table has to which rows are added behind all that are there, so that those of a transaction can be told: one
+/// of InnoDB without a key that could be the order of its rows, whose triggers and foreign keys do nothing on the way.
+/// Nothing of any other, and of servers that do not say which row it is that they refuse.
+fn takes_behind(
+    session: &mut MariadbSession,
+    intent: &Intent<'_>,
+) -> Result<Option<u64>, TargetError> {
+    if !says_rows(&session.version) {
+        return Ok(None);
+    }
+    let text = Mariadb.literal(intent.table);
+    let bytes = session.one(&format!(
+        "SELECT greatest(t.data_length, t.table_rows * 20) FROM information_schema.tables t \
+         WHERE t.table_schema = database() AND t.table_name = {text} AND t.table_type = 'BASE TABLE' AND t.engine = 'InnoDB' \
+         AND t.create_options NOT LIKE '%partitioned%' \
+         AND NOT EXISTS (SELECT 1 FROM information_schema.statistics WHERE table_schema = database() AND table_name = {text} AND non_unique = 0) \
+         AND NOT EXISTS (SELECT 1 FROM information_schema.triggers WHERE event_object_schema = database() AND event_object_table = {text}) \
+         AND NOT EXISTS (SELECT 1 FROM information_schema.referential_constraints WHERE constraint_schema = database() AND table_name = {text})"
+    ))?;
+    Ok(bytes.and_then(|bytes| bytes.parse().ok()))
+}
+
+/// Whether a server of a version, `10.11.6-MariaDB`, says which of many rows it refuses: from 10.7 on.
+pub(super) fn says_rows(version: &str) -> bool {
+    let mut numbers = version.split(['.', '-']).map_while(|number| number.parse::<u32>().ok());
+    let (Some(major), Some(minor)) = (numbers.next(), numbers.next()) else { return false };
+    (major, minor) >= (10, 7)
 }
 
 /// Whether the table belongs to an engine that undoes what is not committed: of any other, a load that fails half-way would
@@ -255,11 +296,13 @@ fn may_write(
     let is_plain = intent.action == Action::Append && intent.schema.layout.key.is_empty();
     if !lacks.is_empty() && !has_role && is_alone && is_plain {
         found.adding = Adding::Directly;
-        found.notes.push(
-            "no table can be made beside, so that rows go straight into this one, in one transaction; they are counted there, and \
-             not asked about"
-                .into(),
-        );
+        let counted = match session.adds_behind {
+            true => "",
+            false => "; they are counted there, and not asked about",
+        };
+        found.notes.push(format!(
+            "no table can be made beside, so that rows go straight into this one, in one transaction{counted}"
+        ));
     } else if !lacks.is_empty() && !has_role {
         let user = session.one("SELECT current_user()")?.unwrap_or_default();
         let database = Mariadb.identifier(&session.url.database);
@@ -346,6 +389,20 @@ mod tests {
         assert_eq!(of("select 1 AS `1`"), None);
         assert_eq!(of("select 1 AS `1` from (`ferry`.`a` join `ferry`.`b`)"), None);
         assert_eq!(of("select 1 AS `1` from `ferry`.`a` group by 1"), None);
+    }
+
+    #[test]
+    fn rows_that_are_refused_are_named_by_newer_servers() {
+        for (version, says) in [
+            ("10.11.6-MariaDB-0+deb12u1", true),
+            ("10.7.1-MariaDB", true),
+            ("11.4.2-MariaDB", true),
+            ("10.6.18-MariaDB-log", false),
+            ("10.5", false),
+            ("", false),
+        ] {
+            assert_eq!(says_rows(version), says, "{version}");
+        }
     }
 
     #[test]

@@ -4,6 +4,7 @@
 //! gives up its rows, when all is proven. While a load runs it holds a lock of the server that is named as
 //! that table; a table beside whose lock is free was left behind by a load that was killed.
 
+mod behind;
 mod catalog;
 mod reading;
 mod rows;
@@ -28,6 +29,7 @@ use typhos_load::{Onlooker, TargetError, TargetKind, Timeouts};
 use typhos_sql::held::Existing;
 use typhos_sql::{Definitions, Language, Mariadb};
 
+use behind::Behind;
 use rows::MariadbRows;
 
 /// A table of a MariaDB server.
@@ -46,6 +48,11 @@ pub struct MariadbSession {
     conn: Conn,
     url: ServerUrl,
     version: String,
+    /// Whether rows that are added to the table of the load stand behind all that are there, in the order in which all of it is
+    /// read.
+    adds_behind: bool,
+    /// What is known of the table once they are.
+    behind: Option<Behind>,
 }
 
 impl MariadbSession {
@@ -79,12 +86,20 @@ impl MariadbSession {
             options = options.ssl_opts(Some(encryption.with_client_identity(shown)));
         }
         let conn = Conn::new(options).map_err(|error| refused(url, &error))?;
-        let mut session = MariadbSession { conn, url: url.clone(), version: String::new() };
+        let mut session = MariadbSession {
+            conn,
+            url: url.clone(),
+            version: String::new(),
+            adds_behind: false,
+            behind: None,
+        };
         session.execute(
             "SET SESSION sql_mode = 'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION,NO_AUTO_VALUE_ON_ZERO', time_zone = '+00:00', \
              foreign_key_checks = 1, unique_checks = 1",
         )?;
         session.execute("SET NAMES utf8mb4 COLLATE utf8mb4_nopad_bin")?;
+        // What a load reads of a table is of one moment, also where the server is set to something else.
+        session.execute("SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ")?;
         let Timeouts { lock, statement, .. } = url.timeouts;
         // Without an end these are a year, the most that they can be.
         let lock = if lock.is_zero() { MOST_WAIT } else { lock.as_secs().clamp(1, MOST_WAIT) };
@@ -179,8 +194,8 @@ impl MariadbSession {
         }))
     }
 
-    /// Sends a share of the rows.
-    fn load(&mut self, sql: &str, feed: SharedFeed) -> Result<(), TargetError> {
+    /// Sends a share of the rows; returns how many the table took.
+    fn load(&mut self, sql: &str, feed: SharedFeed) -> Result<u64, TargetError> {
         let reader = Mutex::new(feed.reader());
         self.conn.set_local_infile_handler(Some(LocalInfileHandler::new(move |name, to| {
             // A server that asks for anything else gets nothing.
@@ -198,7 +213,7 @@ impl MariadbSession {
         })));
         let loaded = self.conn.query_drop(sql);
         self.conn.set_local_infile_handler(None);
-        let warnings = self.conn.warnings();
+        let (warnings, taken) = (self.conn.warnings(), self.conn.affected_rows());
         loaded.map_err(|error| server_error(&self.url, &error))?;
         if warnings > 0 {
             // A file from a client is loaded with warnings where others are refused.
@@ -213,7 +228,7 @@ impl MariadbSession {
                 help: "nothing was loaded".into(),
             });
         }
-        Ok(())
+        Ok(taken)
     }
 }
 
@@ -271,6 +286,9 @@ impl Ask for MariadbSession {
     }
 
     fn query_all(&mut self, questions: &[String]) -> Result<Vec<Answers>, TargetError> {
+        if self.behind.is_some() {
+            return self.query_added(questions);
+        }
         let Some((first, others)) = questions.split_first() else { return Ok(Vec::new()) };
         let url = &self.url.clone();
         type Ask<'a> = Box<dyn FnOnce() -> Result<Answers, TargetError> + Send + 'a>;
@@ -279,6 +297,10 @@ impl Ask for MariadbSession {
             .iter()
             .map(|sql| -> Ask<'_> { Box::new(move || MariadbSession::connect(url)?.query(sql)) });
         at_once(std::iter::once(own).chain(others)).into_iter().collect()
+    }
+
+    fn query_again(&mut self, sql: &str) -> Result<Answers, TargetError> {
+        MariadbSession::query_again(self, sql)
     }
 
     fn askers(&self) -> usize {
@@ -378,7 +400,7 @@ impl MoveRows for MariadbSession {
         let feed = SharedFeed::new(feed);
         let url = &self.url.clone();
         let sql = &sql;
-        type Load<'a> = Box<dyn FnOnce() -> Result<(), TargetError> + Send + 'a>;
+        type Load<'a> = Box<dyn FnOnce() -> Result<u64, TargetError> + Send + 'a>;
         let own_feed = feed.clone();
         let own: Load<'_> = Box::new(|| self.load(sql, own_feed));
         let others = (1..connections()).map(|_| -> Load<'_> {
@@ -388,7 +410,7 @@ impl MoveRows for MariadbSession {
         let loaded = at_once(std::iter::once(own).chain(others));
         // What was given up is that, whatever each connection says of it.
         let sent = feed.sent();
-        loaded.into_iter().collect::<Result<(), _>>()?;
+        loaded.into_iter().try_for_each(|loaded| loaded.map(|_| ()))?;
         sent
     }
 
@@ -398,13 +420,11 @@ impl MoveRows for MariadbSession {
         schema: &Schema,
         feed: Feed<Vec<u8>>,
     ) -> Result<(SentFacts, u64), TargetError> {
-        let feed = SharedFeed::new(feed);
-        let loaded = self.load(&load_statement(table, schema), feed.clone());
-        let taken = self.conn.affected_rows();
-        // What was given up is that, whatever the connection says of it.
-        let sent = feed.sent();
-        loaded?;
-        Ok((sent?, taken))
+        self.load_alone(table, schema, feed)
+    }
+
+    fn own_rows(&mut self, _table: &str) -> Result<Option<String>, TargetError> {
+        Ok(self.behind.as_ref().map(Behind::rows))
     }
 
     fn row_order(&self) -> RowOrder {

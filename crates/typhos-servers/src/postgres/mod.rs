@@ -116,14 +116,14 @@ impl PostgresSession {
         Ok(session)
     }
 
-    /// Copies rows to a table.
+    /// Copies rows to a table; returns what was sent, and how many rows the table took.
     fn copy(
         &mut self,
         table: &str,
         schema: &Schema,
         options: &str,
         mut feed: Feed<Vec<u8>>,
-    ) -> Result<SentFacts, TargetError> {
+    ) -> Result<(SentFacts, u64), TargetError> {
         let columns: Vec<_> =
             schema.columns.iter().map(|column| Postgres.identifier(&column.name)).collect();
         let columns = columns.join(", ");
@@ -147,8 +147,8 @@ impl PostgresSession {
             }
         }
         copy.write_all(rows::TRAILER).map_err(failed)?;
-        copy.finish().map_err(|error| server_error(url, error))?;
-        feed.into_sent()
+        let taken = copy.finish().map_err(|error| server_error(url, error))?;
+        Ok((feed.into_sent()?, taken))
     }
 
     /// The number of the transaction, for names that nothing else has.
@@ -370,7 +370,7 @@ impl MoveRows for PostgresSession {
     ) -> Result<SentFacts, TargetError> {
         // The table is one of this transaction, so its rows can be written as if they were old: nobody has to
         // write to them again when they are first read.
-        self.copy(table, schema, ", FREEZE true", feed)
+        self.copy(table, schema, ", FREEZE true", feed).map(|(sent, _)| sent)
     }
 
     fn bulk_alone(
@@ -379,9 +379,7 @@ impl MoveRows for PostgresSession {
         schema: &Schema,
         feed: Feed<Vec<u8>>,
     ) -> Result<(SentFacts, u64), TargetError> {
-        let sent = self.copy(table, schema, "", feed)?;
-        let rows = sent.rows;
-        Ok((sent, rows))
+        self.copy(table, schema, "", feed)
     }
 
     fn tidy(&mut self, table: &str) {

@@ -11,6 +11,9 @@ use typhos_load::table::{Adding, Ask, Intent, Objections};
 use typhos_load::{Action, Problem, columns_go_along, goes_along, rows_go_along};
 use typhos_sql::{self as sql, Definitions, Postgres};
 
+/// How many times larger than the input a table may be that rows go straight into: all of it is read to find them.
+const MOST_TIMES: u64 = 4;
+
 pub(super) fn objections(
     session: &mut PostgresSession,
     intent: &Intent<'_>,
@@ -38,7 +41,7 @@ pub(super) fn objections(
                  AND NOT c.relhastriggers AND NOT c.relhasrules"
             ))?;
             if let Some(bytes) = bytes.and_then(|bytes| bytes.parse().ok()) {
-                found.adding = Adding::Straight { bytes };
+                found.adding = Adding::Straight { bytes, most_times: MOST_TIMES };
             }
         }
         Action::Refill => {

@@ -2,6 +2,7 @@
 //! rights, and types that are left of tables that are gone.
 
 use std::process::Command;
+use std::sync::atomic::{AtomicBool, Ordering};
 
 use super::{Database, Kind, for_each_server};
 use crate::world::{World, tool};
@@ -284,15 +285,64 @@ fn a_user_who_may_only_insert_and_look_adds_rows() {
         let line = line.replace(&database.url(), &database.url().replace("tester@", "mate@"));
         world.ok(&format!("{line} --plan")).says("rows go straight into this one");
         world.ok(&format!("{line} --plan --count")).says("2 new; no key is declared");
-        world.ok(&line).says("2 read = 2 loaded").says("which went straight into the table");
+        world
+            .ok(&line)
+            .says("2 read = 2 loaded")
+            .says("facts about 2 rows agree with what was sent\n");
         let rows = || database.rows("SELECT id, note, kind FROM t ORDER BY id");
         assert_eq!(rows(), [["1", "x", "b"], ["2", "null", "null"]]);
         world.write("t.csv", "id,note,kind\n7,x,b\n-1,x,b\n");
-        world.run(&line).status(3).complains("CONSTRAINT");
+        world.run(&line).status(4).complains("t.csv:3: ").complains("CONSTRAINT");
         assert_eq!(rows().len(), 2, "a load that is refused is undone");
+        // Of rows that may stand anywhere in the table those of the load are only counted.
+        database.run("ALTER TABLE t ADD UNIQUE (id)");
+        world.write("t.csv", "id,note,kind\n8,x,b\n9,y,a\n");
+        world.ok(&format!("{line} --plan")).says("counted there, and not asked about");
+        world.ok(&line).says("2 read = 2 loaded").says("which went straight into the table");
         let other = world.read("t.typhos.toml").replace("'int32'", "'int16'");
         world.write("t.typhos.toml", other);
         world.run(&line).status(3).complains("'id' is of another");
+    });
+}
+
+/// What others write at the same time is neither taken for rows of the load nor lost.
+#[test]
+fn others_write_to_a_table_while_rows_go_straight_into_it() {
+    for_each_server(|server| {
+        if server.kind == Kind::ClickHouse {
+            return;
+        }
+        let database = server.database();
+        database.run("CREATE TABLE t (id int, note varchar(9))").run("CREATE INDEX i ON t (note)");
+        database.run("INSERT INTO t VALUES (-2, 'older')");
+        let rows: String = (0..120_000).map(|id| format!("{id},n{}\n", id % 90)).collect();
+        let columns = "id = { type = 'int32' }\nnote = { type = 'text(9)' }\n";
+        let (world, line) = world(&database, columns, &format!("id,note\n{rows}"), "--mode append");
+        let ended = AtomicBool::new(false);
+        let written = std::thread::scope(|scope| {
+            let writer = scope.spawn(|| {
+                let mut written = 1_u32;
+                while !ended.load(Ordering::Relaxed) {
+                    database.run("INSERT INTO t VALUES (-1, 'others')");
+                    written += 1;
+                }
+                written
+            });
+            let loads = || {
+                for _ in 0..2 {
+                    world.ok(&line).says("facts about 120,000 rows agree with what was sent\n");
+                }
+            };
+            let loaded = std::panic::catch_unwind(std::panic::AssertUnwindSafe(loads));
+            ended.store(true, Ordering::Relaxed);
+            let written = writer.join().unwrap();
+            loaded.unwrap_or_else(|panic| std::panic::resume_unwind(panic));
+            written
+        });
+        assert!(written > 1, "{:?}: nobody wrote", server.kind);
+        let count = |of: &str| database.one(&format!("SELECT count(*) FROM t WHERE {of}"));
+        assert_eq!(count("id < 0"), written.to_string());
+        assert_eq!(count("id >= 0"), "240000");
     });
 }
 
