@@ -64,8 +64,8 @@ impl<K: ArrowDictionaryKeyType> ShortCells for Codes<K> {
     }
 
     #[inline(always)]
-    fn push_nothing(&mut self) {
-        self.codes.push(K::Native::default());
+    fn push_nothing(&mut self, count: usize) {
+        self.codes.resize(self.codes.len() + count, K::Native::default());
     }
 
     #[inline(always)]

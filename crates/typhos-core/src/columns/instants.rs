@@ -5,6 +5,7 @@ use std::marker::PhantomData;
 use super::Reason;
 use super::values::{Loss, ReadValue};
 use crate::dates::{Moment, Pattern, ReadOptions};
+use crate::readings::trim;
 use crate::schema::{Scalar, TimeUnit};
 
 /// The patterns of a date column.
@@ -18,12 +19,19 @@ pub(super) struct PatternRead {
 impl PatternRead {
     #[inline]
     fn moment(&self, value: &[u8]) -> Result<Moment, Reason> {
-        for pattern in &self.patterns {
-            if let Some(moment) = pattern.read_if(value, &self.options) {
-                return Ok(moment);
-            }
-        }
-        Err(self.misread(value))
+        self.moment_if(value).ok_or_else(|| self.misread(value))
+    }
+
+    /// The moment, where nobody asks why there is none.
+    #[inline]
+    fn moment_if(&self, value: &[u8]) -> Option<Moment> {
+        self.patterns.iter().find_map(|pattern| pattern.read_if(value, &self.options))
+    }
+
+    /// The same, of a value without blanks around it.
+    #[inline]
+    fn short_moment(&self, value: &[u8]) -> Option<Moment> {
+        if trim(value).len() == value.len() { self.moment_if(value) } else { None }
     }
 
     #[cold]
@@ -74,6 +82,12 @@ impl ReadValue for DateRead {
             return Err(Reason::TooPrecise(Scalar::Date));
         }
         Ok(moment.days)
+    }
+
+    #[inline(always)]
+    fn read_short(&self, text: &[u8], start: usize, end: usize) -> Option<i32> {
+        let moment = self.0.short_moment(&text[start..end])?;
+        (moment.nanos == 0).then_some(moment.days)
     }
 
     fn loss(&self) -> &Loss {
@@ -130,6 +144,11 @@ impl ReadValue for TimestampRead {
     #[inline]
     fn read(&self, value: &[u8]) -> Result<i64, Reason> {
         self.in_units(self.patterns.moment(value)?)
+    }
+
+    #[inline(always)]
+    fn read_short(&self, text: &[u8], start: usize, end: usize) -> Option<i64> {
+        self.in_units(self.patterns.short_moment(&text[start..end])?).ok()
     }
 
     fn bound(&self, text: &str) -> Result<i64, Reason> {

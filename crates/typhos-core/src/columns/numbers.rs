@@ -217,7 +217,7 @@ impl<N> DecimalRead<N> {
     }
 }
 
-impl<N: Copy + PartialOrd + Default + TryFrom<i128>> ReadValue for DecimalRead<N> {
+impl<N: Copy + PartialOrd + Default + TryFrom<i64> + TryFrom<i128>> ReadValue for DecimalRead<N> {
     type Native = N;
 
     #[inline]
@@ -239,13 +239,15 @@ impl<N: Copy + PartialOrd + Default + TryFrom<i128>> ReadValue for DecimalRead<N
             Some(short) => (short.mantissa, short.scale),
             None => (integer_within(text, start, end)?, 0),
         };
-        // Digits that are left out are zeros.
-        let zeros = usize::from(self.scale.checked_sub(scale)?);
-        let mantissa = mantissa.checked_mul(*SHORT_POW10.get(zeros)?)?;
+        let mantissa = match usize::from(self.scale.checked_sub(scale)?) {
+            0 => mantissa,
+            // Digits that are left out are zeros.
+            zeros => mantissa.checked_mul(*SHORT_POW10.get(zeros)?)?,
+        };
         if mantissa.unsigned_abs() >= self.short_most {
             return None;
         }
-        N::try_from(i128::from(mantissa)).ok()
+        N::try_from(mantissa).ok()
     }
 
     fn loss(&self) -> &Loss {
@@ -253,7 +255,7 @@ impl<N: Copy + PartialOrd + Default + TryFrom<i128>> ReadValue for DecimalRead<N
     }
 }
 
-impl<N: Copy + PartialOrd + Default + TryFrom<i128>> ReadNumber for DecimalRead<N> {
+impl<N: Copy + PartialOrd + Default + TryFrom<i64> + TryFrom<i128>> ReadNumber for DecimalRead<N> {
     fn ty(&self) -> Scalar {
         Scalar::Decimal { precision: self.precision, scale: self.scale }
     }

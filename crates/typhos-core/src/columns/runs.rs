@@ -16,8 +16,8 @@ pub(super) trait ShortCells {
     /// there is a value is noted elsewhere.
     fn push_short(&mut self, text: &[u8], start: usize, end: usize) -> bool;
 
-    /// Adds what stands where nothing is.
-    fn push_nothing(&mut self);
+    /// Adds so many times what stands where nothing is.
+    fn push_nothing(&mut self, count: usize);
 
     /// Which values are there.
     fn validity(&mut self) -> &mut NullBufferBuilder;
@@ -41,36 +41,28 @@ impl Run<'_> {
     /// Adds values as long as each is read the short way; says how many fields that were.
     #[inline(always)]
     pub fn push(self, cells: &mut impl ShortCells) -> usize {
-        let mut taken = 0;
         // How many of a kind there are is noted once for each stretch of them.
-        let (mut valid, mut absent) = (0, 0);
-        for (start, end) in self.fields {
-            let (start, end) = (*start as usize, *end as usize);
+        let (mut at, mut valid) = (0, 0);
+        while let Some((start, end)) = self.fields.get(at) {
             if start < end {
-                if !cells.push_short(self.text, start, end) {
+                if !cells.push_short(self.text, *start as usize, *end as usize) {
                     break;
                 }
-                if absent > 0 {
-                    cells.validity().append_n_nulls(std::mem::take(&mut absent));
-                }
-                valid += 1;
-            } else {
-                if start > end || !self.takes_empty {
-                    break;
-                }
-                cells.push_nothing();
-                if valid > 0 {
-                    cells.validity().append_n_non_nulls(std::mem::take(&mut valid));
-                }
-                absent += 1;
+                (at, valid) = (at + 1, valid + 1);
+                continue;
             }
-            taken += 1;
+            if start > end || !self.takes_empty {
+                break;
+            }
+            let rest = self.fields[at..].iter();
+            let absent = rest.take_while(|(start, end)| start == end).count();
+            cells.push_nothing(absent);
+            cells.validity().append_n_non_nulls(std::mem::take(&mut valid));
+            cells.validity().append_n_nulls(absent);
+            at += absent;
         }
         // Where all are there, nothing is to be kept of it: not even the first of no nulls may be noted.
-        if absent > 0 {
-            cells.validity().append_n_nulls(absent);
-        }
         cells.validity().append_n_non_nulls(valid);
-        taken
+        at
     }
 }

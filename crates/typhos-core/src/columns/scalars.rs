@@ -178,8 +178,8 @@ impl<A: ArrowPrimitiveType, R: ReadValue<Native = A::Native>> ShortCells for Pri
     }
 
     #[inline(always)]
-    fn push_nothing(&mut self) {
-        self.values.push(A::Native::default());
+    fn push_nothing(&mut self, count: usize) {
+        self.values.resize(self.values.len() + count, A::Native::default());
     }
 
     #[inline(always)]
@@ -255,8 +255,8 @@ impl ShortCells for Bools {
     }
 
     #[inline(always)]
-    fn push_nothing(&mut self) {
-        self.values.append(false);
+    fn push_nothing(&mut self, count: usize) {
+        self.values.append_n(count, false);
     }
 
     #[inline(always)]
@@ -308,8 +308,8 @@ impl ShortCells for Uuids {
     }
 
     #[inline(always)]
-    fn push_nothing(&mut self) {
-        self.bytes.extend_from_slice(&[0; 16]);
+    fn push_nothing(&mut self, count: usize) {
+        self.bytes.resize(self.bytes.len() + 16 * count, 0);
     }
 
     #[inline(always)]

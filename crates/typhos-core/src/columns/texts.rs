@@ -69,8 +69,8 @@ impl ShortCells for Texts {
     }
 
     #[inline(always)]
-    fn push_nothing(&mut self) {
-        self.offsets.push(self.bytes.len() as i32);
+    fn push_nothing(&mut self, count: usize) {
+        self.offsets.resize(self.offsets.len() + count, self.bytes.len() as i32);
     }
 
     #[inline(always)]

@@ -12,10 +12,14 @@ pub const DAY_NANOS: i64 = 86_400_000_000_000;
 #[inline]
 pub fn days_from_civil(year: i32, month: u32, day: u32) -> i32 {
     let (year, month) = if month > 2 { (year, month - 3) } else { (year - 1, month + 9) };
-    let century = year.div_euclid(100);
-    let leap_days = year.div_euclid(4) - century + century.div_euclid(4);
+    // So many years later, of whole cycles of the calendar, no year of 32 bits of days is negative, and divisions are cheap.
+    const CYCLES: u32 = 16_000;
+    let year = (year + (CYCLES * 400).cast_signed()).cast_unsigned();
+    let century = year / 100;
+    let leap_days = year / 4 - century + century / 4;
     let day_of_year = (153 * month + 2) / 5 + day - 1;
-    year * 365 + leap_days + day_of_year as i32 - 719_468
+    let days = year.wrapping_mul(365).wrapping_add(leap_days + day_of_year);
+    days.wrapping_sub(719_468 + CYCLES * 146_097).cast_signed()
 }
 
 /// Year, month and day of a day counted from 1970-01-01.
@@ -125,6 +129,15 @@ fn push_ascii(text: &mut String, bytes: &[u8]) {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn days_come_back_as_far_as_they_are_counted() {
+        // Behind the last of these the shift of the epoch leaves 32 bits.
+        for days in [-2_000_000_000, -146_097_001, -719_469, -1, 0, 146_097_001, 2_000_000_000] {
+            let (year, month, day) = civil_from_days(days);
+            assert_eq!(days_from_civil(year, month, day), days, "{year}-{month}-{day}");
+        }
+    }
 
     #[test]
     fn every_day_of_ten_thousand_years_against_an_independent_calendar() {

@@ -20,13 +20,35 @@ pub(super) struct Fixed {
     length: usize,
     /// How many steps these places are of; those behind have no fixed width.
     covers: usize,
-    year: Option<u8>,
-    short_year: Option<u8>,
-    /// Places of month, day, hour, minute and second.
-    parts: [Option<u8>; 5],
+    year: Year,
+    /// Places of the last digits of month, day, hour, minute and second; of what is not there a place of its own.
+    parts: [u8; 5],
     /// What is looked at eight bytes at a time before anything is read.
     words: Vec<Word>,
 }
+
+/// Where the last digits of the numbers of a year stand.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Year {
+    /// There is none.
+    None,
+    /// Two digits.
+    Short(u8),
+    /// Four digits: of the first two, and of the others.
+    Long(u8, u8),
+}
+
+/// Numbers of two digits, each at the place of its last digit.
+type Numbers = [u8; 32];
+
+/// The place of a month or a day that is not there: it is the first.
+const FIRST: u8 = 30;
+
+/// The place of an hour, a minute or a second that is not there.
+const NONE: u8 = 31;
+
+/// The longest text of places: behind it those stand that are not there.
+const LONGEST: usize = 24;
 
 /// What eight bytes have to be: which of them are digits, and what the others are.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -75,9 +97,8 @@ impl Fixed {
         let mut fixed = Fixed {
             length: 0,
             covers: 0,
-            year: None,
-            short_year: None,
-            parts: [None; 5],
+            year: Year::None,
+            parts: [FIRST, FIRST, NONE, NONE, NONE],
             words: Vec::new(),
         };
         let mut places = Vec::new();
@@ -90,13 +111,16 @@ impl Fixed {
                 }
                 StepKind::Number { field, least, most, .. } if least == most => {
                     match (field, most) {
-                        (Field::Year, 4) => fixed.year = Some(at),
-                        (Field::ShortYear, 2) => fixed.short_year = Some(at),
-                        (Field::Month, 2) => fixed.parts[0] = Some(at),
-                        (Field::Day, 2) => fixed.parts[1] = Some(at),
-                        (Field::Hour, 2) => fixed.parts[2] = Some(at),
-                        (Field::Minute, 2) => fixed.parts[3] = Some(at),
-                        (Field::Second, 2) => fixed.parts[4] = Some(at),
+                        (Field::Year, 4) => fixed.year = Year::Long(at + 1, at + 3),
+                        (Field::ShortYear, 2) if fixed.year == Year::None => {
+                            fixed.year = Year::Short(at + 1)
+                        }
+                        (Field::ShortYear, 2) => {}
+                        (Field::Month, 2) => fixed.parts[0] = at + 1,
+                        (Field::Day, 2) => fixed.parts[1] = at + 1,
+                        (Field::Hour, 2) => fixed.parts[2] = at + 1,
+                        (Field::Minute, 2) => fixed.parts[3] = at + 1,
+                        (Field::Second, 2) => fixed.parts[4] = at + 1,
                         _ => return None,
                     }
                     usize::from(*most)
@@ -108,10 +132,8 @@ impl Fixed {
             fixed.covers += 1;
         }
         fixed.words = Word::of(&places);
-        if !steps[fixed.covers..].iter().all(is_tail) {
-            return None;
-        }
-        Some(fixed)
+        let is_read = fixed.length <= LONGEST && steps[fixed.covers..].iter().all(is_tail);
+        is_read.then_some(fixed)
     }
 
     #[inline]
@@ -128,28 +150,36 @@ impl Fixed {
     #[inline(always)]
     fn places(&self, value: &[u8], pivot: i32, has_date: bool) -> Option<Moment> {
         let value = &value[..self.length];
+        let mut numbers: Numbers = [0; 32];
+        numbers[usize::from(FIRST)] = 1;
+        let mut note = |place: Word, word: u64, before: u64| {
+            let at = usize::from(place.at);
+            numbers[at..at + 8].copy_from_slice(&pairs(word, before).to_le_bytes());
+            place.fits(word)
+        };
         let fits = match value.first_chunk::<8>() {
-            Some(_) => self.words.iter().all(|word| {
-                let at = usize::from(word.at);
-                let bytes = value[at..at + 8].try_into().expect("eight bytes");
-                word.fits(u64::from_le_bytes(bytes))
-            }),
+            Some(first) => {
+                let first = u64::from_le_bytes(*first);
+                let load = |at: usize| {
+                    u64::from_le_bytes(value[at..at + 8].try_into().expect("eight bytes"))
+                };
+                self.words.iter().all(|place| match usize::from(place.at) {
+                    0 => note(*place, first, first << 8),
+                    at => note(*place, load(at), load(at - 1)),
+                })
+            }
             None => {
                 let mut bytes = [0; 8];
                 bytes[..value.len()].copy_from_slice(value);
-                self.words.iter().all(|word| word.fits(u64::from_le_bytes(bytes)))
+                let word = u64::from_le_bytes(bytes);
+                self.words.iter().all(|place| note(*place, word, word << 8))
             }
         };
         if !fits {
             return None;
         }
-        // They are digits.
-        let two = |at: u8| {
-            let at = usize::from(at);
-            u32::from(value[at]) * 10 + u32::from(value[at + 1]) - 11 * u32::from(b'0')
-        };
-        let part = |index: usize, otherwise: u32| self.parts[index].map_or(otherwise, two);
-        let (hour, minute, second) = (part(2, 0), part(3, 0), part(4, 0));
+        let number = |place: u8| u32::from(numbers[usize::from(place) % numbers.len()]);
+        let [month, day, hour, minute, second] = self.parts.map(number);
         if hour > 23 || minute > 59 || second > 59 {
             return None;
         }
@@ -157,18 +187,28 @@ impl Fixed {
         if !has_date {
             return Some(Moment { days: 0, nanos, offset: None });
         }
-        let year = match (self.year, self.short_year) {
-            (Some(at), _) => two(at) * 100 + two(at + 2),
-            (_, Some(at)) => (pivot + (two(at) as i32 - pivot).rem_euclid(100)).cast_unsigned(),
-            (None, None) => return None,
+        let year = match self.year {
+            Year::Long(century, year) => (number(century) * 100 + number(year)).cast_signed(),
+            Year::Short(year) => pivot + (number(year).cast_signed() - pivot).rem_euclid(100),
+            Year::None => return None,
         };
-        let (month, day) = (part(0, 1), part(1, 1));
-        let year = year.cast_signed();
-        if year < 1 || !(1..=12).contains(&month) || day < 1 || day > days_in_month(year, month) {
+        if year < 1 || !(1..=12).contains(&month) || day < 1 {
+            return None;
+        }
+        // Most days are ones that every month has.
+        if day > 28 && day > days_in_month(year, month) {
             return None;
         }
         Some(Moment { days: days_from_civil(year, month, day), nanos, offset: None })
     }
+}
+
+/// For each byte of a word the number of two digits that it ends, given the word that begins one byte before. What is no digit
+/// gives some number that is not asked for.
+#[inline(always)]
+fn pairs(word: u64, before: u64) -> u64 {
+    const DIGITS: u64 = 0x0f0f_0f0f_0f0f_0f0f;
+    (word & DIGITS) + (before & DIGITS) * 10
 }
 
 /// Whether a step is one that [`finish`] reads.

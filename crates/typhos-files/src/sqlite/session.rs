@@ -34,6 +34,9 @@ pub struct SqliteSession {
     is_called_off: Arc<AtomicBool>,
 }
 
+/// Pages that are kept in memory, as SQLite wants it said: 32 MiB.
+const CACHE: i32 = -32_768;
+
 /// The number before that of every row.
 const BEFORE_ROWS: i64 = i64::MIN;
 
@@ -45,6 +48,14 @@ impl SqliteSession {
     pub fn new(path: &Path) -> Result<SqliteSession, TargetError> {
         let exists = path.symlink_metadata().is_ok();
         let connection = exists.then(|| open_existing(path)).transpose()?;
+        if let Some(connection) = &connection {
+            let failed = |source: rusqlite::Error| TargetError::Format {
+                path: path.to_path_buf(),
+                source: source.into(),
+            };
+            let enlarge = || connection.pragma_update(None, "cache_size", CACHE);
+            patiently(&AtomicBool::new(false), enlarge).map_err(failed)?;
+        }
         Ok(SqliteSession {
             path: path.to_path_buf(),
             connection,
@@ -65,10 +76,10 @@ impl SqliteSession {
             // The file is thrown away unless it is finished, so it needs no journal of its own, and nobody else has it
             // open. What its checks ask was proven when the rows were converted.
             connection
-                .execute_batch(
+                .execute_batch(&format!(
                     "PRAGMA journal_mode = OFF; PRAGMA synchronous = OFF; PRAGMA locking_mode = EXCLUSIVE; \
-                     PRAGMA cache_size = -32768; PRAGMA ignore_check_constraints = ON",
-                )
+                     PRAGMA cache_size = {CACHE}; PRAGMA ignore_check_constraints = ON",
+                ))
                 .map_err(|e| self.failed(e))?;
             self.side = Some(side);
             self.connection = Some(connection);

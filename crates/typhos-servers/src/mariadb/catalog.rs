@@ -193,7 +193,7 @@ fn takes_behind(
     let bytes = session.one(&format!(
         "SELECT greatest(t.data_length, t.table_rows * 20) FROM information_schema.tables t \
          WHERE t.table_schema = database() AND t.table_name = {text} AND t.table_type = 'BASE TABLE' AND t.engine = 'InnoDB' \
-         AND t.create_options NOT LIKE '%partitioned%' \
+         AND coalesce(t.create_options, '') NOT LIKE '%partitioned%' \
          AND NOT EXISTS (SELECT 1 FROM information_schema.statistics WHERE table_schema = database() AND table_name = {text} AND non_unique = 0) \
          AND NOT EXISTS (SELECT 1 FROM information_schema.triggers WHERE event_object_schema = database() AND event_object_table = {text}) \
          AND NOT EXISTS (SELECT 1 FROM information_schema.referential_constraints WHERE constraint_schema = database() AND table_name = {text})"
