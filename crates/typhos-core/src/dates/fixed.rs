@@ -55,23 +55,20 @@ const LONGEST: usize = 24;
 struct Word {
     /// Where they stand; the last ones overlap those before.
     at: u8,
-    /// All ones where a literal stands.
-    literals: u64,
-    /// The literals, and zeros where digits stand.
+    /// The literals, and the digit zero where digits stand.
     expected: u64,
+    /// For each byte, what brings anything but what may stand there to its highest bit, by exclusive or with what is expected.
+    to_high: u64,
 }
 
-const HIGH: u64 = 0xf0f0_f0f0_f0f0_f0f0;
-const ZEROS: u64 = 0x3030_3030_3030_3030;
-const SIXES: u64 = 0x0606_0606_0606_0606;
-
 impl Word {
-    /// Digits have 3 for their upper half, and still have it when six is added to them.
+    /// But for what is expected, a literal is zero and a digit at most nine. What is more has its highest bit, or gets it
+    /// when the rest up to there is added; what runs over into the next byte has it.
     #[inline(always)]
     fn fits(self, word: u64) -> bool {
-        let digits = (word & !self.literals) | (ZEROS & self.literals);
-        let upper = (digits & HIGH) | ((digits.wrapping_add(SIXES) & HIGH) >> 4);
-        word & self.literals == self.expected && upper == ZEROS | (ZEROS >> 4)
+        const HIGH: u64 = 0x8080_8080_8080_8080;
+        let other = word ^ self.expected;
+        (other.wrapping_add(self.to_high) | other) & HIGH == 0
     }
 
     /// The words of a text of places, given what stands in them: a literal, or a digit.
@@ -84,8 +81,8 @@ impl Word {
                 std::array::from_fn(|place| places.get(at + place).copied().unwrap_or(Some(0)));
             Word {
                 at: at as u8,
-                literals: u64::from_le_bytes(bytes.map(|byte| byte.map_or(0, |_| 0xff))),
-                expected: u64::from_le_bytes(bytes.map(|byte| byte.unwrap_or(0))),
+                expected: u64::from_le_bytes(bytes.map(|byte| byte.unwrap_or(b'0'))),
+                to_high: u64::from_le_bytes(bytes.map(|byte| byte.map_or(0x76, |_| 0x7f))),
             }
         };
         (0..count).map(word).collect()

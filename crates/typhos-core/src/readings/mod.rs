@@ -20,8 +20,8 @@ pub use floats::{
 };
 pub use lengths::{Length, LengthValue, NoLength, length, length_text, read_length};
 pub use number::{
-    COMPACT_DAYS, Decimal, EXACT_POW10, Number, POW10, eight_digits, is_giant, parse_integer,
-    parse_number, wider,
+    COMPACT_DAYS, Decimal, EXACT_POW10, Number, POW10, ZEROS, eight_digits, is_giant,
+    number_of_digits, parse_integer, parse_number, wider,
 };
 pub use short::{LONGEST_SHORT, SHORT_POW10, Separated, ShortNumber, integer_within};
 pub use special::{infinity, is_bare_uuid, is_ip, is_json, is_plain_ip, point, uuid, uuid_text};

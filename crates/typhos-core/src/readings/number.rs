@@ -178,18 +178,24 @@ fn four_to_seven(digits: &[u8]) -> Option<[u8; 8]> {
     Some((high | low | zeros).to_le_bytes())
 }
 
-/// The number that eight digits say, all at once: pairs, then fours, then the whole, each step one
-/// multiplication (the well-known way to do arithmetic on bytes within a word).
+/// Eight zeros, the digit, as a word: what turns eight digits into their numbers by exclusive or, and back.
+pub const ZEROS: u64 = 0x3030_3030_3030_3030;
+
+/// The number that eight digits say, all at once.
 #[inline(always)]
 pub fn eight_digits(bytes: [u8; 8]) -> Option<i64> {
-    const ZEROS: u64 = 0x3030_3030_3030_3030;
-    let word = u64::from_le_bytes(bytes);
-    // A digit has 3 in its upper half, and still has it after adding six.
-    let upper = 0xf0f0_f0f0_f0f0_f0f0;
-    if word & upper != ZEROS || word.wrapping_add(0x0606_0606_0606_0606) & upper != ZEROS {
+    number_of_digits(u64::from_le_bytes(bytes) ^ ZEROS)
+}
+
+/// The number that eight digits say, given what each byte is but for [`ZEROS`], the first one lowest; `None` where one is no
+/// digit. Pairs, then fours, then the whole, each step one multiplication (the well-known way to do arithmetic on bytes within a
+/// word).
+#[inline(always)]
+pub fn number_of_digits(digits: u64) -> Option<i64> {
+    // What is more than nine has its highest bit, or gets it by this; what runs over into the next byte has it.
+    if (digits.wrapping_add(0x7676_7676_7676_7676) | digits) & 0x8080_8080_8080_8080 != 0 {
         return None;
     }
-    let digits = word - ZEROS;
     let pairs = (digits * 10 + (digits >> 8)) & 0x00ff_00ff_00ff_00ff;
     let fours = (pairs * 100 + (pairs >> 16)) & 0x0000_ffff_0000_ffff;
     Some(((fours * 10_000 + (fours >> 32)) & 0xffff_ffff).cast_signed())

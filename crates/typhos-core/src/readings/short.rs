@@ -3,7 +3,7 @@
 //! What is read here is what [`parse_number`](super::parse_number) reads; `None` says only that the usual way has to be
 //! taken.
 
-use super::number::eight_digits;
+use super::number::{ZEROS, eight_digits, number_of_digits};
 
 /// A number such as `-12.345` or `7`: at most eighteen digits, and maybe a mark among them.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -101,21 +101,18 @@ fn number_between(mut word: u64, mut without: u32, mut length: usize) -> Option<
 /// The number that the first bytes of a double word are, one to sixteen of them.
 #[inline(always)]
 fn number_of_long(word: u128, bytes: usize) -> Option<i64> {
-    let missing = 8 * (MOST - bytes) as u32;
-    let zeros = (u128::MAX / 255 * u128::from(b'0')) & ((1 << missing) - 1);
-    let digits = (word << missing | zeros).to_le_bytes();
-    let (high, low) = digits.split_at(MOST / 2);
-    let high = eight_digits(*high.first_chunk()?)?;
-    Some(high * 100_000_000 + eight_digits(*low.first_chunk()?)?)
+    let zeros = u128::from(ZEROS) << 64 | u128::from(ZEROS);
+    // Bytes that are missing before the others are zero, which is a digit.
+    let digits = (word ^ zeros) << (8 * (MOST - bytes));
+    Some(number_of_digits(digits as u64)? * 100_000_000 + number_of_digits((digits >> 64) as u64)?)
 }
 
 /// The number that the first bytes of a word are, one to eight of them.
 #[inline(always)]
 fn number_of(word: u64, bytes: usize) -> Option<i64> {
     debug_assert!((1..=8).contains(&bytes), "a word has eight bytes");
-    let missing = 64 - 8 * bytes as u32;
-    let zeros = (ONES * b'0' as u64) & ((1u64 << (missing & 63)) - 1);
-    eight_digits((word << missing | zeros).to_le_bytes())
+    // Bytes that are missing before the others are zero, which is a digit.
+    number_of_digits((word ^ ZEROS) << (64 - 8 * bytes as u32))
 }
 
 /// The number that the first `length` bytes of two words are, and where its mark stands: behind them, where there is

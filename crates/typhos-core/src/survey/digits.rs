@@ -6,7 +6,7 @@
 
 use super::numbers::{FLOAT32_SURE, width_of};
 use super::{CLASSES, Class, Facts};
-use crate::readings::{COMPACT_DAYS, eight_digits};
+use crate::readings::{COMPACT_DAYS, ZEROS, number_of_digits};
 use crate::text::LineRef;
 
 /// A value of one to eight digits.
@@ -28,8 +28,7 @@ impl ShortDigits {
             return None;
         }
         let missing = 64 - 8 * length;
-        let zeros = 0x3030_3030_3030_3030 & !(u64::MAX >> missing);
-        let number = eight_digits((word >> missing | zeros).to_be_bytes())?;
+        let number = number_of_digits(((word ^ ZEROS) >> missing).swap_bytes())?;
         Some(ShortDigits { prefix: word >> missing << missing, number, length })
     }
 

@@ -5,6 +5,7 @@
 //! integers have, need no look-up: two bytes for each, of which thirty-two share a line.
 
 use crate::intern::Interner;
+use crate::readings::ZEROS;
 use crate::records::Bounds;
 
 /// Numbers that are counted, those of up to three digits; and as many more as make their places ten bits.
@@ -110,12 +111,11 @@ fn number_of(value: &[u8]) -> Option<usize> {
 /// The same of the first bytes of a word.
 #[inline(always)]
 fn number_within(word: u32, length: u32) -> Option<usize> {
-    const ZEROS: u32 = 0x3030_3030;
-    /// By how many digits there are: zeros in the place of those that are not, and the smallest number that has so many.
-    const FILL: [(u32, u32); 4] = [(ZEROS, 0), (0x30_3030, 0), (0x3030, 10), (0x30, 100)];
-    let (zeros, least) = *FILL.get(length as usize)?;
-    // The digits at the upper end, zeros below.
-    let digits = ((u64::from(word) << (32 - 8 * length)) as u32 | zeros) ^ ZEROS;
+    /// The smallest number that has so many digits.
+    const LEAST: [u32; 4] = [0, 0, 10, 100];
+    let least = *LEAST.get(length as usize)?;
+    // What the digits are, at the upper end; zero, which is a digit, below.
+    let digits = (u64::from(word ^ ZEROS as u32) << (32 - 8 * length)) as u32;
     let is_digits = (digits.wrapping_add(0x7676_7676) | digits) & 0x8080_8080 == 0;
     // The last byte: ten times the one before it, and itself.
     let tens_and_ones = digits.wrapping_mul(0x0a01) >> 24;
