@@ -7,7 +7,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use rusqlite::{Connection, ErrorCode, OpenFlags};
 use typhos_core::schema::Held;
 use typhos_core::schema::Schema;
-use typhos_load::at_once::at_once;
+use typhos_load::at_once::ask_at_once;
 use typhos_load::feed::{Abandoned, Canceller, Feed};
 use typhos_load::proof::SentFacts;
 use typhos_load::table::{
@@ -128,7 +128,7 @@ impl Ask for SqliteSession {
     }
 
     fn query_all(&mut self, questions: &[String]) -> Result<Vec<Answers>, TargetError> {
-        let (Some(side), Some((first, others))) = (&self.side, questions.split_first()) else {
+        let Some(side) = &self.side else {
             return questions.iter().map(|sql| self.query(sql)).collect();
         };
         // A file that is thrown away unless it is finished has nothing to undo, and others may look at what is in it.
@@ -138,30 +138,21 @@ impl Ask for SqliteSession {
             self.query(sql)?;
         }
         let is_called_off = self.is_called_off.clone();
-        type Ask<'a> = Box<dyn FnOnce() -> Result<Answers, TargetError> + Send + 'a>;
-        let others = others.iter().map(|sql| -> Ask<'_> {
-            let (path, side, is_called_off) = (&path, &side, is_called_off.clone());
-            Box::new(move || {
-                let failed = |source: rusqlite::Error| TargetError::Format {
-                    path: path.clone(),
-                    source: source.into(),
-                };
-                let mut other = Connection::open_with_flags(
-                    side,
-                    OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX,
-                )
-                .map_err(failed)?;
-                let flag = is_called_off.clone();
-                other
-                    .progress_handler(STEPS, Some(move || flag.load(Ordering::SeqCst)))
-                    .map_err(failed)?;
-                answers(&other, sql, &is_called_off).map_err(failed)
-            })
-        });
-        let others: Vec<_> = others.collect();
-        let own: Ask<'_> = Box::new(|| self.query(first));
+        let failed = |source: rusqlite::Error| TargetError::Format {
+            path: path.clone(),
+            source: source.into(),
+        };
+        let other = |sql: &str| {
+            let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+            let mut other = Connection::open_with_flags(&side, flags)?;
+            let flag = is_called_off.clone();
+            other.progress_handler(STEPS, Some(move || flag.load(Ordering::SeqCst)))?;
+            answers(&other, sql, &is_called_off)
+        };
         let answers: Result<_, _> =
-            at_once(std::iter::once(own).chain(others)).into_iter().collect();
+            ask_at_once(questions, |sql| self.query(sql), |sql| other(sql).map_err(failed))
+                .into_iter()
+                .collect();
         self.query(Sqlite.begin())?;
         answers
     }
@@ -231,7 +222,7 @@ impl Ask for SqliteSession {
         }
         if intent.action == Action::Append && self.takes_behind(intent)? {
             // Rows are found again by their numbers, so that the others are not read.
-            found.adding = Adding::Straight { bytes: 0, most_times: 1 };
+            found.adding = Adding::Straight { least_input: 0 };
         }
         if intent.action == Action::Replace {
             let table = Sqlite.literal(intent.table);

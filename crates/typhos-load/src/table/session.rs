@@ -363,9 +363,8 @@ pub enum Adding {
     Directly,
     /// The same, where that is faster, and the database can be asked about the rows of a transaction alone.
     Straight {
-        /// The bytes of the table, all of which are read to find those rows.
-        bytes: u64,
-        /// How many times larger than the input they may be, so that this does not take longer than a table beside.
-        most_times: u64,
+        /// The fewest bytes of an input for which it is faster: the rows of the table that are there may have to be passed over to
+        /// find those.
+        least_input: u64,
     },
 }

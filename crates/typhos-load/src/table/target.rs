@@ -69,8 +69,8 @@ fn preflight<S: Session>(
     let schema = job.plan.schema();
     let intent = Intent { action: plan.action, table, schema, seen: job.seen };
     let Objections { problems, notes, mut adding } = session.objections(&intent)?;
-    if let Adding::Straight { bytes, most_times } = adding
-        && (bytes > job.input.bytes().saturating_mul(most_times)
+    if let Adding::Straight { least_input } = adding
+        && (job.input.bytes() < least_input
             || !goes_straight(session, job, table, existing.as_ref()))
     {
         adding = Adding::ByInsertion;

@@ -13,7 +13,7 @@ use std::thread;
 
 use typhos_core::schema::Schema;
 use typhos_load::TargetError;
-use typhos_load::at_once::at_once;
+use typhos_load::at_once::ask_at_once;
 use typhos_load::feed::{Feed, SharedFeed};
 use typhos_load::proof::SentFacts;
 use typhos_load::table::{Answers, Ask, Define};
@@ -133,31 +133,25 @@ impl MariadbSession {
         questions: &[String],
     ) -> Result<Vec<Answers>, TargetError> {
         let Some(before) = self.behind.as_ref().and_then(|behind| behind.before) else {
-            return questions.iter().map(|sql| self.query_again(sql)).collect();
+            return questions.iter().map(|sql| self.query_alone(sql)).collect();
         };
-        let Some((first, others)) = questions.split_first() else { return Ok(Vec::new()) };
-        let told = format!("SET @typhos_before = {before}");
-        let (url, told) = (&self.url.clone(), &told);
-        type Ask<'a> = Box<dyn FnOnce() -> Result<Answers, TargetError> + Send + 'a>;
-        let own: Ask<'_> = Box::new(|| {
-            self.execute(told)?;
-            self.query(first)
+        let (url, told) = (self.url.clone(), format!("SET @typhos_before = {before}"));
+        let own = |sql: &str| {
+            self.execute(&told)?;
+            self.query(sql)
+        };
+        let answers = ask_at_once(questions, own, |sql| {
+            let mut other = helper(&url)?;
+            other.execute("SET SESSION TRANSACTION ISOLATION LEVEL READ UNCOMMITTED")?;
+            other.execute(&told)?;
+            other.query(sql)
         });
-        let others = others.iter().map(|sql| -> Ask<'_> {
-            Box::new(move || {
-                let mut other = helper(url)?;
-                other.execute("SET SESSION TRANSACTION ISOLATION LEVEL READ UNCOMMITTED")?;
-                other.execute(told)?;
-                other.query(sql)
-            })
-        });
-        let answers = at_once(std::iter::once(own).chain(others));
         let asked = answers.into_iter().zip(questions);
-        asked.map(|(answers, sql)| answers.or_else(|_| self.query_again(sql))).collect()
+        asked.map(|(answers, sql)| answers.or_else(|_| self.query_alone(sql))).collect()
     }
 
     /// Asks once more, over the connection of the load alone.
-    pub(super) fn query_again(&mut self, sql: &str) -> Result<Answers, TargetError> {
+    pub(super) fn query_alone(&mut self, sql: &str) -> Result<Answers, TargetError> {
         if let Some(behind) = &self.behind
             && !behind.is_exact
         {

@@ -158,7 +158,7 @@ pub(super) fn objections(
     };
     session.adds_behind = bytes.is_some();
     if let Some(bytes) = bytes {
-        found.adding = Adding::Straight { bytes, most_times: MOST_TIMES };
+        found.adding = Adding::Straight { least_input: bytes.div_ceil(MOST_TIMES) };
     }
     may_write(session, intent, &mut found)?;
     if intent.action == Action::Replace {

@@ -19,7 +19,7 @@ use typhos_core::schema::{Scalar, Schema};
 
 use crate::server_table;
 use crate::server_url::ServerUrl;
-use typhos_load::at_once::at_once;
+use typhos_load::at_once::{ask_at_once, at_once};
 use typhos_load::feed::{Canceller, Feed, SharedFeed};
 use typhos_load::proof::SentFacts;
 use typhos_load::table::{
@@ -289,18 +289,13 @@ impl Ask for MariadbSession {
         if self.behind.is_some() {
             return self.query_added(questions);
         }
-        let Some((first, others)) = questions.split_first() else { return Ok(Vec::new()) };
-        let url = &self.url.clone();
-        type Ask<'a> = Box<dyn FnOnce() -> Result<Answers, TargetError> + Send + 'a>;
-        let own: Ask<'_> = Box::new(|| self.query(first));
-        let others = others
-            .iter()
-            .map(|sql| -> Ask<'_> { Box::new(move || MariadbSession::connect(url)?.query(sql)) });
-        at_once(std::iter::once(own).chain(others)).into_iter().collect()
+        let url = self.url.clone();
+        let other = |sql: &str| MariadbSession::connect(&url)?.query(sql);
+        ask_at_once(questions, |sql| self.query(sql), other).into_iter().collect()
     }
 
     fn query_again(&mut self, sql: &str) -> Result<Answers, TargetError> {
-        MariadbSession::query_again(self, sql)
+        self.query_alone(sql)
     }
 
     fn askers(&self) -> usize {

@@ -40,8 +40,8 @@ pub(super) fn objections(
                  (pg_stat_get_live_tuples(c.oid) + pg_stat_get_dead_tuples(c.oid)) * 100) FROM pg_class c WHERE {here} AND c.relkind = 'r' AND NOT c.relrowsecurity \
                  AND NOT c.relhastriggers AND NOT c.relhasrules"
             ))?;
-            if let Some(bytes) = bytes.and_then(|bytes| bytes.parse().ok()) {
-                found.adding = Adding::Straight { bytes, most_times: MOST_TIMES };
+            if let Some(bytes) = bytes.and_then(|bytes| bytes.parse::<u64>().ok()) {
+                found.adding = Adding::Straight { least_input: bytes.div_ceil(MOST_TIMES) };
             }
         }
         Action::Refill => {
