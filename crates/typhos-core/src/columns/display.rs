@@ -151,10 +151,11 @@ fn push_foreign(text: &mut String, array: &dyn Array, row: usize) -> bool {
 /// Appends a decimal by its mantissa.
 fn push_mantissa(text: &mut String, mantissa: i128, scale: i8) {
     // Numbers of 64 bits are written in a fraction of the time.
-    match i64::try_from(mantissa) {
-        Ok(mantissa) => push_decimal(text, &mantissa.to_string(), scale),
-        Err(_) => push_decimal(text, &mantissa.to_string(), scale),
-    }
+    let digits = match i64::try_from(mantissa) {
+        Ok(mantissa) => mantissa.to_string(),
+        Err(_) => mantissa.to_string(),
+    };
+    push_decimal(text, &digits, scale);
 }
 
 /// A float with as many digits as tell it apart, and an exponent where it is very large or very small.
