@@ -24,20 +24,11 @@ const DATETIME64: (u32, u32) = (20, 4);
 const COLUMN_COMMENTS: (u32, u32) = (20, 1);
 /// Before, a column of such arrays became several, and fields in there had no names.
 const TUPLES_IN_ARRAYS: (u32, u32) = (21, 1);
-/// Before, every value of a dictionary that comes in a row cost several allocations that all threads count
-/// together: a million demo tickets took 2.2 seconds, and as plain texts that become a dictionary in a second
-/// step 0.9.
-const CHEAP_DICTIONARIES: (u32, u32) = (20, 1);
 
 impl ClickHouse {
     /// A version that has all types used here.
     pub fn newest() -> ClickHouse {
         ClickHouse { version: (24, 8) }
-    }
-
-    /// Whether rows with dictionaries are best sent as they are.
-    pub fn reads_dictionaries(self) -> bool {
-        self.version >= CHEAP_DICTIONARIES
     }
 
     /// Whether it has a type of true and false.
@@ -403,11 +394,11 @@ impl Questions for ClickHouse {
         let units = |name: &str| Asked::extremes(|fold| format!("{name}({fold}({column}))"));
         match ty {
             Scalar::Bool => Asked::total(format!("sum(toUInt8({column}))")),
-            // Sums of integers have 64 bits and go round.
-            Scalar::Int(_) => extremes(column).sum(format!("sum(toDecimal128({column}, 0))")),
-            Scalar::Decimal { scale, .. } => {
-                extremes(column).sum(format!("sum(toDecimal128({column}, {scale}))"))
+            Scalar::Int(_) => {
+                Asked { goes_round: true, ..extremes(column).sum(format!("sum({column})")) }
             }
+            // Those of decimals have 38 digits.
+            Scalar::Decimal { .. } => extremes(column).sum(format!("sum({column})")),
             Scalar::Float32 | Scalar::Float64 => {
                 extremes(column).sum(format!("sum(toFloat64({column}))"))
             }

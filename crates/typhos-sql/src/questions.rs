@@ -17,6 +17,8 @@ pub struct Asked {
     /// The sum of numbers, or of lengths in bytes. Where it may be too large for the target, two sums with a
     /// colon between them: that of [`PART`]s, rounded towards zero, and that of the rest.
     pub sum: Option<String>,
+    /// Whether that sum has 64 bits, and begins again where they end.
+    pub goes_round: bool,
     /// Whether the target is asked for codes and not for texts.
     pub of: Of,
 }

@@ -94,7 +94,14 @@ pub fn compare(
         let answer = answers.next().flatten();
         let text = answer.clone().unwrap_or_else(|| "0".into());
         let (is_same, sent) = match sent.sum {
-            Some(sum) => (sum_of(&text, scale(ty)) == Some(sum), unit_text(sum, ty)),
+            Some(sum) => {
+                let there = sum_of(&text, scale(ty));
+                let is_same = match asked.goes_round {
+                    true => there.is_some_and(|there| there as u64 == sum as u64),
+                    false => there == Some(sum),
+                };
+                (is_same, unit_text(sum, ty))
+            }
             None if has_nans && is_nan(&text) => (true, String::new()),
             None if matches!(sent.low, Some(End::Float(_))) => {
                 // Adding n numbers in any order errs by at most n times the last place of their size.
@@ -190,7 +197,8 @@ mod tests {
     use super::facts::tests::facts;
     use super::*;
     use arrow_array::{
-        Array, ArrayRef, DictionaryArray, Float64Array, Int32Array, StringArray, UInt8Array,
+        Array, ArrayRef, DictionaryArray, Float64Array, Int32Array, Int64Array, StringArray,
+        UInt8Array,
     };
     use std::sync::Arc;
 
@@ -209,6 +217,7 @@ mod tests {
             low: said("min"),
             high: said("max"),
             sum: said("sum"),
+            goes_round: false,
             of: Of::Values,
         }
     }
@@ -248,6 +257,18 @@ mod tests {
             let found = compare(&column(ty), &sent, &asked(), &mut all(answers)).unwrap_err();
             assert!(found.len() == 1 && found[0].contains(want), "{found:?}");
         }
+    }
+
+    #[test]
+    fn sums_may_go_round() {
+        let sent = facts(Arc::new(Int64Array::from(vec![i64::MIN, i64::MIN, -3])));
+        let integers = column(Scalar::Int(typhos_core::schema::IntType::Int64));
+        let answers = |sum| all(["3", "-9223372036854775808", "-3", sum]);
+        let round = Asked { goes_round: true, ..asked() };
+        assert_eq!(compare(&integers, &sent, &round, &mut answers("-3")), Ok(4));
+        assert_eq!(compare(&integers, &sent, &round, &mut answers("18446744073709551613")), Ok(4));
+        assert!(compare(&integers, &sent, &round, &mut answers("-4")).is_err());
+        assert!(compare(&integers, &sent, &asked(), &mut answers("-3")).is_err());
     }
 
     #[test]

@@ -230,6 +230,32 @@ pub trait MoveRows: Define + Sized {
         self.execute(&format!("{insert} {select}"))
     }
 
+    /// Makes a table beside one that takes rows in [parts](Adding::ByParts), by its qualified name: one as it is.
+    ///
+    /// # Errors
+    /// What the database says; there are no parts in most.
+    fn make_alike(&mut self, _stage: &str, table: &str) -> Result<(), TargetError> {
+        Err(TargetError::Server {
+            target: self.target(),
+            message: format!("no table is made as {table} is"),
+            help: String::new(),
+        })
+    }
+
+    /// Gives the rows of a table that was [made alike](Self::make_alike) over to the one that it is like, and removes it, also
+    /// where that fails, unless some of them are there already.
+    ///
+    /// # Errors
+    /// What the database says.
+    fn give_parts(
+        &mut self,
+        _stage: &str,
+        table: &str,
+        _rows: (u64, &str),
+    ) -> Result<(), TargetError> {
+        self.make_alike("", table)
+    }
+
     /// Keeps other loads that look for keys in a table from doing so until this one ends: each would find that none of its keys
     /// is there, and add all of them.
     ///
@@ -351,10 +377,12 @@ pub enum Adding {
     /// By one statement that inserts them.
     #[default]
     ByInsertion,
-    /// In parts of a table beside it, which are attached to it.
+    /// In parts of a table beside it that is made as it is, which are attached to it.
     ByParts {
         /// The engine of the table.
         engine: String,
+        /// Whether the table beside takes rows as they are sent, so that they need not go through another one before.
+        as_sent: bool,
     },
     /// In a table beside it that is made as it is, and gets its name.
     ByExchange,

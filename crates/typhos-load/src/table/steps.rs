@@ -30,10 +30,19 @@ pub(super) struct Steps {
 }
 
 impl Steps {
-    /// What the table is made of that rows go to first.
-    pub fn staged_schema(&self, language: &dyn Language) -> Schema {
+    /// The engine of a table that is given the rows of the table beside as they are.
+    pub fn given_parts(&self) -> Option<&str> {
+        match &self.adding {
+            Adding::ByParts { engine, as_sent: true } => Some(engine),
+            _ => None,
+        }
+    }
+
+    /// What the table is made of that rows are sent to.
+    pub fn sent_schema(&self, language: &dyn Language) -> Schema {
         let mut schema = self.schema.clone();
-        if !self.action.keeps_table() {
+        let is_straight = matches!(self.adding, Adding::Directly | Adding::Straight { .. });
+        if !self.action.keeps_table() || is_straight || self.given_parts().is_some() {
             return schema;
         }
         schema.layout = Layout::default();

@@ -75,6 +75,10 @@ fn preflight<S: Session>(
     {
         adding = Adding::ByInsertion;
     }
+    if let Adding::ByParts { as_sent, .. } = &mut adding {
+        // Some of the rows stay behind where there is a key, and all of them where they are only counted.
+        *as_sent &= !has_key && !job.is_counted;
+    }
     plan.problems.extend(problems);
     plan.notes.extend(notes);
     if adding == Adding::Directly {
@@ -189,12 +193,6 @@ fn open<S: Session>(mut session: S, job: &Job<'_>, table: &str) -> Result<Halves
     for column in columns.iter_mut().filter(|column| layout.key.contains(&column.name)) {
         column.required = true;
     }
-    let columns = schema.columns.len();
-    let encoder = FeedEncoder(session.rows(&schema));
-    let language = session.language();
-    let flat = |column: &ColumnDecl| column.ty.is_nested() && !language.nests(column);
-    let flat = schema.columns.iter().map(flat).collect();
-    let encoder = Witness { encoder, columns, keeps_facts: job.is_proven, flat };
     let steps = Steps {
         action: plan.action,
         schema,
@@ -208,6 +206,13 @@ fn open<S: Session>(mut session: S, job: &Job<'_>, table: &str) -> Result<Halves
         history: if job.is_counted { Vec::new() } else { job.history.to_vec() },
         gate: job.gate.clone(),
     };
+    let language = session.language();
+    let sent = steps.sent_schema(language);
+    let columns = sent.columns.len();
+    let flat = |column: &ColumnDecl| column.ty.is_nested() && !language.nests(column);
+    let flat = sent.columns.iter().map(flat).collect();
+    let encoder = FeedEncoder(session.rows(&sent));
+    let encoder = Witness { encoder, columns, keeps_facts: job.is_proven, flat };
     let watch = Watch::new(session.onlooker()?, session.answers_within(), session.target());
     let others = (session.canceller(), watch);
     let sink = FeedSink::start(columns, job.gate.clone(), others, move |feed, release| {
@@ -250,6 +255,32 @@ impl Steps {
     /// Executes what somebody wants to go before the rows.
     pub(super) fn execute_before<S: Session>(&self, session: &mut S) -> Result<(), TargetError> {
         self.statements.before.iter().try_for_each(|sql| session.execute(sql).map(|_| ()))
+    }
+
+    /// Makes the table that rows go to first.
+    fn define_stage<S: Session>(
+        &self,
+        session: &mut S,
+        stage: &str,
+        staged: &Schema,
+    ) -> Result<(), TargetError> {
+        let mut defined = staged.clone();
+        if self.action.keeps_table() && session.language().widens_floats() {
+            let floats =
+                defined.columns.iter_mut().filter(|column| column.scalar() == Scalar::Float32);
+            floats.for_each(|column| column.ty = Scalar::Float64.into());
+        }
+        let mut definition = sql::define(session.language(), &defined, stage, &self.table);
+        if session.is_transactional() && self.action.keeps_table() {
+            definition.table =
+                definition.table.replacen("CREATE TABLE", "CREATE TEMPORARY TABLE", 1);
+        }
+        session.make_types(&definition.types, &self.table)?;
+        session.execute(&definition.table)?;
+        for comment in &definition.comments {
+            session.execute(comment)?;
+        }
+        Ok(())
     }
 
     /// Numbers that the database gives go on behind those that were loaded.
@@ -357,22 +388,10 @@ impl Steps {
         if !whole {
             *undo = Some(stage.clone());
         }
-        let staged = self.staged_schema(session.language());
-        let mut defined = staged.clone();
-        if self.action.keeps_table() && session.language().widens_floats() {
-            let floats =
-                defined.columns.iter_mut().filter(|column| column.scalar() == Scalar::Float32);
-            floats.for_each(|column| column.ty = Scalar::Float64.into());
-        }
-        let mut definition = sql::define(session.language(), &defined, &stage, &self.table);
-        if whole && self.action.keeps_table() {
-            definition.table =
-                definition.table.replacen("CREATE TABLE", "CREATE TEMPORARY TABLE", 1);
-        }
-        session.make_types(&definition.types, &self.table)?;
-        session.execute(&definition.table)?;
-        for comment in &definition.comments {
-            session.execute(comment)?;
+        let staged = self.sent_schema(session.language());
+        match self.given_parts() {
+            Some(_) => session.make_alike(&stage, &table)?,
+            None => self.define_stage(session, &stage, &staged)?,
         }
         let sent = session.bulk(&stage, &staged, feed)?;
         self.gate.check()?;
@@ -390,6 +409,14 @@ impl Steps {
         }
         let mut proof = proof;
         let moved = match self.action {
+            _ if let Some(engine) = self.given_parts() => {
+                *undo = None;
+                session.give_parts(&stage, &table, (sent.rows, engine))?;
+                if let Proof::Proven { is_before_move, .. } = &mut proof {
+                    *is_before_move = true;
+                }
+                Moved { inserted: sent.rows, ..Moved::default() }
+            }
             Action::Append | Action::Refill => {
                 let (moved, is_asked) = self.move_rows(session, &stage, &table, &staged, &sent)?;
                 if let Proof::Proven { is_before_move, .. } = &mut proof {
@@ -418,7 +445,7 @@ impl Steps {
             self.gate.pass()?;
         }
         session.commit()?;
-        if !whole && self.action.keeps_table() {
+        if !whole && self.action.keeps_table() && self.given_parts().is_none() {
             session.execute(&format!("DROP TABLE {stage}"))?;
             *undo = None;
         }

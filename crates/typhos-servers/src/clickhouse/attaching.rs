@@ -7,7 +7,7 @@
 use super::ClickHouseSession;
 use crate::maker::Maker;
 use typhos_load::TargetError;
-use typhos_load::table::{Ask, Define, Finished};
+use typhos_load::table::{Ask, Define, Finished, MoveRows};
 use typhos_sql::Definitions;
 
 /// What lists of partitions are called, before letters of their own.
@@ -44,14 +44,32 @@ impl ClickHouseSession {
     ) -> Result<(), TargetError> {
         let name = self.unfinished_name()?;
         let side = self.language.identifier(&name);
-        self.execute(&format!("CREATE TABLE {side} AS {table}"))?;
-        let ready = self.fill_side(&name, columns, select, rows).and_then(|partitions| {
+        self.make_alike(&side, table)?;
+        let fill = format!("INSERT INTO {side} ({columns}) {select}");
+        if let Err(error) = self.execute(&fill) {
+            // Where the server is gone, the next load sweeps.
+            let _ = self.execute(&format!("DROP TABLE IF EXISTS {side}"));
+            return Err(error);
+        }
+        self.attach_all(&side, table, rows)
+    }
+
+    /// Attaches all partitions of a table to one that it was made as, and removes it; also where that fails, unless some of them
+    /// are there already.
+    pub(super) fn attach_all(
+        &mut self,
+        side: &str,
+        table: &str,
+        rows: (u64, &str),
+    ) -> Result<(), TargetError> {
+        let name = unquoted(side);
+        let ready = self.filled_partitions(&name, rows).and_then(|partitions| {
             Ok((self.list_partitions(table, &name, &partitions)?, partitions))
         });
         let (list, attached) = match ready {
             Ok((list, partitions)) => {
                 let mut ids = partitions.iter().map(|(id, _)| id);
-                (list, ids.try_for_each(|id| self.attach(table, &side, id)))
+                (list, ids.try_for_each(|id| self.attach(table, side, id)))
             }
             Err(error) => (None, Err(error)),
         };
@@ -66,22 +84,18 @@ impl ClickHouseSession {
             let _ = self.execute(&format!("DROP TABLE IF EXISTS {side}"));
             return attached;
         }
-        for done in list.iter().chain([&side]) {
+        for done in list.as_deref().into_iter().chain([side]) {
             self.execute(&format!("DROP TABLE IF EXISTS {done}"))?;
         }
         Ok(())
     }
 
-    /// Fills the table beside; returns its partitions.
-    fn fill_side(
+    /// The partitions of a table beside that was filled with so many rows; the table they go to has this engine.
+    fn filled_partitions(
         &mut self,
         side: &str,
-        columns: &str,
-        select: &str,
         (rows, engine): (u64, &str),
     ) -> Result<Vec<(String, u64)>, TargetError> {
-        let quoted = self.language.identifier(side);
-        self.execute(&format!("INSERT INTO {quoted} ({columns}) {select}"))?;
         let partitions = self.partitions(side)?;
         let there: u64 = partitions.iter().map(|(_, rows)| rows).sum();
         // Other engines may make one row of several; none makes more.

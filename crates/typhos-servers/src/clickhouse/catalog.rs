@@ -2,7 +2,7 @@
 
 use super::ClickHouseSession;
 use typhos_core::remedy::Remedy;
-use typhos_core::schema::Held;
+use typhos_core::schema::{ColumnDecl, Held};
 use typhos_load::TargetError;
 use typhos_load::table::{Adding, Ask, Intent, Objections};
 use typhos_load::{Action, Problem, columns_go_along};
@@ -118,7 +118,9 @@ pub(super) fn objections(
         let is_shared = ["Replicated", "Shared"].iter().any(|word| engine.starts_with(word));
         let has_parts = engine.ends_with("MergeTree") && !is_shared;
         if has_parts && followers.as_deref() == Some("0") {
-            found.adding = Adding::ByParts { engine };
+            // Of other engines' rows some may be gone before they are asked about.
+            let as_sent = engine == "MergeTree" && takes_as_sent(session, intent)?;
+            found.adding = Adding::ByParts { engine, as_sent };
         } else {
             found.notes.push(
                 "rows are added by one insertion, which this server makes visible block by block"
@@ -128,6 +130,46 @@ pub(super) fn objections(
     }
     Ok(found)
 }
+
+/// Whether the columns of a table are those that a new table would have, as far as they are filled, and nothing else is in
+/// the way of a row.
+fn takes_as_sent(
+    session: &mut ClickHouseSession,
+    intent: &Intent<'_>,
+) -> Result<bool, TargetError> {
+    let (database, table) =
+        (session.language.literal(&session.url.database), session.language.literal(intent.table));
+    // A row that is refused is looked for in the table beside, and one that is too old goes away.
+    if session.language.version >= CONSTRAINTS {
+        let words = session.counts(&format!(
+            "SELECT position(create_table_query, ' CONSTRAINT ') + position(create_table_query, ' TTL ') \
+             FROM system.tables WHERE database = {database} AND name = {table}"
+        ))?;
+        if words != [0] {
+            return Ok(false);
+        }
+    }
+    let there = session.query(&format!(
+        "SELECT name, type FROM system.columns WHERE database = {database} AND table = {table}"
+    ))?;
+    // Names of values may have commas of their own.
+    let spelled = |ty: &str| match ty.contains('\'') {
+        true => ty.to_owned(),
+        false => ty.replace(", ", ","),
+    };
+    let is_there = |column: &ColumnDecl| {
+        let stored = session.language.stored(intent.table, column).ty;
+        let wanted = session.language.nullable(&stored, !column.required);
+        there.iter().any(|row| match &row[..] {
+            [Some(name), Some(ty)] => *name == column.name && spelled(ty) == spelled(&wanted),
+            _ => false,
+        })
+    };
+    Ok(intent.schema.columns.iter().all(is_there))
+}
+
+/// The version that brought conditions on rows, and times at which they go.
+const CONSTRAINTS: (u32, u32) = (19, 14);
 
 /// A type without what is said of nulls and of how texts are stored.
 fn plain(ty: &str) -> String {

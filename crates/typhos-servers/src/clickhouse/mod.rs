@@ -1,4 +1,4 @@
-//! ClickHouse: rows in `RowBinary` over HTTP.
+//! ClickHouse: rows in blocks of its own format `Native` over HTTP.
 //!
 //! There are no transactions: rows go to a table beside, which gets its name when all is proven. Where they
 //! are added to a table that exists, they go through a second one, which is made as that table is and whose
@@ -16,7 +16,7 @@ use std::sync::atomic::{AtomicU32, Ordering};
 use std::time::Duration;
 
 use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
-use typhos_core::schema::{Layout, Scalar, Schema};
+use typhos_core::schema::Schema;
 use ureq::http::Response;
 use ureq::{Agent, Body, SendBody};
 
@@ -32,7 +32,7 @@ use typhos_load::table::{
 };
 use typhos_load::{Onlooker, TargetError, TargetKind};
 use typhos_sql::held::Existing;
-use typhos_sql::{ClickHouse, Definitions, Language, Movements, define};
+use typhos_sql::{ClickHouse, Definitions, Language, Movements};
 
 use rows::ClickHouseRows;
 
@@ -188,7 +188,7 @@ impl ClickHouseSession {
         let columns: Vec<_> =
             schema.columns.iter().map(|column| self.language.identifier(&column.name)).collect();
         // The statement goes before the rows and not into the address, for which the names of many columns are too long.
-        let statement = format!("INSERT INTO {table} ({}) FORMAT RowBinary\n", columns.join(", "));
+        let statement = format!("INSERT INTO {table} ({}) FORMAT Native\n", columns.join(", "));
         let feed = SharedFeed::new(feed);
         let load = || {
             let mut body = statement.as_bytes().chain(feed.reader());
@@ -231,7 +231,7 @@ impl ClickHouseSession {
     ) -> Result<Option<u64>, TargetError> {
         let name = self.unfinished_name()?;
         let side = self.language.identifier(&name);
-        self.execute(&format!("CREATE TABLE {side} AS {table}"))?;
+        self.make_alike(&side, table)?;
         let filled = self
             .execute(&format!("INSERT INTO {side} ({columns}) {select}"))
             .and_then(|_| self.one(&format!("SELECT count() FROM {side}")));
@@ -377,28 +377,7 @@ impl MoveRows for ClickHouseSession {
         schema: &Schema,
         feed: Feed<Vec<u8>>,
     ) -> Result<SentFacts, TargetError> {
-        let has_dictionary = schema.columns.iter().any(|column| column.scalar() == Scalar::Lowcard);
-        if !has_dictionary || self.language.reads_dictionaries() {
-            return self.send(table, schema, feed);
-        }
-        let mut plain = Schema { layout: Layout::default(), ..schema.clone() };
-        plain.columns.iter_mut().filter(|column| column.scalar() == Scalar::Lowcard).for_each(
-            |column| {
-                column.ty = Scalar::Text { most: None }.into();
-            },
-        );
-        let name = self.unfinished_name()?;
-        let texts = self.language.identifier(&name);
-        self.execute(&define(&self.language, &plain, &texts, &name).table)?;
-        let sent = self.send(&texts, &plain, feed);
-        let sent = sent.and_then(|sent| {
-            self.execute(&format!("INSERT INTO {table} SELECT * FROM {texts}"))?;
-            Ok(sent)
-        });
-        // Where the server is gone, the next load sweeps.
-        let dropped = self.execute(&format!("DROP TABLE IF EXISTS {texts}"));
-        let sent = sent?;
-        dropped.map(|_| sent)
+        self.send(table, schema, feed)
     }
 
     fn insert(
@@ -410,7 +389,7 @@ impl MoveRows for ClickHouseSession {
         adding: &Adding,
     ) -> Result<Option<u64>, TargetError> {
         let engine = match adding {
-            Adding::ByParts { engine } => engine,
+            Adding::ByParts { engine, .. } => engine,
             Adding::ByExchange => return self.exchange(table, columns, select, rows),
             Adding::ByInsertion | Adding::Directly | Adding::Straight { .. } => {
                 let insert = self.language.insert(table, columns);
@@ -418,6 +397,19 @@ impl MoveRows for ClickHouseSession {
             }
         };
         self.add_by_parts(table, columns, select, (rows, engine)).map(|()| Some(rows))
+    }
+
+    fn make_alike(&mut self, stage: &str, table: &str) -> Result<(), TargetError> {
+        self.execute(&format!("CREATE TABLE {stage} AS {table}")).map(|_| ())
+    }
+
+    fn give_parts(
+        &mut self,
+        stage: &str,
+        table: &str,
+        rows: (u64, &str),
+    ) -> Result<(), TargetError> {
+        self.attach_all(stage, table, rows)
     }
 
     /// There are no locks: a table beside is one, since only one session can make it. Who made it stands in it.

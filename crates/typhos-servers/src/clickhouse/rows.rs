@@ -1,13 +1,14 @@
-//! Rows in the format `RowBinary`: values of fixed width with the lowest byte first, texts behind their
-//! length, and a byte before what may be null.
+//! Rows in the format `Native`: one block for each batch, column by column, as the server holds them itself. Of a column its
+//! name and type come first, then a byte for each value where it may be null, then the values: those of fixed width with the
+//! lowest byte first, texts behind their length, and of arrays where each ends among the elements of all.
 
-use arrow_array::RecordBatch;
+use arrow_array::{Array, RecordBatch, StringArray};
 use arrow_schema::TimeUnit;
 use typhos_core::schema::{ColumnDecl, IntType, Scalar, Schema, Type};
 
 use typhos_load::TargetError;
 use typhos_load::feed::RowEncoder;
-use typhos_load::view::{Nested, NestedKind, View, units_per_second};
+use typhos_load::view::{Ints, Nested, NestedKind, View, units_per_second};
 use typhos_sql::{ClickHouse, Definitions};
 
 /// Days since 1970 that newer versions hold: those of 1900 to 2299.
@@ -18,7 +19,7 @@ const DAYS: std::ops::RangeInclusive<i32> = -25_567..=120_529;
 enum Wire {
     /// Integers of so many bytes: numbers, mantissas, days, times.
     Int(u8),
-    /// The url in a list, from 1, in so many bytes.
+    /// The place in a list, from 1, in so many bytes.
     Listed(u8),
     /// Days since 1970 in four bytes.
     Days32,
@@ -28,10 +29,22 @@ enum Wire {
     Days16,
     /// Seconds since 1970 in four bytes.
     Seconds32,
+    /// The distinct texts of a block, and the places of its values among them.
+    Dictionary,
     Other,
 }
 
+/// A column as a block says it.
 struct Column {
+    name: String,
+    /// Its type, as the server spells it.
+    ty: String,
+    shape: Shape,
+}
+
+/// How values are written.
+struct Leaf {
+    /// The column they are of.
     name: String,
     wire: Wire,
     nullable: bool,
@@ -39,14 +52,43 @@ struct Column {
 
 /// How a column is written, and what is inside of its values.
 enum Shape {
-    Leaf(Column),
+    Leaf(Leaf),
     List(Box<Shape>),
     Struct(Vec<Shape>),
 }
 
 /// Encodes rows.
 pub struct ClickHouseRows {
-    columns: Vec<Shape>,
+    columns: Vec<Column>,
+}
+
+/// Which values are written, in their order.
+#[derive(Clone, Copy)]
+enum Rows<'r> {
+    /// The first so many.
+    All(usize),
+    /// These; nothing where what they are in is null.
+    These(&'r [Option<usize>]),
+}
+
+impl Rows<'_> {
+    fn len(self) -> usize {
+        match self {
+            Rows::All(rows) => rows,
+            Rows::These(rows) => rows.len(),
+        }
+    }
+
+    /// The values that are there, with nothing in place of those that are null.
+    fn of(self, values: &Nested<'_>) -> impl Iterator<Item = Option<usize>> {
+        (0..self.len()).map(move |at| {
+            let row = match self {
+                Rows::All(_) => Some(at),
+                Rows::These(rows) => rows[at],
+            };
+            row.filter(|row| !values.is_null(*row))
+        })
+    }
 }
 
 impl Shape {
@@ -54,8 +96,8 @@ impl Shape {
         match ty {
             Type::Scalar(scalar) => {
                 let column = ColumnDecl { ty: (*scalar).into(), ..column.clone() };
-                let nullable = is_inside || !column.required;
-                Shape::Leaf(Column { nullable, ..Column::new(&column, language) })
+                let leaf = Leaf::new(&column, language);
+                Shape::Leaf(if is_inside { leaf.inside() } else { leaf })
             }
             Type::List(items) => Shape::List(Box::new(Shape::of(column, items, language, true))),
             Type::Struct(fields) => Shape::Struct(
@@ -64,33 +106,39 @@ impl Shape {
         }
     }
 
-    /// Writes a value; `is_null` says that there is none.
+    /// Writes values.
     fn write(
         &self,
         values: &Nested<'_>,
-        row: usize,
-        is_null: bool,
+        rows: Rows<'_>,
         block: &mut Vec<u8>,
     ) -> Result<(), TargetError> {
-        let is_null = is_null || values.is_null(row);
         match (self, &values.kind) {
-            (Shape::Leaf(column), NestedKind::Leaf(view)) => {
-                if column.nullable {
-                    block.push(u8::from(is_null));
+            (Shape::Leaf(leaf), NestedKind::Leaf(view)) => {
+                // A dictionary says it in its own way.
+                if leaf.nullable && leaf.wire != Wire::Dictionary {
+                    block.extend(rows.of(values).map(|row| u8::from(row.is_none())));
                 }
-                if is_null { Ok(()) } else { column.write(view, row, block) }
+                leaf.write(view, values, rows, block)
             }
             (Shape::List(shape), NestedKind::List(offsets, items)) => {
-                let (start, end) = match is_null {
-                    true => (0, 0),
-                    false => (offsets[row] as usize, offsets[row + 1] as usize),
-                };
-                length(block, end - start);
-                (start..end).try_for_each(|at| shape.write(items, at, false, block))
+                let mut elements = Vec::new();
+                for row in rows.of(values) {
+                    // A null is an empty one.
+                    if let Some(row) = row {
+                        elements
+                            .extend((offsets[row]..offsets[row + 1]).map(|at| Some(at as usize)));
+                    }
+                    block.extend_from_slice(&(elements.len() as u64).to_le_bytes());
+                }
+                shape.write(items, Rows::These(&elements), block)
             }
             (Shape::Struct(shapes), NestedKind::Struct(fields)) => {
+                // Of a null all fields are.
+                let inside: Vec<_> = rows.of(values).collect();
                 let mut fields = shapes.iter().zip(fields);
-                fields.try_for_each(|(shape, field)| shape.write(field, row, is_null, block))
+                fields
+                    .try_for_each(|(shape, field)| shape.write(field, Rows::These(&inside), block))
             }
             _ => unreachable!("a column is written as it is held"),
         }
@@ -99,16 +147,22 @@ impl Shape {
 
 impl ClickHouseRows {
     pub fn new(schema: &Schema, language: ClickHouse) -> ClickHouseRows {
-        let shape = |column: &ColumnDecl| match language.nests(column) {
-            true => Shape::of(column, &column.ty, language, false),
-            false => Shape::of(column, &column.scalar().into(), language, false),
-        };
-        ClickHouseRows { columns: schema.columns.iter().map(shape).collect() }
+        let columns = schema.columns.iter().map(|column| {
+            let stored = language.stored("", column).ty;
+            let name = column.name.clone();
+            if language.nests(column) {
+                let shape = Shape::of(column, &column.ty, language, false);
+                return Column { name, ty: stored, shape };
+            }
+            let ty = language.nullable(&stored, !column.required);
+            Column { name, ty, shape: Shape::of(column, &column.scalar().into(), language, false) }
+        });
+        ClickHouseRows { columns: columns.collect() }
     }
 }
 
-impl Column {
-    fn new(column: &ColumnDecl, language: ClickHouse) -> Column {
+impl Leaf {
+    fn new(column: &ColumnDecl, language: ClickHouse) -> Leaf {
         let stored = language.stored("", column).ty;
         let wire = match column.scalar().numbered() {
             Scalar::Int(int) => Wire::Int(match int {
@@ -122,6 +176,7 @@ impl Column {
                 10..=18 => 8,
                 _ => 16,
             }),
+            _ if stored.starts_with("LowCardinality(") => Wire::Dictionary,
             Scalar::Category if stored.starts_with("Enum8") => Wire::Listed(1),
             Scalar::Category if stored.starts_with("Enum16") => Wire::Listed(2),
             Scalar::Date if language.has_date32() => Wire::Days32,
@@ -132,7 +187,13 @@ impl Column {
             Scalar::Timestamp { .. } => Wire::Int(8),
             _ => Wire::Other,
         };
-        Column { name: column.name.clone(), wire, nullable: !column.required }
+        Leaf { name: column.name.clone(), wire, nullable: !column.required }
+    }
+
+    /// What is inside of a value has no dictionary.
+    fn inside(self) -> Leaf {
+        let wire = if self.wire == Wire::Dictionary { Wire::Other } else { self.wire };
+        Leaf { wire, nullable: true, ..self }
     }
 }
 
@@ -144,22 +205,139 @@ impl RowEncoder for ClickHouseRows {
     }
 
     fn encode(&self, batch: &RecordBatch, block: &mut Vec<u8>) -> Result<(), TargetError> {
+        if batch.num_rows() == 0 {
+            return Ok(());
+        }
+        length(block, self.columns.len());
+        length(block, batch.num_rows());
         let fields = batch.schema_ref().fields();
-        let values: Vec<_> =
-            fields.iter().zip(batch.columns()).map(|(field, a)| Nested::of(field, a)).collect();
-        for row in 0..batch.num_rows() {
-            for (shape, values) in self.columns.iter().zip(&values) {
-                shape.write(values, row, false, block)?;
-            }
+        for ((column, field), array) in self.columns.iter().zip(fields).zip(batch.columns()) {
+            text(block, column.name.as_bytes());
+            text(block, column.ty.as_bytes());
+            column.shape.write(&Nested::of(field, array), Rows::All(batch.num_rows()), block)?;
         }
         Ok(())
     }
 }
 
-/// The lowest bytes of an integer.
+/// Values of fixed width; zeros where there is none.
 #[inline]
-fn int(block: &mut Vec<u8>, value: i128, bytes: u8) {
-    block.extend_from_slice(&value.to_le_bytes()[..usize::from(bytes)]);
+fn put<const WIDTH: usize>(
+    block: &mut Vec<u8>,
+    values: &Nested<'_>,
+    rows: Rows<'_>,
+    bytes: impl Fn(usize) -> [u8; WIDTH],
+) {
+    let never = |row| Ok::<_, std::convert::Infallible>(bytes(row));
+    let Ok(()) = try_put(block, values, rows, never);
+}
+
+/// The same, where a value may be one that cannot be held.
+#[inline]
+fn try_put<const WIDTH: usize, E>(
+    block: &mut Vec<u8>,
+    values: &Nested<'_>,
+    rows: Rows<'_>,
+    bytes: impl Fn(usize) -> Result<[u8; WIDTH], E>,
+) -> Result<(), E> {
+    let start = block.len();
+    block.resize(start + rows.len() * WIDTH, 0);
+    let (places, _) = block[start..].as_chunks_mut::<WIDTH>();
+    if let (Rows::All(_), None) = (rows, values.nulls) {
+        for (row, place) in places.iter_mut().enumerate() {
+            *place = bytes(row)?;
+        }
+        return Ok(());
+    }
+    for (row, place) in rows.of(values).zip(places) {
+        if let Some(row) = row {
+            *place = bytes(row)?;
+        }
+    }
+    Ok(())
+}
+
+/// Integers, in so many bytes each.
+fn put_ints(block: &mut Vec<u8>, values: &Nested<'_>, rows: Rows<'_>, ints: Ints<'_>, width: u8) {
+    macro_rules! as_held {
+        ($ints:ident) => {
+            put(block, values, rows, |row| $ints[row].to_le_bytes())
+        };
+    }
+    match (ints, width) {
+        (Ints::I8(ints), 1) => as_held!(ints),
+        (Ints::U8(ints), 1) => as_held!(ints),
+        (Ints::I16(ints), 2) => as_held!(ints),
+        (Ints::U16(ints), 2) => as_held!(ints),
+        (Ints::I32(ints), 4) => as_held!(ints),
+        (Ints::U32(ints), 4) => as_held!(ints),
+        (Ints::I64(ints), 8) => as_held!(ints),
+        (Ints::U64(ints), 8) => as_held!(ints),
+        (Ints::I128(ints), 16) => as_held!(ints),
+        // The lowest bytes of it are the value: it was proven to fit.
+        (ints, 1) => put(block, values, rows, |row| (ints.get(row) as i8).to_le_bytes()),
+        (ints, 2) => put(block, values, rows, |row| (ints.get(row) as i16).to_le_bytes()),
+        (ints, 4) => put(block, values, rows, |row| (ints.get(row) as i32).to_le_bytes()),
+        (ints, 8) => put(block, values, rows, |row| (ints.get(row) as i64).to_le_bytes()),
+        (ints, _) => put(block, values, rows, |row| ints.get(row).to_le_bytes()),
+    }
+}
+
+/// Texts; empty ones where there is none.
+fn put_texts<'t>(
+    block: &mut Vec<u8>,
+    values: &Nested<'_>,
+    rows: Rows<'_>,
+    of: impl Fn(usize) -> &'t str,
+) {
+    for row in rows.of(values) {
+        text(block, row.map_or("", &of).as_bytes());
+    }
+}
+
+/// How dictionaries are written that come with their block.
+const OWN_DICTIONARY: u64 = 1;
+/// That the texts of a dictionary follow, and that those of no other block are meant.
+const TEXTS_FOLLOW: u64 = 1 << 9 | 1 << 10;
+
+/// Texts by their places among those that are used, which come first; place 0 is that of a null, where there may be some.
+fn put_dictionary(
+    block: &mut Vec<u8>,
+    values: &Nested<'_>,
+    rows: Rows<'_>,
+    (codes, texts): (Ints<'_>, &StringArray),
+    nullable: bool,
+) {
+    let mut places = vec![None; texts.len()];
+    let mut used = Vec::new();
+    let first = u32::from(nullable);
+    for code in rows.of(values).flatten().map(|row| codes.narrow(row) as usize) {
+        places[code].get_or_insert_with(|| {
+            used.push(code);
+            used.len() as u32 - 1 + first
+        });
+    }
+    let count = used.len() + first as usize;
+    // Places of one byte, two or four.
+    let width: u64 = match count {
+        0..=0x100 => 0,
+        0x101..=0x1_0000 => 1,
+        _ => 2,
+    };
+    for number in [OWN_DICTIONARY, TEXTS_FOLLOW | width, count as u64] {
+        block.extend_from_slice(&number.to_le_bytes());
+    }
+    if nullable {
+        text(block, b"");
+    }
+    used.iter().for_each(|code| text(block, texts.value(*code).as_bytes()));
+    block.extend_from_slice(&(rows.len() as u64).to_le_bytes());
+    let place = |row| places[codes.narrow(row) as usize].unwrap_or(0);
+    match width {
+        0 => put(block, values, rows, |row| [place(row) as u8]),
+        1 => put(block, values, rows, |row| (place(row) as u16).to_le_bytes()),
+        _ => put(block, values, rows, |row| place(row).to_le_bytes()),
+    }
 }
 
 /// A text behind its length, seven bits to the byte.
@@ -179,7 +357,8 @@ fn length(block: &mut Vec<u8>, mut length: usize) {
     block.push(length as u8);
 }
 
-impl Column {
+impl Leaf {
+    #[cold]
     fn beyond(&self, years: &str, what: &str) -> TargetError {
         TargetError::CannotHold {
             column: self.name.clone(),
@@ -190,54 +369,82 @@ impl Column {
         }
     }
 
-    #[inline]
-    fn write(&self, view: &View<'_>, row: usize, block: &mut Vec<u8>) -> Result<(), TargetError> {
+    fn write(
+        &self,
+        view: &View<'_>,
+        values: &Nested<'_>,
+        rows: Rows<'_>,
+        block: &mut Vec<u8>,
+    ) -> Result<(), TargetError> {
         match (view, self.wire) {
-            (View::Int(ints) | View::Decimal(ints, _) | View::Time(ints, _), Wire::Int(bytes)) => {
-                int(block, ints.get(row), bytes);
+            (View::Int(ints) | View::Decimal(ints, _) | View::Time(ints, _), Wire::Int(width)) => {
+                put_ints(block, values, rows, *ints, width);
             }
             (View::Date(days), Wire::Days32) => {
-                let days = Some(days[row]).filter(|days| DAYS.contains(days));
-                let days = days.ok_or_else(|| self.beyond("1900 to 2299", "Date32"))?;
-                block.extend_from_slice(&days.to_le_bytes());
+                try_put(block, values, rows, |row| match DAYS.contains(&days[row]) {
+                    true => Ok(days[row].to_le_bytes()),
+                    false => Err(self.beyond("1900 to 2299", "Date32")),
+                })?;
             }
             (View::Timestamp(units, unit), Wire::Units64) => {
-                let days = units[row].div_euclid(86_400 * units_per_second(*unit));
-                if !i32::try_from(days).is_ok_and(|days| DAYS.contains(&days)) {
-                    return Err(self.beyond("1900 to 2299", "DateTime64"));
-                }
-                block.extend_from_slice(&units[row].to_le_bytes());
+                let in_day = 86_400 * units_per_second(*unit);
+                let bounds = i64::from(*DAYS.start()).saturating_mul(in_day)
+                    ..(i64::from(*DAYS.end()) + 1).saturating_mul(in_day);
+                try_put(block, values, rows, |row| match bounds.contains(&units[row]) {
+                    true => Ok(units[row].to_le_bytes()),
+                    false => Err(self.beyond("1900 to 2299", "DateTime64")),
+                })?;
             }
             // What two bytes hold beyond 2105 shows there as other days.
             (View::Date(days), _) => {
-                let days = u16::try_from(days[row]).ok().filter(|days| *days < 49_673);
-                block.extend_from_slice(
-                    &days.ok_or_else(|| self.beyond("1970 to 2105", "Date"))?.to_le_bytes(),
-                );
+                try_put(block, values, rows, |row| match u16::try_from(days[row]) {
+                    Ok(days) if days < 49_673 => Ok(days.to_le_bytes()),
+                    _ => Err(self.beyond("1970 to 2105", "Date")),
+                })?;
             }
             (View::Timestamp(units, unit), Wire::Seconds32) => {
                 debug_assert_eq!(*unit, TimeUnit::Second);
-                let seconds = u32::try_from(units[row])
-                    .map_err(|_| self.beyond("1970 to 2105", "DateTime"))?;
-                block.extend_from_slice(&seconds.to_le_bytes());
+                try_put(block, values, rows, |row| match u32::try_from(units[row]) {
+                    Ok(seconds) => Ok(seconds.to_le_bytes()),
+                    Err(_) => Err(self.beyond("1970 to 2105", "DateTime")),
+                })?;
             }
-            (View::Timestamp(units, ..), _) => int(block, units[row].into(), 8),
-            (View::Coded(codes, _), Wire::Listed(bytes)) => int(block, codes.get(row) + 1, bytes),
+            (View::Timestamp(units, ..), _) => {
+                put(block, values, rows, |row| units[row].to_le_bytes());
+            }
+            (View::Coded(codes, _), Wire::Listed(1)) => {
+                put(block, values, rows, |row| [codes.narrow(row) as u8 + 1]);
+            }
+            (View::Coded(codes, _), Wire::Listed(_)) => {
+                put(block, values, rows, |row| (codes.narrow(row) as u16 + 1).to_le_bytes());
+            }
+            (View::Coded(codes, texts), Wire::Dictionary) => {
+                put_dictionary(block, values, rows, (*codes, texts), self.nullable);
+            }
             (View::Coded(codes, texts), _) => {
-                text(block, texts.value(codes.narrow(row) as usize).as_bytes());
+                put_texts(block, values, rows, |row| texts.value(codes.narrow(row) as usize));
             }
-            (View::Text(texts), _) => text(block, texts.value(row).as_bytes()),
-            (View::Bool(values), _) => block.push(u8::from(values.value(row))),
-            (View::Float32(values), _) => block.extend_from_slice(&values[row].to_le_bytes()),
-            (View::Float64(values), _) => block.extend_from_slice(&values[row].to_le_bytes()),
-            (View::Uuid(uuids), _) => {
+            (View::Text(texts), _) => put_texts(block, values, rows, |row| texts.value(row)),
+            (View::Bool(bools), _) => put(block, values, rows, |row| [u8::from(bools.value(row))]),
+            (View::Float32(floats), _) => {
+                put(block, values, rows, |row| floats[row].to_le_bytes());
+            }
+            (View::Float64(floats), _) => {
+                put(block, values, rows, |row| floats[row].to_le_bytes());
+            }
+            (View::Uuid(uuids), _) => put(block, values, rows, |row| {
                 // Two halves, each with its lowest byte first.
-                let bytes = uuids.value(row);
-                block.extend(bytes[..8].iter().rev());
-                block.extend(bytes[8..].iter().rev());
-            }
+                let mut bytes = [0; 16];
+                bytes.copy_from_slice(uuids.value(row));
+                bytes[..8].reverse();
+                bytes[8..].reverse();
+                bytes
+            }),
             (View::Point(latitudes, longitudes), _) => {
-                text(block, format!("{},{}", latitudes[row], longitudes[row]).as_bytes());
+                for row in rows.of(values) {
+                    let point = |row: usize| format!("{},{}", latitudes[row], longitudes[row]);
+                    text(block, row.map_or(String::new(), point).as_bytes());
+                }
             }
             _ => unreachable!("a column is written as it is held"),
         }
@@ -248,18 +455,25 @@ impl Column {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use arrow_array::{ArrayRef, Date32Array, TimestampMillisecondArray};
+    use arrow_array::types::{UInt8Type, UInt32Type};
+    use arrow_array::{
+        ArrayRef, Date32Array, DictionaryArray, ListArray, TimestampMillisecondArray, UInt32Array,
+    };
+    use proptest::collection::vec;
+    use proptest::prelude::*;
     use std::sync::Arc;
     use typhos_core::schema::{ColumnDecl, TimeUnit as Unit};
 
-    /// What a column of one value becomes, or why it does not.
+    /// What a column of one value becomes behind its name and type, or why it does not.
     fn encoded(version: (u32, u32), ty: Scalar, array: ArrayRef) -> Result<Vec<u8>, String> {
         let column = ColumnDecl { required: true, ..ColumnDecl::new("at", ty) };
         let schema = Schema { columns: vec![column], ..Schema::default() };
         let batch = RecordBatch::try_from_iter([("at", array)]).unwrap();
         let mut block = Vec::new();
         let rows = ClickHouseRows::new(&schema, ClickHouse { version });
-        rows.encode(&batch, &mut block).map(|()| block).map_err(|error| error.to_string())
+        rows.encode(&batch, &mut block).map_err(|error| error.to_string())?;
+        let head = "\u{1}\u{1}\u{2}at\u{0}".len() + rows.columns[0].ty.len();
+        Ok(block.split_off(head))
     }
 
     #[test]
@@ -291,5 +505,109 @@ mod tests {
         assert!(encoded(new, ty, moment(beyond)).unwrap_err().contains("DateTime64"));
         // Where there is no such type, the number itself is held.
         assert_eq!(encoded(old, ty, moment(beyond)), Ok(beyond.to_le_bytes().to_vec()));
+    }
+
+    /// A block as whoever reads it sees it.
+    struct Block<'b>(&'b [u8]);
+
+    impl<'b> Block<'b> {
+        fn take(&mut self, bytes: usize) -> &'b [u8] {
+            let (taken, rest) = self.0.split_at(bytes);
+            self.0 = rest;
+            taken
+        }
+
+        fn number(&mut self, bytes: usize) -> u64 {
+            self.take(bytes).iter().rev().fold(0, |sum, byte| sum << 8 | u64::from(*byte))
+        }
+
+        fn length(&mut self) -> usize {
+            let (mut length, mut shift) = (0, 0);
+            loop {
+                let byte = self.take(1)[0];
+                length |= usize::from(byte & 0x7f) << shift;
+                if byte < 0x80 {
+                    return length;
+                }
+                shift += 7;
+            }
+        }
+
+        fn text(&mut self) -> String {
+            let length = self.length();
+            String::from_utf8(self.take(length).to_vec()).unwrap()
+        }
+
+        fn texts(&mut self, count: usize) -> Vec<String> {
+            (0..count).map(|_| self.text()).collect()
+        }
+
+        /// Values that may be null, by what reads those that are not.
+        fn nullable<T>(&mut self, rows: usize, read: impl Fn(&mut Self) -> T) -> Vec<Option<T>> {
+            let nulls = self.take(rows).to_vec();
+            let values: Vec<_> = (0..rows).map(|_| read(self)).collect();
+            values.into_iter().zip(nulls).map(|(v, null)| (null == 0).then_some(v)).collect()
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn blocks_hold_what_batches_do(
+            numbers in vec(proptest::option::of(any::<u32>()), 1..400),
+            many in any::<bool>(),
+        ) {
+            let rows = numbers.len();
+            let word = |number: u32| format!("w{}", if many { number } else { number % 3 });
+            let texts: Vec<_> = numbers.iter().map(|n| n.map(word)).collect();
+            let lists: Vec<_> = numbers
+                .iter()
+                .map(|n| n.map(|n| (0..n % 4).map(|at| (at != 1).then_some(at as u8)).collect::<Vec<_>>()))
+                .collect();
+            let dictionary: DictionaryArray<UInt32Type> =
+                texts.iter().map(Option::as_deref).collect();
+            let batch = RecordBatch::try_from_iter_with_nullable([
+                ("number", Arc::new(UInt32Array::from(numbers.clone())) as ArrayRef, true),
+                ("text", Arc::new(StringArray::from(texts.clone())), true),
+                ("word", Arc::new(dictionary), true),
+                ("list", Arc::new(ListArray::from_iter_primitive::<UInt8Type, _, _>(lists.clone())), true),
+            ]);
+            let list = Type::List(Box::new(Scalar::Int(IntType::UInt8).into()));
+            let mut columns = vec![
+                ColumnDecl::new("number", Scalar::Int(IntType::UInt32)),
+                ColumnDecl::new("text", Scalar::Text { most: None }),
+                ColumnDecl::new("word", Scalar::Lowcard),
+                ColumnDecl::new("list", Scalar::Json),
+            ];
+            columns[3].ty = list;
+            let schema = Schema { columns, ..Schema::default() };
+            let mut block = Vec::new();
+            let encoder = ClickHouseRows::new(&schema, ClickHouse::newest());
+            encoder.encode(&batch.unwrap(), &mut block).unwrap();
+
+            let mut block = Block(&block);
+            prop_assert_eq!([block.length(), block.length()], [4, rows]);
+            prop_assert_eq!(block.texts(2), ["number", "Nullable(UInt32)"]);
+            let found = block.nullable(rows, |block| block.number(4) as u32);
+            prop_assert_eq!(found, numbers);
+            prop_assert_eq!(block.texts(2), ["text", "Nullable(String)"]);
+            prop_assert_eq!(&block.nullable(rows, Block::text), &texts);
+            prop_assert_eq!(block.texts(2), ["word", "LowCardinality(Nullable(String))"]);
+            prop_assert_eq!(block.number(8), 1);
+            let width = match block.number(8) ^ 0x600 { 0 => 1, 1 => 2, 2 => 4, other => panic!("{other}") };
+            let count = block.number(8) as usize;
+            let words = block.texts(count);
+            prop_assert_eq!(block.number(8), rows as u64);
+            let places: Vec<_> = (0..rows).map(|_| block.number(width) as usize).collect();
+            let found: Vec<_> = places.iter().map(|at| (*at > 0).then(|| words[*at].clone())).collect();
+            prop_assert_eq!(found, texts);
+            prop_assert_eq!(block.texts(2), ["list", "Array(Nullable(UInt8))"]);
+            let ends: Vec<_> = (0..rows).map(|_| block.number(8) as usize).collect();
+            let elements = block.nullable(*ends.last().unwrap(), |block| block.number(1) as u8);
+            let starts = [0].into_iter().chain(ends.iter().copied());
+            let found: Vec<_> = starts.zip(&ends).map(|(from, to)| elements[from..*to].to_vec()).collect();
+            let wanted: Vec<_> = lists.into_iter().map(Option::unwrap_or_default).collect();
+            prop_assert_eq!(found, wanted);
+            prop_assert!(block.0.is_empty());
+        }
     }
 }
