@@ -2,6 +2,8 @@
 //! they compare. Both load the same CSV into a table of the same types. Beside the tickets there are a narrow file and a wide
 //! one of plain values, which are also added to tables that exist, and grow with every round.
 //!
+//! Both go into SQLite as well, against its shell, where that is installed.
+//!
 //! Usage: `servers [ROWS] [ROUNDS]`; `scripts/bench load` starts the servers and says where they are, in
 //! `BENCH_POSTGRES`, `BENCH_MARIADB` and `BENCH_CLICKHOUSE` (ports). The rounds are interleaved, and the best time
 //! of each command counts. Peak memory is what the kernel saw of the process.
@@ -9,7 +11,7 @@
 use std::fs::File;
 use std::io::{BufWriter, Write};
 use std::path::Path;
-use std::process::ExitCode;
+use std::process::{Command, ExitCode};
 
 use typhos_benches::{Case, Tickets, numbers};
 
@@ -21,7 +23,7 @@ fn main() -> ExitCode {
         let path = |name: &str| made.beside(name);
         let Tickets { typhos, file: tickets, schema, .. } = &made;
         let port = |server: &str| std::env::var(format!("BENCH_{server}")).ok();
-        let mut pairs: Vec<(String, f64, [Case; 2])> = Vec::new();
+        let mut pairs: Vec<Pair> = Vec::new();
         let target = path("t.parquet");
         let load = |into: &str, more: &[&str]| {
             let mut line =
@@ -72,15 +74,9 @@ fn main() -> ExitCode {
                 most,
                 [case("", load(&url, &["--no-proof"])), client()],
             ));
-            for (shape, rows, columns, targets) in SHAPES {
-                let (file, schema) =
-                    (path(&format!("{shape}.csv")), path(&format!("{shape}.typhos.toml")));
-                if !Path::new(&schema).exists() {
-                    write(&file, rows, columns).map_err(|error| error.to_string())?;
-                    case("", ["draft", &file, "-o", &schema].map(String::from).to_vec()).run()?;
-                }
-                let at = SERVERS.iter().position(|known| *known == server).unwrap_or_default();
-                let own = format!("own_{shape}");
+            for shape in &SHAPES {
+                let (file, schema) = shape.made(&made)?;
+                let own = format!("own_{}", shape.name);
                 let line = |mode: &str, table: &str| {
                     let line = [
                         "load", &schema, &file, "--into", &url, "--quiet", "--mode", mode,
@@ -91,15 +87,42 @@ fn main() -> ExitCode {
                 let client = |how: &str| {
                     Case::new("its client", "bash", &[&script, server, &file, &own, how])
                 };
-                let kept = format!("kept_{shape}");
+                let kept = format!("kept_{}", shape.name);
                 for table in [&own, &kept] {
                     line("replace", table).run()?;
                 }
-                let [create, append] = targets[at];
-                let pair = [line("replace", &format!("made_{shape}")), client("create")];
-                pairs.push((format!("{server}, {shape}, create"), create, pair));
-                let pair = [line("append", &kept), client("append")];
-                pairs.push((format!("{server}, {shape}, append"), append, pair));
+                let ours =
+                    [line("replace", &format!("made_{}", shape.name)), line("append", &kept)];
+                pairs.extend(shape.pairs(server, ours, client));
+            }
+        }
+        if Command::new("sqlite3").arg("--version").output().is_ok() {
+            let script = path("own.sh");
+            std::fs::write(&script, CLIENT).map_err(|error| error.to_string())?;
+            let program = typhos.to_string_lossy();
+            for shape in &SHAPES {
+                let (file, schema) = shape.made(&made)?;
+                let [own, new, kept] =
+                    ["own", "made", "kept"].map(|of| path(&format!("{of}_{}.sqlite", shape.name)));
+                let into = |database: &str| {
+                    ["load", &schema, &file, "-q", "--into", database].map(String::from)
+                };
+                for database in [&own, &kept] {
+                    let _ = std::fs::remove_file(database);
+                    case("", into(database).to_vec()).run()?;
+                }
+                // A new database, not one in which a table is replaced.
+                let line = into(&new);
+                let anew = ["-c", "rm -f \"$0\"; exec \"$@\"", &new, &program];
+                let anew: Vec<_> =
+                    anew.into_iter().chain(line.iter().map(String::as_str)).collect();
+                let append = into(&kept).into_iter().chain(["--mode", "append"].map(String::from));
+                let ours = [Case::new("", "bash", &anew), case("", append.collect())];
+                let client = |how: &str| {
+                    let line = [&script, "SQLite", &file, shape.name, how, &own];
+                    Case::new("its shell", "bash", &line)
+                };
+                pairs.extend(shape.pairs("SQLite", ours, client));
             }
         }
         for _ in 0..rounds {
@@ -132,17 +155,62 @@ fn main() -> ExitCode {
     }
 }
 
-/// The servers, in the order of the targets of shapes.
-const SERVERS: [&str; 3] = ["PostgreSQL", "MariaDB", "ClickHouse"];
+/// The databases, in the order of the targets of shapes.
+const DATABASES: [&str; 4] = ["PostgreSQL", "MariaDB", "ClickHouse", "SQLite"];
 
-/// Files of plain values: a name, rows, columns, and for each server the most that creating a table and adding to one may take,
-/// as a multiple of its client.
-type Shape = (&'static str, u64, usize, [[f64; 2]; 3]);
+/// A file of plain values.
+struct Shape {
+    name: &'static str,
+    rows: u64,
+    columns: usize,
+    /// For each database the most that making a table and adding to one may take, as a multiple of its client.
+    targets: [[f64; 2]; 4],
+}
 
 const SHAPES: [Shape; 2] = [
-    ("narrow", 400_000, 4, [[0.65, 0.9], [0.95, 1.1], [0.8, 1.0]]),
-    ("wide", 60_000, 60, [[0.65, 0.9], [0.95, 1.1], [0.8, 1.0]]),
+    Shape {
+        name: "narrow",
+        rows: 400_000,
+        columns: 4,
+        targets: [[0.65, 0.9], [0.95, 1.1], [0.8, 1.0], [0.7, 0.8]],
+    },
+    Shape {
+        name: "wide",
+        rows: 60_000,
+        columns: 60,
+        targets: [[0.65, 0.9], [0.95, 1.1], [0.8, 1.0], [0.7, 0.8]],
+    },
 ];
+
+/// A name, the most that the first may take as a multiple of the second, and the two.
+type Pair = (String, f64, [Case; 2]);
+
+impl Shape {
+    /// The file and its schema, which are made where they are not there.
+    fn made(&self, tickets: &Tickets) -> Result<(String, String), String> {
+        let file = tickets.beside(&format!("{}.csv", self.name));
+        let schema = tickets.beside(&format!("{}.typhos.toml", self.name));
+        if !Path::new(&schema).exists() {
+            write(&file, self.rows, self.columns).map_err(|error| error.to_string())?;
+            Case::new("", &tickets.typhos, &["draft", &file, "-o", &schema]).run()?;
+        }
+        Ok((file, schema))
+    }
+
+    /// What makes a table and what adds to one, each against the client of a database.
+    fn pairs(
+        &self,
+        database: &str,
+        ours: [Case; 2],
+        client: impl Fn(&str) -> Case,
+    ) -> impl Iterator<Item = Pair> {
+        let at = DATABASES.iter().position(|known| *known == database).unwrap_or_default();
+        let pairs = ["create", "append"].into_iter().zip(ours).zip(self.targets[at]);
+        pairs.map(move |((how, ours), most)| {
+            (format!("{database}, {}, {how}", self.name), most, [ours, client(how)])
+        })
+    }
+}
 
 /// Writes rows of integers, decimals, words and days, none of them absent.
 fn write(path: &str, rows: u64, columns: usize) -> std::io::Result<()> {
@@ -197,6 +265,14 @@ if [ $# -gt 2 ]; then
         create) ask "CREATE TABLE client_$table AS $table"; ask "INSERT INTO client_$table FORMAT CSVWithNames" < "$csv"; ask "DROP TABLE client_$table" ;;
         append) ask "INSERT INTO $table FORMAT CSVWithNames" < "$csv" ;;
       esac
+      ;;
+    SQLite)
+      own=$5
+      case $4 in
+        create) client=$own.client; rm -f "$client"; sqlite3 "$client" "$(sqlite3 "$own" ".schema $table")" ;;
+        append) client=$own ;;
+      esac
+      sqlite3 "$client" -cmd '.mode csv' ".import --skip 1 '$csv' $table"
       ;;
   esac
   exit

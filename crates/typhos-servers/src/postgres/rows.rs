@@ -396,35 +396,35 @@ fn inet(block: &mut Vec<u8>, address: IpAddr) {
 
 /// A number in digits of base 10,000 that line up at the mark.
 fn numeric(block: &mut Vec<u8>, mantissa: i128, scale: u8) {
-    const BASE: u128 = 10_000;
+    const BASE: u64 = 10_000;
     const PLACES: usize = 12;
     let scale = u32::from(scale);
     let below = scale.div_ceil(4);
     let mut digits = [0u16; PLACES];
     let mut at = PLACES;
-    let size = mantissa.unsigned_abs();
     // Digits behind the mark come in fours: what is missing is made up with zeros. 38 digits and three
     // more are beyond 128 bits, so the last digit is taken off first.
-    let shift = 10u128.pow(below * 4 - scale);
+    let shift = 10u64.pow(below * 4 - scale);
     let step = BASE / shift;
-    let mut rest = size;
-    if below > 0 {
+    let mut size = mantissa.unsigned_abs();
+    let mut is_last = below > 0;
+    // Division of 128 bits is dear, and few numbers have them.
+    while size > u128::from(u64::MAX) {
+        let (step, shift) = if std::mem::take(&mut is_last) { (step, shift) } else { (BASE, 1) };
         at -= 1;
-        digits[at] = ((rest % step) * shift) as u16;
-        rest /= step;
+        digits[at] = ((size % u128::from(step)) as u64 * shift) as u16;
+        size /= u128::from(step);
     }
-    if let Ok(mut small) = u64::try_from(rest) {
-        while small > 0 {
-            at -= 1;
-            digits[at] = (small % BASE as u64) as u16;
-            small /= BASE as u64;
-        }
-    } else {
-        while rest > 0 {
-            at -= 1;
-            digits[at] = (rest % BASE) as u16;
-            rest /= BASE;
-        }
+    let mut size = size as u64;
+    if is_last {
+        at -= 1;
+        digits[at] = (size % step * shift) as u16;
+        size /= step;
+    }
+    while size > 0 {
+        at -= 1;
+        digits[at] = (size % BASE) as u16;
+        size /= BASE;
     }
     // How many digits stand before the mark tells the weight of the first one.
     let mut first = at;

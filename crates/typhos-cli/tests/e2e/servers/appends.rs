@@ -375,6 +375,47 @@ fn partitions_are_added_whole() {
     });
 }
 
+/// Where columns are those that a new table would have, rows go into one that is made as the target is, whatever its columns'
+/// order, and as they are; elsewhere they go through a table of the declared types first. Both give the same.
+#[test]
+fn rows_come_whole_into_tables_of_the_same_types_and_of_others() {
+    of(Kind::ClickHouse, |database| {
+        let tail = "extra String DEFAULT 'x') ENGINE = MergeTree() PARTITION BY n % 3 ORDER BY n";
+        let make = |table: &str, fare: &str, n: &str, port: &str| {
+            database.run(&format!(
+                "CREATE TABLE {table} (fare {fare}, n {n}, port {port}, note Nullable(String), {tail}"
+            ));
+        };
+        make("same", "Nullable(Decimal(7, 2))", "UInt16", "LowCardinality(Nullable(String))");
+        make("other", "Nullable(Decimal(18, 2))", "Int64", "Nullable(String)");
+        let columns = "n = { type = 'uint16', required = true }\nport = { type = 'lowcard' }\nnote = { type = 'text' }\n\
+                       fare = { type = 'decimal(7,2)' }";
+        let row = |n: u32| {
+            let fare = if n.is_multiple_of(7) { String::new() } else { format!("-{n}.25") };
+            let port = ["Holm", "", "Tarnvik"][n as usize % 3];
+            format!("{n},{port},w{},{fare}\n", n % 500)
+        };
+        let rows: String = (0..3_000).map(row).collect();
+        let (world, line) =
+            world(database, columns, &format!("n,port,note,fare\n{rows}"), "--mode append");
+        let sum = "SELECT concat(toString(count()), ' ', toString(count(fare)), ' ', toString(countIf(isNotNull(port))), ' ', \
+                   toString(sum(n)), ' ', toString(sum(fare)), ' ', toString(sum(length(note))), ' ', \
+                   toString(countIf(ifNull(port, '') = 'Tarnvik')), ' ', max(extra)) FROM ";
+        for table in ["same", "other"] {
+            world
+                .ok(&format!("{line} --table {table}"))
+                .says("3,000 loaded")
+                .says("agree with what was sent, in a table beside");
+            let found = database.one(&format!("{sum}{table}"));
+            assert_eq!(found, "3000 2571 2000 4498500 -3856500.75 11340 1000 x", "{table}");
+        }
+        assert_eq!(database.objects(), ["other", "same"]);
+        // Twice is twice.
+        world.ok(&format!("{line} --table same"));
+        assert_eq!(database.one("SELECT count() FROM same"), "6000");
+    });
+}
+
 /// A column of the key is never null, also where the declaration says so only by a default or a number.
 #[test]
 fn keys_that_are_made_or_defaulted_are_never_null() {

@@ -223,7 +223,10 @@ impl Database<'_> {
     fn http(&self, sql: &str) -> String {
         let agent: ureq::Agent =
             ureq::Agent::config_builder().http_status_as_error(false).build().into();
-        let url = format!("http://127.0.0.1:{}/?database={}", self.server.port, self.name);
+        // Dictionaries were an experiment in older versions.
+        let settings = "allow_experimental_low_cardinality_type=1";
+        let url =
+            format!("http://127.0.0.1:{}/?database={}&{settings}", self.server.port, self.name);
         let mut answer = agent.post(url).send(sql).unwrap();
         let text = answer.body_mut().read_to_string().unwrap();
         assert!(answer.status().is_success(), "{sql}: {text}");
