@@ -31,8 +31,9 @@ pub(crate) fn open_existing(path: &Path) -> Result<Connection, TargetError> {
         path: path.to_path_buf(),
         source: source.into(),
     };
-    let connection =
-        Connection::open_with_flags(path, OpenFlags::SQLITE_OPEN_READ_WRITE).map_err(failed)?;
+    // A lock of its own for each value that is bound is for connections that several threads share.
+    let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+    let connection = Connection::open_with_flags(path, flags).map_err(failed)?;
     connection.busy_timeout(BUSY_STEP).map_err(failed)?;
     let look = || connection.query_row("PRAGMA schema_version", [], |_| Ok(()));
     match patiently(&AtomicBool::new(false), look) {

@@ -417,9 +417,16 @@ fn numeric(block: &mut Vec<u8>, mantissa: i128, scale: u8) {
     }
     let mut size = size as u64;
     if is_last {
+        // Dividing by what the compiler knows is several times as fast.
+        let (rest, digit) = match step {
+            10 => (size / 10, size % 10),
+            100 => (size / 100, size % 100),
+            1_000 => (size / 1_000, size % 1_000),
+            _ => (size / BASE, size % BASE),
+        };
         at -= 1;
-        digits[at] = (size % step * shift) as u16;
-        size /= step;
+        digits[at] = (digit * shift) as u16;
+        size = rest;
     }
     while size > 0 {
         at -= 1;
