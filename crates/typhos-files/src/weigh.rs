@@ -15,6 +15,7 @@ use typhos_core::text::{Input, mean_record_bytes};
 use crate::parquet::{self, Counted, Footprint, Form, RowGroupUnit, RowGroups};
 use crate::sqlite::PROBE;
 use typhos_load::budget::threads_within;
+use typhos_load::refusals::NO_REFUSALS;
 use typhos_load::whole::sweep;
 use typhos_load::{EncodeUnit, Encoder, TargetError};
 use typhos_load::{LoadError, TempFiles, Work};
@@ -263,6 +264,7 @@ impl Weighing<'_> {
             sort_memory: self.sort_memory,
             scratch: TempFiles::inside(&self.folder),
             keys: None,
+            refusals: &NO_REFUSALS,
         };
         let note = |report: BlockReport| {
             account.add(&report.account);

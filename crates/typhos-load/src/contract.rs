@@ -14,6 +14,7 @@ use crate::error::TargetError;
 use crate::gate::Gate;
 use crate::load_plan::LoadPlan;
 use crate::proof::Proof;
+use crate::refusals::Refusals;
 use crate::table::{FileMark, LoadedBefore};
 
 /// What happens to what is there already.
@@ -108,6 +109,8 @@ pub struct Job<'l> {
     pub history: &'l [FileMark],
     /// What else is executed there.
     pub statements: &'l Statements,
+    /// Records that are set aside because the target refused their rows before.
+    pub refusals: &'l Refusals,
     /// What a sink passes right before the load becomes visible.
     pub gate: Arc<Gate>,
 }

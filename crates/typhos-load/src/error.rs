@@ -7,8 +7,8 @@ use typhos_core::columns::MisfitValue;
 use typhos_core::remedy::Remedy;
 use typhos_core::run::RunError;
 use typhos_core::sorting::SortError;
-use typhos_core::text::InputError;
-use typhos_core::wording::listed;
+use typhos_core::text::{InputError, LineRef};
+use typhos_core::wording::{counted, listed};
 
 use crate::load_plan::LoadPlan;
 use crate::misfit_limit::MisfitLimit;
@@ -86,18 +86,13 @@ pub enum TargetError {
         message: String,
     },
     /// A server refused a row, for what its table demands.
-    #[error(
-        "{}: {target} refuses the record: {message}\nNothing was loaded.",
-        place.clone().unwrap_or_else(|| format!("row {} of those that were sent", row + 1))
-    )]
+    #[error("{}", refused(target, rows, place.as_deref()))]
     Refused {
         /// Where the server is.
         target: String,
-        /// What it said.
-        message: String,
-        /// How many rows were sent before it.
-        row: u64,
-        /// The file and line of its record, where it is known.
+        /// The rows, as far as they were looked for: the first one at least.
+        rows: Vec<RefusedRow>,
+        /// The file and line of the first one's record, or what it looks like, where that is known.
         place: Option<String>,
     },
     /// A statement that was to follow the rows failed when they were visible.
@@ -236,7 +231,36 @@ fn shown_keys(keys: &[String], count: u64) -> String {
     format!("{}{more}", listed(keys))
 }
 
+/// A row that a server refused.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct RefusedRow {
+    /// How many rows were sent before it.
+    pub row: u64,
+    /// What the server said.
+    pub message: String,
+    /// Where its record stands, once that was looked for.
+    pub at: Option<LineRef>,
+}
+
+/// What is said of rows that were refused.
+fn refused(target: &str, rows: &[RefusedRow], place: Option<&str>) -> String {
+    let Some(RefusedRow { row, message, .. }) = rows.first() else { return String::new() };
+    let numbered = || format!("row {} of those that were sent", row + 1);
+    let place = place.map_or_else(numbered, str::to_owned);
+    let more = match rows.len() {
+        1 => String::new(),
+        several => format!(", and {} more", counted(several as u64 - 1, "record")),
+    };
+    format!("{place}: {target} refuses the record: {message}{more}\nNothing was loaded.")
+}
+
 impl TargetError {
+    /// A row that a server refused, of which only the number is known.
+    pub fn refused_row(target: String, message: String, row: u64) -> TargetError {
+        let rows = vec![RefusedRow { row, message, at: None }];
+        TargetError::Refused { target, rows, place: None }
+    }
+
     /// An error of a file, by what the operating system said.
     pub fn io(path: &Path) -> impl FnOnce(std::io::Error) -> TargetError + '_ {
         move |source| TargetError::Io { path: path.to_path_buf(), source }

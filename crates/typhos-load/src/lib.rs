@@ -28,6 +28,7 @@ mod misfit_list;
 mod onlooker;
 mod plan_file;
 pub mod proof;
+pub mod refusals;
 mod rejects;
 mod run;
 mod scratch;
@@ -48,7 +49,7 @@ pub use destination::{
     Address, Destination, KindError, Kinds, Parts, TargetKind, Timeouts, Written, plain_name,
     plan_of, rejects_beside,
 };
-pub use error::{LoadError, TargetError};
+pub use error::{LoadError, RefusedRow, TargetError};
 pub use gate::Gate;
 pub use keys::{KeyWatch, Repeats};
 pub use load::{load, plan};
@@ -61,6 +62,7 @@ pub use misfit_list::{MisfitList, csv_field};
 pub use onlooker::Onlooker;
 pub use plan_file::{plan_file, planned_columns};
 pub use proof::Proof;
+pub use refusals::Refusals;
 pub use run::{LoadOptions, LoadReport, LoadRun};
 pub use scratch::TempFiles;
 pub use secret::{PASSWORD_VARIABLE, Secret};

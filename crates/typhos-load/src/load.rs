@@ -13,6 +13,7 @@ use crate::error::{LoadError, TargetError};
 use crate::gate::Gate;
 use crate::keys;
 use crate::load_plan::{LoadPlan, Problem};
+use crate::refusals::{self, Refusals};
 use crate::run::{LoadOptions, LoadReport, LoadRun};
 use crate::scratch::TempFiles;
 use crate::whole::guard::keep_apart;
@@ -30,7 +31,7 @@ pub fn plan(
     monitor: &dyn Monitor,
 ) -> Result<LoadPlan, LoadError> {
     kept_apart(input, destination, options)?;
-    let mut planned = destination.plan(&job(input, plan, options))?;
+    let mut planned = destination.plan(&job(input, plan, options, &refusals::NO_REFUSALS))?;
     let scratch = TempFiles::inside(folder(destination, options));
     match keys::find_repeats(input, plan, &scratch, &options.run, monitor) {
         Err(LoadError::Target(error @ TargetError::Repeated { .. })) => {
@@ -43,7 +44,8 @@ pub fn plan(
     Ok(planned)
 }
 
-/// Loads an input into a destination. Either all of it is there afterwards, or nothing.
+/// Loads an input into a destination. Either all of it is there afterwards, or nothing. Where records that do not fit are set
+/// aside, those are, too, whose rows a table refuses: the load is undone then, and done again without them.
 ///
 /// # Errors
 /// The first misfit in a column that says to stop, what stands in the way of the load, and whatever the
@@ -62,8 +64,15 @@ pub fn load(
         sweep(parent(&followed(path)?), &options.probes);
     }
     sweep(parent(&options.rejects), &options.probes);
-    let awaited = destination.awaited();
-    destination.load(LoadRun { job: job(input, plan, options), awaited, folder, options, monitor })
+    let mut refusals = Refusals::default();
+    loop {
+        let (job, awaited) = (job(input, plan, options, &refusals), destination.awaited());
+        let run = LoadRun { job, awaited, folder, options, monitor };
+        match destination.load(run) {
+            Err(error) if refusals::are_set_aside(plan.schema(), input) => refusals.take(error)?,
+            done => return done,
+        }
+    }
 }
 
 /// Where temporary files may be: beside what is written there is room for that, or nearly so.
@@ -83,9 +92,26 @@ fn kept_apart(
     Ok(keep_apart(&read.collect::<Vec<_>>(), &written)?)
 }
 
-fn job<'l>(input: &'l Input, plan: &'l Plan, options: &'l LoadOptions) -> Job<'l> {
+fn job<'l>(
+    input: &'l Input,
+    plan: &'l Plan,
+    options: &'l LoadOptions,
+    refusals: &'l Refusals,
+) -> Job<'l> {
     let LoadOptions { mode, seen, is_proven, is_counted, memory, .. } = *options;
     let (history, statements) = (&options.history[..], &options.statements);
     let gate = Arc::new(Gate::default());
-    Job { input, plan, mode, seen, is_proven, is_counted, memory, history, statements, gate }
+    Job {
+        input,
+        plan,
+        mode,
+        seen,
+        is_proven,
+        is_counted,
+        memory,
+        history,
+        statements,
+        refusals,
+        gate,
+    }
 }

@@ -1,11 +1,11 @@
-//! Where a row of a load is from, when only its number is known: found by reading the input once more.
+//! Where rows of a load are from, when only their numbers are known: found by reading the input once more.
 
 use typhos_core::columns::{Converter, MisfitValue, OnMisfit};
 use typhos_core::run::{Monitor, RunError, RunOptions};
-use typhos_core::text::{Block, BlockReader};
+use typhos_core::text::{Block, BlockReader, LineRef};
 
 use crate::contract::Job;
-use crate::error::TargetError;
+use crate::error::{RefusedRow, TargetError};
 
 /// No misfit ends the search: those that would have stopped the load did.
 struct Never;
@@ -16,7 +16,7 @@ impl From<MisfitValue> for Never {
     }
 }
 
-/// Names the line of the row that a server refused; of rows that were sorted on the way the number says nothing.
+/// Finds the records of the rows that a server refused; of rows that were sorted on the way their numbers say nothing.
 pub(crate) fn located(
     error: TargetError,
     job: &Job<'_>,
@@ -24,43 +24,53 @@ pub(crate) fn located(
     monitor: &dyn Monitor,
 ) -> TargetError {
     match error {
-        TargetError::Refused { target, message, row, place: None }
+        TargetError::Refused { target, mut rows, place: None }
             if job.plan.schema().layout.sort.is_empty() && !job.input.is_stream() =>
         {
-            let place = place_of(row, job, run, monitor).ok().flatten();
-            TargetError::Refused { target, message, row, place }
+            let found = find(&mut rows, job, run, monitor);
+            let first = rows.first().and_then(|row| row.at).filter(|_| found.is_ok());
+            let place = first.map(|place| {
+                format!("{}:{}", job.input.files()[place.part as usize].name(), place.line)
+            });
+            TargetError::Refused { target, rows, place }
         }
         other => other,
     }
 }
 
-/// The file and line of the row that so many others are loaded before.
-fn place_of(
-    row: u64,
+/// Finds the records of rows, which are in the order of their numbers. Those that were set aside because they had been refused
+/// before were not counted.
+fn find(
+    rows: &mut [RefusedRow],
     job: &Job<'_>,
     run: &RunOptions,
     monitor: &dyn Monitor,
-) -> Result<Option<String>, RunError> {
+) -> Result<(), RunError> {
     let mut reader = BlockReader::new(job.plan.blocks(job.input), run.block_bytes);
     let mut converter = Converter::new(job.plan, OnMisfit::AsDeclared);
     let mut block = Block::default();
-    let (mut before, mut place) = (0, None);
-    while place.is_none() && reader.next(&mut block)? {
+    let mut left = rows.iter_mut().peekable();
+    let mut before = 0;
+    while left.peek().is_some() && reader.next(&mut block)? {
         if monitor.stopped() {
             return Err(RunError::Interrupted);
         }
-        let converted = converter.convert_with_places::<Never>(&block, |batch, places| {
-            let at = row.checked_sub(before).and_then(|at| usize::try_from(at).ok());
-            if let Some(line) = at.and_then(|at| places.lines.get(at)) {
-                let file = job.input.files()[places.file as usize].name();
-                place = Some(format!("{file}:{line}"));
+        let converted = converter.convert_with_places::<Never>(&block, |_, places| {
+            for line in places.lines {
+                let place = LineRef { part: places.file, line: *line };
+                if job.refusals.has(place) {
+                    continue;
+                }
+                if let Some(row) = left.next_if(|row| row.row == before) {
+                    row.at = Some(place);
+                }
+                before += 1;
             }
-            before += batch.num_rows() as u64;
             Ok(())
         });
         if converted.is_err() {
             break;
         }
     }
-    Ok(place)
+    Ok(())
 }

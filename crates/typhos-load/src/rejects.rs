@@ -7,7 +7,7 @@ use std::io::{BufWriter, Write};
 use std::path::{Path, PathBuf};
 
 use serde_json::json;
-use typhos_core::columns::{MisfitValue, Plan, SetAside};
+use typhos_core::columns::{MisfitValue, Plan, Reason, SetAside};
 use typhos_core::json::REJECTED_TEXT;
 use typhos_core::schema::REJECTED_COLUMNS;
 use typhos_core::text::{Escape, Input};
@@ -111,7 +111,8 @@ impl<'i> Rejects<'i> {
                 json!(self.column(misfit)),
                 json!(misfit.reason.to_string()),
             ];
-            match misfit.column.and_then(|_| members_of(&aside.record)) {
+            let is_object = misfit.column.is_some() || matches!(misfit.reason, Reason::Refused(_));
+            match is_object.then(|| members_of(&aside.record)).flatten() {
                 Some(members) => lines.extend_from_slice(members),
                 None => {
                     let text = String::from_utf8_lossy(&aside.record);

@@ -201,9 +201,14 @@ impl LoadRun<'_> {
             sort_memory: options.sort_memory,
             scratch,
             keys: keys.as_ref(),
+            refusals: job.refusals,
         };
         let note = |report: BlockReport| kept_now().note(&report, &job);
-        monitor.begin("loading", Some(input.bytes()));
+        let what = match job.refusals.is_empty() {
+            true => "loading",
+            false => "loading again without what was refused",
+        };
+        monitor.begin(what, Some(input.bytes()));
         work.encode(&encoder, monitor, note, |encoded| {
             sink.append(encoded, monitor)?;
             kept_now().refuse(&sink.refused(), &job)

@@ -15,6 +15,7 @@ use typhos_core::text::{Block, Input};
 use crate::contract::{EncodeUnit, Encoder};
 use crate::error::LoadError;
 use crate::keys::KeyWatch;
+use crate::refusals::{self, Refusals};
 
 /// Rows of a row group where rows are sorted and nothing else is said.
 pub const SORTED_ROW_GROUP: u64 = 250_000;
@@ -35,6 +36,8 @@ pub struct Work<'l> {
     pub scratch: Arc<dyn Scratch>,
     /// Watches keys, where nobody has looked at them before.
     pub keys: Option<&'l KeyWatch>,
+    /// Records that are set aside because the target refused their rows.
+    pub refusals: &'l Refusals,
 }
 
 impl Work<'_> {
@@ -48,11 +51,20 @@ impl Work<'_> {
         block: &Block,
         mut each: impl FnMut(RecordBatch) -> Result<(), LoadError>,
     ) -> Result<BlockReport, LoadError> {
-        let Some(keys) = self.keys else { return converter.convert(block, each) };
-        converter.convert_with_places(block, |batch, places| {
-            keys.note(&batch, places.file, places.lines)?;
+        if self.keys.is_none() && self.refusals.is_empty() {
+            return converter.convert(block, each);
+        }
+        let mut aside = Vec::new();
+        let mut report = converter.convert_with_places(block, |batch, places| {
+            if let Some(keys) = self.keys {
+                keys.note(&batch, places.file, places.lines)?;
+            }
+            let (batch, refused) = self.refusals.leave_out(batch, places);
+            aside.extend(refused);
             each(batch)
-        })
+        })?;
+        refusals::add_to(&mut report, aside);
+        Ok(report)
     }
 
     /// The same, for an encoder that wants to know where rows are from.

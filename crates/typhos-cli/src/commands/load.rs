@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use serde_json::json;
 use typhos_core::columns::Plan;
 use typhos_core::infer::{counted, grouped};
-use typhos_core::schema::Schema;
+use typhos_core::schema::{Misfit, Schema};
 use typhos_core::sorting::DEFAULT_SORT_MEMORY;
 use typhos_core::text::{Input, InputFile, Undeclared};
 use typhos_load::{
@@ -159,6 +159,12 @@ pub fn failed(error: LoadError, plan: &Plan, input: &Input) -> Failure {
         LoadError::InPlace(_) => Failure::Machine(error.to_string()),
         LoadError::Target(TargetError::Exists(_)) => {
             Failure::Usage(format!("{error}; pass --mode replace to replace it"))
+        }
+        LoadError::Target(TargetError::Refused { .. })
+            if plan.schema().input.misfit == Misfit::Stop =>
+        {
+            let what = "to set such records aside and load the rest, say misfit = \"reject\" under [input]";
+            Failure::Refused(format!("{error}\n{what}"))
         }
         LoadError::Target(error) => error.into(),
         LoadError::Run(error) => error.into(),

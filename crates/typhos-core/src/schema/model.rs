@@ -331,7 +331,7 @@ pub struct InputDecl {
     pub choice: InputChoice,
     /// Texts that mean "no value" in every column; the empty field, where nothing is said.
     pub absent: Option<Vec<String>>,
-    /// What happens to a record that cannot be split into its columns: stop or reject.
+    /// What happens to a record that cannot be split into its columns, and to one whose row a table refuses: stop or reject.
     pub misfit: Misfit,
 }
 

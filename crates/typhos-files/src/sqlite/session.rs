@@ -350,12 +350,10 @@ impl SqliteSession {
                 let inserted = batch.insert(&mut inserts);
                 taken += inserted.map_err(|Refusal { row, error }| match row {
                     None => failed(error),
-                    Some(row) => TargetError::Refused {
-                        target: path.display().to_string(),
-                        message: error.to_string(),
-                        row: sent + row as u64,
-                        place: None,
-                    },
+                    Some(row) => {
+                        let target = path.display().to_string();
+                        TargetError::refused_row(target, error.to_string(), sent + row as u64)
+                    }
                 })? as u64;
                 sent += batch.rows() as u64;
             }

@@ -2,7 +2,8 @@
 
 use super::session::{RowOrder, Session};
 use super::steps::Steps;
-use crate::error::TargetError;
+use crate::error::{RefusedRow, TargetError};
+use crate::refusals::MOST_REFUSED;
 
 /// The savepoint before rows that may be refused.
 const ROWS: &str = "typhos_rows";
@@ -69,8 +70,8 @@ impl Steps {
         }
     }
 
-    /// Adds halves until one row is left that is refused. Those before it stay, since they are added only once that way; all
-    /// of it is undone with the load.
+    /// Adds halves until one row is left that is refused; and goes on behind it, where rows that are refused are set aside. Those
+    /// before it stay, since they are added only once that way; all of it is undone with the load.
     fn refused_row<S: Session>(
         &self,
         session: &mut S,
@@ -79,27 +80,40 @@ impl Steps {
         session.execute(&format!("ROLLBACK TO SAVEPOINT {ROWS}"))?;
         let (mut from, mut to) = (0, adds.rows);
         let mut said = None;
+        let mut refused = Vec::new();
+        let is_known = self.in_order || session.row_order() == RowOrder::AsSent;
         while from < to {
             self.gate.check()?;
             let count = (to - from).div_ceil(2);
             session.execute(&format!("SAVEPOINT {ROWS}"))?;
             match session.execute(&adds.some(from, count)) {
-                Ok(_) => from += count,
+                Ok(_) => {
+                    from += count;
+                    // What is behind what was looked at.
+                    if from == to {
+                        to = adds.rows;
+                    }
+                }
                 Err(TargetError::Violation { target, message }) => {
                     session.execute(&format!("ROLLBACK TO SAVEPOINT {ROWS}"))?;
-                    said = Some((target, message));
-                    if count == 1 {
+                    said = Some(target);
+                    to = from + count;
+                    if count > 1 {
+                        continue;
+                    }
+                    refused.push(RefusedRow { row: from, message, at: None });
+                    let is_all = !self.sets_refused_aside || refused.len() > MOST_REFUSED;
+                    if is_all || !is_known {
                         break;
                     }
-                    to = from + count;
+                    (from, to) = (to, adds.rows);
                 }
                 Err(other) => return Err(other),
             }
         }
-        let Some((target, message)) = said else { return Ok(None) };
-        let is_known = session.row_order() == RowOrder::AsSent;
+        let Some(target) = said.filter(|_| !refused.is_empty()) else { return Ok(None) };
         let place = (!is_known).then(|| self.row_shown(session, adds, from)).transpose()?;
-        Ok(Some(TargetError::Refused { target, message, row: from, place }))
+        Ok(Some(TargetError::Refused { target, rows: refused, place }))
     }
 
     /// A row by its first values.

@@ -202,6 +202,19 @@ pub trait MoveRows: Define + Sized {
         self.bulk(table, schema, feed).map(|sent| (sent.clone(), sent.rows))
     }
 
+    /// Sends rows to a table beside so that it hands them out [as they were sent](RowOrder::AsSent), where it can.
+    ///
+    /// # Errors
+    /// Those of [`bulk`](Self::bulk).
+    fn bulk_in_order(
+        &mut self,
+        table: &str,
+        schema: &Schema,
+        feed: Feed<<Self::Rows as RowEncoder>::Block>,
+    ) -> Result<SentFacts, TargetError> {
+        self.bulk(table, schema, feed)
+    }
+
     /// The rows of a table that this transaction added, as something to select from; nothing where they are not known.
     ///
     /// # Errors

@@ -24,6 +24,10 @@ pub(super) struct Steps {
     pub statements: Statements,
     /// The files that are written down.
     pub history: Vec<FileMark>,
+    /// Whether rows that the table refuses are set aside: all of them are looked for then.
+    pub sets_refused_aside: bool,
+    /// Whether rows are handed out by the table beside as they are sent, whatever that costs.
+    pub in_order: bool,
     /// Whether rows are only counted, and go nowhere.
     pub is_counted: bool,
     pub gate: Arc<Gate>,

@@ -17,6 +17,7 @@ use crate::feed::{Abandoned, Feed, FeedEncoder, FeedSink, Release, RowEncoder};
 use crate::load_plan::{Action, LoadPlan, Problem};
 use crate::onlooker::Watch;
 use crate::proof::Proof;
+use crate::refusals;
 use crate::witness::Witness;
 
 /// What is known before a load begins.
@@ -127,6 +128,8 @@ fn goes_straight<S: Session>(
     let schema = job.plan.schema();
     schema.layout.key.is_empty()
         && !job.is_counted
+        // Where one was refused, all are looked for, which is done in a table beside.
+        && !job.refusals.is_again()
         // They may add rows of their own.
         && job.statements.before.is_empty()
         && other_types(session, schema, table, existing).is_empty()
@@ -202,6 +205,8 @@ fn open<S: Session>(mut session: S, job: &Job<'_>, table: &str) -> Result<Halves
         existing,
         adding,
         statements: job.statements.clone(),
+        sets_refused_aside: refusals::are_set_aside(job.plan.schema(), job.input),
+        in_order: job.refusals.is_again(),
         is_counted: job.is_counted,
         history: if job.is_counted { Vec::new() } else { job.history.to_vec() },
         gate: job.gate.clone(),
@@ -393,7 +398,10 @@ impl Steps {
             Some(_) => session.make_alike(&stage, &table)?,
             None => self.define_stage(session, &stage, &staged)?,
         }
-        let sent = session.bulk(&stage, &staged, feed)?;
+        let sent = match self.in_order {
+            true => session.bulk_in_order(&stage, &staged, feed)?,
+            false => session.bulk(&stage, &staged, feed)?,
+        };
         self.gate.check()?;
         let proof = self.prove(session, &stage, &staged, &sent)?;
         release.proven(&proof)?;

@@ -119,12 +119,8 @@ impl MariadbSession {
         let row = row.parse().ok().and_then(|row: u64| row.checked_sub(1));
         let is_of_value = OF_VALUES.iter().any(|class| state.starts_with(class));
         let target = self.url.to_string();
-        Ok(row.filter(|_| is_of_value).map(|row| TargetError::Refused {
-            target,
-            message,
-            row,
-            place: None,
-        }))
+        let row = row.filter(|_| is_of_value);
+        Ok(row.map(|row| TargetError::refused_row(target, message, row)))
     }
 
     /// Asks about rows that were added, also over connections that see what is not committed.

@@ -418,6 +418,19 @@ impl MoveRows for MariadbSession {
         self.load_alone(table, schema, feed)
     }
 
+    /// A table without a key stands in the order in which one connection sent its rows.
+    fn bulk_in_order(
+        &mut self,
+        table: &str,
+        schema: &Schema,
+        feed: Feed<Vec<u8>>,
+    ) -> Result<SentFacts, TargetError> {
+        let feed = SharedFeed::new(feed);
+        let loaded = self.load(&load_statement(table, schema), feed.clone());
+        let sent = feed.sent();
+        loaded.and(sent)
+    }
+
     fn own_rows(&mut self, _table: &str) -> Result<Option<String>, TargetError> {
         Ok(self.behind.as_ref().map(Behind::rows))
     }

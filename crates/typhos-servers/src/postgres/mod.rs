@@ -213,7 +213,7 @@ fn server_error(url: &ServerUrl, error: postgres::Error) -> TargetError {
     if class.is_some_and(|class| OF_VALUES.contains(&&class[..])) {
         if let Some(row) = error.as_db_error().and_then(|said| copied_row(said.where_()?)) {
             let (target, message) = (url.to_string(), words(&error));
-            return TargetError::Refused { target, message, row, place: None };
+            return TargetError::refused_row(target, message, row);
         }
         return TargetError::Violation { target: url.to_string(), message: words(&error) };
     }

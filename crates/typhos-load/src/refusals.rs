@@ -1,0 +1,153 @@
+//! Records whose rows a table refused: a load that sets aside what does not fit is done once more without them, and keeps them
+//! with what the server said.
+//!
+//! Which rows are refused is found by the steps of a load into a table, and where their records stand by reading the input once
+//! more ([`located`](crate::located)).
+
+use std::collections::BTreeMap;
+
+use arrow_array::{BooleanArray, RecordBatch};
+use arrow_select::filter::filter_record_batch;
+use typhos_core::columns::{BlockReport, MisfitValue, Places, Reason, SetAside};
+use typhos_core::schema::{Misfit, Schema};
+use typhos_core::text::{Input, LineRef};
+
+use crate::error::{LoadError, TargetError};
+
+/// Records that are set aside because a table refuses them; of more the load says that something is wrong with all of it.
+pub const MOST_REFUSED: usize = 1_000;
+
+/// How often a load is done again. A server that tells of one row at a time may have more to say each time.
+const MOST_TIMES: u32 = 20;
+
+/// The records that a table refused so far, with what was said of each.
+#[derive(Debug, Clone, Default)]
+pub struct Refusals {
+    said: BTreeMap<LineRef, String>,
+    times: u32,
+}
+
+/// Whether rows that a table refuses are set aside: records that are no rows are, a record is known by its row, and the input can
+/// be read again.
+pub fn are_set_aside(schema: &Schema, input: &Input) -> bool {
+    schema.input.misfit == Misfit::Reject
+        && schema.input.choice.unnest.is_none()
+        && schema.layout.sort.is_empty()
+        && !input.is_stream()
+}
+
+/// Nothing was refused.
+pub static NO_REFUSALS: Refusals = Refusals { said: BTreeMap::new(), times: 0 };
+
+impl Refusals {
+    /// Whether no record is left out.
+    pub fn is_empty(&self) -> bool {
+        self.said.is_empty()
+    }
+
+    /// Whether a row was refused before: all that are is what is to be known now, rather than how soon the rows are there.
+    pub fn is_again(&self) -> bool {
+        self.times > 0
+    }
+
+    /// Takes in what a load failed with.
+    ///
+    /// # Errors
+    /// The same, where it is something else, where nobody knows which record is meant, and where it happens too often.
+    pub fn take(&mut self, error: LoadError) -> Result<(), LoadError> {
+        let LoadError::Target(TargetError::Refused { rows, .. }) = &error else {
+            return Err(error);
+        };
+        let before = self.said.len();
+        self.said.extend(rows.iter().filter_map(|row| Some((row.at?, row.message.clone()))));
+        self.times += 1;
+        // Where rows are in no order, they are sent in theirs the next time.
+        let is_more = self.said.len() > before || self.times == 1;
+        match is_more && self.said.len() <= MOST_REFUSED && self.times <= MOST_TIMES {
+            true => Ok(()),
+            false => Err(error),
+        }
+    }
+
+    /// Whether the record on a line is one of them.
+    pub fn has(&self, place: LineRef) -> bool {
+        self.said.contains_key(&place)
+    }
+
+    /// The rows of a batch that are left, with the records of those that are not.
+    pub fn leave_out(
+        &self,
+        batch: RecordBatch,
+        places: &Places<'_>,
+    ) -> (RecordBatch, Vec<SetAside>) {
+        let at = |line: u64| LineRef { part: places.file, line };
+        let (Some(first), Some(last)) = (places.lines.first(), places.lines.last()) else {
+            return (batch, Vec::new());
+        };
+        if self.said.range(at(*first)..=at(*last)).next().is_none() {
+            return (batch, Vec::new());
+        }
+        let mut aside = Vec::new();
+        let kept = places.lines.iter().enumerate().map(|(row, line)| {
+            let Some(said) = self.said.get(&at(*line)) else { return true };
+            let (record, missing) = places.record(row);
+            let reason = Reason::Refused(said.clone());
+            let misfit = MisfitValue::new(at(*line), None, &record, reason);
+            aside.push(SetAside { misfit, record, missing });
+            false
+        });
+        let kept: BooleanArray = kept.collect::<Vec<_>>().into();
+        let left = filter_record_batch(&batch, &kept).expect("there is a word for every row");
+        (left, aside)
+    }
+}
+
+/// Adds records that were left out to the report of their block.
+pub fn add_to(report: &mut BlockReport, aside: Vec<SetAside>) {
+    if aside.is_empty() {
+        return;
+    }
+    aside.iter().for_each(|aside| report.account.refuse(aside));
+    report.set_aside.extend(aside);
+    report.set_aside.sort_by_key(|aside| aside.misfit.place);
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::error::RefusedRow;
+
+    fn refused(at: impl IntoIterator<Item = Option<u64>>) -> LoadError {
+        let row = |line: Option<u64>| RefusedRow {
+            row: 7,
+            message: "no".into(),
+            at: line.map(|line| LineRef { part: 0, line }),
+        };
+        let rows = at.into_iter().map(row).collect();
+        LoadError::Target(TargetError::Refused { target: "t".into(), rows, place: None })
+    }
+
+    #[test]
+    fn a_load_is_done_again_as_long_as_more_is_known() {
+        let mut refusals = Refusals::default();
+        assert!(refusals.is_empty() && !refusals.is_again());
+        // The second time rows are sent in their order.
+        refusals.take(refused([None])).unwrap();
+        assert!(refusals.is_empty() && refusals.is_again());
+        refusals.take(refused([Some(3), Some(5)])).unwrap();
+        assert!(refusals.has(LineRef { part: 0, line: 5 }) && !refusals.is_empty());
+        assert!(!refusals.has(LineRef { part: 1, line: 5 }));
+        assert!(refusals.take(refused([Some(3)])).is_err(), "nothing new");
+        assert!(refusals.take(refused([None])).is_err(), "nobody knows which");
+        assert!(refusals.take(LoadError::Target(TargetError::GivenUp)).is_err());
+    }
+
+    #[test]
+    fn too_many_records_end_it_and_too_many_times() {
+        let many = (1..=MOST_REFUSED as u64 + 1).map(Some);
+        assert!(Refusals::default().take(refused(many)).is_err());
+        let mut refusals = Refusals::default();
+        let done = (1..).take_while(|line| refusals.take(refused([Some(*line)])).is_ok()).count();
+        assert_eq!(done, MOST_TIMES as usize);
+    }
+}
