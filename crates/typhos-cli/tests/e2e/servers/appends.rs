@@ -631,7 +631,10 @@ fn rows_that_are_refused_are_set_aside() {
             database.run(made);
             let into = format!("--into {} --mode append", database.url());
             // Nothing is set aside that was not to be, nor where it is too much.
-            world.run(&format!("load stop.typhos.toml t.csv {into} --rejects no.csv")).status(4);
+            world
+                .run(&format!("load stop.typhos.toml t.csv {into} --rejects no.csv"))
+                .status(4)
+                .complains("say misfit = \"reject\" under [input]");
             let line = format!("load t.typhos.toml t.csv {into} --misfit-limit 3 --rejects no.csv");
             world.run(&line).status(4).complains("do not fit, and the limit is 3");
             assert!(!world.path("no.csv").exists());
