@@ -15,7 +15,7 @@ use std::fmt;
 use std::io;
 use std::ops::Range;
 use std::path::Path;
-use std::sync::{Arc, Mutex, OnceLock, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::Duration;
 
 use futures_util::TryStreamExt;
@@ -27,6 +27,7 @@ use object_store::{
     BackoffConfig, GetOptions, GetRange, ObjectMeta, ObjectStore, ObjectStoreExt, RetryConfig,
 };
 use typhos_core::text::{Bytes, Origin, Stamp};
+use typhos_load::Secret;
 
 use crate::origins::Found;
 use ahead::{Ahead, Fetch};
@@ -157,11 +158,15 @@ fn key_of(key: &str) -> io::Result<Key> {
     Key::parse(key).map_err(|error| io::Error::other(error.to_string()))
 }
 
-/// A bucket, opened once: whoever opens one reads files of credentials, and may have to log in.
-fn open(scheme: &str, bucket: &str) -> io::Result<Arc<dyn ObjectStore>> {
+/// Buckets by their URLs, opened once: whoever opens one reads files of credentials, and may have to log in.
+fn stores() -> MutexGuard<'static, BTreeMap<String, Arc<dyn ObjectStore>>> {
     static OPEN: Mutex<BTreeMap<String, Arc<dyn ObjectStore>>> = Mutex::new(BTreeMap::new());
+    OPEN.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+fn open(scheme: &str, bucket: &str) -> io::Result<Arc<dyn ObjectStore>> {
     let name = format!("{scheme}://{bucket}");
-    let mut open = OPEN.lock().unwrap_or_else(PoisonError::into_inner);
+    let mut open = stores();
     if let Some(store) = open.get(&name) {
         return Ok(store.clone());
     }
@@ -170,11 +175,39 @@ fn open(scheme: &str, bucket: &str) -> io::Result<Arc<dyn ObjectStore>> {
     Ok(store)
 }
 
+/// How often, and how long, a request is made again that fails for a moment.
+fn retries() -> RetryConfig {
+    RetryConfig { backoff: BackoffConfig::default(), max_retries: 8, retry_timeout: PATIENCE }
+}
+
+/// How the store of a table is reached, where its catalog says that: credentials for a while, and where the store is. What is not
+/// said is as it is without.
+#[derive(Debug, Default)]
+pub(crate) struct Vended {
+    /// The key, its secret, and the token of the session that both are for.
+    pub credentials: Option<(String, Secret, Option<Secret>)>,
+    pub region: Option<String>,
+    pub endpoint: Option<String>,
+}
+
+/// Reaches the bucket of a URL as a catalog says, from now on. Nothing changes for what is no bucket of the S3 protocol.
+///
+/// # Errors
+/// An address that is none.
+pub(crate) fn vend(url: &str, vended: &Vended) -> io::Result<()> {
+    let Vended { credentials, region, endpoint } = vended;
+    let is_said = credentials.is_some() || region.is_some() || endpoint.is_some();
+    let Some(("s3", rest)) = url.split_once("://").filter(|_| is_said) else { return Ok(()) };
+    let bucket = rest.split('/').next().unwrap_or_default();
+    let store = Arc::new(s3(bucket, retries(), vended)?);
+    stores().insert(format!("s3://{bucket}"), store);
+    Ok(())
+}
+
 fn connect(scheme: &str, bucket: &str) -> io::Result<Arc<dyn ObjectStore>> {
-    let retry =
-        RetryConfig { backoff: BackoffConfig::default(), max_retries: 8, retry_timeout: PATIENCE };
+    let retry = retries();
     Ok(match scheme {
-        "s3" => Arc::new(s3(bucket, retry)?),
+        "s3" => Arc::new(s3(bucket, retry, &Vended::default())?),
         "gs" => Arc::new(
             GoogleCloudStorageBuilder::from_env()
                 .with_bucket_name(bucket)
@@ -197,14 +230,25 @@ fn connect(scheme: &str, bucket: &str) -> io::Result<Arc<dyn ObjectStore>> {
     })
 }
 
-fn s3(bucket: &str, retry: RetryConfig) -> io::Result<object_store::aws::AmazonS3> {
+fn s3(
+    bucket: &str,
+    retry: RetryConfig,
+    vended: &Vended,
+) -> io::Result<object_store::aws::AmazonS3> {
     let is_said = |name: &str| std::env::var_os(name).is_some_and(|value| !value.is_empty());
     let profile = Profile::of_process();
-    let mut builder = AmazonS3Builder::from_env()
-        .with_bucket_name(bucket)
-        .with_retry(retry)
-        .with_http_connector(Waiting);
-    if !is_said("AWS_ACCESS_KEY_ID")
+    // Of credentials for a while all are said, or none.
+    let own = match vended.credentials {
+        Some(_) => AmazonS3Builder::new(),
+        None => AmazonS3Builder::from_env(),
+    };
+    let mut builder = own.with_bucket_name(bucket).with_retry(retry).with_http_connector(Waiting);
+    if let Some((key, secret, token)) = &vended.credentials {
+        builder = builder.with_access_key_id(key).with_secret_access_key(secret.reveal());
+        if let Some(token) = token {
+            builder = builder.with_token(token.reveal());
+        }
+    } else if !is_said("AWS_ACCESS_KEY_ID")
         && let (Some(key), Some(secret)) =
             (profile.get("aws_access_key_id"), profile.get("aws_secret_access_key"))
     {
@@ -213,12 +257,14 @@ fn s3(bucket: &str, retry: RetryConfig) -> io::Result<object_store::aws::AmazonS
             builder = builder.with_token(token);
         }
     }
-    if !is_said("AWS_REGION") && !is_said("AWS_DEFAULT_REGION") {
-        builder = builder.with_region(profile.get("region").unwrap_or("us-east-1"));
-    }
+    let regions = ["AWS_REGION", "AWS_DEFAULT_REGION"].map(|name| std::env::var(name).ok());
+    let region = regions.into_iter().flatten().find(|region| !region.is_empty());
+    let region = vended.region.as_deref().or(region.as_deref()).or(profile.get("region"));
+    builder = builder.with_region(region.unwrap_or("us-east-1"));
     let endpoint = ["AWS_ENDPOINT_URL_S3", "AWS_ENDPOINT_URL", "AWS_ENDPOINT"];
     let endpoint = endpoint.into_iter().find_map(|name| std::env::var(name).ok());
-    if let Some(endpoint) = endpoint.as_deref().or(profile.get("endpoint_url")) {
+    let endpoint = vended.endpoint.as_deref().or(endpoint.as_deref());
+    if let Some(endpoint) = endpoint.or(profile.get("endpoint_url")) {
         // Whoever names a server without encryption, as on the same machine, means it.
         builder = builder.with_endpoint(endpoint).with_allow_http(endpoint.starts_with("http://"));
     }

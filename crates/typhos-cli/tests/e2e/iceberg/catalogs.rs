@@ -23,10 +23,16 @@ struct CatalogServer {
 impl CatalogServer {
     /// One that loses every so-manyth answer to a commit; none where the library is not here.
     fn start(loses: u32) -> Option<CatalogServer> {
+        CatalogServer::start_with(loses, None)
+    }
+
+    /// The same, with files in a store that the library reaches in this way.
+    fn start_with(loses: u32, store: Option<&serde_json::Value>) -> Option<CatalogServer> {
         let folder = tempfile::tempdir().unwrap();
         let mut child = Command::new(python()?)
             .arg(script("rest_catalog.py"))
             .args([&folder.path().display().to_string(), &loses.to_string()])
+            .args(store.map(ToString::to_string))
             .stdout(Stdio::piped())
             .stderr(Stdio::null())
             .spawn()
@@ -90,6 +96,42 @@ fn a_catalog_server_makes_every_change_and_a_lost_answer_doubles_nothing() {
     assert_eq!(table["snapshots"].as_array().unwrap().len(), 6);
     assert_eq!(column(&table, "id"), ["1", "1", "2", "2", "3", "3", "4", "4"]);
     assert_eq!(table["partitions"], json!([["sailed_month", "month", 3]]));
+}
+
+/// The program itself knows no more than the catalog and its token.
+#[test]
+fn a_catalog_server_lends_what_its_files_are_reached_with() {
+    let bucket = Bucket::start(None);
+    let world = sailings();
+    let mut store = bucket.properties(&world);
+    store.as_object_mut().unwrap().retain(|key, _| key.starts_with("s3.") || key == "warehouse");
+    let Some(server) = CatalogServer::start_with(0, Some(&store)) else { return };
+    for (file, mode) in [("a.csv", "create"), ("b.csv", "append")] {
+        let into = format!("iceberg+http://127.0.0.1:{}", server.port);
+        let line = format!("load s.typhos.toml {file} --into {into} --table ferry.s --mode {mode}");
+        let mut command = world.command(&line);
+        command.env("TYPHOS_PASSWORD", TOKEN);
+        for name in
+            ["AWS_ENDPOINT_URL", "AWS_ACCESS_KEY_ID", "AWS_SECRET_ACCESS_KEY", "AWS_PROFILE"]
+        {
+            command.env_remove(name);
+        }
+        // A session of somebody else is not mixed with keys that are lent.
+        command.env("AWS_SESSION_TOKEN", "of another");
+        let ran = world.run_command(&line, command);
+        assert!(!format!("{}{}", ran.out, ran.err).contains(crate::stores::SECRET));
+        ran.status(0).says("proven");
+    }
+    let keys = bucket.keys();
+    let data = keys.iter().filter(|key| key.ends_with(".parquet")).count();
+    assert!(data >= 2, "{keys:?}");
+    let properties = json!({
+        "type": "sql", "name": "rest", "uri": format!("sqlite:///{}/rest.db", server.folder.path().display()),
+    });
+    let mut properties = properties.as_object().unwrap().clone();
+    properties.extend(store.as_object().unwrap().clone());
+    let found = read_from(&properties.into(), &["ferry.s"]).unwrap();
+    assert_eq!(column(&found["ferry.s"], "id"), ["1", "2", "3", "4", "5", "6"]);
 }
 
 #[test]

@@ -1,6 +1,7 @@
 """A catalog server for tests: the open protocol in front of an independent library, which checks and makes every change.
 
-Arguments: a folder for everything, and for every how manyth commit the answer is lost although it was made (0: none).
+Arguments: a folder for everything, for every how manyth commit the answer is lost although it was made (0: none), and, where files are
+in a store, how the library reaches it (JSON), which is then said to whoever asks to be lent the credentials.
 Prints the port it listens on.
 """
 
@@ -19,15 +20,22 @@ from pyiceberg.table.update import TableRequirement, TableUpdate
 
 FOLDER, LOSES = sys.argv[1], int(sys.argv[2])
 TOKEN = "a-token-that-nobody-prints"
-CATALOG = SqlCatalog("rest", uri=f"sqlite:///{FOLDER}/rest.db", warehouse=f"file://{FOLDER}/warehouse")
+STORE = json.loads(sys.argv[3]) if len(sys.argv) > 3 else {}
+CATALOG = SqlCatalog("rest", **{"uri": f"sqlite:///{FOLDER}/rest.db", "warehouse": f"file://{FOLDER}/warehouse", **STORE})
 REQUIREMENTS = TypeAdapter(tuple[TableRequirement, ...])
 UPDATES = TypeAdapter(tuple[TableUpdate, ...])
 LOCK = Lock()
 COMMITS = 0
 
 
-def table_json(table):
-    return {"metadata-location": table.metadata_location, "metadata": json.loads(table.metadata.model_dump_json())}
+def table_json(table, lends):
+    found = {"metadata-location": table.metadata_location, "metadata": json.loads(table.metadata.model_dump_json())}
+    if STORE and lends:
+        # Where the store is, is said of the table; who may write to it, of what is below a place.
+        keys = {key: STORE[key] for key in ("s3.access-key-id", "s3.secret-access-key")}
+        found["config"] = {"s3.endpoint": STORE["s3.endpoint"], "client.region": "us-east-1", "s3.access-key-id": "wrong"}
+        found["storage-credentials"] = [{"prefix": "s3://", "config": {}}, {"prefix": table.metadata.location, "config": keys}]
+    return found
 
 
 class Answers(BaseHTTPRequestHandler):
@@ -51,6 +59,9 @@ class Answers(BaseHTTPRequestHandler):
 
     def body(self):
         return self.rfile.read(int(self.headers.get("content-length") or 0))
+
+    def lends(self):
+        return self.headers.get("x-iceberg-access-delegation") == "vended-credentials"
 
     def is_known(self):
         if self.headers.get("authorization") == f"Bearer {TOKEN}":
@@ -76,7 +87,7 @@ class Answers(BaseHTTPRequestHandler):
             case ["v1", "ferries", "namespaces", space, "tables", name]:
                 try:
                     table = CATALOG.load_table((*space.split("\x1f"), name))
-                    self.answer(200, table_json(table))
+                    self.answer(200, table_json(table, self.lends()))
                 except NoSuchTableError as error:
                     self.wrong(404, str(error))
             case _:
@@ -112,7 +123,7 @@ class Answers(BaseHTTPRequestHandler):
         if CATALOG.table_exists(name):
             return self.wrong(409, "it is there")
         staged = CATALOG._create_staged_table(name, Schema.model_validate(body["schema"]))
-        self.answer(200, table_json(staged))
+        self.answer(200, table_json(staged, self.lends()))
 
     def commit(self, name, body):
         global COMMITS

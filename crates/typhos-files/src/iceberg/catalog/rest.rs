@@ -1,5 +1,6 @@
 //! A catalog behind a server, by the open protocol for such catalogs: JSON over HTTP.
 
+use std::collections::BTreeMap;
 use std::fmt;
 
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
@@ -8,8 +9,9 @@ use serde_json::{Value, json};
 use typhos_load::Secret;
 
 use super::super::metadata::{Requirement, TableMetadata, Update};
+use super::super::place::reached;
 use super::{Catalog, CatalogError, Change, Loaded, TableName, failed};
-use crate::store::agent;
+use crate::store::{self, Vended, agent};
 
 /// What stands in a path as it is.
 const PLAIN: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_').remove(b'~');
@@ -42,7 +44,13 @@ pub struct RestCatalog {
 struct Session {
     prefix: String,
     token: Option<Secret>,
+    /// What the server says of all tables where nothing else is said of one, and whatever else is.
+    defaults: Properties,
+    overrides: Properties,
 }
+
+/// What a server says of how to reach something, by the names that the protocol has for it.
+type Properties = BTreeMap<String, Value>;
 
 impl fmt::Debug for RestCatalog {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
@@ -76,6 +84,40 @@ struct Table {
     #[serde(default)]
     metadata_location: Option<String>,
     metadata: TableMetadata,
+    /// How its files are reached.
+    #[serde(default)]
+    config: Properties,
+    /// The same, for those below a prefix.
+    #[serde(default)]
+    storage_credentials: Vec<StorageCredential>,
+}
+
+#[derive(Deserialize)]
+struct StorageCredential {
+    prefix: String,
+    config: Properties,
+}
+
+impl Table {
+    /// How its files are reached, as far as the server says.
+    fn vended(&self, Session { defaults, overrides, .. }: &Session) -> Vended {
+        let below = self.storage_credentials.iter();
+        let below = below.filter(|it| self.metadata.location.starts_with(&it.prefix));
+        let below = below.max_by_key(|it| it.prefix.len()).map(|it| &it.config);
+        let said = |name: &str| {
+            let all = [Some(overrides), below, Some(&self.config), Some(defaults)];
+            let value = all.into_iter().flatten().find_map(|said| said.get(name)?.as_str());
+            value.filter(|value| !value.is_empty()).map(str::to_owned)
+        };
+        let secret = |name: &str| said(name).map(Secret::new);
+        let credentials = said("s3.access-key-id").zip(secret("s3.secret-access-key"));
+        Vended {
+            credentials: credentials
+                .map(|(key, secret_key)| (key, secret_key, secret("s3.session-token"))),
+            region: said("s3.region").or_else(|| said("client.region")),
+            endpoint: said("s3.endpoint"),
+        }
+    }
 }
 
 impl RestCatalog {
@@ -96,7 +138,8 @@ impl RestCatalog {
         let mut request = ureq::http::Request::builder()
             .method(method)
             .uri(format!("{}/{path}", self.base))
-            .header("accept", "application/json");
+            .header("accept", "application/json")
+            .header("x-iceberg-access-delegation", "vended-credentials");
         if let Some(token) = token {
             request = request.header("authorization", format!("Bearer {}", token.reveal()));
         }
@@ -144,7 +187,25 @@ impl RestCatalog {
             answer.body[*key]["prefix"].as_str().filter(|prefix| !prefix.is_empty())
         });
         let prefix = prefix.map_or(String::new(), |prefix| format!("{prefix}/"));
-        Ok(self.session.get_or_init(|| Session { prefix, token }))
+        let [defaults, overrides] = ["defaults", "overrides"]
+            .map(|key| Properties::deserialize(&answer.body[key]).unwrap_or_default());
+        Ok(self.session.get_or_init(|| Session { prefix, token, defaults, overrides }))
+    }
+
+    /// A table as an answer has it, whose files are reached as it says from now on.
+    fn table(&self, table: &TableName, answer: Answer) -> Result<Table, CatalogError> {
+        let found: Table = serde_json::from_value(answer.body).map_err(|error| {
+            failed(
+                &self.base,
+                format!("the server says of {table} what cannot be read: {error}"),
+                "",
+            )
+        })?;
+        let vended = found.vended(self.session()?);
+        let place = reached(&found.metadata.location);
+        store::vend(&place, &vended)
+            .map_err(|error| failed(&self.base, format!("{place}: {error}"), ""))?;
+        Ok(found)
     }
 
     /// The token that a client gets for its secret.
@@ -176,7 +237,7 @@ impl RestCatalog {
 
     /// Asks at a path below the prefix.
     fn call(&self, method: &str, path: &str, body: Option<&Value>) -> Result<Answer, CatalogError> {
-        let Session { prefix, token } = self.session()?;
+        let Session { prefix, token, .. } = self.session()?;
         let answer = self.ask(method, &format!("v1/{prefix}{path}"), body, token.as_ref());
         answer.map_err(|error| failed(&self.base, error, ""))
     }
@@ -214,13 +275,7 @@ impl Catalog for RestCatalog {
             404 => return Ok(None),
             _ => return Err(self.refused(&answer)),
         }
-        let table: Table = serde_json::from_value(answer.body).map_err(|error| {
-            failed(
-                &self.base,
-                format!("the server says of {table} what cannot be read: {error}"),
-                "",
-            )
-        })?;
+        let table = self.table(table, answer)?;
         let file = table.metadata_location.unwrap_or_else(|| "?".into());
         Ok(Some(Loaded { metadata: table.metadata, file }))
     }
@@ -245,13 +300,7 @@ impl Catalog for RestCatalog {
         if answer.status != 200 {
             return Err(self.refused(&answer));
         }
-        let staged: Table = serde_json::from_value(answer.body).map_err(|error| {
-            failed(
-                &self.base,
-                format!("the server says of {table} what cannot be read: {error}"),
-                "",
-            )
-        })?;
+        let staged = self.table(table, answer)?;
         Ok(TableMetadata::empty(&staged.metadata.table_uuid, &staged.metadata.location))
     }
 
@@ -279,7 +328,7 @@ impl Catalog for RestCatalog {
             "identifier": { "namespace": table.namespace, "name": table.name },
             "requirements": requirements, "updates": updates,
         });
-        let Session { prefix, token } = self.session()?;
+        let Session { prefix, token, .. } = self.session()?;
         let path = format!("v1/{prefix}{}", path_of(table));
         let answer = self.ask("POST", &path, Some(&body), token.as_ref());
         let answer =
