@@ -260,6 +260,26 @@ pub fn on_threads<T: Send>(threads: NonZeroUsize, work: impl Fn() -> T + Sync) -
     })
 }
 
+/// Does the same with each of some things, on several threads, this one included: results are in the order of the things.
+pub fn each<I: Iterator<Item: Send> + Send, T: Send>(
+    threads: NonZeroUsize,
+    things: I,
+    work: impl Fn(I::Item) -> T + Sync,
+) -> Vec<T> {
+    let waiting = Mutex::new(things.enumerate());
+    let done = on_threads(threads, || {
+        let mut done = Vec::new();
+        loop {
+            let next = lock(&waiting).next();
+            let Some((at, thing)) = next else { return done };
+            done.push((at, work(thing)));
+        }
+    });
+    let mut done: Vec<_> = done.into_iter().flatten().collect();
+    done.sort_unstable_by_key(|(at, _)| *at);
+    done.into_iter().map(|(_, result)| result).collect()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -301,6 +321,16 @@ mod tests {
                 "{threads} threads"
             );
             assert_eq!(text.len(), 2890);
+        }
+    }
+
+    #[test]
+    fn things_keep_their_order_on_any_number_of_threads() {
+        for threads in 1..6 {
+            let threads = NonZeroUsize::new(threads).unwrap();
+            let squares = each(threads, 0..1_000u64, |n| n * n);
+            assert!(squares.into_iter().eq((0..1_000).map(|n| n * n)), "{threads} threads");
+            assert!(each(threads, std::iter::empty::<u8>(), |n| n).is_empty());
         }
     }
 

@@ -137,7 +137,8 @@ pub fn look(
         find(name, &survey)?;
     }
     let columns = wanted(&survey.source.names, rules)?;
-    let examined = Examined::of(survey, rules_of_house);
+    let threads = common.run_options().threads;
+    let examined = Examined::of(survey, rules_of_house, threads);
     Ok(Looked { examined, input, settings, columns })
 }
 

@@ -1,10 +1,12 @@
 //! A survey examined under rules: its facts, what its columns prove about each other, and what was decided.
 
 use std::borrow::Cow;
+use std::num::NonZeroUsize;
 
 use super::dates::{self, Context, DateFindings, NoDate};
 use super::profile::{self, Profile};
 use super::{Decision, Rules, Strings, one};
+use crate::run;
 use crate::survey::{ColumnFacts, Facts, Survey};
 use crate::text::InputFormat;
 
@@ -24,10 +26,10 @@ pub struct Examined {
 }
 
 impl Examined {
-    /// Decides about every column of a survey.
-    pub fn of(survey: Survey, rules: Rules) -> Examined {
+    /// Decides about every column of a survey; what is known of each is worked out on several threads.
+    pub fn of(survey: Survey, rules: Rules, threads: NonZeroUsize) -> Examined {
         let rules = under(&survey, &rules);
-        let grounds = Grounds::of(&survey, &rules);
+        let grounds = Grounds::of(&survey, &rules, threads);
         let decisions = grounds.decide(&survey, &rules);
         Examined { survey, decisions, rules, grounds }
     }
@@ -67,7 +69,7 @@ fn under(survey: &Survey, rules: &Rules) -> Rules {
 /// Decides about every column of a survey that is needed for more than that; see [`Examined::of`].
 pub fn decide(survey: &Survey, rules: &Rules) -> Vec<Decision> {
     let rules = under(survey, rules);
-    Grounds::of(survey, &rules).decide(survey, &rules)
+    Grounds::of(survey, &rules, NonZeroUsize::MIN).decide(survey, &rules)
 }
 
 /// What decisions about the columns of a survey rest on.
@@ -81,10 +83,10 @@ struct Grounds {
 }
 
 impl Grounds {
-    fn of(survey: &Survey, rules: &Rules) -> Grounds {
+    fn of(survey: &Survey, rules: &Rules, threads: NonZeroUsize) -> Grounds {
         let columns = &survey.columns;
         let held = if columns.len() <= MOST_HELD { &columns[..] } else { &[] };
-        let facts: Vec<Facts> = held.iter().map(ColumnFacts::facts).collect();
+        let facts: Vec<Facts> = run::each(threads, held.iter(), ColumnFacts::facts);
         let (files, names) = (survey.files(), &survey.source.names);
         let context = if facts.is_empty() {
             Context::collect(files, names, columns.iter().map(ColumnFacts::facts), rules)

@@ -305,7 +305,7 @@ fn known_ladders_are_proposed_and_not_taken_for_granted() {
 
 /// Everything a decision says, as text.
 fn summary(survey: &Survey) -> String {
-    let examined = Examined::of(survey.clone(), Rules::default());
+    let examined = Examined::of(survey.clone(), Rules::default(), NonZeroUsize::MIN);
     let decisions = &examined.decisions;
     let profiles: Vec<_> = (0..decisions.len()).map(|at| examined.profile(at)).collect();
     let (records, broken) = (survey.records, survey.broken);

@@ -268,21 +268,12 @@ impl Survey {
                 .zip(part.columns)
                 .for_each(|((_, others), other)| others.push(other));
         }
-        let waiting = Mutex::new(columns.into_iter().enumerate());
-        let merged = run::on_threads(threads, || {
-            let mut merged = Vec::new();
-            loop {
-                let next = waiting.lock().unwrap_or_else(PoisonError::into_inner).next();
-                let Some((at, (mut column, others))) = next else { return merged };
-                // Each is dropped as it is added: no third copy of the distinct values comes up.
-                others.into_iter().for_each(|other| column.merge(other));
-                column.settle();
-                merged.push((at, column));
-            }
+        whole.columns = run::each(threads, columns.into_iter(), |(mut column, others)| {
+            // Each is dropped as it is added: no third copy of the distinct values comes up.
+            others.into_iter().for_each(|other| column.merge(other));
+            column.settle();
+            column
         });
-        let mut merged: Vec<_> = merged.into_iter().flatten().collect();
-        merged.sort_unstable_by_key(|(at, _)| *at);
-        whole.columns = merged.into_iter().map(|(_, column)| column).collect();
         Some(whole)
     }
 

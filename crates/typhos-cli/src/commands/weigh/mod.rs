@@ -149,7 +149,7 @@ fn look(plan: &Plan, input: &Input, args: &Weigh, common: &Common) -> Result<Exa
     let survey = super::survey(input, &options, common)?;
     let first = args.inputs.first().map(AsRef::as_ref);
     let rules = Settings::gather(&RuleArgs::default(), first)?.rules();
-    Ok(Examined::of(survey, rules))
+    Ok(Examined::of(survey, rules, common.run_options().threads))
 }
 
 /// Binds a schema whose columns are said by their place in the input.
