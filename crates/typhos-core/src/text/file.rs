@@ -398,7 +398,11 @@ impl InputFile {
         self.bytes = self.stamp.as_ref().map_or(0, |stamp| stamp.bytes);
         let (mut opened, format) =
             format::open(&*self.origin, None, said).map_err(|source| self.failed(source))?;
-        let mut head = Vec::new();
+        // Room for all of it: growing would touch twice as much memory, and that costs more than reading.
+        let mut head = Vec::with_capacity(match self.bytes {
+            0 => 0,
+            bytes => usize::try_from(bytes).map_or(HEAD_BYTES, |bytes| bytes.min(HEAD_BYTES)) + 1,
+        });
         (&mut opened.text)
             .take(HEAD_BYTES as u64)
             .read_to_end(&mut head)
