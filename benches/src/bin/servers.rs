@@ -25,6 +25,8 @@ fn main() -> ExitCode {
         let port = |server: &str| std::env::var(format!("BENCH_{server}")).ok();
         let mut pairs: Vec<Pair> = Vec::new();
         let target = path("t.parquet");
+        let script = path("own.sh");
+        std::fs::write(&script, CLIENT).map_err(|error| error.to_string())?;
         let load = |into: &str, more: &[&str]| {
             let mut line =
                 vec!["load", schema, tickets, "--mode", "replace", "--into", into, "--quiet"];
@@ -62,9 +64,7 @@ fn main() -> ExitCode {
             let Some(url) = url else { continue };
             // The table for the client is that of Typhos, emptied.
             case("", load(&url, &["--table", "own"])).run()?;
-            let script = path("own.sh");
             let client = || Case::new("its client", "bash", &[&script, server, tickets]);
-            std::fs::write(&script, CLIENT).map_err(|error| error.to_string())?;
             if server == "ClickHouse" {
                 Case::new("plain file", "bash", &["-c", PLAIN, "", tickets]).run()?;
             }
@@ -97,8 +97,6 @@ fn main() -> ExitCode {
             }
         }
         if Command::new("sqlite3").arg("--version").output().is_ok() {
-            let script = path("own.sh");
-            std::fs::write(&script, CLIENT).map_err(|error| error.to_string())?;
             let program = typhos.to_string_lossy();
             for shape in &SHAPES {
                 let (file, schema) = shape.made(&made)?;
@@ -155,31 +153,24 @@ fn main() -> ExitCode {
     }
 }
 
-/// The databases, in the order of the targets of shapes.
-const DATABASES: [&str; 4] = ["PostgreSQL", "MariaDB", "ClickHouse", "SQLite"];
+/// For each database the most that making a table and adding to one may take, as a multiple of its client.
+const TARGETS: [(&str, [f64; 2]); 4] = [
+    ("PostgreSQL", [0.65, 0.9]),
+    ("MariaDB", [0.95, 1.1]),
+    ("ClickHouse", [0.8, 1.0]),
+    ("SQLite", [0.7, 0.8]),
+];
 
 /// A file of plain values.
 struct Shape {
     name: &'static str,
     rows: u64,
     columns: usize,
-    /// For each database the most that making a table and adding to one may take, as a multiple of its client.
-    targets: [[f64; 2]; 4],
 }
 
 const SHAPES: [Shape; 2] = [
-    Shape {
-        name: "narrow",
-        rows: 400_000,
-        columns: 4,
-        targets: [[0.65, 0.9], [0.95, 1.1], [0.8, 1.0], [0.7, 0.8]],
-    },
-    Shape {
-        name: "wide",
-        rows: 60_000,
-        columns: 60,
-        targets: [[0.65, 0.9], [0.95, 1.1], [0.8, 1.0], [0.7, 0.8]],
-    },
+    Shape { name: "narrow", rows: 400_000, columns: 4 },
+    Shape { name: "wide", rows: 60_000, columns: 60 },
 ];
 
 /// A name, the most that the first may take as a multiple of the second, and the two.
@@ -204,8 +195,9 @@ impl Shape {
         ours: [Case; 2],
         client: impl Fn(&str) -> Case,
     ) -> impl Iterator<Item = Pair> {
-        let at = DATABASES.iter().position(|known| *known == database).unwrap_or_default();
-        let pairs = ["create", "append"].into_iter().zip(ours).zip(self.targets[at]);
+        let targets = TARGETS.iter().find(|(known, _)| *known == database);
+        let (_, targets) = targets.expect("every database has targets");
+        let pairs = ["create", "append"].into_iter().zip(ours).zip(*targets);
         pairs.map(move |((how, ours), most)| {
             (format!("{database}, {}, {how}", self.name), most, [ours, client(how)])
         })

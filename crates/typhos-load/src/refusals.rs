@@ -27,13 +27,14 @@ pub struct Refusals {
     times: u32,
 }
 
-/// Whether rows that a table refuses are set aside: records that are no rows are, a record is known by its row, and the input can
-/// be read again.
+/// Whether rows that a table refuses are set aside: records that are no rows are, and it can be done.
 pub fn are_set_aside(schema: &Schema, input: &Input) -> bool {
-    schema.input.misfit == Misfit::Reject
-        && schema.input.choice.unnest.is_none()
-        && schema.layout.sort.is_empty()
-        && !input.is_stream()
+    schema.input.misfit == Misfit::Reject && can_be_set_aside(schema, input)
+}
+
+/// Whether rows that a table refuses could be set aside: a record is known by its row, and the input can be read again.
+pub fn can_be_set_aside(schema: &Schema, input: &Input) -> bool {
+    schema.input.choice.unnest.is_none() && schema.layout.sort.is_empty() && !input.is_stream()
 }
 
 /// Nothing was refused.

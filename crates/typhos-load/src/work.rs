@@ -36,7 +36,8 @@ pub struct Work<'l> {
     pub scratch: Arc<dyn Scratch>,
     /// Watches keys, where nobody has looked at them before.
     pub keys: Option<&'l KeyWatch>,
-    /// Records that are set aside because the target refused their rows.
+    /// Records that are set aside because the target refused their rows. One that wants to know where rows are from sets them
+    /// aside by itself.
     pub refusals: &'l Refusals,
 }
 

@@ -8,6 +8,7 @@ use typhos_core::infer::{counted, grouped};
 use typhos_core::schema::{Misfit, Schema};
 use typhos_core::sorting::DEFAULT_SORT_MEMORY;
 use typhos_core::text::{Input, InputFile, Undeclared};
+use typhos_load::refusals::can_be_set_aside;
 use typhos_load::{
     Address, DEFAULT_MEMORY, Destination, KindError, LoadError, LoadOptions, LoadReport, Parts,
     Problem, Proof, Secret, Statements, TargetError,
@@ -161,7 +162,8 @@ pub fn failed(error: LoadError, plan: &Plan, input: &Input) -> Failure {
             Failure::Usage(format!("{error}; pass --mode replace to replace it"))
         }
         LoadError::Target(TargetError::Refused { .. })
-            if plan.schema().input.misfit == Misfit::Stop =>
+            if plan.schema().input.misfit == Misfit::Stop
+                && can_be_set_aside(plan.schema(), input) =>
         {
             let what = "to set such records aside and load the rest, say misfit = \"reject\" under [input]";
             Failure::Refused(format!("{error}\n{what}"))

@@ -399,10 +399,7 @@ impl InputFile {
         let (mut opened, format) =
             format::open(&*self.origin, None, said).map_err(|source| self.failed(source))?;
         // Room for all of it: growing would touch twice as much memory, and that costs more than reading.
-        let mut head = Vec::with_capacity(match self.bytes {
-            0 => 0,
-            bytes => usize::try_from(bytes).map_or(HEAD_BYTES, |bytes| bytes.min(HEAD_BYTES)) + 1,
-        });
+        let mut head = Vec::with_capacity(self.bytes.min(HEAD_BYTES as u64) as usize);
         (&mut opened.text)
             .take(HEAD_BYTES as u64)
             .read_to_end(&mut head)

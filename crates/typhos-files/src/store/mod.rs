@@ -2,7 +2,8 @@
 //!
 //! An object is read in pieces, several at once ([`ahead`]), each on condition that the object is still the one that was
 //! opened: one that changed on the way is an error. Requests that fail for a moment are made again, each time after a longer
-//! wait. What is written is seen when it is whole ([`put`]). Credentials come from the environment and the files that other clients of a store use, and are never shown.
+//! wait. What is written is seen when it is whole ([`put`]). Credentials come from the environment and the files that other clients of a store use, or from the
+//! [catalog](Vended) of a table, and are never shown.
 
 mod ahead;
 mod http;

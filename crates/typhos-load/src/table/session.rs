@@ -248,11 +248,7 @@ pub trait MoveRows: Define + Sized {
     /// # Errors
     /// What the database says; there are no parts in most.
     fn make_alike(&mut self, _stage: &str, table: &str) -> Result<(), TargetError> {
-        Err(TargetError::Server {
-            target: self.target(),
-            message: format!("no table is made as {table} is"),
-            help: String::new(),
-        })
+        Err(has_no_parts(self, table))
     }
 
     /// Gives the rows of a table that was [made alike](Self::make_alike) over to the one that it is like, and removes it, also
@@ -266,7 +262,7 @@ pub trait MoveRows: Define + Sized {
         table: &str,
         _rows: (u64, &str),
     ) -> Result<(), TargetError> {
-        self.make_alike("", table)
+        Err(has_no_parts(self, table))
     }
 
     /// Keeps other loads that look for keys in a table from doing so until this one ends: each would find that none of its keys
@@ -325,6 +321,12 @@ pub trait MoveRows: Define + Sized {
     fn answers_within(&self) -> Duration {
         Duration::ZERO
     }
+}
+
+/// That a database has no tables which take rows in parts.
+fn has_no_parts(session: &impl Ask, table: &str) -> TargetError {
+    let message = format!("{table} takes no parts of another table");
+    TargetError::Server { target: session.target(), message, help: String::new() }
 }
 
 /// What a load is about to do to a table.

@@ -64,10 +64,12 @@ pub(super) fn objections(
     let database = session.language.literal(&session.url.database);
     let table = session.language.literal(intent.table);
     let about = session.query(&format!(
-        "SELECT engine, length(dependencies_table) FROM system.tables WHERE database = {database} AND name = {table}"
+        "SELECT engine, length(dependencies_table), \
+         position(create_table_query, ' CONSTRAINT ') + position(create_table_query, ' TTL ') \
+         FROM system.tables WHERE database = {database} AND name = {table}"
     ))?;
-    let Some([Some(engine), followers]) =
-        about.into_iter().next().and_then(|row| <[_; 2]>::try_from(row).ok())
+    let Some([Some(engine), followers, rules]) =
+        about.into_iter().next().and_then(|row| <[_; 3]>::try_from(row).ok())
     else {
         return Ok(found);
     };
@@ -118,8 +120,10 @@ pub(super) fn objections(
         let is_shared = ["Replicated", "Shared"].iter().any(|word| engine.starts_with(word));
         let has_parts = engine.ends_with("MergeTree") && !is_shared;
         if has_parts && followers.as_deref() == Some("0") {
-            // Of other engines' rows some may be gone before they are asked about.
-            let as_sent = engine == "MergeTree" && takes_as_sent(session, intent)?;
+            // Of other engines' rows some may be gone before they are asked about, and of a table with rules of its own; and a
+            // row that is refused is looked for in the table beside.
+            let keeps_all = engine == "MergeTree" && rules.as_deref() == Some("0");
+            let as_sent = keeps_all && takes_as_sent(session, intent)?;
             found.adding = Adding::ByParts { engine, as_sent };
         } else {
             found.notes.push(
@@ -131,24 +135,13 @@ pub(super) fn objections(
     Ok(found)
 }
 
-/// Whether the columns of a table are those that a new table would have, as far as they are filled, and nothing else is in
-/// the way of a row.
+/// Whether the columns of a table are those that a new table would have, as far as they are filled.
 fn takes_as_sent(
     session: &mut ClickHouseSession,
     intent: &Intent<'_>,
 ) -> Result<bool, TargetError> {
     let (database, table) =
         (session.language.literal(&session.url.database), session.language.literal(intent.table));
-    // A row that is refused is looked for in the table beside, and one that is too old goes away.
-    if session.language.version >= CONSTRAINTS {
-        let words = session.counts(&format!(
-            "SELECT position(create_table_query, ' CONSTRAINT ') + position(create_table_query, ' TTL ') \
-             FROM system.tables WHERE database = {database} AND name = {table}"
-        ))?;
-        if words != [0] {
-            return Ok(false);
-        }
-    }
     let there = session.query(&format!(
         "SELECT name, type FROM system.columns WHERE database = {database} AND table = {table}"
     ))?;
@@ -167,9 +160,6 @@ fn takes_as_sent(
     };
     Ok(intent.schema.columns.iter().all(is_there))
 }
-
-/// The version that brought conditions on rows, and times at which they go.
-const CONSTRAINTS: (u32, u32) = (19, 14);
 
 /// A type without what is said of nulls and of how texts are stored.
 fn plain(ty: &str) -> String {

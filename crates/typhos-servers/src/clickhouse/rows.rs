@@ -274,12 +274,13 @@ fn put_ints(block: &mut Vec<u8>, values: &Nested<'_>, rows: Rows<'_>, ints: Ints
         (Ints::I64(ints), 8) => as_held!(ints),
         (Ints::U64(ints), 8) => as_held!(ints),
         (Ints::I128(ints), 16) => as_held!(ints),
-        // The lowest bytes of it are the value: it was proven to fit.
-        (ints, 1) => put(block, values, rows, |row| (ints.get(row) as i8).to_le_bytes()),
-        (ints, 2) => put(block, values, rows, |row| (ints.get(row) as i16).to_le_bytes()),
-        (ints, 4) => put(block, values, rows, |row| (ints.get(row) as i32).to_le_bytes()),
-        (ints, 8) => put(block, values, rows, |row| (ints.get(row) as i64).to_le_bytes()),
-        (ints, _) => put(block, values, rows, |row| ints.get(row).to_le_bytes()),
+        // The lowest bytes of it are the value, which fits.
+        (ints, width) => {
+            for row in rows.of(values) {
+                let bytes = row.map_or(0, |row| ints.get(row)).to_le_bytes();
+                block.extend_from_slice(&bytes[..usize::from(width)]);
+            }
+        }
     }
 }
 

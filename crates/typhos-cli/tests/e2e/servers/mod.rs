@@ -10,6 +10,7 @@ mod names;
 mod nested;
 mod reading;
 mod refill;
+mod refused;
 mod round_trip;
 pub mod server;
 mod tables;

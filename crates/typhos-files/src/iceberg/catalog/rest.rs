@@ -104,16 +104,21 @@ impl Table {
         let below = self.storage_credentials.iter();
         let below = below.filter(|it| self.metadata.location.starts_with(&it.prefix));
         let below = below.max_by_key(|it| it.prefix.len()).map(|it| &it.config);
-        let said = |name: &str| {
-            let all = [Some(overrides), below, Some(&self.config), Some(defaults)];
-            let value = all.into_iter().flatten().find_map(|said| said.get(name)?.as_str());
-            value.filter(|value| !value.is_empty()).map(str::to_owned)
+        let layers = [Some(overrides), below, Some(&self.config), Some(defaults)];
+        let layers = || layers.into_iter().flatten();
+        let text = |said: &Properties, name: &str| {
+            let value = said.get(name)?.as_str()?;
+            (!value.is_empty()).then(|| value.to_owned())
         };
-        let secret = |name: &str| said(name).map(Secret::new);
-        let credentials = said("s3.access-key-id").zip(secret("s3.secret-access-key"));
+        let said = |name: &str| layers().find_map(|layer| text(layer, name));
+        // A key goes with the secret and the token that are said beside it, and with no others.
+        let credentials = layers().find_map(|layer| {
+            let secret = |name: &str| text(layer, name).map(Secret::new);
+            let key = text(layer, "s3.access-key-id")?;
+            Some((key, secret("s3.secret-access-key")?, secret("s3.session-token")))
+        });
         Vended {
-            credentials: credentials
-                .map(|(key, secret_key)| (key, secret_key, secret("s3.session-token"))),
+            credentials,
             region: said("s3.region").or_else(|| said("client.region")),
             endpoint: said("s3.endpoint"),
         }
