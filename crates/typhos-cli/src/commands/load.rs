@@ -165,7 +165,7 @@ pub fn failed(error: LoadError, plan: &Plan, input: &Input) -> Failure {
             if plan.schema().input.misfit == Misfit::Stop
                 && can_be_set_aside(plan.schema(), input) =>
         {
-            let what = "to set such records aside and load the rest, say misfit = \"reject\" under [input]";
+            let what = "To set such records aside and load the rest, say misfit = \"reject\" under [input]";
             Failure::Refused(format!("{error}\n{what}"))
         }
         LoadError::Target(error) => error.into(),
