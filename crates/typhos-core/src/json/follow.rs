@@ -1,26 +1,57 @@
 //! The loop that follows known gaps, and the table it looks them up in.
 //!
 //! All gaps behind a value stand side by side, and each says where those behind its own value begin: a step is a
-//! comparison of two words, a look at the byte behind them, and finding where the value ends.
+//! comparison of two words, a look at the byte behind them, and finding where the value ends. What is found is put down step by
+//! step, and nothing else is done with it here: a loop that also handed values on had no registers left for its own.
 
 use super::gaps::Place;
 use super::walk::{Span, plain_end, plain_number_end};
-use crate::records::{PathKind, ScopeId, first_words};
+use crate::records::{PathKind, first_words};
 
-/// The column of values that are none.
-const NO_COLUMN: u32 = u32::MAX;
 /// Where the gaps behind the end of a record would be.
 const END: u32 = u32::MAX;
 /// How often a gap comes behind others until it is looked for before the one before it.
 const TIMES: u8 = 16;
 
-/// Who takes what a record is made of. It may be found late that it is not made of known gaps: then nothing of it counts.
-pub(super) trait Take {
-    /// An element of a scope, which begins.
-    fn element(&mut self, scope: ScopeId);
+/// A gap of a record that was followed, and the value behind it.
+#[derive(Debug, Clone, Copy, Default)]
+pub(super) struct Step {
+    /// The number of the gap, whether the value is a text with an escape in it, and its kind; at the end of a record the
+    /// kind is the first one.
+    gap: u32,
+    start: u32,
+    end: u32,
+}
 
-    /// The value of a column.
-    fn value(&mut self, column: usize, value: Span);
+/// Bits of a kind.
+const KIND_BITS: u32 = 3;
+
+impl Step {
+    /// Of the value that starts and ends at these places.
+    #[inline(always)]
+    fn to(gap: u32, kind: u8, start: u32, end: u32) -> Step {
+        Step { gap: gap << (KIND_BITS + 1) | u32::from(kind), start, end }
+    }
+
+    /// The number of the gap.
+    #[inline(always)]
+    pub fn gap(self) -> usize {
+        (self.gap >> (KIND_BITS + 1)) as usize
+    }
+
+    /// The number of the kind of the value.
+    #[inline(always)]
+    pub fn kind(self) -> usize {
+        (self.gap & ((1 << KIND_BITS) - 1)) as usize
+    }
+
+    /// The value, where there is one.
+    #[inline(always)]
+    pub fn value(self) -> Option<Span> {
+        let kind = *PathKind::ALL.get(self.kind())?;
+        let is_escaped = self.gap >> KIND_BITS & 1 == 1;
+        Some(Span { kind, start: self.start, end: self.end, is_escaped })
+    }
 }
 
 /// A gap to be entered into the table.
@@ -31,7 +62,6 @@ pub(super) struct Entry<'g> {
     /// The stop that it leads to, by its number; none where the record ends.
     pub to: Option<u32>,
     pub place: Option<Place>,
-    pub has_elements: bool,
 }
 
 /// A gap as it is looked for.
@@ -44,14 +74,12 @@ struct Known {
     length: u32,
     /// Where the gaps behind its value begin, or [`END`].
     next: u32,
-    column: u32,
     id: u32,
     /// A bit for each kind of value that may stand behind it.
     kinds: u8,
     times: u8,
     /// Whether it is the last one behind its value.
     is_last: bool,
-    has_elements: bool,
 }
 
 /// The gaps of all stops.
@@ -70,16 +98,14 @@ impl Known {
             masks,
             length: entry.written.len() as u32,
             next: entry.to.map_or(END, |to| starts[to as usize]),
-            column: entry.place.and_then(|place| place.column).unwrap_or(NO_COLUMN),
             id: entry.id,
             kinds: 0,
             times: 0,
             is_last: false,
-            has_elements: entry.has_elements,
         };
-        // What is in an object or array of no column is told of by other gaps.
-        let is_taken = |kind: &PathKind| !kind.is_nested() || known.column != NO_COLUMN;
-        if entry.place.is_some() {
+        if let Some(place) = entry.place {
+            // What is in an object or array of no column is told of by other gaps.
+            let is_taken = |kind: &PathKind| !kind.is_nested() || place.column.is_some();
             let kinds = PathKind::ALL.into_iter().filter(is_taken);
             known.kinds = kinds.fold(0, |kinds, kind| kinds | 1 << kind as u8);
         }
@@ -92,12 +118,10 @@ impl Known {
         masks: [u64::MAX; 2],
         length: 0,
         next: 0,
-        column: NO_COLUMN,
         id: 0,
         kinds: 0,
         times: 0,
         is_last: true,
-        has_elements: false,
     };
 }
 
@@ -125,30 +149,22 @@ impl Table {
         table
     }
 
-    /// Follows the record that a text starts with, and notes in `trail` each gap by its number, with the kind of the value
-    /// behind it in the lowest three bits. `elements` says of a gap in which elements begin of which scopes, and `walk` finds
-    /// the end of a value that is neither a plain text nor a plain number. Returns how many steps there were, where the
-    /// record ends, and where the next line starts.
+    /// Follows the record that a text starts with, and puts down each step in `trail`. `walk` finds the end of a value that is
+    /// neither a plain text nor a plain number. Returns how many steps there were, where the record ends, and where the next
+    /// line starts.
     #[inline(never)]
-    pub fn follow<T: Take>(
+    pub fn follow(
         &mut self,
         text: &[u8],
-        take: &mut T,
-        trail: &mut [u32],
-        elements: impl Fn(u32, &mut T),
+        trail: &mut [Step],
         mut walk: impl FnMut(usize, PathKind, u32) -> Option<Span>,
     ) -> Option<(usize, usize, usize)> {
         let (mut next, mut at) = (0, 0);
         for (steps, step) in trail.iter_mut().enumerate() {
-            let padded;
-            let first = match text.get(at..)?.first_chunk::<16>() {
-                Some(first) => first,
-                None => {
-                    padded = with_zeros(&text[at..]);
-                    &padded
-                }
+            let both = match text.get(at..)?.first_chunk::<16>() {
+                Some(first) => u128::from_le_bytes(*first),
+                None => with_zeros(&text[at..]),
             };
-            let both = u128::from_le_bytes(*first);
             let (a, b) = (both as u64, (both >> 64) as u64);
             let first_behind = next;
             // Neither a gap nor a value has a line end in it.
@@ -169,8 +185,7 @@ impl Table {
                         && self.goes_on(known.id, &text[at..])
                         && let Some(line_end) = text.get(start..).and_then(next_line)
                     {
-                        *step = known.id << 3;
-                        elements(known.id, take);
+                        *step = Step::to(known.id, 0, 0, 0);
                         return Some((steps + 1, start, start + line_end));
                     }
                 }
@@ -179,23 +194,21 @@ impl Table {
                 }
                 next += 1;
             };
-            let Known { id, column, has_elements, next: behind_value, .. } = *gap;
-            *step = id << 3 | u32::from(kind);
+            let Known { id, next: behind_value, .. } = *gap;
             if next != first_behind {
                 self.move_up(next as usize);
             }
             next = behind_value;
-            if has_elements {
-                elements(id, take);
+            let mut end = plain_value_end(text, start, kind);
+            if end == 0 {
+                let value = walk(start, PathKind::ALL[usize::from(kind)], id)?;
+                let escaped = u8::from(value.is_escaped) << KIND_BITS;
+                end = value.end as usize;
+                *step = Step::to(id, kind | escaped, start as u32, end as u32);
+            } else {
+                *step = Step::to(id, kind, start as u32, end as u32);
             }
-            let value = match plain_value(text, start, kind) {
-                Some(value) => value,
-                None => walk(start, PathKind::ALL[usize::from(kind)], id)?,
-            };
-            if column != NO_COLUMN {
-                take.value(column as usize, value);
-            }
-            at = value.end as usize;
+            at = end;
         }
         None
     }
@@ -221,19 +234,17 @@ impl Table {
     }
 }
 
-/// The value of a kind that starts at a place, if it is a plain text or number.
+/// Where the value of a kind ends that starts at a place, if it is a plain text or number; 0 otherwise.
 #[inline(always)]
-fn plain_value(text: &[u8], start: usize, kind: u8) -> Option<Span> {
-    let (kind, end) = if kind == PathKind::Text as u8 {
+fn plain_value_end(text: &[u8], start: usize, kind: u8) -> usize {
+    if kind == PathKind::Text as u8 {
         let end = plain_end(text, start + 1);
-        (PathKind::Text, if text.get(end) == Some(&b'"') { end + 1 } else { 0 })
+        if text.get(end) == Some(&b'"') { end + 1 } else { 0 }
     } else if kind == PathKind::Number as u8 {
-        (PathKind::Number, plain_number_end(text, start))
+        plain_number_end(text, start)
     } else {
-        return None;
-    };
-    let value = Span { kind, start: start as u32, end: end as u32, is_escaped: false };
-    (end > 0).then_some(value)
+        0
+    }
 }
 
 /// The number of the kind of the values that start with each byte; 7 where none does.
@@ -249,12 +260,12 @@ static KINDS: [u8; 256] = {
     kinds
 };
 
-/// The first bytes of a text that has fewer, and zeros.
-#[inline(never)]
-fn with_zeros(text: &[u8]) -> [u8; 16] {
+/// The first sixteen bytes of a text that has fewer, and zeros.
+#[cold]
+fn with_zeros(text: &[u8]) -> u128 {
     let mut bytes = [0; 16];
     bytes[..text.len()].copy_from_slice(text);
-    bytes
+    u128::from_le_bytes(bytes)
 }
 
 /// How many bytes the line end has that a text starts with, which may be the end of the text.

@@ -12,7 +12,7 @@
 //!
 //! Gaps belong to [`Paths`](crate::records::Paths) and to what listens: they are forgotten with them.
 
-use super::follow::{Entry, Table, Take};
+use super::follow::{Entry, Step, Table};
 use super::twice::check_names;
 use super::walk::{Span, Walk};
 use crate::records::{NodeId, PathKind, ScopeId};
@@ -57,6 +57,15 @@ pub(super) struct Walked {
     pub follow: Vec<(NodeId, NodeId)>,
 }
 
+/// Who takes what a record is made of.
+pub(super) trait Take {
+    /// An element of a scope, which begins.
+    fn element(&mut self, scope: ScopeId);
+
+    /// The value of a column.
+    fn value(&mut self, column: usize, value: Span);
+}
+
 /// What stands behind a value, or at the start of a record.
 #[derive(Debug, Default)]
 struct Stop {
@@ -74,6 +83,17 @@ struct Gap {
     walked: Walked,
 }
 
+/// What a gap leads to.
+#[derive(Debug, Clone, Copy)]
+struct Landing {
+    /// The column of the value behind it, or [`NO_COLUMN`].
+    column: u32,
+    has_elements: bool,
+}
+
+/// The column of values that are none.
+const NO_COLUMN: u32 = u32::MAX;
+
 /// How many values of one kind there are behind a gap, and on which line of the block the first.
 type Counted = (u32, u32);
 
@@ -86,14 +106,16 @@ pub(super) struct Gaps {
     gaps: Vec<Gap>,
     /// The same, to be followed.
     table: Table,
+    /// For each gap what it leads to.
+    landings: Vec<Landing>,
     /// For each gap what is counted of each kind of value behind it.
     counts: Vec<[Counted; 8]>,
     /// For each node the stop that it is.
     of_node: Vec<u32>,
     /// For each node those members of its object that come right behind it in a gap.
     after: Vec<Vec<NodeId>>,
-    /// The gaps of the record at hand, each with the kind of the value behind it in its lowest bits.
-    trail: Vec<u32>,
+    /// The gaps of the record at hand, and the values behind them.
+    trail: Vec<Step>,
     /// How many there are.
     steps: usize,
     /// The objects and arrays in it that are values of columns.
@@ -110,6 +132,7 @@ impl Default for Gaps {
             stops: vec![Stop::default()],
             gaps: Vec::new(),
             table: Table::default(),
+            landings: Vec::new(),
             counts: Vec::new(),
             of_node: Vec::new(),
             after: Vec::new(),
@@ -138,30 +161,38 @@ impl Gaps {
     /// Splits the record that a text starts with, if it is made of known gaps, its values are in order, and its line ends
     /// behind it. Says where it ends, and where the next line starts.
     #[inline]
-    pub fn follow(&mut self, text: &[u8], take: &mut impl Take) -> Option<(usize, usize)> {
-        let end = self.try_to_follow(text, take);
-        let patience = self.patience + if end.is_some() { 1 } else { -WORTH };
-        self.patience = patience.min(PATIENCE);
-        #[cfg(test)]
-        (self.followed += u32::from(end.is_some()));
-        end
-    }
-
-    #[inline]
-    fn try_to_follow(&mut self, text: &[u8], take: &mut impl Take) -> Option<(usize, usize)> {
+    pub fn follow(&mut self, text: &[u8]) -> Option<(usize, usize)> {
         self.steps = 0;
         self.nested.clear();
         let Gaps { gaps, table, trail, nested, .. } = self;
-        let elements = |gap: u32, take: &mut _| {
-            let elements = &gaps[gap as usize].walked.elements;
-            elements.iter().for_each(|scope| Take::element(take, *scope));
-        };
         let walk = |start, kind, gap: u32| {
             walk_over(text, start, kind, gaps[gap as usize].walked.to?, nested)
         };
-        let (steps, end, next) = table.follow(text, take, trail, elements, walk)?;
+        let followed = table.follow(text, trail, walk);
+        let patience = self.patience + if followed.is_some() { 1 } else { -WORTH };
+        self.patience = patience.min(PATIENCE);
+        #[cfg(test)]
+        (self.followed += u32::from(followed.is_some()));
+        let (steps, end, next) = followed?;
         self.steps = steps;
         Some((end, next))
+    }
+
+    /// Hands on what the record that was followed last is made of.
+    #[inline]
+    pub fn hand_on(&self, take: &mut impl Take) {
+        for step in &self.trail[..self.steps] {
+            let Landing { column, has_elements } = self.landings[step.gap()];
+            if has_elements {
+                let elements = &self.gaps[step.gap()].walked.elements;
+                elements.iter().for_each(|scope| take.element(*scope));
+            }
+            if column != NO_COLUMN
+                && let Some(value) = step.value()
+            {
+                take.value(column as usize, value);
+            }
+        }
     }
 
     /// Takes note of the record that was followed last, which is on this line of the block. Hands on the objects and arrays
@@ -169,7 +200,7 @@ impl Gaps {
     #[inline]
     pub fn count(&mut self, line: u32) -> &[(NodeId, Span)] {
         for step in &self.trail[..self.steps] {
-            let (count, first) = &mut self.counts[*step as usize >> 3][*step as usize & 7];
+            let (count, first) = &mut self.counts[step.gap()][step.kind()];
             *first = if *count == 0 { line } else { *first };
             *count += 1;
         }
@@ -202,14 +233,13 @@ impl Gaps {
     /// Remembers the gaps of a sound record that was walked over.
     pub fn remember(&mut self, text: &[u8], walked: &[Walked]) {
         let known = self.gaps.len();
-        self.trail.resize(MOST_STEPS, 0);
+        self.trail.resize(MOST_STEPS, Step::default());
         self.add(text, walked);
         if self.gaps.len() > known {
             let entry = |id: &u32| {
                 let gap = &self.gaps[*id as usize];
                 let to = gap.walked.to.map(|_| gap.to);
-                let (place, has_elements) = (gap.walked.to, !gap.walked.elements.is_empty());
-                Entry { written: &gap.written, id: *id, to, place, has_elements }
+                Entry { written: &gap.written, id: *id, to, place: gap.walked.to }
             };
             let stops = self.stops.iter().map(|stop| stop.behind.iter().map(entry).collect());
             self.table = Table::of(stops, self.gaps.len());
@@ -237,6 +267,10 @@ impl Gaps {
                 self.stops[from as usize].behind.push(self.gaps.len() as u32);
                 self.gaps.push(Gap { written: written.into(), to, walked: gap.clone() });
                 self.counts.push(Default::default());
+                self.landings.push(Landing {
+                    column: gap.to.and_then(|place| place.column).unwrap_or(NO_COLUMN),
+                    has_elements: !gap.elements.is_empty(),
+                });
             }
             from = to;
         }

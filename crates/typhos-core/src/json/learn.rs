@@ -1,13 +1,10 @@
 //! Learning the paths of an input from every record.
 
 use super::cursor::Cursor;
-use super::follow::Take;
 use super::gaps::{Gaps, line_length};
 use super::trace::{KnowsPaths, Told, walk_and_remember};
 use super::walk::{Fault, Listen, Name, Span, Walk};
-use crate::records::{
-    Appearance, Guess, Holds, LineRef, NodeId, PathKind, Paths, Provisional, ScopeId,
-};
+use crate::records::{Appearance, Guess, Holds, LineRef, NodeId, PathKind, Paths, Provisional};
 use crate::run::{self, Monitor, RunError, RunOptions};
 use crate::schema::REJECTED_COLUMNS;
 use crate::text::{
@@ -196,7 +193,7 @@ impl Learner {
                 break;
             }
             let is_worth_it = self.gaps.are_worth_it();
-            if is_worth_it && let Some((_, next)) = self.gaps.follow(rest, &mut Nobody) {
+            if is_worth_it && let Some((_, next)) = self.gaps.follow(rest) {
                 self.gaps.count((line - block.first_line) as u32);
                 rest = &rest[next..];
                 continue;
@@ -240,15 +237,6 @@ impl Learner {
             self.paths.note(node, kind, LineRef { part: block.file, line }, u64::from(values));
         });
     }
-}
-
-/// Nobody takes the values.
-struct Nobody;
-
-impl Take for Nobody {
-    fn element(&mut self, _: ScopeId) {}
-
-    fn value(&mut self, _: usize, _: Span) {}
 }
 
 /// A learner that is told of one record.

@@ -1,8 +1,7 @@
 //! Lines of JSON → the leaves of their objects.
 
 use super::cursor::Cursor;
-use super::follow::Take;
-use super::gaps::{Gaps, line_length};
+use super::gaps::{Gaps, Take, line_length};
 use super::insides::count_insides;
 use super::learn::learned;
 use super::members::Members;
@@ -130,13 +129,10 @@ impl<'b> JsonSplit<'b> {
     /// Takes a record that is made of known gaps; what is on any other line is left to be walked over.
     fn follow(&mut self, records: &mut JsonRecords) -> bool {
         let (text, start, line) = (&self.text[self.at..], self.at as u32, self.line);
+        let Some((end, next)) = self.gaps.follow(text) else { return false };
         let row = records.starts.len() as u32;
         let JsonRecords { columns, scopes, .. } = records;
-        let mut known = Known { row, line: start, columns, scopes };
-        let Some((end, next)) = self.gaps.follow(text, &mut known) else {
-            records.forget(row as usize);
-            return false;
-        };
+        self.gaps.hand_on(&mut Known { row, line: start, columns, scopes });
         if let Some(seen) = &mut self.seen {
             for (node, value) in self.gaps.count(line) {
                 let value = &text[value.start as usize..value.end as usize];
@@ -165,8 +161,7 @@ impl Take for Known<'_> {
         self.scopes[scope as usize - 1].push(self.row);
     }
 
-    // By itself it leaves the loop that it is called from more registers.
-    #[inline(never)]
+    #[inline]
     fn value(&mut self, column: usize, value: Span) {
         let leaves = &mut self.columns[column];
         let at = match leaves.scope.checked_sub(1) {

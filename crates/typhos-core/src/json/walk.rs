@@ -8,7 +8,7 @@
 //! comments, and objects or arrays within each other beyond a limit.
 
 use crate::records::{DEFAULT_DEPTH_LIMIT, Guess, JsonFault, PathKind};
-use crate::text::ends_of_plain;
+use crate::text::{digits_among, ends_of_plain};
 
 /// What is wrong, in a box: what is right is handed on for every value, and fits into registers then.
 pub(super) type Fault = Box<JsonFault>;
@@ -95,8 +95,42 @@ fn ends_plain(byte: u8) -> bool {
 }
 
 /// Where the number ends that starts at a place, if it has no exponent; 0 where it has one, or none starts there.
-#[inline(never)]
+#[inline(always)]
 pub(super) fn plain_number_end(text: &[u8], start: usize) -> usize {
+    let sixteen = text.get(start..).and_then(<[u8]>::first_chunk::<16>);
+    match sixteen.and_then(number_length) {
+        Some(0) => 0,
+        Some(length) => start + length,
+        None => long_number_end(text, start),
+    }
+}
+
+/// How long the number without an exponent is that some bytes start with; 0 where it has one, or none starts there. `None` where
+/// it may be longer than they are.
+#[inline(always)]
+fn number_length(bytes: &[u8; 16]) -> Option<usize> {
+    let digits = digits_among(bytes);
+    let first = usize::from(bytes[0] == b'-');
+    let whole = (digits >> first).trailing_ones() as usize;
+    let mut end = first + whole;
+    let mut byte = *bytes.get(end)?;
+    if whole == 0 || bytes[first] == b'0' && whole > 1 {
+        return Some(0);
+    }
+    if byte == b'.' {
+        let fraction = (digits >> (end + 1)).trailing_ones() as usize;
+        end += 1 + fraction;
+        byte = *bytes.get(end)?;
+        if fraction == 0 {
+            return Some(0);
+        }
+    }
+    Some(if byte | 0x20 == b'e' { 0 } else { end })
+}
+
+/// As [`plain_number_end`], of a number of any length.
+#[inline(never)]
+fn long_number_end(text: &[u8], start: usize) -> usize {
     let byte = |at: usize| text.get(at).copied().unwrap_or_default();
     let first = start + usize::from(byte(start) == b'-');
     let mut end = digits_end(text, first);
@@ -555,6 +589,12 @@ mod tests {
             let at = at.min(text.len());
             let end = text[at..].iter().position(|byte| !byte.is_ascii_digit());
             prop_assert_eq!(digits_end(&text, at), end.map_or(text.len(), |end| at + end));
+        }
+
+        #[test]
+        fn numbers_end_where_their_digits_say(number in "-?[0-9]{0,10}\\.?[0-9]{0,8}[eE+,}x.]?[0-9 ]{0,20}") {
+            let text = number.as_bytes();
+            prop_assert_eq!(plain_number_end(text, 0), long_number_end(text, 0), "{}", number);
         }
     }
 }

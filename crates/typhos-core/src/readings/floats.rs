@@ -11,6 +11,14 @@ use std::ops::RangeInclusive;
 use super::nearest::nearest_double;
 use super::number::{EXACT_POW10, Number, POW10, parse_number};
 
+/// Every `digits × 10^-scale` of less than so many digits survives float32, within the exponents of normal floats: at a number
+/// the step to the next float is at most its 2^-23, which is less than one in the last of the digits. So nothing else with as many
+/// digits behind the mark is nearest to the same float.
+pub const SURE_OF_FLOAT32: u64 = 1 << (f32::MANTISSA_DIGITS - 1);
+
+/// The same of float64.
+pub const SURE_OF_FLOAT64: u64 = 1 << (f64::MANTISSA_DIGITS - 1);
+
 /// Whether a number, read as float32 and printed in its shortest form (or, in scientific notation, with as many
 /// digits), is still the number written. `text` is the number as it was written plainly, or empty where that is not at
 /// hand.
@@ -49,7 +57,7 @@ fn nearest<F: Width>(text: &[u8], number: &Number) -> Option<(F, bool)> {
 /// Whether `digits × 10^-scale` survives float32; `None` where that is not told quickly.
 #[inline]
 pub fn survives_float32_of(digits: u64, scale: u8) -> Option<bool> {
-    if digits < 1_000_000 {
+    if digits < SURE_OF_FLOAT32 {
         return Some(true);
     }
     // With more digits than any shortest form has it is none.
@@ -79,8 +87,8 @@ fn plain_text(number: &Number) -> String {
 
 /// A float of one width.
 trait Width: zmij::Float + Copy {
-    /// Every number of so many digits survives, within the exponents of normal floats.
-    const SURE: u32;
+    /// Every number of less than these digits survives, within the exponents of normal floats.
+    const SURE: u64;
     /// No shortest form has more digits.
     const MOST: u32;
     /// The float nearest to `digits × 10^-scale`, which `text` says too; `None` where it takes more to know.
@@ -90,7 +98,7 @@ trait Width: zmij::Float + Copy {
 }
 
 impl Width for f32 {
-    const SURE: u32 = f32::DIGITS;
+    const SURE: u64 = SURE_OF_FLOAT32;
     const MOST: u32 = 9;
 
     fn nearest(_: &[u8], digits: u64, scale: i32) -> Option<f32> {
@@ -109,7 +117,7 @@ impl Width for f32 {
 }
 
 impl Width for f64 {
-    const SURE: u32 = f64::DIGITS;
+    const SURE: u64 = SURE_OF_FLOAT64;
     const MOST: u32 = 17;
 
     fn nearest(text: &[u8], digits: u64, scale: i32) -> Option<f64> {
@@ -130,13 +138,12 @@ impl Width for f64 {
 #[inline]
 fn quick<F: Width>(text: &[u8], mantissa: u64, scale: i32) -> Option<(F, bool)> {
     let float = F::nearest(text, mantissa, scale)?;
-    let sure = 10u64.pow(F::SURE);
-    if mantissa < sure {
+    if mantissa < F::SURE {
         return Some((float, true));
     }
     let (bare, dropped) = without_zeros(mantissa);
-    if bare < sure || bare >= 10u64.pow(F::MOST) {
-        return Some((float, bare < sure));
+    if bare < F::SURE || bare >= 10u64.pow(F::MOST) {
+        return Some((float, bare < F::SURE));
     }
     // No two numbers of so many digits are near enough to be one float, and a shorter one would be one of them.
     let bare_scale = scale - dropped as i32;

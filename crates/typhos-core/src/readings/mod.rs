@@ -15,8 +15,8 @@ mod words;
 mod written;
 
 pub use floats::{
-    nearest_float32, nearest_float32_of, nearest_float64, nearest_float64_of, survives_float32,
-    survives_float32_of, survives_float64,
+    SURE_OF_FLOAT32, SURE_OF_FLOAT64, nearest_float32, nearest_float32_of, nearest_float64,
+    nearest_float64_of, survives_float32, survives_float32_of, survives_float64,
 };
 pub use lengths::{Length, LengthValue, NoLength, length, length_text, read_length};
 pub use number::{

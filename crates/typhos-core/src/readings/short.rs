@@ -156,13 +156,23 @@ const MOST_ONE_WORD: usize = 9;
 /// As [`digits_of`], of any whose digits do not fit a word.
 #[inline(never)]
 fn long_digits_of([first, second]: [u64; 2], length: usize) -> Option<(i64, usize)> {
-    let mark = match mark_in(first) {
-        8 => 8 + mark_in(second),
-        mark => mark,
-    };
-    let mark = mark.min(length);
-    // The digits moved together, and up to the end of sixteen, zeros before them.
     let word = u128::from(first) | u128::from(second) << 64;
+    let mark = mark_in(first);
+    if (1..8).contains(&mark) {
+        // Digits before the mark fit a word, and those behind it mostly do, or two.
+        let fraction = length - mark - 1;
+        let behind = word >> (8 * (mark + 1));
+        let behind = match fraction {
+            ..=8 => number_of(behind as u64, fraction)?,
+            _ => {
+                let rest = number_of((behind >> 64) as u64, fraction - 8)?;
+                number_of(behind as u64, 8)? * SHORT_POW10[fraction - 8] + rest
+            }
+        };
+        return Some((number_of(first, mark)? * SHORT_POW10[fraction] + behind, mark));
+    }
+    let mark = if mark == 8 { 8 + mark_in(second) } else { mark }.min(length);
+    // The digits moved together, and up to the end of sixteen, zeros before them.
     let before = if mark < MOST { (1u128 << (8 * mark)) - 1 } else { u128::MAX };
     let digits = word & before | word >> 8 & !before;
     Some((number_of_long(digits, length - usize::from(mark < length))?, mark))

@@ -6,7 +6,8 @@
 
 use super::{Class, Facts, MOST_LOSSES};
 use crate::readings::{
-    Decimal, EXACT_POW10, LONGEST_SHORT, ShortNumber, nearest_float64_of, survives_float32_of,
+    Decimal, EXACT_POW10, LONGEST_SHORT, SURE_OF_FLOAT32, SURE_OF_FLOAT64, ShortNumber,
+    nearest_float64_of, survives_float32_of,
 };
 use crate::text::LineRef;
 
@@ -18,12 +19,6 @@ const SCALES: usize = LONGEST_SHORT - 1;
 fn near_f64(fraction: ShortNumber) -> f64 {
     fraction.mantissa as f64 / EXACT_POW10[usize::from(fraction.scale)]
 }
-
-/// Numbers of no more digits than these survive float32.
-const SURE_OF_FLOAT32: u64 = 1_000_000;
-
-/// Numbers of no more digits than these survive float64.
-const SURE_OF_FLOAT64: u64 = 1_000_000_000_000_000;
 
 /// What is noted of the short fractions among some neighbouring values.
 #[derive(Debug)]
@@ -93,7 +88,7 @@ impl FractionGroup {
         if self.settled >> scale & 1 == 0 {
             return false;
         }
-        // Up to fifteen digits survive float64; of more it has to be asked, until one does not.
+        // Of more digits than float64 is sure of it has to be asked, until one does not survive.
         let is_long = mantissa.unsigned_abs() >= SURE_OF_FLOAT64;
         let survives = || nearest_float64_of(&text[start..end], mantissa.unsigned_abs(), scale);
         if is_long

@@ -30,9 +30,14 @@ pub struct Cell {
 pub struct Spread {
     /// Lower bits that do not tell cells apart.
     shift: u32,
-    /// Cells by key, searched linearly from the place of its hash; a count of 0 is a free place. Its
+    /// The counts of the cells whose keys follow each other from `base` on, where most values are. Empty until cells are
+    /// wide: before that their keys are far from each other.
+    near: Box<[u64]>,
+    base: u64,
+    /// Other cells by key, searched linearly from the place of its hash; a count of 0 is a free place. Its
     /// length is 0, or a power of two that is at least twice the cells in use.
     places: Vec<(u64, u64)>,
+    /// Cells in use.
     used: usize,
     /// The place that was added to last: sorted columns stay in one cell for long.
     last: usize,
@@ -45,6 +50,9 @@ pub struct Spread {
 pub(super) fn most_cells(columns: usize) -> usize {
     (TOTAL_CELLS / columns.max(1)).clamp(32, MOST_CELLS)
 }
+
+/// Cells that have places in the order of their keys: a look-up of any of them is a subtraction.
+const NEAR_CELLS: usize = 2 * MOST_CELLS;
 
 /// Cells over all columns, of about 32 bytes each, in each thread.
 const TOTAL_CELLS: usize = 1 << 19;
@@ -82,6 +90,20 @@ fn place_of(key: u64, places: usize, shift: u32) -> usize {
     place as usize & (places - 1)
 }
 
+/// Where as many keys as have places in their order begin, so that most values are in cells of them.
+fn best_base(sorted: &[(u64, u64)]) -> u64 {
+    let (mut best, mut first, mut within) = ((0, 0), 0, 0);
+    for (key, count) in sorted {
+        within += count;
+        while key - sorted[first].0 >= NEAR_CELLS as u64 {
+            within -= sorted[first].1;
+            first += 1;
+        }
+        best = best.max((within, sorted[first].0));
+    }
+    best.1
+}
+
 impl PartialEq for Spread {
     fn eq(&self, other: &Spread) -> bool {
         (self.shift, self.cells()) == (other.shift, other.cells())
@@ -94,13 +116,21 @@ impl Spread {
     pub fn add(&mut self, number: f64, count: u64) {
         debug_assert!(number.is_finite(), "what is not a number is counted elsewhere");
         let key = ordered(number) >> self.shift;
-        match self.places.get_mut(self.last) {
-            Some((known, held)) if *known == key && *held > 0 => *held += count,
+        match self.near.get_mut(key.wrapping_sub(self.base) as usize) {
+            Some(held) if *held > 0 => *held += count,
             _ => self.add_elsewhere(key, count),
         }
     }
 
+    #[inline(never)]
     fn add_elsewhere(&mut self, key: u64, count: u64) {
+        if let Some((known, held)) = self.places.get_mut(self.last)
+            && *known == key
+            && *held > 0
+        {
+            *held += count;
+            return;
+        }
         let first = place_of(key, self.places.len().max(1), self.shift);
         match self.places.get_mut(first) {
             Some((known, held)) if *known == key && *held > 0 => {
@@ -111,7 +141,6 @@ impl Spread {
         }
     }
 
-    #[inline(never)]
     fn add_key(&mut self, key: u64, count: u64) {
         if self.places.len() < 2 * (self.used + 1) {
             let length = (4 * (self.used + 1)).next_power_of_two().max(16);
@@ -124,6 +153,12 @@ impl Spread {
 
     /// Adds to a key; says whether it is new.
     fn put(&mut self, key: u64, count: u64) -> bool {
+        if let Some(held) = self.near.get_mut(key.wrapping_sub(self.base) as usize) {
+            let is_new = *held == 0;
+            *held += count;
+            self.used += usize::from(is_new);
+            return is_new;
+        }
         let last = self.places.len() - 1;
         let mut place = place_of(key, self.places.len(), self.shift);
         loop {
@@ -143,8 +178,7 @@ impl Spread {
 
     /// Makes the cells wider until there are few enough.
     fn coarsen(&mut self) {
-        let mut keys: Vec<u64> = self.places.iter().filter(|p| p.1 > 0).map(|p| p.0).collect();
-        keys.sort_unstable();
+        let keys: Vec<u64> = self.sorted().into_iter().map(|(key, _)| key).collect();
         // Neighbours fall together once all bits are gone in which they differ.
         let mut apart_until = [0usize; 65];
         for pair in keys.windows(2) {
@@ -159,11 +193,26 @@ impl Spread {
     }
 
     fn rebuild(&mut self, length: usize, wider: u32) {
-        let old = std::mem::replace(&mut self.places, vec![(0, 0); length]);
+        let mut old = self.sorted();
+        old.iter_mut().for_each(|(key, _)| *key >>= wider);
         (self.used, self.shift) = (0, self.shift + wider);
-        for (key, count) in old.into_iter().filter(|(_, count)| *count > 0) {
-            self.put(key >> wider, count);
+        self.places = vec![(0, 0); length];
+        // A survey of very many columns has no room for more.
+        if self.shift > 0 && self.fewer == 0 {
+            (self.base, self.near) = (best_base(&old), vec![0; NEAR_CELLS].into());
         }
+        for (key, count) in old {
+            self.put(key, count);
+        }
+    }
+
+    /// The keys of all cells in use in their order, and how many values are in each.
+    fn sorted(&self) -> Vec<(u64, u64)> {
+        let near = (self.base..).zip(self.near.iter().copied());
+        let all = near.chain(self.places.iter().copied());
+        let mut used: Vec<_> = all.filter(|(_, count)| *count > 0).collect();
+        used.sort_unstable();
+        used
     }
 
     /// No numbers yet, and never more cells than these.
@@ -178,11 +227,11 @@ impl Spread {
     /// Adds another spread.
     pub fn merge(&mut self, other: Spread) {
         let shift = self.shift.max(other.shift);
-        if shift > self.shift && !self.places.is_empty() {
+        if shift > self.shift && self.used > 0 {
             self.rebuild(self.places.len(), shift - self.shift);
         }
         self.shift = shift;
-        for (key, count) in other.places.into_iter().filter(|(_, count)| *count > 0) {
+        for (key, count) in other.sorted() {
             // The width may grow on the way.
             self.add_key(key >> (self.shift - other.shift), count);
         }
@@ -190,19 +239,16 @@ impl Spread {
 
     /// All cells, from the smallest numbers to the largest.
     pub fn cells(&self) -> Vec<Cell> {
-        let mut cells: Vec<_> =
-            self.places.iter().copied().filter(|(_, count)| *count > 0).collect();
-        cells.sort_unstable();
         let cell = |(key, count): (u64, u64)| {
             let (first, last) = finite(key, self.shift);
             Cell { low: number(first), high: number(last), count }
         };
-        cells.into_iter().map(cell).collect()
+        self.sorted().into_iter().map(cell).collect()
     }
 
     /// Numbers counted.
     pub fn count(&self) -> u64 {
-        self.places.iter().map(|(_, count)| count).sum()
+        self.near.iter().chain(self.places.iter().map(|(_, count)| count)).sum()
     }
 
     /// Whether every distinct number has a cell of its own, so that quantiles are exact.
@@ -222,9 +268,7 @@ struct SavedSpread {
 
 impl From<Spread> for SavedSpread {
     fn from(spread: Spread) -> SavedSpread {
-        let mut cells: Vec<_> = spread.places.into_iter().filter(|(_, count)| *count > 0).collect();
-        cells.sort_unstable();
-        SavedSpread { shift: spread.shift, fewer: spread.fewer, cells }
+        SavedSpread { shift: spread.shift, fewer: spread.fewer, cells: spread.sorted() }
     }
 }
 

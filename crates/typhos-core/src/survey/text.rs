@@ -27,6 +27,11 @@ pub struct TextFacts {
     min_prefix: u64,
     #[serde(skip)]
     max_prefix: u64,
+    /// The same of what stands behind the first eight bytes: values such as paths often begin alike.
+    #[serde(skip)]
+    min_rest: u64,
+    #[serde(skip)]
+    max_rest: u64,
     /// Values with white space around them.
     pub padded: u64,
 }
@@ -47,6 +52,12 @@ fn prefix(value: &[u8]) -> u64 {
             value.iter().enumerate().fold(0, |n, (at, byte)| n | u64::from(*byte) << (56 - at * 8))
         }
     }
+}
+
+/// The same of what stands behind those.
+#[inline]
+fn rest_prefix(value: &[u8]) -> u64 {
+    prefix(value.get(8..).unwrap_or_default())
 }
 
 /// The same of the value `text[start..end]`.
@@ -146,14 +157,20 @@ impl TextFacts {
 
     #[inline(never)]
     fn stretch(&mut self, value: &[u8], prefix: u64) {
-        let value = &value[..value.len().min(MAX_EXAMPLE_BYTES)];
-        if self.count == 0 || value < &self.min[..] {
-            replace(&mut self.min, value);
-            self.min_prefix = prefix;
+        let rest = rest_prefix(value);
+        let may_be_min = (prefix, rest) <= (self.min_prefix, self.min_rest);
+        let may_be_max = (prefix, rest) >= (self.max_prefix, self.max_rest);
+        if !(may_be_min || may_be_max || self.count == 0) {
+            return;
         }
-        if self.count == 0 || value > &self.max[..] {
+        let value = &value[..value.len().min(MAX_EXAMPLE_BYTES)];
+        if self.count == 0 || may_be_min && value < &self.min[..] {
+            replace(&mut self.min, value);
+            (self.min_prefix, self.min_rest) = (prefix, rest);
+        }
+        if self.count == 0 || may_be_max && value > &self.max[..] {
             replace(&mut self.max, value);
-            self.max_prefix = prefix;
+            (self.max_prefix, self.max_rest) = (prefix, rest);
         }
     }
 
@@ -166,6 +183,7 @@ impl TextFacts {
     /// Works out again what is not saved.
     pub(super) fn restore(&mut self) {
         (self.min_prefix, self.max_prefix) = (prefix(&self.min), prefix(&self.max));
+        (self.min_rest, self.max_rest) = (rest_prefix(&self.min), rest_prefix(&self.max));
     }
 
     pub(super) fn merge(&mut self, other: TextFacts) {

@@ -129,6 +129,23 @@ pub(crate) fn ends_of_plain(bytes: &[u8; 16]) -> u32 {
     portable_ends_of_plain(bytes)
 }
 
+/// A bit for each of these bytes that is a digit.
+#[inline(always)]
+pub(crate) fn digits_among(bytes: &[u8; 16]) -> u32 {
+    #[cfg(target_arch = "x86_64")]
+    // SAFETY: SSE2 is part of this architecture.
+    unsafe {
+        sse2::digits_among(bytes)
+    }
+    #[cfg(not(target_arch = "x86_64"))]
+    portable_digits_among(bytes)
+}
+
+#[cfg(any(test, not(target_arch = "x86_64")))]
+fn portable_digits_among(bytes: &[u8; 16]) -> u32 {
+    (0..).zip(bytes).fold(0, |found, (at, byte)| found | u32::from(byte.is_ascii_digit()) << at)
+}
+
 #[cfg(any(test, not(target_arch = "x86_64")))]
 fn portable_ends_of_plain(bytes: &[u8; 16]) -> u32 {
     let ends = |byte: u8| byte < b' ' || byte == b'"' || byte == b'\\';
@@ -184,15 +201,30 @@ fn equal_bytes(eight: u64, needle: u8) -> u64 {
 #[cfg(target_arch = "x86_64")]
 mod sse2 {
     use std::arch::x86_64::{
-        _mm_cmpeq_epi8, _mm_loadu_si128, _mm_min_epu8, _mm_movemask_epi8, _mm_or_si128,
-        _mm_set1_epi8,
+        __m128i, _mm_cmpeq_epi8, _mm_loadu_si128, _mm_min_epu8, _mm_movemask_epi8, _mm_or_si128,
+        _mm_set1_epi8, _mm_sub_epi8,
     };
 
     #[target_feature(enable = "sse2")]
     #[inline]
-    pub fn ends_of_plain(bytes: &[u8; 16]) -> u32 {
+    fn load(bytes: &[u8; 16]) -> __m128i {
         // SAFETY: there are as many bytes as are loaded; `loadu` asks for no alignment.
-        let all = unsafe { _mm_loadu_si128(bytes.as_ptr().cast()) };
+        unsafe { _mm_loadu_si128(bytes.as_ptr().cast()) }
+    }
+
+    #[target_feature(enable = "sse2")]
+    #[inline]
+    pub fn digits_among(bytes: &[u8; 16]) -> u32 {
+        // What is below the digits becomes large.
+        let all = _mm_sub_epi8(load(bytes), _mm_set1_epi8(b'0'.cast_signed()));
+        let digits = _mm_cmpeq_epi8(_mm_min_epu8(all, _mm_set1_epi8(9)), all);
+        _mm_movemask_epi8(digits).cast_unsigned()
+    }
+
+    #[target_feature(enable = "sse2")]
+    #[inline]
+    pub fn ends_of_plain(bytes: &[u8; 16]) -> u32 {
+        let all = load(bytes);
         let quotes = _mm_cmpeq_epi8(all, _mm_set1_epi8(b'"'.cast_signed()));
         let escapes = _mm_cmpeq_epi8(all, _mm_set1_epi8(b'\\'.cast_signed()));
         let controls = _mm_cmpeq_epi8(_mm_min_epu8(all, _mm_set1_epi8(0x1f)), all);
@@ -363,6 +395,13 @@ mod tests {
             bytes in proptest::array::uniform16(prop_oneof![any::<u8>(), Just(b'"'), Just(b'\\'), 0x1eu8..0x22]),
         ) {
             prop_assert_eq!(ends_of_plain(&bytes), portable_ends_of_plain(&bytes));
+        }
+
+        #[test]
+        fn digits_among_others_are_where_a_byte_says(
+            bytes in proptest::array::uniform16(prop_oneof![any::<u8>(), 0x2du8..0x3c]),
+        ) {
+            prop_assert_eq!(digits_among(&bytes), portable_digits_among(&bytes));
         }
 
         #[test]
