@@ -16,7 +16,7 @@ use ::parquet::errors::ParquetError;
 use arrow_array::{Array, ArrayRef, RecordBatch, StringArray};
 use arrow_schema::Field;
 
-use super::form::{Form, Kind, leaves};
+use super::form::{Form, KINDS, Kind, leaves};
 use super::nowhere::Nowhere;
 use super::recast::stored_array;
 use typhos_load::{EncodeUnit, Encoder, TargetError};
@@ -36,7 +36,7 @@ pub struct ParquetEncoder {
     path: PathBuf,
     parts: usize,
     /// For each column what makes its writers, in each of the ways it may be written; empty where columns are many.
-    factories: Vec<[OnceLock<ArrowRowGroupWriterFactory>; 3]>,
+    factories: Vec<[OnceLock<ArrowRowGroupWriterFactory>; KINDS]>,
     /// Whether rows are held until their row group ends.
     defers: bool,
 }
@@ -65,7 +65,7 @@ impl ParquetEncoder {
         if has_huge_cells(first) {
             return Kind::Huge;
         }
-        if self.form.is_direct(field, first) { Kind::Direct } else { Kind::AsCodes }
+        self.form.kind(field, first)
     }
 
     /// Writers of the leaves of a column.

@@ -18,8 +18,14 @@ use arrow_array::{Array, ArrayRef, ArrowPrimitiveType};
 use arrow_schema::{DataType, Field, Schema as ArrowSchema};
 use typhos_core::columns::is_nested;
 
-/// Rows that are looked at.
-pub(super) const SAMPLE: usize = 8192;
+use super::form::Kind;
+use super::packing::stay_as_long;
+
+/// How many rows of a row group that is expected to have so many are looked at: of short ones, which files of hundreds of columns
+/// have, looking at all of them took a tenth of a load.
+pub(super) fn sample(rows: u64) -> usize {
+    (rows / 4).clamp(1024, 8192) as usize
+}
 
 /// Bytes of a dictionary beyond which the writer gives it up.
 const MOST_DICTIONARY: f64 = (1 << 20) as f64;
@@ -67,36 +73,43 @@ fn each_leaf(field: &Field, path: &mut Vec<String>, each: &mut impl FnMut(&[Stri
     path.pop();
 }
 
-/// Whether a column of about `rows` rows that starts like this is better written directly. The first rows
-/// are given as they are stored.
-pub(super) fn is_better_direct(field: &Field, array: &ArrayRef, rows: u64) -> bool {
+/// Nulls beyond this share of the rows: where they are is compressed, too.
+const FEW_NULLS: f64 = 1.0 / 32.0;
+
+/// How a column of about `rows` rows that starts like this is best written. The first rows are given as they are stored.
+pub(super) fn best(field: &Field, array: &ArrayRef, rows: u64) -> Kind {
     if array.len() == array.null_count() {
-        return false;
+        return Kind::AsCodes;
     }
+    let has_few_nulls = array.null_count() as f64 <= FEW_NULLS * array.len() as f64;
     let rows = rows as f64 * (1.0 - array.null_count() as f64 / array.len() as f64);
+    let of_numbers = |values: &[i64], width| match numbers(values, width, rows) {
+        true if has_few_nulls && stay_as_long(values) => Kind::Bare,
+        is_direct => kind_of(is_direct),
+    };
     macro_rules! numbers {
         ($arrow:ty, $width:expr) => {
-            numbers(&primitive::<$arrow>(array), $width, rows)
+            of_numbers(&primitive::<$arrow>(array), $width)
         };
     }
-    match field.data_type() {
-        DataType::Int8 => numbers!(Int8Type, 4.0),
-        DataType::Int16 => numbers!(Int16Type, 4.0),
-        DataType::Int32 => numbers!(Int32Type, 4.0),
-        DataType::Int64 => numbers!(Int64Type, 8.0),
-        DataType::UInt8 => numbers!(UInt8Type, 4.0),
-        DataType::UInt16 => numbers!(UInt16Type, 4.0),
-        DataType::UInt32 => numbers!(UInt32Type, 4.0),
+    let is_direct = match field.data_type() {
+        DataType::Int8 => return numbers!(Int8Type, 4.0),
+        DataType::Int16 => return numbers!(Int16Type, 4.0),
+        DataType::Int32 => return numbers!(Int32Type, 4.0),
+        DataType::Int64 => return numbers!(Int64Type, 8.0),
+        DataType::UInt8 => return numbers!(UInt8Type, 4.0),
+        DataType::UInt16 => return numbers!(UInt16Type, 4.0),
+        DataType::UInt32 => return numbers!(UInt32Type, 4.0),
         DataType::UInt64 => {
             let values = array.as_primitive::<UInt64Type>().iter().flatten();
-            numbers(&values.map(u64::cast_signed).collect::<Vec<_>>(), 8.0, rows)
+            return of_numbers(&values.map(u64::cast_signed).collect::<Vec<_>>(), 8.0);
         }
-        DataType::Decimal32(..) => numbers!(Decimal32Type, 4.0),
-        DataType::Decimal64(..) => numbers!(Decimal64Type, 8.0),
-        DataType::Date32 => numbers!(Date32Type, 4.0),
-        DataType::Time32(_) => numbers!(Time32MillisecondType, 4.0),
-        DataType::Time64(_) => numbers(&as_i64(array), 8.0, rows),
-        DataType::Timestamp(..) => numbers(&as_i64(array), 8.0, rows),
+        DataType::Decimal32(..) => return numbers!(Decimal32Type, 4.0),
+        DataType::Decimal64(..) => return numbers!(Decimal64Type, 8.0),
+        DataType::Date32 => return numbers!(Date32Type, 4.0),
+        DataType::Time32(_) => return numbers!(Time32MillisecondType, 4.0),
+        DataType::Time64(_) => return of_numbers(&as_i64(array), 8.0),
+        DataType::Timestamp(..) => return of_numbers(&as_i64(array), 8.0),
         DataType::Float32 => {
             let values = array.as_primitive::<Float32Type>().iter().flatten();
             floats(&values.map(|value| u64::from(value.to_bits())).collect::<Vec<_>>(), 4.0, rows)
@@ -126,7 +139,12 @@ pub(super) fn is_better_direct(field: &Field, array: &ArrayRef, rows: u64) -> bo
             Found::of(&values, rows).as_codes(width, 1.0) > rows * width
         }
         _ => false,
-    }
+    };
+    kind_of(is_direct)
+}
+
+fn kind_of(is_direct: bool) -> Kind {
+    if is_direct { Kind::Direct } else { Kind::AsCodes }
 }
 
 fn primitive<A: ArrowPrimitiveType>(array: &ArrayRef) -> Vec<i64>
@@ -153,6 +171,7 @@ fn as_i64(array: &ArrayRef) -> Vec<i64> {
     }
 }
 
+/// Whether numbers of so many bytes are shorter as differences than as codes.
 fn numbers(values: &[i64], width: f64, rows: f64) -> bool {
     let found = Found::with(distinct(values), values, rows);
     found.as_codes(width, 1.0) > difference_bytes(values) * rows

@@ -87,9 +87,14 @@ pub(super) enum Kind {
     AsCodes,
     /// Value by value.
     Direct,
+    /// Value by value, and not compressed, which would make it no smaller.
+    Bare,
     /// Value by value, and without statistics.
     Huge,
 }
+
+/// How many kinds there are.
+pub(super) const KINDS: usize = 4;
 
 /// How files are written.
 #[derive(Debug, Clone)]
@@ -103,6 +108,8 @@ pub struct Form {
     column: WriterPropertiesBuilder,
     /// Whether columns have dictionaries, where that is declared.
     dictionary: Option<bool>,
+    /// Whether compression is declared: then all columns have it.
+    is_compression_declared: bool,
     /// Rows that a row group is expected to have.
     expected: u64,
     sort: Vec<String>,
@@ -156,6 +163,7 @@ impl Form {
             says_arrow,
             column,
             dictionary: layout.dictionary,
+            is_compression_declared: layout.compression.is_some(),
             expected: layout.row_group.unwrap_or(SORTED_ROW_GROUP),
             stored,
             row_group: layout.row_group,
@@ -189,6 +197,7 @@ impl Form {
         let properties = match kind {
             Kind::AsCodes => builder,
             Kind::Direct => encoding::direct(builder, &schema),
+            Kind::Bare => encoding::direct(builder, &schema).set_compression(Codec::UNCOMPRESSED),
             Kind::Huge => builder
                 .set_dictionary_enabled(false)
                 .set_statistics_enabled(EnabledStatistics::None),
@@ -201,14 +210,18 @@ impl Form {
         self.expected = rows.min(self.row_group.unwrap_or(u64::MAX)).max(1);
     }
 
-    /// Whether a column of a row group that starts like this is written without a dictionary.
-    pub(super) fn is_direct(&self, field: &Field, array: &ArrayRef) -> bool {
+    /// How a column of a row group is written that starts like this.
+    pub(super) fn kind(&self, field: &Field, array: &ArrayRef) -> Kind {
         match self.dictionary {
-            Some(is_used) => !is_used,
+            Some(true) => Kind::AsCodes,
+            Some(false) => Kind::Direct,
             None => {
-                let sample = array.slice(0, array.len().min(encoding::SAMPLE));
+                let sample = array.slice(0, array.len().min(encoding::sample(self.expected)));
                 let sample = stored_array(&sample, field);
-                encoding::is_better_direct(field, &sample, self.expected)
+                match encoding::best(field, &sample, self.expected) {
+                    Kind::Bare if self.is_compression_declared => Kind::Direct,
+                    best => best,
+                }
             }
         }
     }

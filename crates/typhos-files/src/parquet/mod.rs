@@ -10,6 +10,7 @@ mod encoding;
 mod footprint;
 mod form;
 mod nowhere;
+mod packing;
 pub(crate) mod pages;
 mod partitions;
 mod read;
