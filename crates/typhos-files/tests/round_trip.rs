@@ -315,6 +315,37 @@ fn a_stream_is_loaded_in_large_row_groups() {
     assert_eq!(reader.metadata().num_row_groups(), 1);
 }
 
+/// Of random numbers compression leaves all, so that nothing is gained by it; a person may want it all the same.
+#[test]
+fn what_does_not_get_smaller_is_not_compressed_unless_that_is_declared() {
+    use parquet::basic::Compression;
+    use parquet::file::reader::{FileReader, SerializedFileReader};
+    let (mut state, mut text) = (1u64, "at,key,name,often\n".to_owned());
+    for at in 0..20_000 {
+        // The generator of Knuth's MMIX.
+        state =
+            state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        text += &format!("{at},{},berth {at},{}\n", state >> 33, state >> 60);
+    }
+    let columns = "at = { type = 'uint32' }\nkey = { type = 'uint32' }\nname = { type = 'text' }\noften = { type = 'uint8' }";
+    let codecs = |layout: &str| -> Vec<Compression> {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("t.parquet");
+        let input =
+            Input::from_bytes("t.csv", text.clone().into_bytes(), &Dialect::RFC_4180.into());
+        let schema = format!("typhos = 1\n[columns]\n{columns}\n{layout}");
+        let plan = Plan::new(read(&schema).unwrap(), &input).unwrap();
+        let report = load_into(&*into(&path, "t", None), &plan, &input, folder.path()).unwrap();
+        assert_eq!(report.account.loaded, 20_000);
+        let reader = SerializedFileReader::new(std::fs::File::open(path).unwrap()).unwrap();
+        let chunks = reader.metadata().row_group(0).columns();
+        chunks.iter().map(parquet::file::metadata::ColumnChunkMetaData::compression).collect()
+    };
+    let zstd = Compression::ZSTD(Default::default());
+    assert_eq!(codecs(""), [zstd, Compression::UNCOMPRESSED, zstd, zstd]);
+    assert_eq!(codecs("[layout]\ncompression = 'zstd'\n"), [zstd; 4]);
+}
+
 /// Keeps the steps that it is told of.
 #[derive(Default)]
 struct Steps(std::sync::Mutex<Vec<(&'static str, Option<u64>)>>);
