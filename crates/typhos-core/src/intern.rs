@@ -138,6 +138,22 @@ fn hash(hasher: &RandomState, seeds: [u64; 4], key: Key, value: &[u8]) -> u64 {
     a.wrapping_add(b).wrapping_add(c).wrapping_add(length)
 }
 
+/// The one word that a string of one to eight bytes is, and its length; `None` of any other, and at the very end of the
+/// text.
+#[inline(always)]
+fn short_word(text: &[u8], start: usize, end: usize) -> Option<(u64, u32)> {
+    let bits = 8 * (end - start) as u64;
+    let bytes = text.get(start..).and_then(<[u8]>::first_chunk::<WORD>);
+    let (Some(bytes), 1..=64) = (bytes, bits) else { return None };
+    Some((u64::from_le_bytes(*bytes) & (u64::MAX >> (64 - bits)), (bits / 8) as u32))
+}
+
+/// The hash of such a string: the other words of its key are zero, and so is what they add.
+#[inline(always)]
+fn short_hash([p, _, _, s]: [u64; 4], word: u64, length: u32) -> u64 {
+    word.wrapping_mul(p).wrapping_add(u64::from(length).wrapping_mul(s))
+}
+
 /// A table of which nothing changes but the counts: what a look-up needs stays in registers from one to
 /// the next.
 pub(crate) struct Counter<'t> {
@@ -214,18 +230,12 @@ impl Counter<'_> {
     /// very end of the text it may say that it is not there.
     #[inline(always)]
     pub fn count_short(&mut self, text: &[u8], start: usize, end: usize) -> bool {
-        let bits = 8 * (end - start) as u64;
-        let bytes = text.get(start..).and_then(<[u8]>::first_chunk::<WORD>);
-        let (Some(bytes), 1..=64) = (bytes, bits) else { return false };
-        let word = u64::from_le_bytes(*bytes) & (u64::MAX >> (64 - bits));
-        // The other words of its key are zero, and so is what they add to the hash.
-        let [p, _, _, s] = self.seeds;
-        let hash = word.wrapping_mul(p).wrapping_add((bits / 8).wrapping_mul(s));
-        let mut place = (hash >> self.shift) as usize;
+        let Some((word, length)) = short_word(text, start, end) else { return false };
+        let mut place = (short_hash(self.seeds, word, length) >> self.shift) as usize;
         loop {
             let candidate = self.index[place] as usize;
             let Some(slot) = self.slots.get_mut(candidate.wrapping_sub(1)) else { return false };
-            if slot.key.a == word && u64::from(slot.key.length) == bits / 8 {
+            if slot.key.a == word && slot.key.length == length {
                 slot.count += 1;
                 return true;
             }
@@ -320,6 +330,7 @@ impl Interner {
         hash(&self.hasher, self.seeds, key, value)
     }
 
+    #[inline]
     fn is(&self, number: u32, key: Key, value: &[u8]) -> bool {
         self.slots[number as usize].key == key
             && (value.len() <= EXACT || self.get(number) == value)
@@ -345,6 +356,22 @@ impl Interner {
         let key = Key::within(text, start, end);
         let value = &text[start..end];
         self.search(key, self.hash(key, value), value).ok()
+    }
+
+    /// As [`find_within`](Self::find_within), where all strings are [short](Self::is_short). Of a string at the
+    /// very end of the text it may say that it is not there.
+    #[inline(always)]
+    pub fn find_short(&self, text: &[u8], start: usize, end: usize) -> Option<u32> {
+        let (word, length) = short_word(text, start, end)?;
+        let mut place = (short_hash(self.seeds, word, length) >> self.shift) as usize;
+        loop {
+            let number = self.index[place].checked_sub(1)?;
+            let key = &self.slots[number as usize].key;
+            if key.a == word && key.length == length {
+                return Some(number);
+            }
+            place = (place + 1) & (self.index.len() - 1);
+        }
     }
 
     /// The number of a string that is there.
@@ -450,6 +477,8 @@ mod tests {
                 if values.iter().all(|value| value.len() <= 8) && !value.is_empty() {
                     prop_assert!(interner.is_short());
                     let (before, text) = (count(&interner), format!("{value}bbbbbbbb"));
+                    let number = plain.get(value.as_bytes()).copied();
+                    prop_assert_eq!(interner.find_short(text.as_bytes(), 0, value.len()), number);
                     prop_assert_eq!(interner.counter().count_short(text.as_bytes(), 0, value.len()), is_there);
                     prop_assert_eq!(count(&interner), before + u64::from(is_there));
                 }

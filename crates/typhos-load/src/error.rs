@@ -12,6 +12,7 @@ use typhos_core::wording::{counted, listed};
 
 use crate::load_plan::LoadPlan;
 use crate::misfit_limit::MisfitLimit;
+use crate::refusals::MOST_REFUSED;
 use crate::secret::PASSWORD_VARIABLE;
 
 /// Why a target failed.
@@ -249,6 +250,10 @@ fn refused(target: &str, rows: &[RefusedRow], place: Option<&str>) -> String {
     let place = place.map_or_else(numbered, str::to_owned);
     let more = match rows.len() {
         1 => String::new(),
+        several if several > MOST_REFUSED => format!(
+            ", and at least {} more, which are too many to be set aside",
+            counted(MOST_REFUSED as u64, "record")
+        ),
         several => format!(", and {} more", counted(several as u64 - 1, "record")),
     };
     format!("{place}: {target} refuses the record: {message}{more}\nNothing was loaded.")
@@ -330,5 +335,24 @@ impl TargetError {
             TargetError::Input(error) => return error.remedy(),
             _ => return None,
         })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn refused_rows_are_told_with_how_many_more_there_are() {
+        let said = |count: u64| {
+            let row = |row| RefusedRow { row, message: "no such route".into(), at: None };
+            let rows: Vec<RefusedRow> = (4..4 + count).map(row).collect();
+            let (target, place) = ("the table".to_owned(), None);
+            TargetError::Refused { target, rows, place }.to_string()
+        };
+        let first = "row 5 of those that were sent: the table refuses the record: no such route";
+        assert_eq!(said(1), format!("{first}\nNothing was loaded."));
+        assert_eq!(said(3), format!("{first}, and 2 records more\nNothing was loaded."));
+        assert!(said(1001).contains(", and at least 1,000 records more, which are too many"));
     }
 }

@@ -155,8 +155,9 @@ pub fn case(number: u64) {
     let is_malformed = std::str::from_utf8(&text).is_err();
     assert!(
         *kept == survey.records || is_malformed,
-        "what was drafted fits: {kept} of {}: {first}\n{}",
+        "what was drafted fits: {kept} of {}: {first}\n{}\n{:?}",
         survey.records,
-        drafted
+        drafted,
+        String::from_utf8_lossy(&text)
     );
 }

@@ -231,6 +231,33 @@ fn null_is_absent_whatever_texts_are() {
     assert_eq!(shown["rows"], serde_json::json!([["", null], [null, "2"], [null, null]]));
 }
 
+/// Spaces in quotes are a value where nothing in quotes is one: in JSON as in delimited text, in a field as in a list.
+#[test]
+fn blank_texts_are_values_where_empty_ones_are() {
+    let world = World::new();
+    world.write("b.csv", "n,t,b\n\"5\",\"x\",\"2\"\n\"  \",\"  \",\" \"\n,\"\",\"7\"\n");
+    let lines = r#"{"n":"5","t":"x","b":"2"}
+{"n":"  ","t":"  ","b":" "}
+{"n":null,"t":"","b":"7"}
+"#;
+    world.write("b.ndjson", lines);
+    for (quoted_empty, want) in [
+        ("absent", serde_json::json!([["5", "x", "2"], [null, null, null], [null, null, "7"]])),
+        ("text", serde_json::json!([["5", "x", "2"], ["  ", "  ", " "], [null, "", "7"]])),
+    ] {
+        for name in ["b.csv", "b.ndjson"] {
+            let draft = format!("draft {name} --quoted-empty {quoted_empty} -o b.typhos.toml");
+            world.ok(&format!("{draft} --replace"));
+            world.ok(&format!("check b.typhos.toml {name}")).says("every value fits");
+            let shown = world.json(&format!("peek b.typhos.toml {name} --json"));
+            assert_eq!(shown["rows"], want, "{name}, {quoted_empty}");
+        }
+    }
+    world.write("l.ndjson", "{\"l\":[{\"a\":1},\"  \",null]}\n");
+    world.ok("draft l.ndjson --quoted-empty text -o l.typhos.toml");
+    world.ok("check l.typhos.toml l.ndjson").says("every value fits");
+}
+
 /// A draft without columns would be read by nobody.
 #[test]
 fn where_no_record_is_sound_nothing_is_drafted() {

@@ -55,7 +55,10 @@ impl<K: ArrowDictionaryKeyType> Codes<K> {
 impl<K: ArrowDictionaryKeyType> ShortCells for Codes<K> {
     #[inline(always)]
     fn push_short(&mut self, text: &[u8], start: usize, end: usize) -> bool {
-        let found = self.words.find_within(text, start, end);
+        let found = match self.words.is_short() {
+            true => self.words.find_short(text, start, end),
+            false => self.words.find_within(text, start, end),
+        };
         match found.filter(|_| is_bare(&text[start..end])) {
             Some(code) => self.codes.push(K::Native::usize_as(code as usize)),
             None => return false,

@@ -88,7 +88,7 @@ impl Listen for Members<'_> {
     fn value(&mut self, value: Span) {
         let Some(column) = self.column else { return };
         let (_, at) = self.cursor.scope();
-        self.columns[column].take(at, value, self.start);
+        self.columns[column].take(at, value, (self.text, self.start));
         self.last = value;
         if self.is_element {
             self.cursor.leave();

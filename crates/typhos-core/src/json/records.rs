@@ -4,13 +4,14 @@ use std::ops::Range;
 
 use super::unescape::unescape;
 use super::walk::Span;
+use crate::readings::trim;
 use crate::records::{
     Bounds, Broken, Leaf, LeafKind, PathKind, Paths, Presence, Records, ScopeId, Values,
 };
 
 /// Some records of a block of JSON lines: where the leaves stand that are columns.
 ///
-/// A text stands without its quotes, if nothing in it is escaped and it is not empty; otherwise with them, and
+/// A text stands without its quotes, if nothing in it is escaped and it is not blank; otherwise with them, and
 /// [`JsonValues`] says what it means. What is missing and what is null has no bytes.
 #[derive(Debug, Default)]
 pub struct JsonRecords {
@@ -92,9 +93,9 @@ impl Leaves {
         self.resize(room);
     }
 
-    /// Takes the value of an element, or of the record, of a line that starts at a place.
+    /// Takes the value of an element, or of the record, of a line with this text that starts at a place.
     #[inline]
-    pub fn take(&mut self, at: u32, value: Span, line: u32) {
+    pub fn take(&mut self, at: u32, value: Span, (text, line): (&[u8], u32)) {
         let at = at as usize;
         if self.bounds.len() <= at {
             self.resize(2 * at + 1);
@@ -108,7 +109,9 @@ impl Leaves {
         match kind {
             PathKind::Null => end = start,
             // Those in quotes are looked at again, and so are texts that would look like them, or like nothing.
-            PathKind::Text if !is_escaped && end - start > 2 => (start, end) = (start + 1, end - 1),
+            PathKind::Text if !is_escaped && end - start > 2 && !is_blank(text, start, end) => {
+                (start, end) = (start + 1, end - 1);
+            }
             PathKind::Text => self.may_be_quoted = true,
             _ => {}
         }
@@ -128,6 +131,13 @@ impl Leaves {
             (self.bounds[at], self.kinds[at]) = NOTHING;
         }
     }
+}
+
+/// Whether a text has nothing in its quotes but spaces.
+#[inline]
+fn is_blank(text: &[u8], start: u32, end: u32) -> bool {
+    let inside = text.get(start as usize + 1..end as usize - 1).unwrap_or_default();
+    inside.first() == Some(&b' ') && trim(inside).is_empty()
 }
 
 /// What stands where there is no value.

@@ -132,7 +132,7 @@ impl<'b> JsonSplit<'b> {
         let Some((end, next)) = self.gaps.follow(text) else { return false };
         let row = records.starts.len() as u32;
         let JsonRecords { columns, scopes, .. } = records;
-        self.gaps.hand_on(&mut Known { row, line: start, columns, scopes });
+        self.gaps.hand_on(&mut Known { row, text, line: start, columns, scopes });
         if let Some(seen) = &mut self.seen {
             for (node, value) in self.gaps.count(line) {
                 let value = &text[value.start as usize..value.end as usize];
@@ -149,7 +149,8 @@ impl<'b> JsonSplit<'b> {
 /// A record that is made of known gaps.
 struct Known<'r> {
     row: u32,
-    /// Where its line starts.
+    /// The text that it starts, and where that is in the block.
+    text: &'r [u8],
     line: u32,
     columns: &'r mut [Leaves],
     scopes: &'r mut [Vec<u32>],
@@ -168,7 +169,7 @@ impl Take for Known<'_> {
             None => self.row,
             Some(scope) => self.scopes[scope as usize].len() as u32 - 1,
         };
-        leaves.take(at, value, self.line);
+        leaves.take(at, value, (self.text, self.line));
     }
 }
 

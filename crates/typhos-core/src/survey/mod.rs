@@ -14,6 +14,7 @@
 //! every value is classified as it comes.
 
 mod broken;
+mod class;
 mod clothes;
 mod column;
 mod dates;
@@ -53,12 +54,13 @@ use std::num::NonZeroUsize;
 use std::sync::{Arc, Mutex, PoisonError};
 
 pub use broken::BrokenRecord;
+pub use class::{CLASSES, Class};
 pub use column::{ColumnFacts, DistinctCount};
 pub use dates::{DateFacts, OrderFacts, ShapeFacts};
 pub use distinct::{DistinctValue, MAX_DISTINCT};
 pub use estimate::ESTIMATE_ERROR;
 pub use example::{Example, MAX_EXAMPLES, Tally};
-pub use facts::{CLASSES, Class, Facts};
+pub use facts::Facts;
 pub use file::{SURVEY_VERSION, SurveyFileError, SurveyHead, is_survey};
 pub use kinds::KindFacts;
 pub use lengths::LengthFacts;
