@@ -94,7 +94,7 @@ impl Leaves {
     }
 
     /// Takes the value of an element, or of the record, of a line with this text that starts at a place.
-    #[inline]
+    #[inline(always)]
     pub fn take(&mut self, at: u32, value: Span, (text, line): (&[u8], u32)) {
         let at = at as usize;
         if self.bounds.len() <= at {
@@ -109,7 +109,12 @@ impl Leaves {
         match kind {
             PathKind::Null => end = start,
             // Those in quotes are looked at again, and so are texts that would look like them, or like nothing.
-            PathKind::Text if !is_escaped && end - start > 2 && !is_blank(text, start, end) => {
+            PathKind::Text
+                if !is_escaped
+                    && end - start > 2
+                    && (text.get(start as usize + 1) != Some(&b' ')
+                        || !is_blank(text, start, end)) =>
+            {
                 (start, end) = (start + 1, end - 1);
             }
             PathKind::Text => self.may_be_quoted = true,
@@ -134,10 +139,9 @@ impl Leaves {
 }
 
 /// Whether a text has nothing in its quotes but spaces.
-#[inline]
+#[cold]
 fn is_blank(text: &[u8], start: u32, end: u32) -> bool {
-    let inside = text.get(start as usize + 1..end as usize - 1).unwrap_or_default();
-    inside.first() == Some(&b' ') && trim(inside).is_empty()
+    text.get(start as usize + 1..end as usize - 1).is_some_and(|inside| trim(inside).is_empty())
 }
 
 /// What stands where there is no value.
