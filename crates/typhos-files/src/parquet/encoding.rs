@@ -73,7 +73,7 @@ fn each_leaf(field: &Field, path: &mut Vec<String>, each: &mut impl FnMut(&[Stri
     path.pop();
 }
 
-/// Nulls beyond this share of the rows: where they are is compressed, too.
+/// With more nulls among the rows than this share it matters where they are, which is compressed, too.
 const FEW_NULLS: f64 = 1.0 / 32.0;
 
 /// How a column of about `rows` rows that starts like this is best written. The first rows are given as they are stored.
