@@ -13,6 +13,7 @@
 //! Gaps belong to [`Paths`](crate::records::Paths) and to what listens: they are forgotten with them.
 
 use super::follow::{Entry, Step, Table};
+use super::records::Record;
 use super::twice::check_names;
 use super::walk::{Span, Walk};
 use crate::records::{NodeId, PathKind, ScopeId};
@@ -55,15 +56,6 @@ pub(super) struct Walked {
     pub elements: Vec<ScopeId>,
     /// Each member that comes in it behind another one of its object, and that one before it.
     pub follow: Vec<(NodeId, NodeId)>,
-}
-
-/// Who takes what a record is made of.
-pub(super) trait Take {
-    /// An element of a scope, which begins.
-    fn element(&mut self, scope: ScopeId);
-
-    /// The value of a column.
-    fn value(&mut self, column: usize, value: Span);
 }
 
 /// What stands behind a value, or at the start of a record.
@@ -180,17 +172,17 @@ impl Gaps {
 
     /// Hands on what the record that was followed last is made of.
     #[inline]
-    pub fn hand_on(&self, take: &mut impl Take) {
+    pub fn hand_on(&self, record: &mut Record<'_>) {
         for step in &self.trail[..self.steps] {
             let Landing { column, has_elements } = self.landings[step.gap()];
             if has_elements {
                 let elements = &self.gaps[step.gap()].walked.elements;
-                elements.iter().for_each(|scope| take.element(*scope));
+                elements.iter().for_each(|scope| record.element(*scope));
             }
             if column != NO_COLUMN
                 && let Some(value) = step.value()
             {
-                take.value(column as usize, value);
+                record.value(column as usize, value);
             }
         }
     }

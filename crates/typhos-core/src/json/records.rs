@@ -138,6 +138,36 @@ impl Leaves {
     }
 }
 
+/// A record whose values are taken one after the other.
+pub(super) struct Record<'r> {
+    pub row: u32,
+    /// The text that it starts.
+    pub text: &'r [u8],
+    /// Where that is in the block.
+    pub start: u32,
+    pub columns: &'r mut [Leaves],
+    pub scopes: &'r mut [Vec<u32>],
+}
+
+impl Record<'_> {
+    /// An element of a scope begins.
+    #[inline]
+    pub fn element(&mut self, scope: ScopeId) {
+        self.scopes[scope as usize - 1].push(self.row);
+    }
+
+    /// Takes the value of a column.
+    #[inline]
+    pub fn value(&mut self, column: usize, value: Span) {
+        let leaves = &mut self.columns[column];
+        let at = match leaves.scope.checked_sub(1) {
+            None => self.row,
+            Some(scope) => self.scopes[scope as usize].len() as u32 - 1,
+        };
+        leaves.take(at, value, (self.text, self.start));
+    }
+}
+
 /// Whether a text has nothing in its quotes but spaces.
 #[cold]
 fn is_blank(text: &[u8], start: u32, end: u32) -> bool {

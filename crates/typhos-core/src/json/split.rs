@@ -1,14 +1,14 @@
 //! Lines of JSON → the leaves of their objects.
 
 use super::cursor::Cursor;
-use super::gaps::{Gaps, Take, line_length};
+use super::gaps::{Gaps, line_length};
 use super::insides::count_insides;
 use super::learn::learned;
 use super::members::Members;
-use super::records::{JsonRecords, Leaves};
+use super::records::{JsonRecords, Record};
 use super::trace::walk_and_remember;
 use super::walk::{Span, Walk};
-use crate::records::{Broken, BrokenKind, LineRef, Paths, Records, ScopeId, Seen, Split};
+use crate::records::{Broken, BrokenKind, LineRef, Paths, Records, Seen, Split};
 use crate::text::Block;
 
 /// Elements of arrays in a slice, beyond which it ends.
@@ -132,7 +132,7 @@ impl<'b> JsonSplit<'b> {
         let Some((end, next)) = self.gaps.follow(text) else { return false };
         let row = records.starts.len() as u32;
         let JsonRecords { columns, scopes, .. } = records;
-        self.gaps.hand_on(&mut Known { row, text, line: start, columns, scopes });
+        self.gaps.hand_on(&mut Record { row, text, start, columns, scopes });
         if let Some(seen) = &mut self.seen {
             for (node, value) in self.gaps.count(line) {
                 let value = &text[value.start as usize..value.end as usize];
@@ -143,33 +143,6 @@ impl<'b> JsonSplit<'b> {
         self.at += next;
         self.line += 1;
         true
-    }
-}
-
-/// A record that is made of known gaps.
-struct Known<'r> {
-    row: u32,
-    /// The text that it starts, and where that is in the block.
-    text: &'r [u8],
-    line: u32,
-    columns: &'r mut [Leaves],
-    scopes: &'r mut [Vec<u32>],
-}
-
-impl Take for Known<'_> {
-    #[inline]
-    fn element(&mut self, scope: ScopeId) {
-        self.scopes[scope as usize - 1].push(self.row);
-    }
-
-    #[inline]
-    fn value(&mut self, column: usize, value: Span) {
-        let leaves = &mut self.columns[column];
-        let at = match leaves.scope.checked_sub(1) {
-            None => self.row,
-            Some(scope) => self.scopes[scope as usize].len() as u32 - 1,
-        };
-        leaves.take(at, value, (self.text, self.line));
     }
 }
 

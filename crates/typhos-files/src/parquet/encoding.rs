@@ -19,7 +19,7 @@ use arrow_schema::{DataType, Field, Schema as ArrowSchema};
 use typhos_core::columns::is_nested;
 
 use super::form::Kind;
-use super::packing::stay_as_long;
+use super::packing::{difference_bytes, stay_as_long};
 
 /// How many rows of a row group that is expected to have so many are looked at: of short ones, which files of hundreds of columns
 /// have, looking at all of them took a tenth of a load.
@@ -180,29 +180,6 @@ fn numbers(values: &[i64], width: f64, rows: f64) -> bool {
 fn floats(values: &[u64], width: f64, rows: f64) -> bool {
     // Of floats byte by byte the sign and exponent are left out by compression, or nearly.
     Found::of(values, rows).as_codes(width, 1.0) > rows * (width - 1.0)
-}
-
-/// Bytes of a difference from one value to the next, on average, as DELTA_BINARY_PACKED has them: packed
-/// in fours of 32, each four with its smallest difference.
-fn difference_bytes(values: &[i64]) -> f64 {
-    if values.len() < 2 {
-        return 8.0;
-    }
-    let differences: Vec<i64> =
-        values.windows(2).map(|pair| pair[1].wrapping_sub(pair[0])).collect();
-    let bits: f64 = differences
-        .chunks(128)
-        .map(|block| {
-            let least = block.iter().min().copied().unwrap_or(0);
-            let head = 64.0;
-            let packed = block.chunks(32).map(|few| {
-                let most = few.iter().map(|d| d.wrapping_sub(least).cast_unsigned()).max();
-                f64::from(u64::BITS - most.unwrap_or(0).leading_zeros()) * few.len() as f64
-            });
-            head + packed.sum::<f64>()
-        })
-        .sum();
-    bits / 8.0 / differences.len() as f64
 }
 
 /// How many of some numbers are distinct. Those of a small range have a bit each: of hundreds of columns, which have few

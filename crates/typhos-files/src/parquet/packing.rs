@@ -1,4 +1,4 @@
-//! Whether compression makes packed numbers any smaller.
+//! How long packed numbers are, and whether compression makes them any smaller.
 //!
 //! Numbers that are packed as differences, each in as few bits as its neighbours need, are mostly as small as they get: of
 //! random ones compression leaves all, and costs up to a fifth of a load. Differences that come again, or most of which are far
@@ -33,29 +33,64 @@ pub(super) fn stay_as_long(values: &[i64]) -> bool {
     compressed.is_some_and(|bytes| bytes as f64 > WORTH_IT * packed.len() as f64)
 }
 
-/// Differences as DELTA_BINARY_PACKED has them, but for its header: in blocks of four times 32, each block with its smallest
-/// difference, and each 32 with how many bits they take.
+/// Bytes of a difference from one value to the next, on average, as they are packed.
+pub(super) fn difference_bytes(values: &[i64]) -> f64 {
+    /// Of the smallest difference and the widths of a block.
+    const HEAD_BITS: f64 = 64.0;
+    if values.len() < 2 {
+        return 8.0;
+    }
+    let differences = differences(values);
+    let bits = |block: &[i64]| -> f64 {
+        let least = least(block);
+        let bits = |few: &[i64]| f64::from(width(few, least)) * few.len() as f64;
+        HEAD_BITS + block.chunks(FEW).map(bits).sum::<f64>()
+    };
+    differences.chunks(BLOCK).map(bits).sum::<f64>() / 8.0 / differences.len() as f64
+}
+
+/// Differences of a block, with its smallest one, and of those that share a width.
+const BLOCK: usize = 128;
+const FEW: usize = 32;
+
+fn differences(values: &[i64]) -> Vec<i64> {
+    values.windows(2).map(|pair| pair[1].wrapping_sub(pair[0])).collect()
+}
+
+fn least(block: &[i64]) -> i64 {
+    block.iter().min().copied().unwrap_or(0)
+}
+
+/// How far a difference is above the smallest of its block.
+fn above(difference: i64, least: i64) -> u64 {
+    difference.wrapping_sub(least).cast_unsigned()
+}
+
+/// Bits that each of a few takes.
+fn width(few: &[i64], least: i64) -> u32 {
+    let most = few.iter().map(|difference| above(*difference, least)).max();
+    u64::BITS - most.unwrap_or(0).leading_zeros()
+}
+
+/// Differences as DELTA_BINARY_PACKED has them, but for its header: in blocks, each with its smallest
+/// difference, and each few of a block with how many bits they take.
 fn packed(values: &[i64]) -> Vec<u8> {
-    let differences: Vec<i64> =
-        values.windows(2).map(|pair| pair[1].wrapping_sub(pair[0])).collect();
+    let differences = differences(values);
     let mut out = Vec::with_capacity(differences.len() * 4);
-    for block in differences.chunks(128) {
-        let least = block.iter().min().copied().unwrap_or(0);
-        let above = |difference: &i64| difference.wrapping_sub(least).cast_unsigned();
-        let width =
-            |few: &[i64]| u64::BITS - few.iter().map(above).max().unwrap_or(0).leading_zeros();
+    for block in differences.chunks(BLOCK) {
+        let least = least(block);
         let mut head = (least << 1 ^ least >> 63).cast_unsigned();
         while head >= 0x80 {
             out.push(head as u8 | 0x80);
             head >>= 7;
         }
         out.push(head as u8);
-        out.extend(block.chunks(32).map(|few| width(few) as u8));
-        for few in block.chunks(32) {
-            let width = width(few);
+        out.extend(block.chunks(FEW).map(|few| width(few, least) as u8));
+        for few in block.chunks(FEW) {
+            let width = width(few, least);
             let (mut bits, mut held) = (0u128, 0);
             for difference in few {
-                bits |= u128::from(above(difference)) << held;
+                bits |= u128::from(above(*difference, least)) << held;
                 held += width;
                 while held >= 8 {
                     out.push(bits as u8);
