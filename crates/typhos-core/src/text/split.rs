@@ -88,37 +88,52 @@ impl Events for Filler<'_> {
 
 impl Filler<'_> {
     /// The record ends at `at`; the next one starts at `next`.
-    #[inline]
+    #[inline(always)]
     fn end_record(&mut self, text: &[u8], at: usize, next: usize) {
-        let Filler { records, state } = self;
-        let mut end = at;
-        let fields = records.ends.len() - records.starts.len() * state.columns + 1;
-        // The last field starts behind the one before.
-        let field = || match fields {
-            1 => state.record,
-            _ => records.ends.last().map_or(0, |before| before + 1),
-        };
-        if end > 0 && text[end - 1] == b'\r' && end > field() as usize && state.drops_cr(text, at) {
+        let mut end = at as u32;
+        let is_cr = at > 0 && text[at - 1] == b'\r';
+        if is_cr && end > self.last_field() && self.state.drops_cr(text, at) {
             end -= 1;
         }
-        let is_empty = state.trailing_delimiter && end as u32 == field();
-        records.ends.push(end as u32);
-        let blank = end as u32 == state.record && state.columns > 1;
-        if fields == state.columns && state.text_after.is_none() && !blank {
-            records.starts.push(state.record);
-            records.lines.push(state.record_line);
-        } else if state.trailing_delimiter
-            && fields == state.columns + 1
-            && is_empty
-            && state.text_after.is_none()
-        {
-            records.ends.pop();
-            records.starts.push(state.record);
-            records.lines.push(state.record_line);
+        let Filler { records, state } = self;
+        let whole = (records.starts.len() + 1) * state.columns;
+        let blank = end == state.record && state.columns > 1;
+        if records.ends.len() + 1 == whole && state.text_after.is_none() && !blank {
+            records.ends.push(end);
+            self.take_record();
         } else {
-            self.set_aside(text, end, is_empty);
+            self.end_odd_record(text, end);
         }
         self.start_record(next);
+    }
+
+    /// The last field of the record starts here, behind the one before.
+    fn last_field(&self) -> u32 {
+        let Filler { records, state } = self;
+        let is_first = records.ends.len() == records.starts.len() * state.columns;
+        let before = records.ends.last().filter(|_| !is_first);
+        before.map_or(state.record, |before| before + 1)
+    }
+
+    /// The record is one of those that are read.
+    #[inline(always)]
+    fn take_record(&mut self) {
+        self.records.starts.push(self.state.record);
+        self.records.lines.push(self.state.record_line);
+    }
+
+    /// A record with another number of fields, or with text behind a quote, or a blank line ends at `end`.
+    #[cold]
+    #[inline(never)]
+    fn end_odd_record(&mut self, text: &[u8], end: u32) {
+        let is_empty = self.state.trailing_delimiter && end == self.last_field();
+        let Filler { records, state } = self;
+        let found = records.ends.len() + 1 - records.starts.len() * state.columns;
+        if is_empty && found == state.columns + 1 && state.text_after.is_none() {
+            return self.take_record();
+        }
+        records.ends.push(end);
+        self.set_aside(text, end as usize, is_empty);
     }
 
     #[inline]
