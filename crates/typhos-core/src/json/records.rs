@@ -444,8 +444,7 @@ impl Values for JsonValues {
         odd
     }
 
-    fn inner<'a>(&self, raw: &'a [u8]) -> Option<&'a [u8]> {
-        let [b'"', inside @ .., b'"'] = raw else { return None };
-        memchr::memchr(b'\\', inside).is_none().then_some(inside)
+    fn marks(&self) -> Option<(u8, u8)> {
+        Some((b'"', b'\\'))
     }
 }

@@ -168,14 +168,82 @@ pub trait Values {
     /// For each byte, whether a leaf that starts with it may not be its value as it stands.
     fn odd_starts(&self) -> [bool; 256];
 
-    /// The value of a leaf that has quotes around it and nothing escaped in it.
-    fn inner<'a>(&self, raw: &'a [u8]) -> Option<&'a [u8]>;
+    /// What stands around a leaf in quotes, and what stands in one in which something is escaped. `None` where that cannot be
+    /// told by two bytes.
+    fn marks(&self) -> Option<(u8, u8)>;
 
     /// Where the value of the leaf `text[start..end]` stands, if it has quotes around it, nothing is escaped in it, and it
     /// is not blank.
     #[inline]
     fn inner_bounds(&self, text: &[u8], (start, end): Bounds) -> Option<Bounds> {
-        let inner = self.inner(&text[start as usize..end as usize])?;
-        (!trim(inner).is_empty()).then_some((start + 1, end - 1))
+        bounds_inside(text, (start, end), self.marks()?)
+    }
+}
+
+/// As [`Values::inner_bounds`], of leaves with these [marks](Values::marks).
+#[inline(always)]
+pub(crate) fn bounds_inside(
+    text: &[u8],
+    (start, end): Bounds,
+    (quote, escape): (u8, u8),
+) -> Option<Bounds> {
+    // Two quotes, and something between.
+    if end - start < 3 {
+        return None;
+    }
+    let (first, last) = (start as usize, end as usize - 1);
+    if text[first] != quote || text[last] != quote {
+        return None;
+    }
+    let inside = first + 1..last;
+    let (one, other) = (text[inside.start], text[inside.end - 1]);
+    let may_be_blank = one <= b' ' && other <= b' ';
+    if may_be_blank && trim(&text[inside.clone()]).is_empty() || !lacks(text, inside, escape) {
+        return None;
+    }
+    Some((start + 1, end - 1))
+}
+
+/// Whether a byte stands nowhere in a range of a text. For a few bytes a call is dear: up to eight are looked at as one
+/// number, up to sixteen as two that overlap.
+#[inline(always)]
+fn lacks(text: &[u8], Range { start, end }: Range<usize>, byte: u8) -> bool {
+    const ONES: u64 = u64::MAX / 255;
+    let same = ONES * u64::from(byte);
+    // The byte becomes zero, of which nothing can be taken without the highest bit. Above the lowest of them others may be
+    // marked that are none.
+    let marks = |differs: u64| differs.wrapping_sub(ONES) & !differs & (ONES << 7);
+    let word = |at: usize| {
+        let word = text.get(at..).and_then(<[u8]>::first_chunk)?;
+        Some(u64::from_le_bytes(*word) ^ same)
+    };
+    let length = end - start;
+    if let (1..=16, Some(first)) = (length, word(start)) {
+        if length <= 8 {
+            return marks(first) << (64 - 8 * length) == 0;
+        }
+        if let Some(last) = word(end - 8) {
+            return marks(first) | marks(last) == 0;
+        }
+    }
+    memchr::memchr(byte, &text[start..end]).is_none()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        #[test]
+        fn a_byte_is_lacking_where_no_byte_is_it(
+            text in proptest::collection::vec(prop_oneof![Just(b'"'), 0x20u8..0x24, any::<u8>()], 0..40),
+            start in 0usize..40, length in 0usize..40, byte in prop_oneof![Just(b'"'), any::<u8>()],
+        ) {
+            let start = start.min(text.len());
+            let length = length.min(text.len() - start);
+            let inside = &text[start..start + length];
+            prop_assert_eq!(lacks(&text, start..start + length, byte), !inside.contains(&byte));
+        }
     }
 }

@@ -60,20 +60,10 @@ impl Values for Dialect {
         odd
     }
 
-    fn inner<'a>(&self, raw: &'a [u8]) -> Option<&'a [u8]> {
+    fn marks(&self) -> Option<(u8, u8)> {
         let quote = self.quote.filter(|_| self.escape == Escape::Doubled)?;
-        let inner = raw.strip_prefix(&[quote])?.strip_suffix(&[quote])?;
-        has_none(inner, quote).then_some(inner)
+        Some((quote, quote))
     }
-}
-
-/// Whether a byte does not stand in a text. Most that stand in quotes are a few bytes, for which a call is dear.
-#[inline(always)]
-fn has_none(text: &[u8], byte: u8) -> bool {
-    if text.len() > 16 {
-        return memchr::memchr(byte, text).is_none();
-    }
-    text.iter().fold(true, |none, other| none & (*other != byte))
 }
 
 impl Dialect {
