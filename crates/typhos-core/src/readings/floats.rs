@@ -23,8 +23,28 @@ pub const SURE_OF_FLOAT64: u64 = 1 << (f64::MANTISSA_DIGITS - 1);
 /// digits), is still the number written. `text` is the number as it was written plainly, or empty where that is not at
 /// hand.
 pub fn survives_float32(text: &[u8], number: &Number) -> bool {
-    let found = nearest_float32(text, number);
-    found.map_or_else(|| printed_survives_float32(&plain_text(number), number), |found| found.1)
+    match nearest_float32(text, number) {
+        Some((_, survives)) => survives,
+        None if is_far_from_float32(number) => false,
+        None => printed_survives_float32(&plain_text(number), number),
+    }
+}
+
+/// Whether a number has more digits than any shortest form of float32, and the float next to it is farther from it than one
+/// in the last of them, so that it is another number with as many.
+fn is_far_from_float32(number: &Number) -> bool {
+    let scale = i32::from(number.scale).checked_sub(number.exponent.unwrap_or(0));
+    let double = u64::try_from(number.mantissa.unsigned_abs())
+        .ok()
+        .zip(scale)
+        .and_then(|(digits, scale)| nearest_double(digits, scale))
+        .filter(|double| (f64::from(f32::MIN_POSITIVE)..1e38).contains(double));
+    let digits = significant_digits(number.mantissa.unsigned_abs());
+    let (Some(double), 10..=17) = (double, digits) else { return false };
+    // The double is not the number either, but off by less than this.
+    let off = 2.0 * f64::EPSILON;
+    let share = (f64::from(double as f32) - double).abs() / double;
+    share > 1.0 / EXACT_POW10[digits as usize - 1] + off
 }
 
 /// As [`survives_float32`], of float64.
@@ -443,6 +463,7 @@ mod tests {
                 Some(format!("{float:e}")),
                 Some(format!("{}e{}", mantissa >> shift, i32::from(scale) - 19)),
                 Some(format!("{:.17e}", double)),
+                Some(format!("{:.*e}", 8 + shift as usize % 10, f64::from(float))),
             ];
             for text in texts.into_iter().flatten() {
                 let number = parse_number(text.as_bytes()).unwrap();
