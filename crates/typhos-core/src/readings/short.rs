@@ -26,7 +26,7 @@ const ONES: u64 = u64::MAX / 255;
 
 /// The lowest byte of a word that is a mark; 8 where none is.
 #[inline(always)]
-fn mark_in(word: u64) -> usize {
+pub(super) fn mark_in(word: u64) -> usize {
     // The lowest byte that is zero once all marks are.
     let marks = word ^ (ONES * b'.' as u64);
     let found = marks.wrapping_sub(ONES) & !marks & (ONES * 0x80);
@@ -115,6 +115,18 @@ fn number_of(word: u64, bytes: usize) -> Option<i64> {
     number_of_digits((word ^ ZEROS) << (64 - 8 * bytes as u32))
 }
 
+/// The number that the first bytes of a word are, one to three of them.
+#[inline(always)]
+pub(crate) fn number_of_three(word: u32, bytes: u32) -> Option<u32> {
+    debug_assert!((1..=3).contains(&bytes), "so many digits are read");
+    // What the digits are, at the upper end; zero, which is a digit, below.
+    let digits = (word ^ ZEROS as u32) << (32 - 8 * bytes);
+    let is_digits = (digits.wrapping_add(0x7676_7676) | digits) & 0x8080_8080 == 0;
+    // The last byte: ten times the one before it, and itself.
+    let tens_and_ones = digits.wrapping_mul(0x0a01) >> 24;
+    is_digits.then_some((digits >> 8 & 0xff) * 100 + tens_and_ones)
+}
+
 /// The number that the first `length` bytes of two words are, and where its mark stands: behind them, where there is
 /// none. The mark is neither the first nor the last of them.
 #[inline(always)]
@@ -181,7 +193,7 @@ fn long_digits_of([first, second]: [u64; 2], length: usize) -> Option<(i64, usiz
 /// The bytes of a value of at most sixteen as two words, with zeros behind: loads that overlap, since copying so few
 /// bytes costs more.
 #[inline(always)]
-fn words_of(value: &[u8]) -> Option<[u64; 2]> {
+pub(super) fn words_of(value: &[u8]) -> Option<[u64; 2]> {
     let length = value.len();
     if let (Some(first), Some(last)) = (value.first_chunk::<8>(), value.last_chunk::<8>()) {
         if length > MOST {

@@ -4,7 +4,7 @@ use std::net::Ipv6Addr;
 
 use super::number::EXACT_POW10;
 use super::number::parse_number;
-use super::short::ShortNumber;
+use super::short::{ShortNumber, mark_in, number_of_three, words_of};
 use super::trim;
 
 /// The 16 bytes of a UUID as RFC 9562 writes it: 8-4-4-4-12 hexadecimal digits, in either case; also in
@@ -14,36 +14,109 @@ pub fn uuid(value: &[u8]) -> Option<[u8; 16]> {
         [b'{', inner @ .., b'}'] => inner,
         value => value,
     };
-    let (pairs, has_hyphens) = match value.len() {
-        32 => (&BARE_PAIRS, true),
-        36 => (&PAIRS, [8, 13, 18, 23].iter().all(|at| value[*at] == b'-')),
+    let digits = match value.len() {
+        32 => *value.as_chunks().0.first_chunk()?,
+        36 => digits_of_uuid(value.first_chunk()?)?,
         _ => return None,
     };
-    let mut bytes = [0; 16];
-    let mut found = 0;
-    for (byte, at) in bytes.iter_mut().zip(pairs) {
-        let (high, low) = (HEX[usize::from(value[*at])], HEX[usize::from(value[*at + 1])]);
-        *byte = high << 4 | low;
-        found |= high | low;
+    let words = digits.map(u64::from_le_bytes);
+    if !are_hexadecimal(words) {
+        return None;
     }
-    (has_hyphens && found < 16).then_some(bytes)
+    let mut bytes = [0; 16];
+    for (four, word) in bytes.as_chunks_mut::<4>().0.iter_mut().zip(words) {
+        *four = bytes_of_hexadecimal(word);
+    }
+    Some(bytes)
 }
 
-/// Where the pairs of digits of a UUID start, with hyphens between them and without.
-const PAIRS: [usize; 16] = [0, 2, 4, 6, 9, 11, 14, 16, 19, 21, 24, 26, 28, 30, 32, 34];
-const BARE_PAIRS: [usize; 16] = [0, 2, 4, 6, 8, 10, 12, 14, 16, 18, 20, 22, 24, 26, 28, 30];
+/// Whether `value` is a UUID as it is written everywhere: with hyphens, in either case.
+#[inline]
+pub fn is_plain_uuid(value: &[u8]) -> bool {
+    let digits = value.try_into().ok().and_then(digits_of_uuid);
+    digits.is_some_and(|digits| are_hexadecimal(digits.map(u64::from_le_bytes)))
+}
 
-/// What each byte is worth as a hexadecimal digit; 255 where it is none.
-static HEX: [u8; 256] = {
-    let mut worth = [255; 256];
-    let mut digit = 0;
-    while digit < 16 {
-        worth[b"0123456789abcdef"[digit] as usize] = digit as u8;
-        worth[b"0123456789ABCDEF"[digit] as usize] = digit as u8;
-        digit += 1;
-    }
-    worth
-};
+/// What stands between the hyphens of a UUID, where they stand as they should.
+#[inline(always)]
+fn digits_of_uuid(value: &[u8; 36]) -> Option<[[u8; 8]; 4]> {
+    let &[
+        a0,
+        a1,
+        a2,
+        a3,
+        a4,
+        a5,
+        a6,
+        a7,
+        b'-',
+        b0,
+        b1,
+        b2,
+        b3,
+        b'-',
+        b4,
+        b5,
+        b6,
+        b7,
+        b'-',
+        c0,
+        c1,
+        c2,
+        c3,
+        b'-',
+        c4,
+        c5,
+        c6,
+        c7,
+        d0,
+        d1,
+        d2,
+        d3,
+        d4,
+        d5,
+        d6,
+        d7,
+    ] = value
+    else {
+        return None;
+    };
+    Some([
+        [a0, a1, a2, a3, a4, a5, a6, a7],
+        [b0, b1, b2, b3, b4, b5, b6, b7],
+        [c0, c1, c2, c3, c4, c5, c6, c7],
+        [d0, d1, d2, d3, d4, d5, d6, d7],
+    ])
+}
+
+/// A one in each byte.
+const ONES: u64 = u64::MAX / 255;
+
+/// Whether all bytes of some words are hexadecimal digits: eight at a time, the highest bit of each byte says what is known
+/// of the others, so that nothing is carried from one to the next.
+#[inline(always)]
+fn are_hexadecimal(words: [u64; 4]) -> bool {
+    const HIGH: u64 = ONES << 7;
+    let digits = words.iter().fold(HIGH, |all, word| {
+        let from = |word: u64, least: u8| (word & !HIGH) + ONES * u64::from(0x80 - least);
+        let lower = word | ONES * 0x20;
+        let is_digit = from(*word, b'0') & !from(*word, b'9' + 1);
+        let is_letter = from(lower, b'a') & !from(lower, b'f' + 1);
+        all & (is_digit | is_letter) & !word
+    });
+    digits & HIGH == HIGH
+}
+
+/// The four bytes that eight hexadecimal digits are.
+#[inline(always)]
+fn bytes_of_hexadecimal(word: u64) -> [u8; 4] {
+    // Letters have a bit that no digit has, and are worth nine more than their lower half.
+    let worth = (word & ONES * 0x0f) + (word >> 6 & ONES) * 9;
+    // The first of two digits is worth more.
+    let pairs = worth << 4 | worth >> 8;
+    let [first, _, second, _, third, _, fourth, _] = pairs.to_le_bytes();
+    [first, second, third, fourth]
+}
 
 /// Whether 32 hexadecimal digits say that they are a UUID: its version is one of those that RFC 9562 has,
 /// and its variant that of the RFC. Of digits that mean something else, one in eight does.
@@ -86,21 +159,23 @@ fn ipv4_groups(value: &[u8]) -> Option<bool> {
     if !(7..=15).contains(&value.len()) {
         return None;
     }
-    let (mut groups, mut number, mut digits, mut are_threes) = (1, 0u32, 0, true);
-    for byte in value {
-        match byte {
-            b'0'..=b'9' if digits < 3 && !(digits == 1 && number == 0) => {
-                number = number * 10 + u32::from(byte - b'0');
-                digits += 1;
-            }
-            b'.' if digits > 0 && number < 256 => {
-                are_threes &= groups == 1 || digits == 3;
-                (groups, number, digits) = (groups + 1, 0, 0);
-            }
-            _ => return None,
+    // The smallest number of so many digits; none of more than three is a byte.
+    const LEAST: [u32; 4] = [0, 0, 10, 100];
+    let [low, high] = words_of(value)?;
+    let mut rest = u128::from(high) << 64 | u128::from(low);
+    let (mut left, mut are_threes) = (value.len(), true);
+    for group in 0..4 {
+        let length = if group < 3 { mark_in(rest as u64) } else { left };
+        let least = *LEAST.get(length).filter(|_| length > 0)?;
+        let number = number_of_three(rest as u32, length as u32)?;
+        if number < least || number > 255 {
+            return None;
         }
+        are_threes &= group == 0 || length == 3;
+        rest >>= 8 * (length + 1);
+        left = left.wrapping_sub(length + 1);
     }
-    (groups == 4 && digits > 0 && number < 256).then_some(are_threes && digits == 3)
+    Some(are_threes)
 }
 
 /// Whether `value` is an IPv4 address, as [`is_ip`] has it, and could not be a number in groups: one of those has three
@@ -263,6 +338,17 @@ mod tests {
             prop_assert_eq!(uuid(text.to_uppercase().as_bytes()), Some(bytes));
             prop_assert_eq!(uuid(text.replace('-', "").as_bytes()), Some(bytes));
             prop_assert_eq!(uuid(format!("{{{text}}}").as_bytes()), Some(bytes));
+            prop_assert!(is_plain_uuid(text.as_bytes()) && is_plain_uuid(text.to_uppercase().as_bytes()));
+        }
+
+        #[test]
+        fn one_byte_that_is_no_digit_makes_it_none(bytes: [u8; 16], at in 0usize..36, byte: u8) {
+            let mut text = uuid_text(&bytes).into_bytes();
+            let is_hyphen = text[at] == b'-';
+            text[at] = byte;
+            let is_one = if is_hyphen { byte == b'-' } else { byte.is_ascii_hexdigit() };
+            prop_assert_eq!(is_plain_uuid(&text), is_one);
+            prop_assert_eq!(uuid(&text).is_some(), is_one);
         }
     }
 }

@@ -7,14 +7,13 @@ use super::distinct::{DistinctTable, DistinctValue, MAX_DISTINCT, most_hashes};
 use super::estimate::Hashes;
 use super::fold::add_all;
 use super::group::{GROUP, Group};
-use super::habit::Passed;
+use super::habit::{Fields, Passed};
 use super::log::ValueLog;
 use super::order::Adding;
 use super::spread::most_cells;
 use super::{Class, Facts, KindFacts, Sequence, Tally};
 use crate::intern::Key;
 use crate::readings;
-use crate::records::Bounds;
 use crate::text::LineRef;
 
 /// Distinct values whose table stays in the fastest caches, so that a look-up need not wait.
@@ -119,18 +118,27 @@ impl ColumnFacts {
         self.table.is_some()
     }
 
+    /// Looks at a valid value of which note will be taken, in a column without a table: where values come in order, those
+    /// before the last are no extremes then.
+    pub(super) fn expect(&mut self, value: &[u8]) {
+        let facts: &mut Facts = &mut self.direct;
+        if self.table.is_none() && facts.said.is_empty() {
+            facts.text.expect(value);
+        }
+    }
+
     /// Takes note of the first of some values, in a column without a table, and of how they stand: of as many as are what
     /// the column is in the habit of. `place` says where the record of a field stands.
+    #[inline(never)]
     pub(super) fn pass_habit<'t>(
         &mut self,
-        text: &'t [u8],
-        fields: &[Bounds],
+        fields: Fields<'_, 't>,
         place: impl Fn(u32) -> LineRef,
         adding: &mut Adding<'_, 't>,
     ) -> Passed {
         let Some(hashes) = &mut self.hashes else { return Passed::default() };
         let facts: &mut Facts = &mut self.direct;
-        let passed = facts.pass_habit(text, fields, place, &mut hashes.sink(), adding);
+        let passed = facts.pass_habit(fields, place, &mut hashes.sink(), adding);
         hashes.see_to_list(self.most_hashes);
         passed
     }

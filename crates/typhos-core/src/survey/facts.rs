@@ -207,6 +207,20 @@ impl Facts {
         is_added
     }
 
+    /// The same of a UUID with hyphens.
+    #[inline]
+    pub(super) fn add_uuid(&mut self, value: &[u8], count: u64, place: LineRef) -> bool {
+        let tally = Class::Uuid as usize;
+        let is_added = self.said.is_empty()
+            && self.tallies[tally].is_settled(place)
+            && readings::is_plain_uuid(value);
+        if is_added {
+            self.text.add(value, count);
+            self.tallies[tally].count += count;
+        }
+        is_added
+    }
+
     /// Adds a value, seen `count` times, if it is [surely a text](chars_of_sure_text) and nothing is to be noted of it but what others
     /// before it have; says whether that is so.
     #[inline]
@@ -232,7 +246,7 @@ impl Facts {
     #[inline]
     fn classify(&mut self, value: &[u8], count: u64, place: LineRef) -> usize {
         // Nothing else that is anything has hyphens at these places.
-        if value.len() == 36 && value[8] == b'-' && readings::uuid(value).is_some() {
+        if readings::is_plain_uuid(value) {
             return Class::Uuid as usize;
         }
         self.last_integer = readings::parse_integer(value);

@@ -6,7 +6,7 @@ use super::distinct::DistinctTable;
 use super::estimate::Hashes;
 use super::group::GROUP;
 use super::grouped::Within;
-use super::habit::Patience;
+use super::habit::{Fields, NONE_ODD, Patience};
 use super::log::{Outlook, ValueLog};
 use super::order::{Adding, BlockRun};
 use crate::records::Bounds;
@@ -95,7 +95,8 @@ impl ColumnFacts {
             if passes && patience.is_over() {
                 let place = |row: u32| firsts[at + row as usize];
                 let mut sink = hashes.sink();
-                let passed = direct.pass_habit(text, &bounds[at..], place, &mut sink, &mut adding);
+                let fields = Fields { text, bounds: &bounds[at..], odd: &NONE_ODD };
+                let passed = direct.pass_habit(fields, place, &mut sink, &mut adding);
                 hashes.see_to_list(*most_hashes);
                 patience.note(passed.fields > 0);
                 at += passed.fields;

@@ -12,7 +12,7 @@ use super::fractions::FractionGroup;
 use super::integers::IntegerGroup;
 use super::order::Adding;
 use super::{Class, Facts};
-use crate::readings::ShortNumber;
+use crate::readings::{ShortNumber, trim};
 use crate::records::Bounds;
 use crate::text::LineRef;
 
@@ -48,23 +48,37 @@ impl Patience {
     }
 }
 
+/// Fields that are to be passed over.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Fields<'f, 't> {
+    pub text: &'t [u8],
+    /// Where each starts and ends.
+    pub bounds: &'f [Bounds],
+    /// For each byte, whether a field that starts with it may not be its value as it stands.
+    pub odd: &'f [bool; 256],
+}
+
+/// No field is anything but its value.
+pub(super) const NONE_ODD: [bool; 256] = [false; 256];
+
 impl Facts {
-    /// Passes over the first of some fields of a text: those that are what others before them were, or empty. `place` says
-    /// where the record of a field stands; none of them stands before the first.
+    /// Passes over the first of some fields of a valid text: those that are what others before them were, or empty, and a few others among
+    /// them. `place` says where the record of a field stands; none of them stands before the first.
+    #[inline(always)]
     pub(super) fn pass_habit<'t>(
         &mut self,
-        text: &'t [u8],
-        fields: &[Bounds],
+        fields: Fields<'_, 't>,
         place: impl Fn(u32) -> LineRef,
         hashes: &mut HashSink<'_>,
         adding: &mut Adding<'_, 't>,
     ) -> Passed {
-        let first = place(0);
+        let (first, text) = (place(0), fields.text);
+        let mut pass = Pass { fields, place: &place, hashes, adding };
         let mut fractions = FractionGroup::of(self, first);
         if fractions.is_open() {
-            let passed = pass(text, fields, hashes, adding, |_, start, end| {
+            let passed = pass.over(self, |facts, _, start, end| {
                 let fraction = ShortNumber::read_fraction(text, start, end)?;
-                let is_added = fractions.add(self, fraction, (text, start, end), 1);
+                let is_added = fractions.add(facts, fraction, (text, start, end), 1);
                 is_added.then_some(Added::Other)
             });
             fractions.finish(self);
@@ -74,8 +88,8 @@ impl Facts {
         }
         let mut integers = IntegerGroup::of(self, first);
         if integers.is_open(self) {
-            let passed = pass(text, fields, hashes, adding, |_, start, end| {
-                integers.add(self, text, start, end).map(Added::Digits)
+            let passed = pass.over(self, |facts, _, start, end| {
+                integers.add(facts, text, start, end).map(Added::Digits)
             });
             integers.finish(self);
             if passed.fields > 0 {
@@ -84,10 +98,10 @@ impl Facts {
         }
         let mut digits = DigitGroup::of(self, first);
         if digits.is_open() {
-            let passed = pass(text, fields, hashes, adding, |_, start, end| {
+            let passed = pass.over(self, |facts, _, start, end| {
                 let short = ShortDigits::read(text, start, end)?;
                 let number = short.number();
-                digits.add(self, short, 1).then_some(Added::Digits(number))
+                digits.add(facts, short, 1).then_some(Added::Digits(number))
             });
             digits.finish(self);
             if passed.fields > 0 {
@@ -98,9 +112,9 @@ impl Facts {
         let has_addresses = self.count(Class::Ip) > 0;
         let mut dressed = DressedGroup::of(self, first);
         if has_addresses || dressed.is_open() {
-            let passed = pass(text, fields, hashes, adding, |at, start, end| {
-                let is_added = has_addresses && self.add_address(&text[start..end], 1, place(at))
-                    || dressed.is_open() && dressed.add(self, (text, start, end), 1);
+            let passed = pass.over(self, |facts, at, start, end| {
+                let is_added = has_addresses && facts.add_address(&text[start..end], 1, place(at))
+                    || dressed.is_open() && dressed.add(facts, (text, start, end), 1);
                 is_added.then_some(Added::Other)
             });
             dressed.finish(self);
@@ -108,17 +122,25 @@ impl Facts {
                 return passed;
             }
         }
+        if self.count(Class::Uuid) > 0 {
+            let passed = pass.over(self, |facts, at, start, end| {
+                facts.add_uuid(&text[start..end], 1, place(at)).then_some(Added::Other)
+            });
+            if passed.fields > 0 {
+                return passed;
+            }
+        }
         if self.dates.has_moulds() {
-            let passed = pass(text, fields, hashes, adding, |at, start, end| {
-                self.add_cast(text, start, end, 1, place(at)).then_some(Added::Other)
+            let passed = pass.over(self, |facts, at, start, end| {
+                facts.add_cast(text, start, end, 1, place(at)).then_some(Added::Other)
             });
             if passed.fields > 0 {
                 return passed;
             }
         }
         if self.count(Class::Text) > 0 {
-            return pass(text, fields, hashes, adding, |at, start, end| {
-                self.add_text(&text[start..end], 1, place(at)).then_some(Added::Other)
+            return pass.over(self, |facts, at, start, end| {
+                facts.add_text(&text[start..end], 1, place(at)).then_some(Added::Other)
             });
         }
         Passed::default()
@@ -133,30 +155,90 @@ enum Added {
     Other,
 }
 
-/// Passes over fields as long as `add` takes them.
+/// Of so many values one may be another than those that are passed over.
+const OTHERS: usize = 4;
+
+/// Passing over fields.
+struct Pass<'p, 'f, 't, 'h, 'a, P> {
+    fields: Fields<'f, 't>,
+    place: &'p P,
+    hashes: &'p mut HashSink<'h>,
+    adding: &'p mut Adding<'a, 't>,
+}
+
+impl<P: Fn(u32) -> LineRef> Pass<'_, '_, '_, '_, '_, P> {
+    /// Passes over fields as long as `add` takes nearly all of them.
+    #[inline(always)]
+    fn over(
+        &mut self,
+        facts: &mut Facts,
+        mut add: impl FnMut(&mut Facts, u32, usize, usize) -> Option<Added>,
+    ) -> Passed {
+        let Pass { fields: Fields { text, bounds, odd }, place, hashes, adding } = self;
+        let (mut passed, mut others) = (Passed::default(), 0);
+        loop {
+            let rest = &bounds[passed.fields..];
+            let more = pass(facts, (text, rest, passed.fields), hashes, adding, &mut add);
+            passed.fields += more.fields;
+            passed.empty += more.empty;
+            let Some((start, end)) = bounds.get(passed.fields) else { return passed };
+            let (start, end) = (*start as usize, *end as usize);
+            let (at, value) = (passed.fields, &text[start..end]);
+            others += OTHERS;
+            let is_odd = odd[usize::from(text[start])];
+            if others > at || is_odd || !add_other(facts, value, place(at as u32), adding) {
+                return passed;
+            }
+            hashes.add(text, start, end);
+            passed.fields += 1;
+        }
+    }
+}
+
+/// Passes over fields as long as `add` takes them; so many others stand before them.
 #[inline(always)]
 fn pass<'t>(
-    text: &'t [u8],
-    fields: &[Bounds],
+    facts: &mut Facts,
+    (text, bounds, before): (&'t [u8], &[Bounds], usize),
     hashes: &mut HashSink<'_>,
     adding: &mut Adding<'_, 't>,
-    mut add: impl FnMut(u32, usize, usize) -> Option<Added>,
+    add: &mut impl FnMut(&mut Facts, u32, usize, usize) -> Option<Added>,
 ) -> Passed {
     let mut empty = 0;
-    for (at, (start, end)) in fields.iter().enumerate() {
+    for (at, (start, end)) in bounds.iter().enumerate() {
         let (start, end) = (*start as usize, *end as usize);
         if start == end {
             empty += 1;
             continue;
         }
-        match add(at as u32, start, end) {
+        match add(facts, (before + at) as u32, start, end) {
             Some(Added::Digits(number)) => adding.push_digits(&text[start..end], number),
             Some(Added::Other) => adding.push_value(&text[start..end]),
             None => return Passed { fields: at, empty },
         }
         hashes.add(text, start, end);
     }
-    Passed { fields: fields.len(), empty }
+    Passed { fields: bounds.len(), empty }
+}
+
+/// Takes note of a value that is not what the others are, if it is not blank; says whether that is so.
+#[cold]
+#[inline(never)]
+fn add_other<'t>(
+    facts: &mut Facts,
+    value: &'t [u8],
+    place: LineRef,
+    adding: &mut Adding<'_, 't>,
+) -> bool {
+    let trimmed = trim(value);
+    if trimmed.is_empty() {
+        return false;
+    }
+    facts.add_trimmed(value, trimmed, 1, place);
+    if !adding.is_over() && !adding.push_integer(value, facts.last_integer) {
+        adding.push(value);
+    }
+    true
 }
 
 #[cfg(test)]
@@ -183,6 +265,11 @@ mod tests {
             4 => (1u32..32, 1u32..14, 0u32..26, "(\\.[0-9]{1,3})?Z?").prop_map(|(d, m, h, f)| format!("2024-{m:02}-{d:02}T{h:02}:05:07{f}")),
             2 => (1u32..32, 1u32..14, 0u32..14).prop_map(|(d, m, h)| format!("{m}/{d}/24 {h}:05 PM")),
             1 => Just(String::new()),
+            3 => any::<u128>().prop_map(|bits| {
+                let text = crate::readings::uuid_text(&bits.to_be_bytes());
+                if bits % 3 == 0 { text.to_uppercase() } else { text }
+            }),
+            1 => "[0-9a-fA-F]{8}(-[0-9a-fA-G]{4}){3}-[0-9a-f]{12}",
             3 => any::<std::net::Ipv4Addr>().prop_map(|address| address.to_string()),
             3 => "[A-Za-zæ]{1,12}|[a-z0-9]{3,9}@[a-z]{3}\\.org",
             1 => "[1-9]?[0-9]{1,2}(\\.[0-9]{3}){2,3}",
@@ -231,12 +318,17 @@ mod tests {
             }).collect();
             text.extend([b'x'; 20]);
             let mut run = OrderedRuns::default().next();
+            passing.expect(values.last().map_or(&[], |value| value.as_bytes()));
             let (mut at, mut empty) = (0, 0);
             while at < fields.len() {
                 let mut adding = Adding::to(&mut run);
                 let rest = &fields[at..];
                 let passed =
-                    passing.pass_habit(&text, rest, |row| place(at as u32 + row), &mut adding);
+                    passing.pass_habit(
+                        Fields { text: &text, bounds: rest, odd: &NONE_ODD },
+                        |row| place(at as u32 + row),
+                        &mut adding,
+                    );
                 (at, empty) = (at + passed.fields, empty + passed.empty);
                 let mut group = Group::new();
                 let mut places = group.places();

@@ -5,7 +5,7 @@
 //! integers have, need no look-up: two bytes for each, of which thirty-two share a line.
 
 use crate::intern::Interner;
-use crate::readings::ZEROS;
+use crate::readings::number_of_three;
 use crate::records::Bounds;
 
 /// Numbers that are counted, those of up to three digits; and as many more as make their places ten bits.
@@ -117,14 +117,9 @@ fn number_of(value: &[u8]) -> Option<usize> {
 fn number_within(word: u32, length: u32) -> Option<usize> {
     /// The smallest number that has so many digits.
     const LEAST: [u32; 4] = [0, 0, 10, 100];
-    let least = *LEAST.get(length as usize)?;
-    // What the digits are, at the upper end; zero, which is a digit, below.
-    let digits = (u64::from(word ^ ZEROS as u32) << (32 - 8 * length)) as u32;
-    let is_digits = (digits.wrapping_add(0x7676_7676) | digits) & 0x8080_8080 == 0;
-    // The last byte: ten times the one before it, and itself.
-    let tens_and_ones = digits.wrapping_mul(0x0a01) >> 24;
-    let number = (digits >> 8 & 0xff) * 100 + tens_and_ones;
-    (is_digits && number >= least && length > 0).then_some(number as usize)
+    let least = *LEAST.get(length as usize).filter(|_| length > 0)?;
+    let number = number_of_three(word, length)?;
+    (number >= least).then_some(number as usize)
 }
 
 #[cfg(test)]

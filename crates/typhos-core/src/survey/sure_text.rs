@@ -56,13 +56,30 @@ pub(super) fn chars_of_sure_text(value: &[u8]) -> Option<u64> {
     (is_text && !may_be_known).then(|| value.len() as u64 - u64::from(counts >> 24))
 }
 
-/// Whether a value is a telephone number as it is written for people: `+47 12345678`, `(555) 123-4567`. A number in groups has
-/// three digits in the last of them, and nothing else starts like this.
+/// Of each byte, what a sum over a value counts it as: digits, what stands between those of a telephone number, and anything else.
+const PARTS: [u32; 256] = {
+    let mut counts = [1 << 16; 256];
+    let mut byte = 0;
+    while byte < counts.len() {
+        match byte as u8 {
+            b'0'..=b'9' => counts[byte] = 1,
+            b' ' | b'-' | b'(' | b')' => counts[byte] = 1 << 8,
+            _ => {}
+        }
+        byte += 1;
+    }
+    counts
+};
+
+/// Whether a value of at most [`MOST_BYTES`] is a telephone number as it is written for people: `+47 12345678`, `(555) 123-4567`. A
+/// number in groups has three digits in the last of them, and nothing else starts like this.
 fn is_telephone_number(value: &[u8]) -> bool {
-    let run = value.iter().rev().take_while(|byte| byte.is_ascii_digit()).count();
-    let is_apart = value.len() > run + 1;
-    let is_part = |byte: &u8| matches!(byte, b'0'..=b'9' | b' ' | b'-' | b'(' | b')');
-    is_apart && !matches!(run, 0 | 3) && value[1].is_ascii_digit() && value[1..].iter().all(is_part)
+    let ([_, rest @ ..], Some(last)) = (value, value.last_chunk::<4>()) else { return false };
+    let counts = rest.iter().fold(0, |counts, byte| counts + PARTS[usize::from(*byte)]);
+    let is_apart = counts >> 8 & 0xff > 0 && counts >> 16 == 0;
+    let [first, others @ ..] = last.map(|byte| byte.is_ascii_digit());
+    let is_group = !first && others == [true; 3];
+    is_apart && rest[0].is_ascii_digit() && others[2] && !is_group
 }
 
 fn is_space(byte: u8) -> bool {

@@ -4,6 +4,7 @@ use serde::{Deserialize, Serialize};
 
 use super::example::{MAX_EXAMPLE_BYTES, join};
 use super::saved::text_or_bytes;
+use crate::readings::trim;
 
 /// Lengths and extremes of values as texts.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
@@ -142,6 +143,13 @@ impl TextFacts {
         let prefix = prefix_within(text, start, end);
         if prefix <= self.min_prefix || prefix >= self.max_prefix {
             self.stretch(&text[start..end], prefix);
+        }
+    }
+
+    /// Notes a value that is still to be added as an extreme, where it is one. There are values already.
+    pub(super) fn expect(&mut self, value: &[u8]) {
+        if self.count > 0 && !trim(value).is_empty() {
+            self.stretch(value, prefix(value));
         }
     }
 

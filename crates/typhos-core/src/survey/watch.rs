@@ -4,14 +4,14 @@ use std::sync::PoisonError;
 
 use super::distinct::DistinctTable;
 use super::group::Group;
-use super::habit::Patience;
+use super::habit::{Fields, Patience};
 use super::order::{Adding, BlockRun, OrderedRuns};
 use super::small::SmallCounts;
 use super::{BrokenRecord, ColumnFacts, MAX_BROKEN_EXAMPLES, Shared, Survey};
 use crate::intern::Counter;
 use crate::json::{self, JsonRecords, JsonSplit, JsonValues};
 use crate::readings::trim;
-use crate::records::{Bounds, LeafKind, LineRef, Records, Split, Values};
+use crate::records::{Bounds, LeafKind, LineRef, Records, Split, Values, bounds_inside};
 use crate::text::{Block, FileLayout, QuotedEmpty, Splitter, TextRecords};
 
 /// What one thread keeps while it surveys block after block.
@@ -223,13 +223,9 @@ impl<'b, V: Values> Context<'b, V> {
         if !self.has_quotes {
             return;
         }
-        let starts = self.values.odd_starts();
+        let Some(marks) = self.values.marks() else { return };
         for field in fields.iter_mut().filter(|(start, end)| start < end) {
-            if starts[usize::from(self.text[field.0 as usize])]
-                && let Some(inner) = self.values.inner_bounds(self.text, *field)
-            {
-                *field = inner;
-            }
+            *field = bounds_inside(self.text, *field, marks).unwrap_or(*field);
         }
     }
 
@@ -271,13 +267,19 @@ impl<'b, V: Values> Context<'b, V> {
                 Then::End => return facts.observe_empty(rest.empty),
             }
         }
+        if let Some((start, end)) = rest.values[rest.at..].last()
+            && let Some((start, end)) = self.plain(*start as usize, *end as usize)
+        {
+            facts.expect(&text[start..end]);
+        }
         let mut adding = Adding::to(run);
         let mut patience = Patience::default();
         loop {
             if !rest.values[rest.at..].is_empty() && patience.is_over() {
                 let (at, values) = (rest.at as u32, &rest.values[rest.at..]);
                 let place = |row| place(at + row);
-                let passed = facts.pass_habit(text, values, place, &mut adding);
+                let fields = Fields { text, bounds: values, odd: &self.odd };
+                let passed = facts.pass_habit(fields, place, &mut adding);
                 rest.at += passed.fields;
                 rest.empty += passed.empty;
                 patience.note(passed.fields > 0);
