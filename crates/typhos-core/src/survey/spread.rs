@@ -1,12 +1,13 @@
 //! How numbers are spread: a histogram that finds its own resolution, for quantiles and pictures.
 //!
 //! A double is turned into an integer that orders as it does, and the upper bits of that are its cell:
-//! as many of them as leave at most [`MOST_CELLS`] cells in use. Few distinct values each have a cell of
+//! as many of them as leave at most [`MOST_CELLS`] cells. Few distinct values each have a cell of
 //! their own and quantiles are exact; many share cells of the finest width that does.
 //!
 //! The law: which cells there are depends on the set of values alone. Adding a value never makes fewer
 //! cells at a given width, so the width only grows, and in any order and over any merging it ends at the
-//! narrowest that fits *all* values. That is why a survey cut in pieces gives the same quantiles.
+//! narrowest that fits *all* values. That is why a survey cut in pieces gives the same quantiles. On the way there may be twice as
+//! many cells: widened whenever there is one too many, a column of distinct numbers would be sorted hundreds of times.
 
 use serde::{Deserialize, Serialize};
 
@@ -35,10 +36,11 @@ pub struct Spread {
     near: Box<[u64]>,
     base: u64,
     /// Other cells by key, searched linearly from the place of its hash; a count of 0 is a free place. Its
-    /// length is 0, or a power of two that is at least twice the cells in use.
+    /// length is 0, or a power of two that is at least twice the cells in it.
     places: Vec<(u64, u64)>,
-    /// Cells in use.
+    /// Cells in use, and those of them that have places.
     used: usize,
+    far: usize,
     /// The place that was added to last: sorted columns stay in one cell for long.
     last: usize,
     /// The most cells, where they are fewer than [`MOST_CELLS`]; otherwise 0.
@@ -104,9 +106,27 @@ fn best_base(sorted: &[(u64, u64)]) -> u64 {
     best.1
 }
 
+/// How many bits wider cells have to be, of which these are in use in their order, until there are at most so many.
+fn wider(cells: &[(u64, u64)], most: usize) -> u32 {
+    if cells.len() <= most {
+        return 0;
+    }
+    // Neighbours fall together once all bits are gone in which they differ.
+    let mut apart_until = [0usize; 65];
+    for pair in cells.windows(2) {
+        apart_until[(u64::BITS - (pair[0].0 ^ pair[1].0).leading_zeros()) as usize] += 1;
+    }
+    let (mut wider, mut left) = (0, cells.len());
+    while left > most {
+        wider += 1;
+        left -= apart_until[wider];
+    }
+    wider as u32
+}
+
 impl PartialEq for Spread {
     fn eq(&self, other: &Spread) -> bool {
-        (self.shift, self.cells()) == (other.shift, other.cells())
+        self.narrowest() == other.narrowest()
     }
 }
 
@@ -142,12 +162,13 @@ impl Spread {
     }
 
     fn add_key(&mut self, key: u64, count: u64) {
-        if self.places.len() < 2 * (self.used + 1) {
-            let length = (4 * (self.used + 1)).next_power_of_two().max(16);
-            self.rebuild(length, 0);
+        let is_near = key.wrapping_sub(self.base) < self.near.len() as u64;
+        if !is_near && self.places.len() < 2 * (self.far + 1) {
+            self.rebuild(0);
         }
-        if self.put(key, count) && self.used > self.most() {
-            self.coarsen();
+        let room = if self.fewer > 0 { self.fewer } else { 2 * MOST_CELLS };
+        if self.put(key, count) && self.used > room {
+            self.rebuild(wider(&self.sorted(), self.most()));
         }
     }
 
@@ -166,6 +187,7 @@ impl Spread {
             if *held == 0 {
                 (*known, *held) = (key, count);
                 self.used += 1;
+                self.far += 1;
                 return true;
             }
             if *known == key {
@@ -176,34 +198,36 @@ impl Spread {
         }
     }
 
-    /// Makes the cells wider until there are few enough.
-    fn coarsen(&mut self) {
-        let keys: Vec<u64> = self.sorted().into_iter().map(|(key, _)| key).collect();
-        // Neighbours fall together once all bits are gone in which they differ.
-        let mut apart_until = [0usize; 65];
-        for pair in keys.windows(2) {
-            apart_until[(u64::BITS - (pair[0] ^ pair[1]).leading_zeros()) as usize] += 1;
-        }
-        let (mut wider, mut cells) = (0, keys.len());
-        while cells > self.most() {
-            wider += 1;
-            cells -= apart_until[wider];
-        }
-        self.rebuild(self.places.len(), wider as u32);
-    }
-
-    fn rebuild(&mut self, length: usize, wider: u32) {
+    /// Makes the cells so many bits wider, and finds places for them and a few more.
+    fn rebuild(&mut self, wider: u32) {
         let mut old = self.sorted();
         old.iter_mut().for_each(|(key, _)| *key >>= wider);
-        (self.used, self.shift) = (0, self.shift + wider);
-        self.places = vec![(0, 0); length];
+        (self.used, self.far, self.shift) = (0, 0, self.shift + wider);
         // A survey of very many columns has no room for more.
         if self.shift > 0 && self.fewer == 0 {
             (self.base, self.near) = (best_base(&old), vec![0; NEAR_CELLS].into());
         }
+        let near = self.near.len() as u64;
+        let far = old.iter().filter(|(key, _)| key.wrapping_sub(self.base) >= near).count();
+        self.places = vec![(0, 0); (4 * (far + 1)).next_power_of_two().max(16)];
         for (key, count) in old {
             self.put(key, count);
         }
+    }
+
+    /// The cells of the narrowest width that leaves few enough, and how many lower bits do not matter then.
+    fn narrowest(&self) -> (u32, Vec<(u64, u64)>) {
+        let mut cells = self.sorted();
+        let wider = wider(&cells, self.most());
+        if wider > 0 {
+            cells.iter_mut().for_each(|(key, _)| *key >>= wider);
+            cells.dedup_by(|next, before| {
+                let is_same = next.0 == before.0;
+                before.1 += if is_same { next.1 } else { 0 };
+                is_same
+            });
+        }
+        (self.shift + wider, cells)
     }
 
     /// The keys of all cells in use in their order, and how many values are in each.
@@ -228,7 +252,7 @@ impl Spread {
     pub fn merge(&mut self, other: Spread) {
         let shift = self.shift.max(other.shift);
         if shift > self.shift && self.used > 0 {
-            self.rebuild(self.places.len(), shift - self.shift);
+            self.rebuild(shift - self.shift);
         }
         self.shift = shift;
         for (key, count) in other.sorted() {
@@ -239,11 +263,12 @@ impl Spread {
 
     /// All cells, from the smallest numbers to the largest.
     pub fn cells(&self) -> Vec<Cell> {
+        let (shift, cells) = self.narrowest();
         let cell = |(key, count): (u64, u64)| {
-            let (first, last) = finite(key, self.shift);
+            let (first, last) = finite(key, shift);
             Cell { low: number(first), high: number(last), count }
         };
-        self.sorted().into_iter().map(cell).collect()
+        cells.into_iter().map(cell).collect()
     }
 
     /// Numbers counted.
@@ -253,7 +278,7 @@ impl Spread {
 
     /// Whether every distinct number has a cell of its own, so that quantiles are exact.
     pub fn is_exact(&self) -> bool {
-        self.shift == 0
+        self.shift == 0 && self.used <= self.most()
     }
 }
 
@@ -268,7 +293,8 @@ struct SavedSpread {
 
 impl From<Spread> for SavedSpread {
     fn from(spread: Spread) -> SavedSpread {
-        SavedSpread { shift: spread.shift, fewer: spread.fewer, cells: spread.sorted() }
+        let (shift, cells) = spread.narrowest();
+        SavedSpread { shift, fewer: spread.fewer, cells }
     }
 }
 
