@@ -53,17 +53,21 @@ impl SmallCounts {
         self.counts.is_some()
     }
 
-    /// Counts values of a text from the first on, for as long as they are small integers that are in the table, or empty. Returns
-    /// how many, and how many of those are empty.
-    ///
-    /// Nothing else happens in this loop, so that all that it needs stays in registers.
-    pub fn pass(&mut self, text: &[u8], values: &[Bounds]) -> (usize, u64) {
-        let SmallCounts { counts: Some(counts), full, .. } = self else { return (0, 0) };
-        let mut empty = 0;
-        if values.len() > FEWEST {
-            // All lines of the counts at once, before the loop waits for one after another.
+    /// Looks at all lines of the counts at once, before so many values wait for one after another.
+    #[inline(always)]
+    pub fn touch(&self, values: usize) {
+        if let Some(counts) = self.counts.as_ref().filter(|_| values > FEWEST) {
             std::hint::black_box(counts.iter().step_by(32).fold(0, |all, count| all ^ count));
         }
+    }
+
+    /// Counts values of a text from the first on, for as long as they are small integers that are in the table, or empty. Returns
+    /// how many, how many of those are empty, and whether the next one is a small integer that is not in the table.
+    ///
+    /// Nothing else happens in this loop, so that all that it needs stays in registers.
+    pub fn pass(&mut self, text: &[u8], values: &[Bounds]) -> (usize, u64, bool) {
+        let SmallCounts { counts: Some(counts), full, .. } = self else { return (0, 0, false) };
+        let mut empty = 0;
         for (at, (start, end)) in values.iter().enumerate() {
             let length = end.wrapping_sub(*start);
             if length == 0 {
@@ -72,10 +76,10 @@ impl SmallCounts {
             }
             let word = text.get(*start as usize..).and_then(<[u8]>::first_chunk::<4>);
             let number = word.and_then(|word| number_within(u32::from_le_bytes(*word), length));
-            let Some(number) = number else { return (at, empty) };
+            let Some(number) = number else { return (at, empty, false) };
             let count = &mut counts[number % NUMBERS];
             if *count == 0 {
-                return (at, empty);
+                return (at, empty, true);
             }
             *count = count.wrapping_add(1);
             if *count == 0 {
@@ -83,7 +87,7 @@ impl SmallCounts {
                 full.push(number as u16);
             }
         }
-        (values.len(), empty)
+        (values.len(), empty, false)
     }
 
     /// Moves the counts into the table.
@@ -146,7 +150,7 @@ mod tests {
             table.count(Key::of(value.as_bytes()), value.as_bytes(), 1);
             small.note_new(&table, value.as_bytes());
         }
-        assert_eq!(small.pass(b"7,,,", &vec![(0, 1); 200_000]), (200_000, 0));
+        assert_eq!(small.pass(b"7,,,", &vec![(0, 1); 200_000]), (200_000, 0, false));
         small.flush(&mut table);
         assert_eq!(table.counts().nth(7), Some(200_001));
     }

@@ -245,9 +245,11 @@ impl<'b, V: Values> Context<'b, V> {
         while let Some(table) = facts.few() {
             rest.pass(text, &self.odd, table);
             let Some((row, start, end)) = rest.next() else { break };
+            // What stands as it is was looked up on the way.
+            let is_new = !self.odd[usize::from(text[start])];
             match self.plain(start, end) {
                 Some((start, end)) => {
-                    if !table.values_mut().counter().count(text, start, end) {
+                    if is_new || !table.values_mut().counter().count(text, start, end) {
                         facts.observe(&text[start..end], true, place(row));
                     }
                 }
@@ -473,6 +475,9 @@ impl Rest<'_> {
         let is_short = table.is_short();
         let counter = table.counter();
         let rest = &self.values[self.at..];
+        if self.at == 0 {
+            small.touch(rest.len());
+        }
         // Digits that may be quotes are looked at more closely.
         let has_odd_digits = odd[usize::from(b'0')..=usize::from(b'9')].contains(&true);
         let (passed, empty) = if is_short && small.is_used() && !has_odd_digits {
@@ -497,8 +502,11 @@ fn pass_small(
 ) -> (usize, u64) {
     let (mut at, mut empty) = (0, 0);
     loop {
-        let (passed, were_empty) = small.pass(text, &values[at..]);
+        let (passed, were_empty, is_new) = small.pass(text, &values[at..]);
         (at, empty) = (at + passed, empty + were_empty);
+        if is_new {
+            return (at, empty);
+        }
         let Some((start, end)) =
             values.get(at).map(|(start, end)| (*start as usize, *end as usize))
         else {
