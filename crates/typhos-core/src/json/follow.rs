@@ -1,17 +1,20 @@
 //! The loop that follows known gaps, and the table it looks them up in.
 //!
 //! All gaps behind a value stand side by side, and each says where those behind its own value begin: a step is a
-//! comparison of two words, a look at the byte behind them, and finding where the value ends. What is found is put down step by
+//! comparison of sixteen bytes, a look at the byte behind them, and finding where the value ends. What is found is put down step by
 //! step, and nothing else is done with it here: a loop that also handed values on had no registers left for its own.
 
 use super::gaps::Place;
 use super::walk::{Span, plain_end, plain_number_end};
-use crate::records::{PathKind, first_words};
+use crate::records::PathKind;
+use crate::text::places_alike;
 
 /// Where the gaps behind the end of a record would be.
 const END: u32 = u32::MAX;
 /// How often a gap comes behind others until it is looked for before the one before it.
 const TIMES: u8 = 16;
+/// A bit for each of sixteen bytes.
+const ALL_PLACES: u32 = 0xffff;
 
 /// A gap of a record that was followed, and the value behind it.
 #[derive(Debug, Clone, Copy, Default)]
@@ -67,9 +70,9 @@ pub(super) struct Entry<'g> {
 /// A gap as it is looked for.
 #[derive(Debug, Clone, Copy)]
 struct Known {
-    /// Its first bytes, and which of them there are.
-    words: [u64; 2],
-    masks: [u64; 2],
+    /// Its first bytes, and a bit for each of sixteen that it does not have.
+    first: [u8; 16],
+    beyond: u32,
     /// How many bytes it has.
     length: u32,
     /// Where the gaps behind its value begin, or [`END`].
@@ -92,10 +95,12 @@ pub(super) struct Table {
 
 impl Known {
     fn of(entry: &Entry<'_>, starts: &[u32]) -> Known {
-        let (words, masks) = first_words(entry.written);
+        let mut first = [0; 16];
+        let bytes = entry.written.len().min(16);
+        first[..bytes].copy_from_slice(&entry.written[..bytes]);
         let mut known = Known {
-            words,
-            masks,
+            first,
+            beyond: ALL_PLACES & ALL_PLACES << bytes,
             length: entry.written.len() as u32,
             next: entry.to.map_or(END, |to| starts[to as usize]),
             id: entry.id,
@@ -114,8 +119,8 @@ impl Known {
 
     /// One that no text has.
     const NOTHING: Known = Known {
-        words: [u64::MAX; 2],
-        masks: [u64::MAX; 2],
+        first: [u8::MAX; 16],
+        beyond: 0,
         length: 0,
         next: 0,
         id: 0,
@@ -161,18 +166,19 @@ impl Table {
     ) -> Option<(usize, usize, usize)> {
         let (mut next, mut at) = (0, 0);
         for (steps, step) in trail.iter_mut().enumerate() {
-            let both = match text.get(at..)?.first_chunk::<16>() {
-                Some(first) => u128::from_le_bytes(*first),
-                None => with_zeros(&text[at..]),
+            let few;
+            let first = match text.get(at..)?.first_chunk() {
+                Some(first) => first,
+                None => {
+                    few = with_zeros(&text[at..]);
+                    &few
+                }
             };
-            let (a, b) = (both as u64, (both >> 64) as u64);
             let first_behind = next;
             // Neither a gap nor a value has a line end in it.
             let (gap, start, kind) = loop {
                 let known = self.known.get(next as usize)?;
-                let [p, q] = known.words;
-                let [m, n] = known.masks;
-                if (a ^ p) & m | (b ^ q) & n == 0 {
+                if places_alike(first, &known.first) | known.beyond == ALL_PLACES {
                     let start = at + known.length as usize;
                     let byte = text.get(start).copied().unwrap_or_default();
                     let kind = KINDS[usize::from(byte)];
@@ -262,10 +268,10 @@ static KINDS: [u8; 256] = {
 
 /// The first sixteen bytes of a text that has fewer, and zeros.
 #[cold]
-fn with_zeros(text: &[u8]) -> u128 {
+fn with_zeros(text: &[u8]) -> [u8; 16] {
     let mut bytes = [0; 16];
     bytes[..text.len()].copy_from_slice(text);
-    u128::from_le_bytes(bytes)
+    bytes
 }
 
 /// How many bytes the line end has that a text starts with, which may be the end of the text.

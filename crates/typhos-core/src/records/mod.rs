@@ -21,7 +21,6 @@ use std::ops::Range;
 pub use broken::{Broken, BrokenKind};
 pub use json_fault::JsonFault;
 pub use line_ref::LineRef;
-pub(crate) use path_kind::first_words;
 pub use path_kind::{Guess, PATH_KINDS, PathKind};
 pub(crate) use paths::Appearance;
 pub use paths::{DEFAULT_DEPTH_LIMIT, NodeId, Paths, ScopeId};

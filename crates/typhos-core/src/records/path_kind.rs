@@ -119,7 +119,7 @@ impl Guess {
 }
 
 /// The first sixteen bytes of a text as two words, and which of them there are.
-pub(crate) fn first_words(text: &[u8]) -> ([u64; 2], [u64; 2]) {
+fn first_words(text: &[u8]) -> ([u64; 2], [u64; 2]) {
     let (mut words, mut masks) = ([0; 2], [0; 2]);
     for (part, (word, mask)) in text.chunks(8).zip(words.iter_mut().zip(&mut masks)) {
         let mut bytes = [0; 8];

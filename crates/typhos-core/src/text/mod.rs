@@ -71,7 +71,7 @@ pub use matching::Difference;
 pub use origin::{Bytes, Memory, Origin, Stamp};
 pub use part::{MOST_PARTS, Part, ReadPiece, Whole};
 pub use plain::{PlainRecord, PlainRecords};
-pub(crate) use scanner::{digits_among, ends_of_plain};
+pub(crate) use scanner::{digits_among, ends_of_plain, places_alike};
 pub use split::Splitter;
 pub use text_records::TextRecords;
 

@@ -4,7 +4,8 @@
 //! delimiter inside quotes?) is the [walk](super::walk)'s business. The AVX2 path is chosen at run time;
 //! the portable path gives the same masks everywhere, and a property test holds them together.
 //!
-//! This is the only module of Typhos with `unsafe` in it, behind the safe [`Scanner::scan`] and [`ends_of_plain`].
+//! This is the only module of Typhos with `unsafe` in it, behind the safe [`Scanner::scan`], and a few functions of sixteen
+//! bytes such as [`ends_of_plain`].
 #![allow(unsafe_code)]
 
 use super::{Dialect, Escape};
@@ -141,6 +142,23 @@ pub(crate) fn digits_among(bytes: &[u8; 16]) -> u32 {
     portable_digits_among(bytes)
 }
 
+/// A bit for each of these bytes that is the same in both.
+#[inline(always)]
+pub(crate) fn places_alike(one: &[u8; 16], other: &[u8; 16]) -> u32 {
+    #[cfg(target_arch = "x86_64")]
+    // SAFETY: SSE2 is part of this architecture.
+    unsafe {
+        sse2::places_alike(one, other)
+    }
+    #[cfg(not(target_arch = "x86_64"))]
+    portable_places_alike(one, other)
+}
+
+#[cfg(any(test, not(target_arch = "x86_64")))]
+fn portable_places_alike(one: &[u8; 16], other: &[u8; 16]) -> u32 {
+    (0..).zip(one.iter().zip(other)).fold(0, |found, (at, (a, b))| found | u32::from(a == b) << at)
+}
+
 #[cfg(any(test, not(target_arch = "x86_64")))]
 fn portable_digits_among(bytes: &[u8; 16]) -> u32 {
     (0..).zip(bytes).fold(0, |found, (at, byte)| found | u32::from(byte.is_ascii_digit()) << at)
@@ -219,6 +237,12 @@ mod sse2 {
         let all = _mm_sub_epi8(load(bytes), _mm_set1_epi8(b'0'.cast_signed()));
         let digits = _mm_cmpeq_epi8(_mm_min_epu8(all, _mm_set1_epi8(9)), all);
         _mm_movemask_epi8(digits).cast_unsigned()
+    }
+
+    #[target_feature(enable = "sse2")]
+    #[inline]
+    pub fn places_alike(one: &[u8; 16], other: &[u8; 16]) -> u32 {
+        _mm_movemask_epi8(_mm_cmpeq_epi8(load(one), load(other))).cast_unsigned()
     }
 
     #[target_feature(enable = "sse2")]
@@ -395,6 +419,13 @@ mod tests {
             bytes in proptest::array::uniform16(prop_oneof![any::<u8>(), Just(b'"'), Just(b'\\'), 0x1eu8..0x22]),
         ) {
             prop_assert_eq!(ends_of_plain(&bytes), portable_ends_of_plain(&bytes));
+        }
+
+        #[test]
+        fn places_are_alike_where_a_byte_says(
+            one in proptest::array::uniform16(0u8..4), other in proptest::array::uniform16(0u8..4),
+        ) {
+            prop_assert_eq!(places_alike(&one, &other), portable_places_alike(&one, &other));
         }
 
         #[test]
