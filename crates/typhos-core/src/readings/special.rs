@@ -99,7 +99,7 @@ fn are_hexadecimal(words: [u64; 4]) -> bool {
     const HIGH: u64 = ONES << 7;
     let digits = words.iter().fold(HIGH, |all, word| {
         let from = |word: u64, least: u8| (word & !HIGH) + ONES * u64::from(0x80 - least);
-        let lower = word | ONES * 0x20;
+        let lower = word | (ONES * 0x20);
         let is_digit = from(*word, b'0') & !from(*word, b'9' + 1);
         let is_letter = from(lower, b'a') & !from(lower, b'f' + 1);
         all & (is_digit | is_letter) & !word
@@ -111,7 +111,7 @@ fn are_hexadecimal(words: [u64; 4]) -> bool {
 #[inline(always)]
 fn bytes_of_hexadecimal(word: u64) -> [u8; 4] {
     // Letters have a bit that no digit has, and are worth nine more than their lower half.
-    let worth = (word & ONES * 0x0f) + (word >> 6 & ONES) * 9;
+    let worth = (word & (ONES * 0x0f)) + (word >> 6 & ONES) * 9;
     // The first of two digits is worth more.
     let pairs = worth << 4 | worth >> 8;
     let [first, _, second, _, third, _, fourth, _] = pairs.to_le_bytes();

@@ -196,27 +196,28 @@ impl Facts {
     /// says whether that is so.
     #[inline]
     pub(super) fn add_address(&mut self, value: &[u8], count: u64, place: LineRef) -> bool {
-        let tally = Class::Ip as usize;
-        let is_added = self.said.is_empty()
-            && self.tallies[tally].is_settled(place)
-            && readings::is_plain_ip(value);
-        if is_added {
-            self.text.add(value, count);
-            self.tallies[tally].count += count;
-        }
-        is_added
+        self.add_one_of(Class::Ip, readings::is_plain_ip, (value, count, place))
     }
 
     /// The same of a UUID with hyphens.
     #[inline]
     pub(super) fn add_uuid(&mut self, value: &[u8], count: u64, place: LineRef) -> bool {
-        let tally = Class::Uuid as usize;
-        let is_added = self.said.is_empty()
-            && self.tallies[tally].is_settled(place)
-            && readings::is_plain_uuid(value);
+        self.add_one_of(Class::Uuid, readings::is_plain_uuid, (value, count, place))
+    }
+
+    /// The same of what is of a class by a look at it alone.
+    #[inline(always)]
+    fn add_one_of(
+        &mut self,
+        class: Class,
+        is_one: impl Fn(&[u8]) -> bool,
+        (value, count, place): (&[u8], u64, LineRef),
+    ) -> bool {
+        let tally = &mut self.tallies[class as usize];
+        let is_added = self.said.is_empty() && tally.is_settled(place) && is_one(value);
         if is_added {
+            tally.count += count;
             self.text.add(value, count);
-            self.tallies[tally].count += count;
         }
         is_added
     }
