@@ -183,10 +183,11 @@ impl<P: Fn(u32) -> LineRef> Pass<'_, '_, '_, '_, '_, P> {
             passed.empty += more.empty;
             let Some((start, end)) = bounds.get(passed.fields) else { return passed };
             let (start, end) = (*start as usize, *end as usize);
-            let (at, value) = (passed.fields, &text[start..end]);
+            let at = passed.fields;
             others += OTHERS;
             let is_odd = odd[usize::from(text[start])];
-            if others > at || is_odd || !add_other(facts, value, place(at as u32), adding) {
+            let place = place(at as u32);
+            if others > at || is_odd || !add_other(facts, (text, start, end), place, adding) {
                 return passed;
             }
             hashes.add(text, start, end);
@@ -221,15 +222,23 @@ fn pass<'t>(
     Passed { fields: bounds.len(), empty }
 }
 
-/// Takes note of a value that is not what the others are, if it is not blank; says whether that is so.
+/// Takes note of the value `text[start..end]`, which is not what the others are, if it is not blank; says whether that is so.
 #[cold]
 #[inline(never)]
 fn add_other<'t>(
     facts: &mut Facts,
-    value: &'t [u8],
+    (text, start, end): (&'t [u8], usize, usize),
     place: LineRef,
     adding: &mut Adding<'_, 't>,
 ) -> bool {
+    let value = &text[start..end];
+    if facts.count(Class::Ip) > 0 && facts.add_address(value, 1, place)
+        || facts.dates.has_moulds() && facts.add_cast(text, start, end, 1, place)
+        || facts.count(Class::Text) > 0 && facts.add_text(value, 1, place)
+    {
+        adding.push_value(value);
+        return true;
+    }
     let trimmed = trim(value);
     if trimmed.is_empty() {
         return false;
