@@ -23,7 +23,7 @@ pub use number::{
     COMPACT_DAYS, Decimal, EXACT_POW10, Number, POW10, ZEROS, eight_digits, is_giant,
     number_of_digits, parse_integer, parse_number, wider,
 };
-pub(crate) use short::number_of_three;
+pub(crate) use short::small_integer;
 pub use short::{LONGEST_SHORT, SHORT_POW10, Separated, ShortNumber, integer_within};
 pub use special::{
     infinity, is_bare_uuid, is_ip, is_json, is_plain_ip, is_plain_uuid, point, uuid, uuid_text,

@@ -115,16 +115,19 @@ fn number_of(word: u64, bytes: usize) -> Option<i64> {
     number_of_digits((word ^ ZEROS) << (64 - 8 * bytes as u32))
 }
 
-/// The number that the first bytes of a word are, one to three of them.
+/// The integer that the first `length` bytes of a word are: up to three digits, as it is usually written.
 #[inline(always)]
-pub(crate) fn number_of_three(word: u32, bytes: u32) -> Option<u32> {
-    debug_assert!((1..=3).contains(&bytes), "so many digits are read");
+pub(crate) fn small_integer(word: u32, length: u32) -> Option<u32> {
+    /// The smallest number that has so many digits.
+    const LEAST: [u32; 4] = [0, 0, 10, 100];
+    let least = *LEAST.get(length as usize).filter(|_| length > 0)?;
     // What the digits are, at the upper end; zero, which is a digit, below.
-    let digits = (word ^ ZEROS as u32) << (32 - 8 * bytes);
+    let digits = (word ^ ZEROS as u32) << (32 - 8 * length);
     let is_digits = (digits.wrapping_add(0x7676_7676) | digits) & 0x8080_8080 == 0;
     // The last byte: ten times the one before it, and itself.
     let tens_and_ones = digits.wrapping_mul(0x0a01) >> 24;
-    is_digits.then_some((digits >> 8 & 0xff) * 100 + tens_and_ones)
+    let number = (digits >> 8 & 0xff) * 100 + tens_and_ones;
+    (is_digits && number >= least).then_some(number)
 }
 
 /// The number that the first `length` bytes of two words are, and where its mark stands: behind them, where there is

@@ -4,7 +4,7 @@ use std::net::Ipv6Addr;
 
 use super::number::EXACT_POW10;
 use super::number::parse_number;
-use super::short::{ShortNumber, mark_in, number_of_three, words_of};
+use super::short::{ShortNumber, mark_in, small_integer, words_of};
 use super::trim;
 
 /// The 16 bytes of a UUID as RFC 9562 writes it: 8-4-4-4-12 hexadecimal digits, in either case; also in
@@ -159,16 +159,12 @@ fn ipv4_groups(value: &[u8]) -> Option<bool> {
     if !(7..=15).contains(&value.len()) {
         return None;
     }
-    // The smallest number of so many digits; none of more than three is a byte.
-    const LEAST: [u32; 4] = [0, 0, 10, 100];
     let [low, high] = words_of(value)?;
     let mut rest = u128::from(high) << 64 | u128::from(low);
     let (mut left, mut are_threes) = (value.len(), true);
     for group in 0..4 {
         let length = if group < 3 { mark_in(rest as u64) } else { left };
-        let least = *LEAST.get(length).filter(|_| length > 0)?;
-        let number = number_of_three(rest as u32, length as u32)?;
-        if number < least || number > 255 {
+        if small_integer(rest as u32, length as u32)? > 255 {
             return None;
         }
         are_threes &= group == 0 || length == 3;

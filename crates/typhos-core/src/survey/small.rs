@@ -5,7 +5,7 @@
 //! integers have, need no look-up: two bytes for each, of which thirty-two share a line.
 
 use crate::intern::Interner;
-use crate::readings::number_of_three;
+use crate::readings::small_integer;
 use crate::records::Bounds;
 
 /// Numbers that are counted, those of up to three digits; and as many more as make their places ten bits.
@@ -75,9 +75,9 @@ impl SmallCounts {
                 continue;
             }
             let word = text.get(*start as usize..).and_then(<[u8]>::first_chunk::<4>);
-            let number = word.and_then(|word| number_within(u32::from_le_bytes(*word), length));
+            let number = word.and_then(|word| small_integer(u32::from_le_bytes(*word), length));
             let Some(number) = number else { return (at, empty, false) };
-            let count = &mut counts[number % NUMBERS];
+            let count = &mut counts[number as usize % NUMBERS];
             if *count == 0 {
                 return (at, empty, true);
             }
@@ -113,17 +113,7 @@ const FULL: u64 = u16::MAX as u64;
 fn number_of(value: &[u8]) -> Option<usize> {
     let mut bytes = [0; 4];
     bytes.get_mut(..value.len())?.copy_from_slice(value);
-    number_within(u32::from_le_bytes(bytes), value.len() as u32)
-}
-
-/// The same of the first bytes of a word.
-#[inline(always)]
-fn number_within(word: u32, length: u32) -> Option<usize> {
-    /// The smallest number that has so many digits.
-    const LEAST: [u32; 4] = [0, 0, 10, 100];
-    let least = *LEAST.get(length as usize).filter(|_| length > 0)?;
-    let number = number_of_three(word, length)?;
-    (number >= least).then_some(number as usize)
+    small_integer(u32::from_le_bytes(bytes), value.len() as u32).map(|number| number as usize)
 }
 
 #[cfg(test)]

@@ -224,7 +224,7 @@ impl<'b, V: Values> Context<'b, V> {
             return;
         }
         let Some(marks) = self.values.marks() else { return };
-        for field in fields.iter_mut().filter(|(start, end)| start < end) {
+        for field in fields {
             *field = bounds_inside(self.text, *field, marks).unwrap_or(*field);
         }
     }
