@@ -430,7 +430,7 @@ impl States {
 }
 
 /// A whole number at a scale, as a float.
-pub(super) fn scaled(value: i256, scale: u8) -> f64 {
+pub fn scaled(value: i256, scale: u8) -> f64 {
     let float = match value.to_i128() {
         Some(value) => value as f64,
         // Beyond 38 digits: what is below the upper half does not show in a float.

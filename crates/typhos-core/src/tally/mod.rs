@@ -38,6 +38,7 @@ use crate::spilling::Scratch;
 use groups::GroupTable;
 use measure::{States, Totals};
 
+pub use measure::scaled;
 pub use results::Groups;
 pub use spec::{Measured, Said, TallySpec};
 

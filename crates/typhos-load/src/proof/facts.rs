@@ -3,7 +3,7 @@
 
 use arrow_array::cast::AsArray;
 use arrow_array::{Array, ArrayRef, RecordBatch};
-use arrow_buffer::NullBuffer;
+use arrow_buffer::{NullBuffer, i256};
 use arrow_schema::{DataType, Field, Fields};
 use typhos_core::columns::is_nested;
 use typhos_core::schema::ColumnDecl;
@@ -45,8 +45,8 @@ pub struct ColumnFacts {
     pub low: Option<End>,
     /// The largest.
     pub high: Option<End>,
-    /// The sum of units, or of lengths in bytes; `None` once it left 128 bits, and of floats.
-    pub sum: Option<i128>,
+    /// The sum of units, or of lengths in bytes, as exact as a sum of so many values ever has to be; `None` of floats.
+    pub sum: Option<i256>,
     /// The sum of floats.
     pub float_sum: f64,
     /// The sum of floats without their signs.
@@ -118,6 +118,12 @@ impl SentFacts {
 }
 
 impl ColumnFacts {
+    /// Adds to the sum. Twice as many bits as a value has are never left, so that it is the same in whatever order values
+    /// come: held against another one, it must not be missing on one side alone.
+    fn add_to_sum(&mut self, value: i128) {
+        self.sum = self.sum.map(|sum| sum.wrapping_add(i256::from_i128(value)));
+    }
+
     fn widen(&mut self, low: End, high: End) {
         if self.low.as_ref().is_none_or(|known| low.is_before(known)) {
             self.low = Some(low);
@@ -133,7 +139,7 @@ impl ColumnFacts {
         if let (Some(low), Some(high)) = (other.low, other.high) {
             self.widen(low, high);
         }
-        self.sum = self.sum.zip(other.sum).and_then(|(a, b)| a.checked_add(b));
+        self.sum = self.sum.zip(other.sum).map(|(a, b)| a.wrapping_add(b));
         self.float_sum += other.float_sum;
         self.float_size += other.float_size;
         if self.inner.is_empty() {
@@ -156,7 +162,7 @@ impl ColumnFacts {
 
     /// Facts about no values.
     fn none() -> ColumnFacts {
-        ColumnFacts { sum: Some(0), ..ColumnFacts::default() }
+        ColumnFacts { sum: Some(i256::ZERO), ..ColumnFacts::default() }
     }
 
     /// Adds values. `nulls` says where there are none, here or around.
@@ -177,7 +183,7 @@ impl ColumnFacts {
                     None => values.values().count_set_bits(),
                 };
                 let (set, all) = (set as u64, count);
-                self.sum = self.sum.and_then(|sum| sum.checked_add(set.into()));
+                self.add_to_sum(set.into());
                 self.widen(End::Int((set == all).into()), End::Int((set > 0).into()));
             }
             View::Int(ints) | View::Decimal(ints, _) | View::Time(ints, _) => match ints {
@@ -225,7 +231,7 @@ impl ColumnFacts {
                 let offsets = list.value_offsets();
                 let (first, last) = (offsets[0], offsets[offsets.len() - 1]);
                 let items = list.values().slice(first as usize, (last - first) as usize);
-                self.sum = self.sum.and_then(|sum| sum.checked_add((last - first).into()));
+                self.add_to_sum((last - first).into());
                 self.inner[0].add(item, &items, items.nulls());
             }
             DataType::Struct(fields) => {
@@ -280,7 +286,7 @@ impl ColumnFacts {
         ColumnFacts {
             low: Some(end(codes.low)),
             high: Some(end(codes.high)),
-            sum: Some(codes.sum),
+            sum: Some(i256::from_i128(codes.sum)),
             ..self.clone()
         }
     }
@@ -306,13 +312,13 @@ impl ColumnFacts {
                 }
             }
         }
-        self.sum = self.sum.and_then(|known| known.checked_add(some.sum));
+        self.add_to_sum(some.sum);
         self.widen(End::Int(some.low.into()), End::Int(some.high.into()));
     }
 
     /// Integers of up to 128 bits, nearly all of which need half as many.
     fn ints(&mut self, values: impl Iterator<Item = i128>) {
-        let (mut low, mut high, mut sum) = (i128::MAX, i128::MIN, self.sum);
+        let (mut low, mut high) = (i128::MAX, i128::MIN);
         let mut narrow = Narrow { low: i64::MAX, high: i64::MIN, sum: 0 };
         for value in values {
             match i64::try_from(value) {
@@ -323,14 +329,14 @@ impl ColumnFacts {
                 }
                 Err(_) => {
                     (low, high) = (low.min(value), high.max(value));
-                    sum = sum.and_then(|sum| sum.checked_add(value));
+                    self.add_to_sum(value);
                 }
             }
         }
         if narrow.low <= narrow.high {
             (low, high) = (low.min(narrow.low.into()), high.max(narrow.high.into()));
         }
-        self.sum = sum.and_then(|sum| sum.checked_add(narrow.sum));
+        self.add_to_sum(narrow.sum);
         self.widen(End::Int(low), End::Int(high));
     }
 
@@ -373,7 +379,7 @@ impl ColumnFacts {
             }
             bytes += value.len() as i128 * i128::from(count);
         }
-        self.sum = self.sum.and_then(|sum| sum.checked_add(bytes));
+        self.add_to_sum(bytes);
         if let (Some(low), Some(high)) = (low, high) {
             self.widen(End::Bytes(start(low)), End::Bytes(start(high)));
         }
@@ -444,80 +450,4 @@ impl Narrow {
 }
 
 #[cfg(test)]
-pub(super) mod tests {
-    use super::*;
-    use arrow_array::{BooleanArray, Decimal128Array, Int64Array, StringArray};
-    use std::sync::Arc;
-
-    /// Facts about one column.
-    pub fn facts(array: ArrayRef) -> ColumnFacts {
-        let mut facts = SentFacts::new(1).columns.remove(0);
-        facts.add(&Field::new("n", array.data_type().clone(), true), &array, array.nulls());
-        facts
-    }
-
-    #[test]
-    fn integers_are_summed_exactly_with_and_without_nulls() {
-        let values: Vec<i64> =
-            (0..200_000).map(|n: i64| n.wrapping_mul(0x9e37_79b9_7f4a_7c15_u64 as i64)).collect();
-        let every_third = |n: &usize| !n.is_multiple_of(3);
-        let some: Int64Array =
-            values.iter().enumerate().map(|(n, v)| every_third(&n).then_some(*v)).collect();
-        let kept = || values.iter().enumerate().filter(|(n, _)| every_third(n)).map(|(_, v)| *v);
-        let want = |values: &[i64]| {
-            let sum = values.iter().map(|value| i128::from(*value)).sum();
-            let end = |value: Option<&i64>| value.map(|value| End::Int(i128::from(*value)));
-            (end(values.iter().min()), end(values.iter().max()), Some(sum))
-        };
-        let found = |array: ArrayRef| {
-            let facts = facts(array);
-            (facts.low, facts.high, facts.sum)
-        };
-        assert_eq!(found(Arc::new(Int64Array::from(values.clone()))), want(&values));
-        assert_eq!(found(Arc::new(some)), want(&kept().collect::<Vec<_>>()));
-    }
-
-    #[test]
-    fn wide_and_narrow_integers_are_one_column() {
-        let end = |value: i128| Some(End::Int(value));
-        let wide = i128::from(i64::MAX) * 1_000;
-        for (values, sum) in [
-            (vec![Some(5), None, Some(-7), Some(wide)], Some(wide - 2)),
-            (vec![Some(-wide), Some(wide), Some(-wide)], Some(-wide)),
-            (vec![Some(3)], Some(3)),
-        ] {
-            let facts = facts(Arc::new(Decimal128Array::from(values.clone())));
-            let some = || values.iter().flatten().copied();
-            let want = (end(some().min().unwrap()), end(some().max().unwrap()), sum);
-            assert_eq!((facts.low, facts.high, facts.sum), want);
-        }
-    }
-
-    #[test]
-    fn truths_are_counted_with_and_without_nulls() {
-        for (values, low, high, sum) in [
-            (vec![Some(true), None, Some(false)], 0, 1, 1),
-            (vec![Some(true), Some(true)], 1, 1, 2),
-            (vec![None, Some(false)], 0, 0, 0),
-        ] {
-            let array = BooleanArray::from(values.clone());
-            let facts = facts(Arc::new(array));
-            assert_eq!(facts.values, values.iter().flatten().count() as u64);
-            let end = |value| Some(End::Int(value));
-            assert_eq!((facts.low, facts.high, facts.sum), (end(low), end(high), Some(sum)));
-        }
-    }
-
-    #[test]
-    fn facts_merge_to_the_facts_of_all() {
-        let texts = ["Holm", "", "Sund", "Å", "z"];
-        let whole = facts(Arc::new(StringArray::from(texts.to_vec())));
-        for cut in 0..=texts.len() {
-            let mut merged = facts(Arc::new(StringArray::from(texts[..cut].to_vec())));
-            merged.merge(facts(Arc::new(StringArray::from(texts[cut..].to_vec()))));
-            assert_eq!(merged, whole);
-        }
-        assert_eq!((whole.values, whole.sum), (5, Some(11)));
-        assert_eq!(whole.high, Some(End::Bytes("Å".as_bytes().to_vec())));
-    }
-}
+pub(super) mod tests;

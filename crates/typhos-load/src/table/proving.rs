@@ -39,7 +39,7 @@ impl<'q> Questions<'q> {
         let mut selected = vec!["count(*)".to_owned()];
         let columns = columns.into_iter().map(|(column, sent)| {
             let quoted = language.identifier(&column.name);
-            let mut asked = language.asked(column, &quoted);
+            let mut asked = answerable(language.asked(column, &quoted), sent);
             // Where nothing may be null, there are as many values as rows; and where nothing can be, too.
             let is_counted = !column.required && language.has_null(column);
             asked.count = is_counted.then(|| language.counted(column.scalar(), &quoted));
@@ -61,15 +61,15 @@ impl<'q> Questions<'q> {
         let rows = match &part.list {
             None => rows,
             Some(list) => {
-                let elements = sent.inside(list).map_or(Some(0), |facts| facts.sum);
+                let elements = sent.inside(list).and_then(|facts| facts.sum?.to_i128());
                 elements.and_then(|sum| u64::try_from(sum).ok()).unwrap_or(0)
             }
         };
         let columns = part.leaves.iter().map(|leaf| {
-            let mut asked = language.asked(&leaf.declared, &leaf.value);
+            let sent = sent.inside(&leaf.facts).cloned().unwrap_or_default();
+            let mut asked = answerable(language.asked(&leaf.declared, &leaf.value), &sent);
             asked.count = Some(language.counted(leaf.declared.scalar(), &leaf.value));
             selected.extend(asked.questions().cloned());
-            let sent = sent.inside(&leaf.facts).cloned().unwrap_or_default();
             Question { column: Cow::Owned(leaf.declared.clone()), sent: Cow::Owned(sent), asked }
         });
         let columns = columns.collect();
@@ -90,6 +90,13 @@ impl<'q> Questions<'q> {
         }
         (facts, wrong)
     }
+}
+
+/// What of some questions can be answered about what was sent. Where doubles may add up to more than the largest one on the
+/// way, there is no sum to hold anything against, and PostgreSQL ends the transaction that asks for it.
+fn answerable(asked: Asked, sent: &ColumnFacts) -> Asked {
+    let has_sum = sent.float_size < f64::MAX / 2.0;
+    Asked { sum: asked.sum.filter(|_| has_sum), ..asked }
 }
 
 /// What is to be said where another number of rows is there than was sent.

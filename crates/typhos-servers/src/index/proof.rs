@@ -7,6 +7,7 @@
 
 use serde_json::{Map, Value, json};
 use typhos_core::schema::{ColumnDecl, Scalar, TimeUnit, Type};
+use typhos_core::tally::scaled;
 use typhos_load::TargetError;
 use typhos_load::proof::{ColumnFacts, End, SentFacts};
 
@@ -300,10 +301,11 @@ impl Asked {
 
     fn sum_of(&self, facts: &ColumnFacts) -> Sum {
         let count = facts.values as f64;
-        let scale = match self.scalar {
-            Scalar::Decimal { scale, .. } => 10f64.powi(scale.into()),
-            _ => 1.0,
+        let digits = match self.scalar {
+            Scalar::Decimal { scale, .. } => scale,
+            _ => 0,
         };
+        let scale = 10f64.powi(digits.into());
         let end = |end: &Option<End>| match end {
             Some(End::Int(value)) => Some(self.in_index(*value, scale)),
             Some(End::Float(value)) => Some(*value),
@@ -314,7 +316,7 @@ impl Asked {
                 Sum { count, ..Sum::default() }
             }
             Question::Bools => {
-                let yes = facts.sum.unwrap_or(0) as f64;
+                let yes = facts.sum.map_or(0.0, |sum| scaled(sum, 0));
                 Sum { count, sum: (count > 0.0).then_some(yes), ..Sum::default() }
             }
             Question::Times => {
@@ -325,7 +327,7 @@ impl Asked {
                 let (sum, size) = match facts.sum {
                     Some(sum) => {
                         let most = low.unwrap_or(0.0).abs().max(high.unwrap_or(0.0).abs());
-                        (sum as f64 / scale, most * count)
+                        (scaled(sum, digits), most * count)
                     }
                     None => (facts.float_sum, facts.float_size),
                 };
@@ -353,6 +355,7 @@ impl Asked {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use arrow_buffer::i256;
 
     fn facts(values: u64, low: i128, high: i128, sum: i128) -> SentFacts {
         let mut facts = SentFacts::new(1);
@@ -361,7 +364,7 @@ mod tests {
             values,
             low: Some(End::Int(low)),
             high: Some(End::Int(high)),
-            sum: Some(sum),
+            sum: Some(i256::from_i128(sum)),
             ..ColumnFacts::default()
         };
         facts
