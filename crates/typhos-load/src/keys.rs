@@ -11,7 +11,7 @@ use std::path::Path;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use arrow_array::RecordBatch;
-use typhos_core::columns::{Converter, MisfitValue, OnMisfit, Plan, cell_text};
+use typhos_core::columns::{Converter, OnMisfit, Plan, cell_text};
 use typhos_core::run::{self, Monitor, RunOptions};
 use typhos_core::schema::Schema;
 use typhos_core::spilling::{ByteMerge, ByteRuns, Scratch};
@@ -20,6 +20,7 @@ use typhos_core::wording::listed;
 
 use crate::error::LoadError;
 use crate::error::TargetError;
+use crate::located::LookEnded;
 
 /// Fingerprints that are sorted in memory: 64 MiB of them.
 const IN_MEMORY: usize = (64 << 20) / ENTRY;
@@ -67,15 +68,6 @@ pub fn find_repeats(
     repeats(input, plan, scratch, options, monitor)?.refuse(key)
 }
 
-/// A misfit that stops the load is found by the load itself, with its own words.
-struct Stop;
-
-impl From<MisfitValue> for Stop {
-    fn from(_: MisfitValue) -> Stop {
-        Stop
-    }
-}
-
 /// Duplicate keys of an input.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Repeats {
@@ -116,8 +108,8 @@ fn repeats(
         || Converter::new(plan, OnMisfit::AsDeclared),
         |converter, block| {
             // What stops the load stops it with its own words, in its own pass.
-            let _ = converter.convert_with_places::<Stop>(block, |batch, places| {
-                watch.note(&batch, places.file, places.lines).map_err(|_| Stop)
+            let _ = converter.convert_with_places::<LookEnded>(block, |batch, places| {
+                watch.note(&batch, places.file, places.lines).map_err(|_| LookEnded)
             });
             watch.check()
         },
@@ -311,6 +303,8 @@ impl Ordered {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use proptest::prelude::*;
+    use std::collections::BTreeMap;
 
     #[test]
     fn repeats_are_found_in_memory_and_in_files() {
@@ -329,5 +323,46 @@ mod tests {
         assert_eq!(count, 2);
         let lines: Vec<_> = found.iter().map(|(first, again)| (first.3, again.3)).collect();
         assert_eq!(lines, [(17, 8000), (2500, 9000)]);
+    }
+
+    proptest! {
+        /// A map of all keys finds the same, wherever entries are put aside, and whatever order threads bring them in.
+        #[test]
+        fn repeats_are_those_that_a_map_finds(
+            keys in proptest::collection::vec((0u64..30, 0u64..3, any::<bool>()), 0..120),
+            order in proptest::collection::vec(any::<prop::sample::Index>(), 120),
+        ) {
+            let folder = tempfile::tempdir().unwrap();
+            let mut entries =
+                Entries { held: Vec::new(), runs: ByteRuns::new(crate::TempFiles::inside(folder.path())) };
+            let places = keys.iter().enumerate().map(|(line, (high, low, is_last))| {
+                ((*high, *low, line as u32 % 2, line as u64), *is_last)
+            });
+            let mut places: Vec<_> = places.collect();
+            let mut first = BTreeMap::new();
+            let mut want = Vec::new();
+            let mut in_order: Vec<Entry> = places.iter().map(|(entry, _)| *entry).collect();
+            in_order.sort_by_key(|entry| (entry.2, entry.3));
+            for entry in in_order {
+                match first.get(&(entry.0, entry.1)) {
+                    Some(known) => want.push((*known, entry)),
+                    None => drop(first.insert((entry.0, entry.1), entry)),
+                }
+            }
+            for (at, other) in order.iter().enumerate().take(places.len()) {
+                let other = other.index(places.len());
+                places.swap(at, other);
+            }
+            for (entry, is_last) in places {
+                entries.add(vec![entry]).unwrap();
+                if is_last {
+                    entries.spill().unwrap();
+                }
+            }
+            let (count, found) = entries.repeats().unwrap();
+            prop_assert_eq!(count, want.len() as u64);
+            want.truncate(SHOWN);
+            prop_assert_eq!(found, want);
+        }
     }
 }

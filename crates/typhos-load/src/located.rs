@@ -7,12 +7,12 @@ use typhos_core::text::{Block, BlockReader, LineRef};
 use crate::contract::Job;
 use crate::error::{RefusedRow, TargetError};
 
-/// No misfit ends the search: those that would have stopped the load did.
-struct Never;
+/// Ends a look at the input beside the load, which tells of misfits that stop it in its own words.
+pub(crate) struct LookEnded;
 
-impl From<MisfitValue> for Never {
-    fn from(_: MisfitValue) -> Never {
-        Never
+impl From<MisfitValue> for LookEnded {
+    fn from(_: MisfitValue) -> LookEnded {
+        LookEnded
     }
 }
 
@@ -55,7 +55,7 @@ fn find(
         if monitor.stopped() {
             return Err(RunError::Interrupted);
         }
-        let converted = converter.convert_with_places::<Never>(&block, |_, places| {
+        let converted = converter.convert_with_places::<LookEnded>(&block, |_, places| {
             for line in places.lines {
                 let place = LineRef { part: places.file, line: *line };
                 if job.refusals.has(place) {
