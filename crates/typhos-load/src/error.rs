@@ -184,8 +184,10 @@ pub enum TargetError {
     #[error("{0}")]
     Address(String),
     /// A value that the target cannot hold.
-    #[error("column '{column}': {value} {reason}")]
+    #[error("{}column '{column}': {value} {reason}", place.iter().map(|place| format!("{place}  ")).collect::<String>())]
     CannotHold {
+        /// File and line of its record, once that was looked for.
+        place: Option<String>,
         /// The column.
         column: String,
         /// The value.

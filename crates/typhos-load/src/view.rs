@@ -256,6 +256,7 @@ pub fn refuse_floats(batch: &RecordBatch, target: &str, infinite: bool) -> Resul
         };
         if let Some(value) = found {
             return Err(TargetError::CannotHold {
+                place: None,
                 column: field.name().clone(),
                 value: format!("'{value}'"),
                 reason: format!(

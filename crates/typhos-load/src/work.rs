@@ -6,15 +6,17 @@ use std::sync::Arc;
 use arrow_array::{Array, RecordBatch};
 use arrow_schema::DataType;
 use arrow_select::concat::concat_batches;
-use typhos_core::columns::{BlockReport, Converter, OnMisfit, Plan};
+use typhos_core::columns::{BlockReport, Converter, OnMisfit, Places, Plan, cell_text};
 use typhos_core::run::{self, Monitor, RunOptions};
 use typhos_core::sorting::{SortOrder, SortedRuns};
 use typhos_core::spilling::Scratch;
-use typhos_core::text::{Block, Input};
+use typhos_core::text::{Block, Input, LineRef};
+use typhos_core::wording::shown;
 
 use crate::contract::{EncodeUnit, Encoder};
-use crate::error::LoadError;
+use crate::error::{LoadError, TargetError};
 use crate::keys::KeyWatch;
+use crate::located::LookEnded;
 use crate::refusals::{self, Refusals};
 
 /// Rows of a row group where rows are sorted and nothing else is said.
@@ -83,6 +85,36 @@ impl Work<'_> {
         })
     }
 
+    /// Says where a value stands that the target cannot hold: its block is converted once more, and encoded row by row.
+    fn placed<E: Encoder>(&self, error: LoadError, block: &Block, encoder: &E) -> LoadError {
+        if !matches!(error, LoadError::Target(TargetError::CannotHold { .. })) {
+            return error;
+        }
+        let Ok(mut unit) = encoder.begin(0.0) else { return error };
+        let mut found = None;
+        let mut look = |batch: RecordBatch, places: &Places<'_>| {
+            for (row, line) in places.lines.iter().enumerate() {
+                if self.refusals.has(LineRef { part: places.file, line: *line }) {
+                    continue;
+                }
+                let pushed = unit.push(batch.slice(row, 1));
+                if let Err(TargetError::CannotHold { column, value, reason, .. }) = pushed {
+                    let cell =
+                        batch.column_by_name(&column).and_then(|array| cell_text(array, row));
+                    let value = cell.map_or(value, |cell| shown(&cell));
+                    let file = self.input.files()[places.file as usize].name();
+                    let place = Some(format!("{file}:{line}"));
+                    found = Some(TargetError::CannotHold { place, column, value, reason });
+                    return Err(LookEnded);
+                }
+            }
+            Ok(())
+        };
+        let mut converter = Converter::new(self.plan, self.mode);
+        let _ = converter.convert_with_places(block, |batch, places| look(batch, places));
+        found.map_or(error, LoadError::from)
+    }
+
     /// Hands every report to `note`, and everything encoded to `append`, both in order.
     ///
     /// # Errors
@@ -111,7 +143,9 @@ impl Work<'_> {
                 let mut unit = encoder.begin((block.offset + block.bytes / 2) as f64 / bytes)?;
                 let report = match is_placed {
                     true => self.convert_placed(converter, block, &mut unit)?,
-                    false => self.convert(converter, block, |batch| Ok(unit.push(batch)?))?,
+                    false => self
+                        .convert(converter, block, |batch| Ok(unit.push(batch)?))
+                        .map_err(|error| self.placed(error, block, encoder))?,
                 };
                 Ok((unit.finish()?, report))
             },

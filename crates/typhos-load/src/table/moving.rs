@@ -80,6 +80,7 @@ impl Steps {
             let count = session.counts(&sql)?.first().copied().unwrap_or(0);
             if count > 0 {
                 return Err(TargetError::CannotHold {
+                    place: None,
                     column: column.column.name.clone(),
                     value: typhos_core::wording::counted(count, "value"),
                     reason: "cannot be held by the column that is there".into(),

@@ -173,6 +173,7 @@ impl EncodeUnit for Armful<'_> {
                 && first == refused
             {
                 return Err(TargetError::CannotHold {
+                    place: None,
                     column: "boat".into(),
                     value: first,
                     reason: "is too long for the shelf".into(),

@@ -418,6 +418,7 @@ fn write_leaf(
                         .contains(|letter: char| letter.is_ascii_alphabetic() && letter != 'e') =>
                 {
                     return Err(TargetError::CannotHold {
+                        place: None,
                         column: cell.field.name().clone(),
                         value: format!("'{text}'"),
                         reason: "is a float that an index cannot hold".into(),

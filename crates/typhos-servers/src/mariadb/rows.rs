@@ -113,6 +113,7 @@ fn write(
     block: &mut Vec<u8>,
 ) -> Result<(), TargetError> {
     let beyond = |what: &str| TargetError::CannotHold {
+        place: None,
         column: name.clone(),
         value: "a value".into(),
         reason: format!("is outside of the years 0 to 9999, which {what} holds in MariaDB"),

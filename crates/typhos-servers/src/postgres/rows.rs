@@ -128,6 +128,7 @@ struct Column<'a> {
     wire: Wire,
     view: View<'a>,
     nulls: Option<&'a NullBuffer>,
+    rows: usize,
     /// The text of each code.
     words: Vec<&'a [u8]>,
 }
@@ -260,6 +261,7 @@ fn array(
 
 fn zero_byte(column: &str) -> TargetError {
     TargetError::CannotHold {
+        place: None,
         column: column.to_owned(),
         value: "a text".into(),
         reason:
@@ -290,19 +292,29 @@ impl<'a> Column<'a> {
             }
             _ => Vec::new(),
         };
-        Column { name, wire, view, nulls: array.nulls(), words }
+        Column { name, wire, view, nulls: array.nulls(), rows: array.len(), words }
     }
 }
 
 impl Column<'_> {
     /// Texts there hold every letter but the one that ends texts in C.
     fn has_no_zero_byte(&self) -> Result<(), TargetError> {
-        let bytes = match &self.view {
-            View::Text(texts) => texts.values().as_slice(),
-            View::Coded(_, texts) => texts.values().as_slice(),
-            _ => return Ok(()),
+        let has_one = match &self.view {
+            View::Text(texts) => {
+                let ends = texts.value_offsets();
+                texts.values()[ends[0] as usize..ends[ends.len() - 1] as usize].contains(&0)
+            }
+            // One that no row has does not matter.
+            View::Coded(codes, texts) => {
+                let is_there = |row: &usize| self.nulls.is_none_or(|nulls| nulls.is_valid(*row));
+                texts.values().as_slice().contains(&0)
+                    && (0..self.rows)
+                        .filter(is_there)
+                        .any(|row| self.words[codes.narrow(row) as usize].contains(&0))
+            }
+            _ => false,
         };
-        if bytes.contains(&0) { Err(zero_byte(self.name)) } else { Ok(()) }
+        if has_one { Err(zero_byte(self.name)) } else { Ok(()) }
     }
 
     /// Writes a value, or that there is none.
@@ -317,6 +329,7 @@ impl Column<'_> {
 
     fn cannot_hold(&self, value: impl ToString, what: &str) -> TargetError {
         TargetError::CannotHold {
+            place: None,
             column: self.name.to_owned(),
             value: value.to_string(),
             reason: format!("is outside of what {what} holds in PostgreSQL"),

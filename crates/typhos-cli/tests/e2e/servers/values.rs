@@ -130,3 +130,57 @@ fn what_a_table_would_change_is_refused() {
         assert_eq!(before(), "2");
     });
 }
+
+/// A sum is a question of the proof, not of the data: rows whose sum the server, or anybody, cannot hold are loaded as others are.
+#[test]
+fn numbers_that_no_type_holds_the_sum_of_are_loaded() {
+    for_each_server(|server| {
+        let database = server.database();
+        let (nines, most) = ("9".repeat(38), "1.7976931348623157e+308");
+        let rows: String = (0..30)
+            .map(|row| match row % 5 {
+                0 => format!("{row},-{nines},-{most}\n"),
+                _ => format!("{row},{nines},{most}\n"),
+            })
+            .collect();
+        let columns = "n = { type = 'int32', required = true }\n\
+             wide = { type = 'decimal(38,0)', required = true }\n\
+             large = { type = 'float64', required = true }";
+        let (world, line) = world(&database, columns, &format!("n,wide,large\n{rows}"));
+        for (mode, rows) in [("replace", "30"), ("append", "60")] {
+            let line = line.replace("--mode append", &format!("--mode {mode}"));
+            world.ok(&line).says("30 read = 30 loaded").says("proven");
+            assert_eq!(database.one("SELECT count(*) FROM t"), rows, "{:?} {mode}", server.kind);
+        }
+        let above = database.one("SELECT count(*) FROM t WHERE wide > 0 AND large > 1e308");
+        assert_eq!(above, "48", "{:?}", server.kind);
+    });
+}
+
+#[test]
+fn a_value_that_a_server_cannot_hold_is_named_with_its_line() {
+    for_each_server(|server| {
+        let (column, good, bad, said) = match server.kind {
+            Kind::Postgres => ("x = { type = 'lowcard' }", "Holm", "Su\0nd", "has a zero byte"),
+            Kind::Mariadb => ("x = { type = 'float64' }", "1.5", "inf", "is a float that MariaDB"),
+            Kind::ClickHouse => (
+                "x = { type = 'timestamp(s)', patterns = ['yyyy-MM-dd HH:mm:ss'] }",
+                "2024-12-31 10:00:00",
+                "0007-01-01 10:00:00",
+                "is outside of",
+            ),
+        };
+        let rows: String = (2..5_000)
+            .map(|line| format!("{line},{}\n", if line % 4_000 == 0 { bad } else { good }))
+            .collect();
+        let database = server.database();
+        let columns = format!("n = {{ type = 'int32', required = true }}\n{column}");
+        let (world, line) = world(&database, &columns, &format!("n,x\n{rows}"));
+        let shown = bad.replace('\0', "\\u{0}");
+        world
+            .run(&line.replace("--mode append", "--mode replace"))
+            .status(4)
+            .complains(&format!("t.csv:4000  column 'x': '{shown}' {said}"));
+        assert_eq!(database.objects(), Vec::<String>::new(), "{:?}", server.kind);
+    });
+}
