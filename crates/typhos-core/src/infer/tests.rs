@@ -163,6 +163,21 @@ fn reasons_name_values_and_lines() {
 }
 
 #[test]
+fn infinite_values_are_counted() {
+    for (values, want) in [
+        (&["1.5", "inf", "2.5"][..], "1 infinite value"),
+        (&["inf", "1.5", "-inf", "Infinity"], "3 infinite values"),
+    ] {
+        let decision = decide_column(values, 1.0);
+        assert!(
+            words(&decision.notes).iter().any(|note| note == want),
+            "{:?}",
+            words(&decision.notes)
+        );
+    }
+}
+
+#[test]
 fn lengths_of_time_are_durations() {
     for (values, want) in [
         (&["07:10:00", "25:51:00"][..], "duration(s)"),

@@ -150,7 +150,7 @@ impl Display for Clause {
             Clause::FractionsUpTo(digits) => {
                 write!(f, "fractions of up to {}", counted((*digits).into(), "digit"))
             }
-            Clause::Infinite(count) => f.write_str(&counted(*count, "value is infinite")),
+            Clause::Infinite(count) => f.write_str(&counted(*count, "infinite value")),
             Clause::OneNumber(pair) => {
                 let [one, other] = &**pair;
                 write!(f, "two texts, one number: {one} and {other}")
