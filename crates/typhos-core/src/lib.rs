@@ -24,6 +24,7 @@
 //! told to a [`run::Monitor`], which can also ask for the work to stop.
 #![warn(missing_docs)]
 
+mod bytewise;
 pub mod columns;
 pub mod dates;
 pub mod filter;

@@ -9,6 +9,7 @@ use super::moment::Moment;
 use super::offsets::MOST_OFFSET;
 use super::step::{Step, StepKind, digits};
 use super::symbols::Field;
+use crate::bytewise::{self, HIGH};
 
 /// The fast way for patterns whose parts have a fixed width: places of the digits, and of the literal
 /// bytes between them. Fractions and offsets may stand behind those. It says yes or nothing; why a value
@@ -66,7 +67,6 @@ impl Word {
     /// when the rest up to there is added; what runs over into the next byte has it.
     #[inline(always)]
     fn fits(self, word: u64) -> bool {
-        const HIGH: u64 = 0x8080_8080_8080_8080;
         let other = word ^ self.expected;
         (other.wrapping_add(self.to_high) | other) & HIGH == 0
     }
@@ -204,7 +204,7 @@ impl Fixed {
 /// gives some number that is not asked for.
 #[inline(always)]
 fn pairs(word: u64, before: u64) -> u64 {
-    const DIGITS: u64 = 0x0f0f_0f0f_0f0f_0f0f;
+    const DIGITS: u64 = bytewise::all(0x0f);
     (word & DIGITS) + (before & DIGITS) * 10
 }
 

@@ -6,15 +6,13 @@
 
 use super::shape::{Separator, Shape, Shaped};
 use super::sure::Bounded;
+use crate::bytewise::{self, LOW};
 
 /// The most bytes of a value that has a mould.
 pub const MOULD_BYTES: usize = 32;
 
 /// The same, in words.
 pub(super) const WORDS: usize = MOULD_BYTES / 8;
-
-/// One in each byte of a word.
-const ONES: u64 = u64::MAX / 255;
 
 /// The cut of a value, and where its numbers stand in it.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -183,9 +181,9 @@ impl Mould {
         let mut differs = 0;
         let used = length.div_ceil(8);
         for (at, word) in words(bytes).into_iter().enumerate().take(used) {
-            const UPPER: u64 = ONES * 0xf0;
-            let added = (word & (ONES * 0x7f)) + ONES * 6;
-            let is_none = ((word & UPPER) | (added & UPPER) >> 4) ^ (ONES * 0x33);
+            const UPPER: u64 = bytewise::all(0xf0);
+            let added = (word & LOW) + bytewise::all(6);
+            let is_none = ((word & UPPER) | (added & UPPER) >> 4) ^ bytewise::all(0x33);
             differs |= (is_none & self.is_digit[at]) | ((word ^ self.cut[at]) & self.is_fixed[at]);
         }
         differs == 0

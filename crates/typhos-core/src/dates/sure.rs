@@ -4,6 +4,7 @@
 //! of the others, which end days of months among them: those have to be looked at.
 
 use super::mould::{MOULD_BYTES, Mould, WORDS, words};
+use crate::bytewise::HIGH;
 
 /// Where numbers of two digits and of one stand in the bytes of a value, and their bounds. Each number is put together in
 /// the byte of its last digit; a year of four digits counts by its first two.
@@ -76,7 +77,6 @@ impl Bounded {
     /// made of.
     #[inline(always)]
     pub fn hold(&self, bytes: &[u8; MOULD_BYTES]) -> bool {
-        const HIGH: u64 = u64::MAX / 255 * 0x80;
         let mut within = HIGH;
         let mut before = 0;
         for (at, word) in words(bytes).into_iter().enumerate().take(self.used) {

@@ -7,6 +7,7 @@
 //! value, control characters in a text, escapes that do not exist, lone surrogates, words such as `NaN`, leading zeros,
 //! comments, and objects or arrays within each other beyond a limit.
 
+use crate::bytewise::{self, ZEROS};
 use crate::records::{DEFAULT_DEPTH_LIMIT, Guess, JsonFault, PathKind};
 use crate::text::{digits_among, ends_of_plain};
 
@@ -166,15 +167,10 @@ pub(super) fn plain_end(text: &[u8], mut at: usize) -> usize {
 /// Where digits end that start at a place. Eight bytes at a time.
 #[inline]
 fn digits_end(text: &[u8], mut at: usize) -> usize {
-    const ZEROS: u64 = u64::MAX / 255 * b'0' as u64;
-    const NOT_BELOW_TEN: u64 = u64::MAX / 255 * (0x80 - 10);
-    const HIGHS: u64 = u64::MAX / 255 * 0x80;
     while let Some(bytes) = text.get(at..).and_then(<[u8]>::first_chunk::<8>) {
-        let word = u64::from_le_bytes(*bytes) ^ ZEROS;
-        // A byte that is ten or more here carries into its highest bit; none carries into the next below that.
-        let found = (word | (word & !HIGHS).wrapping_add(NOT_BELOW_TEN)) & HIGHS;
+        let found = bytewise::ten_or_more(u64::from_le_bytes(*bytes) ^ ZEROS);
         if found != 0 {
-            return at + found.trailing_zeros() as usize / 8;
+            return at + bytewise::first(found);
         }
         at += 8;
     }

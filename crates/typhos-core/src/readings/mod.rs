@@ -20,8 +20,8 @@ pub use floats::{
 };
 pub use lengths::{Length, LengthValue, NoLength, length, length_text, read_length};
 pub use number::{
-    COMPACT_DAYS, Decimal, EXACT_POW10, Number, POW10, ZEROS, eight_digits, is_giant,
-    number_of_digits, parse_integer, parse_number, wider,
+    COMPACT_DAYS, Decimal, EXACT_POW10, Number, POW10, eight_digits, is_giant, number_of_digits,
+    parse_integer, parse_number, wider,
 };
 pub(crate) use short::small_integer;
 pub use short::{LONGEST_SHORT, SHORT_POW10, Separated, ShortNumber, integer_within};

@@ -5,6 +5,8 @@
 
 use std::cmp::Ordering;
 
+use crate::bytewise::{self, ZEROS};
+
 /// The most digits that a number is taken apart exactly to: those of `decimal(38,S)`.
 pub const MAX_DIGITS: u32 = 38;
 
@@ -174,12 +176,9 @@ fn four_to_seven(digits: &[u8]) -> Option<[u8; 8]> {
     let missing = 8 * 8usize.checked_sub(digits.len())? as u32;
     let high = u64::from(u32::from_le_bytes(*last)) << 32;
     let low = (u64::from(u32::from_le_bytes(*first)) << missing) & 0xffff_ffff;
-    let zeros = 0x3030_3030 & ((1u64 << missing) - 1);
+    let zeros = ZEROS & ((1u64 << missing) - 1);
     Some((high | low | zeros).to_le_bytes())
 }
-
-/// Eight zeros, the digit, as a word: what turns eight digits into their numbers by exclusive or, and back.
-pub const ZEROS: u64 = 0x3030_3030_3030_3030;
 
 /// The number that eight digits say, all at once.
 #[inline(always)]
@@ -192,8 +191,7 @@ pub fn eight_digits(bytes: [u8; 8]) -> Option<i64> {
 /// word).
 #[inline(always)]
 pub fn number_of_digits(digits: u64) -> Option<i64> {
-    // What is more than nine has its highest bit, or gets it by this; what runs over into the next byte has it.
-    if (digits.wrapping_add(0x7676_7676_7676_7676) | digits) & 0x8080_8080_8080_8080 != 0 {
+    if bytewise::is_ten_or_more_among(digits) {
         return None;
     }
     let pairs = (digits * 10 + (digits >> 8)) & 0x00ff_00ff_00ff_00ff;

@@ -3,7 +3,8 @@
 //! What is read here is what [`parse_number`](super::parse_number) reads; `None` says only that the usual way has to be
 //! taken.
 
-use super::number::{ZEROS, eight_digits, number_of_digits};
+use super::number::{eight_digits, number_of_digits};
+use crate::bytewise::{self, ZEROS};
 
 /// A number such as `-12.345` or `7`: at most eighteen digits, and maybe a mark among them.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -22,15 +23,10 @@ const MOST: usize = 16;
 /// The longest fraction without its sign that is read one digit after the other: eighteen digits.
 pub const LONGEST_SHORT: usize = 19;
 
-const ONES: u64 = u64::MAX / 255;
-
 /// The lowest byte of a word that is a mark; 8 where none is.
 #[inline(always)]
 pub(super) fn mark_in(word: u64) -> usize {
-    // The lowest byte that is zero once all marks are.
-    let marks = word ^ (ONES * b'.' as u64);
-    let found = marks.wrapping_sub(ONES) & !marks & (ONES * 0x80);
-    found.trailing_zeros() as usize / 8
+    bytewise::first(bytewise::first_zero(word ^ bytewise::all(b'.')))
 }
 
 /// A text of at most sixteen bytes, and where points and commas stand in it.
@@ -47,13 +43,10 @@ impl<'v> Separated<'v> {
     #[inline(always)]
     pub fn read(text: &'v [u8]) -> Option<Separated<'v>> {
         let words = words_of(text)?;
-        // Points and commas differ in one bit. A byte is zero if neither it nor what is left of it, with all but its highest bit
-        // added, has that bit; a product moves eight such bits together.
+        // Points and commas differ in one bit.
         let in_word = |word: u64| {
-            const LOW: u64 = ONES * 0x7f;
-            let other = (word & (ONES * 0xfd)) ^ (ONES * (b',' & 0xfd) as u64);
-            let found = !(((other & LOW) + LOW) | other | LOW);
-            ((found >> 7).wrapping_mul(0x0102_0408_1020_4080) >> 56) as u32
+            let other = (word & bytewise::all(0xfd)) ^ bytewise::all(b',' & 0xfd);
+            bytewise::bits(bytewise::zero(other)) as u32
         };
         let separators = in_word(words[0]) | in_word(words[1]) << 8;
         Some(Separated { text, words, separators })
@@ -123,7 +116,7 @@ pub(crate) fn small_integer(word: u32, length: u32) -> Option<u32> {
     let least = *LEAST.get(length as usize).filter(|_| length > 0)?;
     // What the digits are, at the upper end; zero, which is a digit, below.
     let digits = (word ^ ZEROS as u32) << (32 - 8 * length);
-    let is_digits = (digits.wrapping_add(0x7676_7676) | digits) & 0x8080_8080 == 0;
+    let is_digits = !bytewise::is_ten_or_more_among(u64::from(digits));
     // The last byte: ten times the one before it, and itself.
     let tens_and_ones = digits.wrapping_mul(0x0a01) >> 24;
     let number = (digits >> 8 & 0xff) * 100 + tens_and_ones;

@@ -6,6 +6,7 @@ use super::number::EXACT_POW10;
 use super::number::parse_number;
 use super::short::{ShortNumber, mark_in, small_integer, words_of};
 use super::trim;
+use crate::bytewise::{HIGH, ONES};
 
 /// The 16 bytes of a UUID as RFC 9562 writes it: 8-4-4-4-12 hexadecimal digits, in either case; also in
 /// braces, and without the hyphens.
@@ -89,14 +90,10 @@ fn digits_of_uuid(value: &[u8; 36]) -> Option<[[u8; 8]; 4]> {
     ])
 }
 
-/// A one in each byte.
-const ONES: u64 = u64::MAX / 255;
-
 /// Whether all bytes of some words are hexadecimal digits: eight at a time, the highest bit of each byte says what is known
 /// of the others, so that nothing is carried from one to the next.
 #[inline(always)]
 fn are_hexadecimal(words: [u64; 4]) -> bool {
-    const HIGH: u64 = ONES << 7;
     let digits = words.iter().fold(HIGH, |all, word| {
         let from = |word: u64, least: u8| (word & !HIGH) + ONES * u64::from(0x80 - least);
         let lower = word | (ONES * 0x20);

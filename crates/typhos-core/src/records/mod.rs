@@ -27,6 +27,7 @@ pub use paths::{DEFAULT_DEPTH_LIMIT, NodeId, Paths, ScopeId};
 pub use provisional::{Holds, Provisional, Seen};
 pub use steps::{Step, path_of, steps};
 
+use crate::bytewise;
 use crate::readings::trim;
 
 /// Where a leaf starts and ends in its block.
@@ -207,11 +208,7 @@ pub(crate) fn bounds_inside(
 /// number, up to sixteen as two that overlap.
 #[inline(always)]
 fn lacks(text: &[u8], Range { start, end }: Range<usize>, byte: u8) -> bool {
-    const ONES: u64 = u64::MAX / 255;
-    let same = ONES * u64::from(byte);
-    // The byte becomes zero, of which nothing can be taken without the highest bit. Above the lowest of them others may be
-    // marked that are none.
-    let marks = |differs: u64| differs.wrapping_sub(ONES) & !differs & (ONES << 7);
+    let same = bytewise::all(byte);
     let word = |at: usize| {
         let word = text.get(at..).and_then(<[u8]>::first_chunk)?;
         Some(u64::from_le_bytes(*word) ^ same)
@@ -219,10 +216,10 @@ fn lacks(text: &[u8], Range { start, end }: Range<usize>, byte: u8) -> bool {
     let length = end - start;
     if let (1..=16, Some(first)) = (length, word(start)) {
         if length <= 8 {
-            return marks(first) << (64 - 8 * length) == 0;
+            return bytewise::first(bytewise::first_zero(first)) >= length;
         }
         if let Some(last) = word(end - 8) {
-            return marks(first) | marks(last) == 0;
+            return bytewise::first_zero(first) | bytewise::first_zero(last) == 0;
         }
     }
     memchr::memchr(byte, &text[start..end]).is_none()

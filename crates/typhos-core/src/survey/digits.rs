@@ -6,7 +6,8 @@
 
 use super::numbers::{FLOAT32_SURE, width_of};
 use super::{CLASSES, Class, Facts};
-use crate::readings::{COMPACT_DAYS, ZEROS, number_of_digits};
+use crate::bytewise::ZEROS;
+use crate::readings::{COMPACT_DAYS, number_of_digits};
 use crate::text::LineRef;
 
 /// A value of one to eight digits.

@@ -9,6 +9,7 @@
 #![allow(unsafe_code)]
 
 use super::{Dialect, Escape};
+use crate::bytewise;
 
 /// Bytes that one mask speaks of.
 pub(super) const WORD: usize = 64;
@@ -185,7 +186,7 @@ fn prefix_xor(mut bits: u64) -> u64 {
     bits
 }
 
-/// Eight bytes at a time in a register: exact for any byte, see [`equal_bytes`].
+/// Eight bytes at a time in a register: exact for any byte.
 fn portable(word: &[u8; WORD], needles: [u8; 3]) -> Masks {
     let quote = portable_find(word, needles[2]);
     Masks {
@@ -199,21 +200,9 @@ fn portable(word: &[u8; WORD], needles: [u8; 3]) -> Masks {
 fn portable_find(word: &[u8; WORD], needle: u8) -> u64 {
     let eights = word.as_chunks::<8>().0.iter().enumerate();
     eights.fold(0, |mask, (at, eight)| {
-        mask | equal_bytes(u64::from_le_bytes(*eight), needle) << (at * 8)
+        let equal = bytewise::zero(u64::from_le_bytes(*eight) ^ bytewise::all(needle));
+        mask | bytewise::bits(equal) << (at * 8)
     })
-}
-
-/// Bit *i* of the result is set where byte *i* of `eight` is `needle`.
-///
-/// A byte is zero exactly if adding 0x7f to its low seven bits does not carry into bit 7 and bit 7
-/// itself is clear; unlike the subtracting form of this trick, nothing carries between bytes. The
-/// multiplication gathers the eight marks into the top byte.
-fn equal_bytes(eight: u64, needle: u8) -> u64 {
-    const ONES: u64 = 0x0101_0101_0101_0101;
-    const LOW: u64 = 0x7f7f_7f7f_7f7f_7f7f;
-    let differs = eight ^ (ONES * u64::from(needle));
-    let zero = !(((differs & LOW) + LOW) | differs | LOW);
-    ((zero >> 7).wrapping_mul(0x0102_0408_1020_4080)) >> 56
 }
 
 #[cfg(target_arch = "x86_64")]
