@@ -129,9 +129,11 @@ fn an_interrupted_load_leaves_nothing() {
         if mode == "append" {
             server.ask("PUT", "sailings", &Value::Null);
         }
-        server
-            .misbehave(json!({ "at": "_bulk", "after": 2, "times": 100, "do": "slow", "ms": 200 }));
+        server.misbehave(
+            json!({ "at": "_bulk", "after": 2, "times": 100, "do": "slow", "ms": 2000 }),
+        );
         let mut child = world.command(&format!("{line} --mode {mode} -q")).spawn().unwrap();
+        // It is under way by then, and waits for an answer, on a machine of any speed.
         std::thread::sleep(Duration::from_millis(700));
         let id = child.id().to_string();
         std::process::Command::new("kill").args(["-INT", &id]).status().unwrap();

@@ -275,7 +275,8 @@ fn a_load_that_waits_for_a_lock_can_be_interrupted() {
                 let output = child.wait_with_output().unwrap();
                 let said = String::from_utf8_lossy(&output.stderr);
                 assert_eq!(output.status.signal(), Some(15), "{:?} {mode}: {said}", server.kind);
-                assert!(told.elapsed() < Duration::from_secs(8), "{:?} {mode}", server.kind);
+                // Long before it would have given up by itself, however busy the machine is.
+                assert!(told.elapsed() < Duration::from_secs(60), "{:?} {mode}", server.kind);
             });
             assert_eq!(database.one("SELECT count(*) FROM t"), "100", "{:?} {mode}", server.kind);
             assert_eq!(database.objects(), objects, "{:?} {mode}", server.kind);
