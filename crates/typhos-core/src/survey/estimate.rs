@@ -266,8 +266,9 @@ impl HashSink<'_> {
 #[inline]
 fn note(registers: &mut [u8; REGISTERS], hash: u64) {
     let at = (hash >> (u64::BITS - REGISTER_BITS)) as usize;
-    let rest = hash << REGISTER_BITS;
-    let run = (rest.leading_zeros().min(u64::BITS - REGISTER_BITS) + 1) as u8;
+    // A bit behind those that count ends a run of all of them.
+    let rest = hash << REGISTER_BITS | 1 << (REGISTER_BITS - 1);
+    let run = rest.leading_zeros() as u8 + 1;
     registers[at] = registers[at].max(run);
 }
 

@@ -61,14 +61,22 @@ fn rest_prefix(value: &[u8]) -> u64 {
     prefix(value.get(8..).unwrap_or_default())
 }
 
+/// The first bytes of eight, by how many.
+const FIRST_BYTES: [u64; 9] = {
+    let mut masks = [u64::MAX; 9];
+    let mut bytes = 0;
+    while bytes < 8 {
+        masks[bytes] = !(u64::MAX >> (8 * bytes));
+        bytes += 1;
+    }
+    masks
+};
+
 /// The same of the value `text[start..end]`.
 #[inline(always)]
 fn prefix_within(text: &[u8], start: usize, end: usize) -> u64 {
     match text.get(start..).and_then(<[u8]>::first_chunk::<8>) {
-        Some(bytes) => {
-            let missing = 8 * 8usize.saturating_sub(end - start) as u32;
-            u64::from_be_bytes(*bytes) >> missing << missing
-        }
+        Some(bytes) => u64::from_be_bytes(*bytes) & FIRST_BYTES[(end - start).min(8)],
         None => prefix(&text[start..end]),
     }
 }
