@@ -241,15 +241,17 @@ enum Glance {
 impl Glance {
     fn of(value: &[u8]) -> Glance {
         let value = trim(value);
+        let all_digits = |value: &[u8]| value.iter().all(u8::is_ascii_digit);
+        match value {
+            [] => return Glance::Blank,
+            // Nearly all fields of a wide file are these.
+            [b'-', rest @ ..] if !rest.is_empty() && all_digits(rest) => return Glance::Integer,
+            _ if all_digits(value) => return Glance::Integer,
+            _ => {}
+        }
         let digits = value.iter().any(u8::is_ascii_digit);
         let letters = value.iter().any(|byte| byte.is_ascii_alphabetic() || !byte.is_ascii());
-        if value.is_empty() {
-            Glance::Blank
-        } else if value.iter().all(u8::is_ascii_digit)
-            || value.len() > 1 && value[0] == b'-' && value[1..].iter().all(u8::is_ascii_digit)
-        {
-            Glance::Integer
-        } else if digits && read_shape(value).is_some() {
+        if digits && read_shape(value).is_some() {
             Glance::Date
         } else if token(value).is_some() {
             Glance::Absent
