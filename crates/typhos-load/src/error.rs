@@ -184,10 +184,12 @@ pub enum TargetError {
     #[error("{0}")]
     Address(String),
     /// A value that the target cannot hold.
-    #[error("{}column '{column}': {value} {reason}", place.iter().map(|place| format!("{place}  ")).collect::<String>())]
+    #[error("{}column '{column}': {value} {reason}{}", at(place), too_many(rows))]
     CannotHold {
         /// File and line of its record, once that was looked for.
         place: Option<String>,
+        /// All records with such values and what is said of each, where they are set aside and were looked for.
+        rows: Vec<(LineRef, String)>,
         /// The column.
         column: String,
         /// The value.
@@ -245,6 +247,20 @@ pub struct RefusedRow {
     pub at: Option<LineRef>,
 }
 
+/// Where something stands, before it.
+fn at(place: &Option<String>) -> String {
+    place.as_ref().map_or(String::new(), |place| format!("{place}  "))
+}
+
+/// What is said where more records are refused than are set aside.
+fn too_many(rows: &[(LineRef, String)]) -> String {
+    if rows.len() <= MOST_REFUSED {
+        return String::new();
+    }
+    let most = counted(MOST_REFUSED as u64, "record");
+    format!(", and at least {most} more have such values, which are too many to be set aside")
+}
+
 /// What is said of rows that were refused.
 fn refused(target: &str, rows: &[RefusedRow], place: Option<&str>) -> String {
     let Some(RefusedRow { row, message, .. }) = rows.first() else { return String::new() };
@@ -266,6 +282,22 @@ impl TargetError {
     pub fn refused_row(target: String, message: String, row: u64) -> TargetError {
         let rows = vec![RefusedRow { row, message, at: None }];
         TargetError::Refused { target, rows, place: None }
+    }
+
+    /// A value that the target cannot hold, wherever its record stands.
+    #[cold]
+    pub fn cannot_hold(
+        column: impl Into<String>,
+        value: impl Into<String>,
+        reason: impl Into<String>,
+    ) -> TargetError {
+        TargetError::CannotHold {
+            place: None,
+            rows: Vec::new(),
+            column: column.into(),
+            value: value.into(),
+            reason: reason.into(),
+        }
     }
 
     /// An error of a file, by what the operating system said.

@@ -12,6 +12,7 @@
 #![warn(missing_docs)]
 
 pub mod at_once;
+mod beyond;
 pub mod budget;
 mod contract;
 mod destination;

@@ -69,7 +69,9 @@ pub fn load(
         let (job, awaited) = (job(input, plan, options, &refusals), destination.awaited());
         let run = LoadRun { job, awaited, folder, options, monitor };
         match destination.load(run) {
-            Err(error) if refusals::are_set_aside(plan.schema(), input) => refusals.take(error)?,
+            Err(error) => {
+                refusals.take(error, refusals::are_set_aside(plan.schema(), input))?;
+            }
             done => return done,
         }
     }

@@ -255,14 +255,13 @@ pub fn refuse_floats(batch: &RecordBatch, target: &str, infinite: bool) -> Resul
             _ => None,
         };
         if let Some(value) = found {
-            return Err(TargetError::CannotHold {
-                place: None,
-                column: field.name().clone(),
-                value: format!("'{value}'"),
-                reason: format!(
+            return Err(TargetError::cannot_hold(
+                field.name(),
+                format!("'{value}'"),
+                format!(
                     "is a float that {target} cannot hold; for null in its place, declare absent = [\"\", \"{value}\"]"
                 ),
-            });
+            ));
         }
     }
     Ok(())

@@ -6,17 +6,16 @@ use std::sync::Arc;
 use arrow_array::{Array, RecordBatch};
 use arrow_schema::DataType;
 use arrow_select::concat::concat_batches;
-use typhos_core::columns::{BlockReport, Converter, OnMisfit, Places, Plan, cell_text};
+use typhos_core::columns::{BlockReport, Converter, OnMisfit, Places, Plan, SetAside};
 use typhos_core::run::{self, Monitor, RunOptions};
 use typhos_core::sorting::{SortOrder, SortedRuns};
 use typhos_core::spilling::Scratch;
-use typhos_core::text::{Block, Input, LineRef};
-use typhos_core::wording::shown;
+use typhos_core::text::{Block, Input};
 
+use crate::beyond;
 use crate::contract::{EncodeUnit, Encoder};
 use crate::error::{LoadError, TargetError};
 use crate::keys::KeyWatch;
-use crate::located::LookEnded;
 use crate::refusals::{self, Refusals};
 
 /// Rows of a row group where rows are sorted and nothing else is said.
@@ -38,8 +37,7 @@ pub struct Work<'l> {
     pub scratch: Arc<dyn Scratch>,
     /// Watches keys, where nobody has looked at them before.
     pub keys: Option<&'l KeyWatch>,
-    /// Records that are set aside because the target refused their rows. One that wants to know where rows are from sets them
-    /// aside by itself.
+    /// Records that are set aside because the target refused their rows, or cannot hold their values.
     pub refusals: &'l Refusals,
 }
 
@@ -77,42 +75,33 @@ impl Work<'_> {
         block: &Block,
         unit: &mut U,
     ) -> Result<BlockReport, LoadError> {
-        converter.convert_with_places(block, |batch, places| {
+        let mut aside = Vec::new();
+        let mut report = converter.convert_with_places(block, |batch, places| {
             if let Some(keys) = self.keys {
                 keys.note(&batch, places.file, places.lines)?;
             }
-            Ok(unit.push_placed(batch, places)?)
-        })
+            aside.extend(self.push_left(unit, true, batch, places)?);
+            Ok::<(), LoadError>(())
+        })?;
+        refusals::add_to(&mut report, aside);
+        Ok(report)
     }
 
-    /// Says where a value stands that the target cannot hold: its block is converted once more, and encoded row by row.
-    fn placed<E: Encoder>(&self, error: LoadError, block: &Block, encoder: &E) -> LoadError {
-        if !matches!(error, LoadError::Target(TargetError::CannotHold { .. })) {
-            return error;
+    /// Hands an encoder what is left of a batch, with the places of its rows where it wants to know them; returns the records that are not.
+    pub(crate) fn push_left<U: EncodeUnit>(
+        &self,
+        unit: &mut U,
+        is_placed: bool,
+        batch: RecordBatch,
+        places: &Places<'_>,
+    ) -> Result<Vec<SetAside>, TargetError> {
+        let (left, aside) = self.refusals.leave_out(batch, places);
+        match self.refusals.left(places) {
+            _ if !is_placed => unit.push(left)?,
+            None => unit.push_placed(left, places)?,
+            Some(rows) => places.of_rows(&rows, |places| unit.push_placed(left, places))?,
         }
-        let Ok(mut unit) = encoder.begin(0.0) else { return error };
-        let mut found = None;
-        let mut look = |batch: RecordBatch, places: &Places<'_>| {
-            for (row, line) in places.lines.iter().enumerate() {
-                if self.refusals.has(LineRef { part: places.file, line: *line }) {
-                    continue;
-                }
-                let pushed = unit.push(batch.slice(row, 1));
-                if let Err(TargetError::CannotHold { column, value, reason, .. }) = pushed {
-                    let cell =
-                        batch.column_by_name(&column).and_then(|array| cell_text(array, row));
-                    let value = cell.map_or(value, |cell| shown(&cell));
-                    let file = self.input.files()[places.file as usize].name();
-                    let place = Some(format!("{file}:{line}"));
-                    found = Some(TargetError::CannotHold { place, column, value, reason });
-                    return Err(LookEnded);
-                }
-            }
-            Ok(())
-        };
-        let mut converter = Converter::new(self.plan, self.mode);
-        let _ = converter.convert_with_places(block, |batch, places| look(batch, places));
-        found.map_or(error, LoadError::from)
+        Ok(aside)
     }
 
     /// Hands every report to `note`, and everything encoded to `append`, both in order.
@@ -134,7 +123,7 @@ impl Work<'_> {
             return sorted.merge(runs, encoder, monitor, append);
         }
         let bytes = self.input.bytes().max(1) as f64;
-        run::map_blocks::<_, _, LoadError>(
+        let done = run::map_blocks::<_, _, LoadError>(
             self.plan.blocks(self.input),
             &self.run,
             monitor,
@@ -142,18 +131,18 @@ impl Work<'_> {
             |converter, block| {
                 let mut unit = encoder.begin((block.offset + block.bytes / 2) as f64 / bytes)?;
                 let report = match is_placed {
-                    true => self.convert_placed(converter, block, &mut unit)?,
-                    false => self
-                        .convert(converter, block, |batch| Ok(unit.push(batch)?))
-                        .map_err(|error| self.placed(error, block, encoder))?,
+                    true => self.convert_placed(converter, block, &mut unit),
+                    false => self.convert(converter, block, |batch| Ok(unit.push(batch)?)),
                 };
+                let report = report.map_err(|error| beyond::placed(self, error, block, encoder))?;
                 Ok((unit.finish()?, report))
             },
             |(encoded, report)| {
                 note(report)?;
                 append(encoded)
             },
-        )
+        );
+        done.map_err(|error| beyond::all(self, error, encoder, monitor))
     }
 }
 

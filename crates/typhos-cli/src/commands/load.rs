@@ -168,6 +168,12 @@ pub fn failed(error: LoadError, plan: &Plan, input: &Input) -> Failure {
             let what = "To set such records aside and load the rest, say misfit = \"reject\" under [input]";
             Failure::Refused(format!("{error}\n{what}"))
         }
+        LoadError::Target(TargetError::CannotHold { ref rows, ref place, .. })
+            if rows.is_empty() && place.is_some() && can_be_set_aside(plan.schema(), input) =>
+        {
+            let what = "To set such records aside and load the rest, declare the column with misfit = \"reject\"";
+            Failure::Refused(format!("{error}\n{what}"))
+        }
         LoadError::Target(error) => error.into(),
         LoadError::Run(error) => error.into(),
     }

@@ -97,6 +97,13 @@ impl Places<'_> {
     pub fn record(&self, row: usize) -> (Vec<u8>, usize) {
         (self.record)(row)
     }
+
+    /// Hands `then` the places of some of the rows, in the order in which they are given.
+    pub fn of_rows<T>(&self, rows: &[usize], then: impl FnOnce(&Places<'_>) -> T) -> T {
+        let lines: Vec<u64> = rows.iter().map(|row| self.lines[*row]).collect();
+        let record = |row: usize| self.record(rows[row]);
+        then(&Places { file: self.file, lines: &lines, record: &record })
+    }
 }
 
 /// Columns that are being filled.

@@ -79,12 +79,11 @@ impl Steps {
             let sql = format!("SELECT count(*) FROM {stage} s WHERE {beyond}");
             let count = session.counts(&sql)?.first().copied().unwrap_or(0);
             if count > 0 {
-                return Err(TargetError::CannotHold {
-                    place: None,
-                    column: column.column.name.clone(),
-                    value: typhos_core::wording::counted(count, "value"),
-                    reason: "cannot be held by the column that is there".into(),
-                });
+                return Err(TargetError::cannot_hold(
+                    &column.column.name,
+                    typhos_core::wording::counted(count, "value"),
+                    "cannot be held by the column that is there",
+                ));
             }
         }
         let pairs = |of_key: bool| {

@@ -172,12 +172,8 @@ impl EncodeUnit for Armful<'_> {
             if let Some(Fault::Encoding(refused)) = self.shelf.fault
                 && first == refused
             {
-                return Err(TargetError::CannotHold {
-                    place: None,
-                    column: "boat".into(),
-                    value: first,
-                    reason: "is too long for the shelf".into(),
-                });
+                let reason = "is too long for the shelf";
+                return Err(TargetError::cannot_hold("boat", first, reason));
             }
         }
         self.batches.push(batch);

@@ -103,6 +103,48 @@ fn whatever_fails_is_undone_and_says_why() {
 }
 
 #[test]
+fn records_with_values_that_the_target_cannot_hold_are_set_aside_where_misfits_are() {
+    let names_of = |count: usize| (0..count).map(|at| format!("boat {},{at}\n", at % 3));
+    let text = format!("{BOATS}{}", names_of(9).collect::<String>());
+    for schema in [
+        SCHEMA.replace("'text'", "'text', misfit = 'reject'"),
+        SCHEMA.replace("[columns]", "[input]\nmisfit = 'reject'\n[columns]"),
+    ] {
+        let folder = tempdir().unwrap();
+        let case = Case::new(&text, &schema, folder.path());
+        let shelf = Shelf::new(case.options.rejects.clone()).with(Fault::Encoding("boat 1"));
+        let report = case.load(&shelf).unwrap();
+        let account = &report.account;
+        assert_eq!((account.read, account.loaded, account.set_aside), (13, 9, 4), "{schema}");
+        assert!(shelf.rows().iter().all(|row| !row.starts_with("boat 1")), "{schema}");
+        let aside = std::fs::read_to_string(report.rejects.expect("a rejects file")).unwrap();
+        let aside: Vec<&str> = aside.lines().skip(1).collect();
+        assert!(aside[0].starts_with("Sund,long,"), "in the order of the input: {aside:?}");
+        for (line, kept) in [(7, aside[1]), (10, aside[2]), (13, aside[3])] {
+            assert!(kept.starts_with(&format!("boat 1,{},boats.csv,{line}", line - 6)), "{kept}");
+            assert!(kept.contains("column 'boat': 'boat 1' is too long for the shelf"), "{kept}");
+        }
+        assert_eq!(
+            shelf.steps(),
+            ["plan", "stage", "undo", "plan", "stage", "append", "prove", "publish"]
+        );
+    }
+}
+
+#[test]
+fn too_many_values_that_the_target_cannot_hold_end_a_load() {
+    let text = format!("boat,length\n{}", "boat 1,7\n".repeat(1_002));
+    let schema = SCHEMA.replace("'text'", "'text', misfit = 'reject'");
+    let folder = tempdir().unwrap();
+    let case = Case::new(&text, &schema, folder.path());
+    let shelf = Shelf::new(case.options.rejects.clone()).with(Fault::Encoding("boat 1"));
+    let said = case.load(&shelf).unwrap_err().to_string();
+    assert!(said.starts_with("boats.csv:2  column 'boat': 'boat 1' is too long"), "{said}");
+    assert!(said.contains("at least 1,000 records more"), "{said}");
+    assert_eq!(names(folder.path()), [""; 0]);
+}
+
+#[test]
 fn too_many_misfits_end_a_load() {
     for (limit, fits) in [
         (MisfitLimit::Count(0), false),

@@ -198,14 +198,13 @@ impl RowEncoder for ClickHouseRows {
 impl Leaf {
     #[cold]
     fn beyond(&self, years: &str, what: &str) -> TargetError {
-        TargetError::CannotHold {
-            place: None,
-            column: self.name.clone(),
-            value: "a value".into(),
-            reason: format!(
+        TargetError::cannot_hold(
+            &self.name,
+            "a value",
+            format!(
                 "is outside of {years}, which {what} holds in this version of ClickHouse; declare the column as text"
             ),
-        }
+        )
     }
 
     fn write(

@@ -417,12 +417,11 @@ fn write_leaf(
                     if text
                         .contains(|letter: char| letter.is_ascii_alphabetic() && letter != 'e') =>
                 {
-                    return Err(TargetError::CannotHold {
-                        place: None,
-                        column: cell.field.name().clone(),
-                        value: format!("'{text}'"),
-                        reason: "is a float that an index cannot hold".into(),
-                    });
+                    return Err(TargetError::cannot_hold(
+                        cell.field.name(),
+                        format!("'{text}'"),
+                        "is a float that an index cannot hold",
+                    ));
                 }
                 Form::Bare => out.extend_from_slice(text.as_bytes()),
                 Form::Instant => write_text(&text.replacen(' ', "T", 1), out),

@@ -112,11 +112,9 @@ fn write(
     Column { name, ty, .. }: &Column,
     block: &mut Vec<u8>,
 ) -> Result<(), TargetError> {
-    let beyond = |what: &str| TargetError::CannotHold {
-        place: None,
-        column: name.clone(),
-        value: "a value".into(),
-        reason: format!("is outside of the years 0 to 9999, which {what} holds in MariaDB"),
+    let beyond = |what: &str| {
+        let reason = format!("is outside of the years 0 to 9999, which {what} holds in MariaDB");
+        TargetError::cannot_hold(name, "a value", reason)
     };
     match (view, ty) {
         (View::Bool(values), _) => block.push(b'0' + u8::from(values.value(row))),

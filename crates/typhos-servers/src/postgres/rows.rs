@@ -260,14 +260,11 @@ fn array(
 }
 
 fn zero_byte(column: &str) -> TargetError {
-    TargetError::CannotHold {
-        place: None,
-        column: column.to_owned(),
-        value: "a text".into(),
-        reason:
-            "has a zero byte in it, which no text in PostgreSQL may have; take it out of the file"
-                .into(),
-    }
+    TargetError::cannot_hold(
+        column,
+        "a text",
+        "has a zero byte in it, which no text in PostgreSQL may have; take it out of the file",
+    )
 }
 
 /// Writes a value of a fixed width with its length before it.
@@ -328,12 +325,8 @@ impl Column<'_> {
     }
 
     fn cannot_hold(&self, value: impl ToString, what: &str) -> TargetError {
-        TargetError::CannotHold {
-            place: None,
-            column: self.name.to_owned(),
-            value: value.to_string(),
-            reason: format!("is outside of what {what} holds in PostgreSQL"),
-        }
+        let reason = format!("is outside of what {what} holds in PostgreSQL");
+        TargetError::cannot_hold(self.name, value.to_string(), reason)
     }
 
     #[inline]

@@ -143,3 +143,39 @@ fn what_nests_is_nested_there() {
     world.ok("load e.typhos.toml e.ndjson --into e.index").says("proven");
     world.ok("peek e.index").says("bearing");
 }
+
+#[test]
+fn a_value_that_an_index_cannot_hold_stops_the_load_or_its_record_is_set_aside() {
+    let schema = |misfit: &str| {
+        format!(
+            "typhos = 1\n[columns]\nn = {{ type = 'int32' }}\nx = {{ type = 'float64'{misfit} }}\n"
+        )
+    };
+    let rows: String = (2..4_000)
+        .map(|line| format!("{line},{}\n", if line % 1_500 == 0 { "inf" } else { "2.5" }))
+        .collect();
+    let world = World::new();
+    world
+        .write("t.typhos.toml", schema(""))
+        .write("aside.typhos.toml", schema(", misfit = 'reject'"))
+        .write("t.csv", format!("n,x\n{rows}"));
+    let server = Server::start();
+    let into = format!("t.csv --into {} --rejects r.csv", server.url("t"));
+    world
+        .run(&format!("load t.typhos.toml {into}"))
+        .status(4)
+        .complains("t.csv:1500  column 'x': 'inf' is a float that an index cannot hold")
+        .complains("declare the column with misfit = \"reject\"");
+    assert_eq!(server.indexes().len(), 0);
+    world
+        .run(&format!("load aside.typhos.toml {into}"))
+        .status(1)
+        .says("3,998 read = 3,996 loaded + 2 set aside")
+        .says("proven");
+    assert_eq!(server.count("t"), 3_996);
+    let kept = world.read("r.csv");
+    assert!(
+        kept.contains("1500,inf,t.csv,1500,") && kept.contains("3000,inf,t.csv,3000,"),
+        "{kept}"
+    );
+}

@@ -158,7 +158,7 @@ fn numbers_that_no_type_holds_the_sum_of_are_loaded() {
 }
 
 #[test]
-fn a_value_that_a_server_cannot_hold_is_named_with_its_line() {
+fn a_value_that_a_server_cannot_hold_is_named_with_its_line_or_its_record_is_set_aside() {
     for_each_server(|server| {
         let (column, good, bad, said) = match server.kind {
             Kind::Postgres => ("x = { type = 'lowcard' }", "Holm", "Su\0nd", "has a zero byte"),
@@ -170,17 +170,34 @@ fn a_value_that_a_server_cannot_hold_is_named_with_its_line() {
                 "is outside of",
             ),
         };
-        let rows: String = (2..5_000)
+        let rows: String = (2..9_000)
             .map(|line| format!("{line},{}\n", if line % 4_000 == 0 { bad } else { good }))
             .collect();
         let database = server.database();
-        let columns = format!("n = {{ type = 'int32', required = true }}\n{column}");
+        let key = "n = { type = 'int32', required = true }";
+        let columns = format!("{key}\n{column}");
         let (world, line) = world(&database, &columns, &format!("n,x\n{rows}"));
         let shown = bad.replace('\0', "\\u{0}");
         world
             .run(&line.replace("--mode append", "--mode replace"))
             .status(4)
-            .complains(&format!("t.csv:4000  column 'x': '{shown}' {said}"));
+            .complains(&format!("t.csv:4000  column 'x': '{shown}' {said}"))
+            .complains("declare the column with misfit = \"reject\"");
         assert_eq!(database.objects(), Vec::<String>::new(), "{:?}", server.kind);
+        let schema = world.read("t.typhos.toml");
+        let column = column.replace(" }", ", misfit = 'reject' }");
+        world.write("t.typhos.toml", schema.replace(&columns, &format!("{key}\n{column}")));
+        for mode in ["replace", "append"] {
+            world
+                .run(&line.replace("--mode append", &format!("--mode {mode} --rejects r.csv")))
+                .status(1)
+                .says("8,998 read = 8,996 loaded + 2 set aside")
+                .says("proven");
+            let kept = world.read("r.csv");
+            assert!(kept.contains(",t.csv,4000,") && kept.contains(",t.csv,8000,"), "{kept}");
+            assert!(kept.contains(said), "{kept}");
+            std::fs::remove_file(world.path("r.csv")).unwrap();
+        }
+        assert_eq!(database.one("SELECT count(*) FROM t"), "17992", "{:?}", server.kind);
     });
 }
