@@ -1,5 +1,6 @@
 //! The facts of one column, and the two ways of watching it.
 
+use std::num::NonZeroUsize;
 use std::sync::Arc;
 
 use super::direct::Direct;
@@ -8,7 +9,7 @@ use super::estimate::Hashes;
 use super::fold::add_all;
 use super::group::{GROUP, Group};
 use super::habit::{Fields, Passed};
-use super::log::ValueLog;
+use super::log::{Prospect, ValueLog};
 use super::order::Adding;
 use super::spread::most_cells;
 use super::{Class, Facts, KindFacts, Sequence, Tally};
@@ -30,6 +31,8 @@ pub struct ColumnFacts {
     pub(super) log: Option<Box<ValueLog>>,
     /// Distinct values from which on it is asked whether that is likely; `usize::MAX` once it was.
     pub(super) log_from: usize,
+    /// What the logs of all threads say together.
+    pub(super) prospect: Arc<Prospect>,
     /// The hashes of all values, once there is no table any more.
     pub(super) hashes: Option<Hashes>,
     /// The most hashes that are kept one by one.
@@ -63,6 +66,7 @@ impl ColumnFacts {
             table: Some(DistinctTable::new(columns)),
             log: None,
             log_from: FEW,
+            prospect: Arc::new(Prospect::of_threads(NonZeroUsize::MIN)),
             hashes: None,
             most_hashes: most_hashes(columns),
             empty: 0,

@@ -31,7 +31,7 @@ impl ColumnFacts {
     #[inline]
     pub(super) fn see_to_log(&mut self) {
         let (Some(log), Some(table)) = (&mut self.log, &self.table) else { return };
-        match log.outlook(table) {
+        match log.outlook(table, &self.prospect) {
             Outlook::Open => {}
             Outlook::Over { distinct } => self.fold_all(distinct),
             Outlook::Repeating => self.end_log(),
@@ -42,7 +42,7 @@ impl ColumnFacts {
     pub(super) fn end_log(&mut self) {
         let (Some(log), Some(table)) = (&mut self.log, &mut self.table) else { return };
         table.settle();
-        if let Outlook::Over { distinct } = log.outlook(table) {
+        if let Outlook::Over { distinct } = log.outlook(table, &self.prospect) {
             self.fold_all(distinct);
         } else if let Some(log) = self.log.take() {
             log.iter().for_each(|(value, place)| self.observe_text(value, place));

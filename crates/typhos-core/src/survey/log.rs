@@ -6,6 +6,10 @@
 //! over, their hashes tell whether it is. If so, they are taken note of as all values behind them will be; if not, a
 //! table is made of them after all. By `perf`, tables that were given up took a third of `scout` in files of distinct values.
 
+use std::num::NonZeroUsize;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Mutex, PoisonError};
+
 use super::distinct::DistinctTable;
 use super::estimate::hash;
 use super::group::Group;
@@ -20,8 +24,9 @@ pub(super) struct ValueLog {
     bytes: Vec<u8>,
     values: Vec<Within>,
     firsts: Vec<LineRef>,
-    /// The distinct ones, once there are so many values that it matters.
-    counted: Option<Counted>,
+    /// How many of them are part of what all threads know, and whether those of the table beside are.
+    counted: usize,
+    is_table_counted: bool,
 }
 
 /// What the values of a log and those of a table say of the table that all of them would make.
@@ -35,30 +40,57 @@ pub(super) enum Outlook {
     Repeating,
 }
 
-/// Distinct values of a table and a log, told apart by their hashes.
-#[derive(Debug, Clone)]
+/// The distinct values of a column, told apart by their hashes, as far as they were put together.
+#[derive(Debug)]
 struct Counted {
     hashes: DistinctHashes,
     distinct: usize,
-    bytes: usize,
-    /// Values of the log that were looked at.
+    distinct_bytes: usize,
+    /// All values that were looked at.
     values: usize,
+    bytes: usize,
 }
 
 impl Counted {
-    fn of(table: &DistinctTable, room: usize) -> Counted {
+    fn with_room(room: usize) -> Counted {
         let hashes = DistinctHashes::with_room(room);
-        let mut counted = Counted { hashes, distinct: 0, bytes: 0, values: 0 };
-        table.values().for_each(|found| counted.add(found.value));
-        counted
+        Counted { hashes, distinct: 0, distinct_bytes: 0, values: 0, bytes: 0 }
     }
 
     #[inline]
     fn add(&mut self, value: &[u8]) {
+        self.values += 1;
+        self.bytes += value.len();
         if self.hashes.insert(hash(value)) {
             self.distinct += 1;
-            self.bytes += value.len();
+            self.distinct_bytes += value.len();
         }
+    }
+}
+
+/// What the logs of all threads that look at a column say together of the table that all of their values would make: each
+/// would have to see as many distinct values by itself, otherwise, until it is told that they are too many.
+///
+/// The law is that of merging: where a table of the values of all threads is over, none of them is left in the end, and the facts do not
+/// depend on when each was given up.
+#[derive(Debug)]
+pub(super) struct Prospect {
+    threads: usize,
+    /// How many distinct values there are once they are too many; 0 before.
+    over: AtomicUsize,
+    counted: Mutex<Option<Counted>>,
+}
+
+impl Prospect {
+    /// Nothing is known of a column that so many threads look at.
+    pub fn of_threads(threads: NonZeroUsize) -> Prospect {
+        Prospect { threads: threads.get(), over: AtomicUsize::new(0), counted: Mutex::new(None) }
+    }
+
+    /// How many distinct values there are, if they are known to be too many for a table.
+    #[inline]
+    pub fn over(&self) -> Option<usize> {
+        Some(self.over.load(Ordering::Relaxed)).filter(|distinct| *distinct > 0)
     }
 }
 
@@ -99,20 +131,37 @@ impl ValueLog {
         blank
     }
 
-    /// What is known of the table that these values and those of `table` would make.
-    pub fn outlook(&mut self, table: &DistinctTable) -> Outlook {
-        let (values, bytes) = (self.len() + table.len(), self.bytes.len() + table.value_bytes());
-        if !table.would_be_over(values, bytes) {
-            return Outlook::Open;
+    /// What is known of the table that these values and those of `table` would make, and those of all other threads.
+    #[inline]
+    pub fn outlook(&mut self, table: &DistinctTable, prospect: &Prospect) -> Outlook {
+        if let Some(distinct) = prospect.over() {
+            return Outlook::Over { distinct };
         }
-        let counted = self.counted.get_or_insert_with(|| Counted::of(table, values));
-        for (start, end, _) in &self.values[counted.values..] {
+        let (values, bytes) = (self.len() + table.len(), self.bytes.len() + table.value_bytes());
+        let threads = prospect.threads;
+        match table.would_be_over(values * threads, bytes * threads) {
+            true => self.outlook_together(table, prospect),
+            false => Outlook::Open,
+        }
+    }
+
+    /// Puts the values that are new together with those of all other threads.
+    #[inline(never)]
+    fn outlook_together(&mut self, table: &DistinctTable, prospect: &Prospect) -> Outlook {
+        let mut counted = prospect.counted.lock().unwrap_or_else(PoisonError::into_inner);
+        let room = (self.len() + table.len()) * prospect.threads;
+        let counted = counted.get_or_insert_with(|| Counted::with_room(room));
+        if !std::mem::replace(&mut self.is_table_counted, true) {
+            table.values().for_each(|found| counted.add(found.value));
+        }
+        for (start, end, _) in &self.values[self.counted..] {
             counted.add(&self.bytes[*start as usize..*end as usize]);
         }
-        counted.values = self.values.len();
-        if table.would_be_over(counted.distinct, counted.bytes) {
+        self.counted = self.values.len();
+        if table.would_be_over(counted.distinct, counted.distinct_bytes) {
+            prospect.over.store(counted.distinct, Ordering::Relaxed);
             Outlook::Over { distinct: counted.distinct }
-        } else if table.would_be_over(values / 3 * 2, bytes / 3 * 2) {
+        } else if table.would_be_over(counted.values / 3 * 2, counted.bytes / 3 * 2) {
             Outlook::Repeating
         } else {
             Outlook::Open
@@ -172,12 +221,40 @@ mod tests {
                 log.push(value(at).as_bytes(), place(2));
                 whole.add(value(at).as_bytes(), 1, place(2));
             }
-            let outlook = log.outlook(&known);
+            let prospect = Prospect::of_threads(NonZeroUsize::MIN);
+            let outlook = log.outlook(&known, &prospect);
             let is_over = matches!(outlook, Outlook::Over { .. });
             prop_assert_eq!(is_over, whole.is_over());
             if let Outlook::Over { distinct } = outlook {
                 prop_assert_eq!(distinct, whole.len());
             }
+        }
+
+        /// Logs of several threads are over where a table of all their values is, and not before.
+        #[test]
+        fn logs_are_over_together_where_a_table_is(
+            values in proptest::collection::vec((0usize..3, 0usize..300), 1..400), length in 10usize..400,
+        ) {
+            let known = DistinctTable::new(8_000);
+            let prospect = Prospect::of_threads(NonZeroUsize::new(3).unwrap());
+            let mut logs: [ValueLog; 3] = Default::default();
+            let mut whole = known.clone();
+            for (thread, at) in values {
+                let value = format!("{at:0length$}");
+                logs[thread].push(value.as_bytes(), place(2));
+                whole.add(value.as_bytes(), 1, place(2));
+                if let Outlook::Over { distinct } = logs[thread].outlook(&known, &prospect) {
+                    prop_assert!(whole.is_over());
+                    prop_assert!(distinct <= whole.len());
+                }
+            }
+            let mut is_told = false;
+            for log in &mut logs {
+                is_told |= matches!(log.outlook(&known, &prospect), Outlook::Over { .. });
+            }
+            let has_share = |log: &ValueLog| known.would_be_over(log.len() * 3, log.bytes.len() * 3);
+            prop_assert!(whole.is_over() || !is_told);
+            prop_assert!(is_told || !whole.is_over() || !logs.iter().all(has_share));
         }
     }
 }

@@ -64,6 +64,7 @@ pub use facts::Facts;
 pub use file::{SURVEY_VERSION, SurveyFileError, SurveyHead, is_survey};
 pub use kinds::KindFacts;
 pub use lengths::LengthFacts;
+use log::Prospect;
 pub use numbers::{MOST_LOSSES, NumberFacts, WIDTHS};
 use order::OrderedRuns;
 pub use order::{Sequence, Trend};
@@ -191,26 +192,33 @@ impl Survey {
         monitor: &dyn Monitor,
     ) -> Result<Survey, RunError> {
         let (source, ranks, order) = SurveySource::of(input);
+        let columns = input.names().len();
+        let threads = match options.rows {
+            Some(_) => NonZeroUsize::MIN,
+            None => threads(run.threads, columns),
+        };
+        let prospect = || Arc::new(Prospect::of_threads(threads));
         let shared = Shared {
             input,
             options,
             ranks,
-            orders: Mutex::new(vec![OrderedRuns::default(); input.names().len()]),
+            orders: Mutex::new(vec![OrderedRuns::default(); columns]),
+            prospects: std::iter::repeat_with(prospect).take(columns).collect(),
         };
         let parts = match options.rows {
             Some(rows) => vec![shared.sample(rows, run, monitor)?],
             // In the order of their places, a value is first seen where the first of it stands.
             None => run::fold_blocks(
                 Blocks::of_files(input, &order),
-                &RunOptions { threads: threads(run.threads, input.names().len()), ..*run },
+                &RunOptions { threads, ..*run },
                 monitor,
                 || Watcher::new(&shared),
                 |watcher, block| watcher.watch(block, &shared, u64::MAX),
             )?,
         };
         let parts: Vec<Survey> = parts.into_iter().map(|part| part.survey).collect();
-        let mut survey = Survey::gathered(parts, run.threads)
-            .unwrap_or_else(|| Survey::new(input.names().len(), options));
+        let mut survey =
+            Survey::gathered(parts, run.threads).unwrap_or_else(|| Survey::new(columns, options));
         survey.source = source;
         survey.part = PartOf::read(input);
         let orders = shared.orders.into_inner().unwrap_or_else(PoisonError::into_inner);
@@ -328,6 +336,8 @@ struct Shared<'s> {
     ranks: Vec<u32>,
     /// How values stand, by column.
     orders: Mutex<Vec<OrderedRuns>>,
+    /// What is known of the distinct values of each column before there are too many of them.
+    prospects: Vec<Arc<Prospect>>,
 }
 
 impl Shared<'_> {

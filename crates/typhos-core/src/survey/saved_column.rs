@@ -1,5 +1,6 @@
 //! The facts of a column, saved and restored.
 
+use std::num::NonZeroUsize;
 use std::sync::Arc;
 
 use super::Facts;
@@ -7,6 +8,7 @@ use super::column::ColumnFacts;
 use super::direct::Direct;
 use super::distinct::{DistinctTable, DistinctValue, most_hashes};
 use super::estimate::Hashes;
+use super::log::Prospect;
 use super::saved::{SavedColumn, SavedHashes, SavedValue, hex, unhex};
 
 impl ColumnFacts {
@@ -58,6 +60,7 @@ impl ColumnFacts {
             table: None,
             log: None,
             log_from: usize::MAX,
+            prospect: Arc::new(Prospect::of_threads(NonZeroUsize::MIN)),
             hashes: None,
             most_hashes: most_hashes(columns),
             empty: saved.empty,

@@ -143,8 +143,12 @@ impl Watcher {
     /// A watcher that has seen nothing.
     pub fn new(shared: &Shared<'_>) -> Watcher {
         let columns = shared.input.names().len();
+        let mut survey = Survey::new(columns, shared.options);
+        for (column, prospect) in survey.columns.iter_mut().zip(&shared.prospects) {
+            column.prospect = prospect.clone();
+        }
         Watcher {
-            survey: Survey::new(columns, shared.options),
+            survey,
             text: TextRecords::default(),
             json: JsonRecords::default(),
             scratch: Vec::new(),
