@@ -194,8 +194,12 @@ fn quick<F: Width>(text: &[u8], mantissa: u64, scale: i32) -> Option<(F, bool)> 
 fn is_shortest<F: Width>(float: F, bare: u64, scale: i32) -> Option<bool> {
     /// As many as leave room for a number of 17 digits in 128 bits.
     const MOST_PARTS: u32 = 66;
+    /// As many as leave room for ten numbers of the most digits that float32 has in 64 bits.
+    const MOST_SHORT_PARTS: u32 = 29;
     /// Powers of ten that 64 bits hold, one left out: half a step has to be whole.
     const SCALES: RangeInclusive<i32> = 1..=19;
+    /// Those that leave room beside them for the digits of a float32.
+    const SHORT_SCALES: RangeInclusive<i32> = 1..=11;
     let (whole, exponent) = float.parts();
     let parts = u32::try_from(-exponent).ok().filter(|parts| *parts <= MOST_PARTS)?;
     // Below a power of two the next float is nearer than above it.
@@ -203,19 +207,29 @@ fn is_shortest<F: Width>(float: F, bare: u64, scale: i32) -> Option<bool> {
         return None;
     }
     let power = POW10[scale as usize] as u64;
-    let half_step = i128::from(power / 2);
-    let off = (u128::from(whole) * u128::from(power)) as i128 - (i128::from(bare) << parts);
-    let digit = 1i128 << parts;
-    // Of two that are as near as each other either is a shortest form.
-    if off.abs() * 2 == digit {
-        return None;
+    macro_rules! is_shortest {
+        ($int:ty) => {{
+            let (power, bare) = (power as $int, bare as $int);
+            let half_step = power / 2;
+            let off = whole as $int * power - (bare << parts);
+            let digit: $int = 1 << parts;
+            // Of two that are as near as each other either is a shortest form.
+            if off.abs() * 2 == digit {
+                return None;
+            }
+            let last = bare % 10;
+            let shorter = (off + last * digit).min((10 - last) * digit - off);
+            if shorter == half_step {
+                return None;
+            }
+            Some(off.abs() * 2 < digit && shorter > half_step)
+        }};
     }
-    let last = i128::from(bare % 10);
-    let shorter = (off + last * digit).min((10 - last) * digit - off);
-    if shorter == half_step {
-        return None;
+    if F::MOST == f32::MOST && parts <= MOST_SHORT_PARTS && SHORT_SCALES.contains(&scale) {
+        is_shortest!(i64)
+    } else {
+        is_shortest!(i128)
     }
-    Some(off.abs() * 2 < digit && shorter > half_step)
 }
 
 /// Whether floats that are multiples of `2^exponent` lie closer together than numbers that are multiples of
