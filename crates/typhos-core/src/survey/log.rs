@@ -148,9 +148,13 @@ impl ValueLog {
     /// Puts the values that are new together with those of all other threads.
     #[inline(never)]
     fn outlook_together(&mut self, table: &DistinctTable, prospect: &Prospect) -> Outlook {
-        let mut counted = prospect.counted.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut shared = prospect.counted.lock().unwrap_or_else(PoisonError::into_inner);
+        // Another thread may have found out while this one waited.
+        if let Some(distinct) = prospect.over() {
+            return Outlook::Over { distinct };
+        }
         let room = (self.len() + table.len()) * prospect.threads;
-        let counted = counted.get_or_insert_with(|| Counted::with_room(room));
+        let counted = shared.get_or_insert_with(|| Counted::with_room(room));
         if !std::mem::replace(&mut self.is_table_counted, true) {
             table.values().for_each(|found| counted.add(found.value));
         }
@@ -159,8 +163,11 @@ impl ValueLog {
         }
         self.counted = self.values.len();
         if table.would_be_over(counted.distinct, counted.distinct_bytes) {
-            prospect.over.store(counted.distinct, Ordering::Relaxed);
-            Outlook::Over { distinct: counted.distinct }
+            let distinct = counted.distinct;
+            prospect.over.store(distinct, Ordering::Relaxed);
+            // Nobody asks for more.
+            *shared = None;
+            Outlook::Over { distinct }
         } else if table.would_be_over(counted.values / 3 * 2, counted.bytes / 3 * 2) {
             Outlook::Repeating
         } else {
