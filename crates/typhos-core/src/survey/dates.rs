@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use serde::{Deserialize, Serialize};
+use serde::{Deserialize, Serialize, Serializer};
 
 use super::example::{earlier, join};
 use super::saved::ranges;
@@ -81,6 +81,7 @@ pub struct ShapeFacts {
 #[derive(Debug, Clone, Default, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct DateFacts {
+    #[serde(serialize_with = "in_their_order")]
     shapes: Vec<ShapeFacts>,
     /// Whether there were more shapes than are told apart.
     pub too_many: bool,
@@ -183,6 +184,18 @@ fn moment_key((year, month, day): (i32, u32, u32), nanos: i64) -> u64 {
     u64::from(day) << 41 | (nanos >> 6).cast_unsigned()
 }
 
+/// Shapes in an order that does not depend on how they were found.
+fn ordered(shapes: &[ShapeFacts]) -> Vec<&ShapeFacts> {
+    let mut shapes: Vec<_> = shapes.iter().collect();
+    shapes.sort_by_key(|facts| (std::cmp::Reverse(facts.count), facts.shape));
+    shapes
+}
+
+/// Saves shapes in that order: whichever thread comes upon which of them first, a survey is saved in the same bytes.
+fn in_their_order<S: Serializer>(shapes: &[ShapeFacts], to: S) -> Result<S::Ok, S::Error> {
+    ordered(shapes).serialize(to)
+}
+
 impl PartialEq for DateFacts {
     /// Whatever order the shapes were found in.
     fn eq(&self, other: &DateFacts) -> bool {
@@ -193,9 +206,7 @@ impl PartialEq for DateFacts {
 impl DateFacts {
     /// The shapes, in an order that does not depend on how they were found.
     pub fn shapes(&self) -> Vec<&ShapeFacts> {
-        let mut shapes: Vec<_> = self.shapes.iter().collect();
-        shapes.sort_by_key(|facts| (std::cmp::Reverse(facts.count), facts.shape));
-        shapes
+        ordered(&self.shapes)
     }
 
     pub(super) fn add(&mut self, shaped: &Shaped<'_>, value: &[u8], count: u64, place: LineRef) {
@@ -398,5 +409,33 @@ fn note(names: &mut BTreeMap<String, u64>, name: &[u8], count: u64) {
         None => {
             *names.entry(String::from_utf8_lossy(name).to_lowercase()).or_default() += count;
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::dates::read_shape;
+
+    #[test]
+    fn shapes_are_saved_alike_in_whatever_order_they_came() {
+        let of = |values: &[&str]| {
+            let mut facts = DateFacts::default();
+            for (line, value) in (1..).zip(values) {
+                let shaped = read_shape(value.as_bytes()).expect("a date");
+                facts.add(&shaped, value.as_bytes(), 1, LineRef { part: 0, line });
+            }
+            facts
+        };
+        let (first, second) = (["1/8/2024 9:22 PM", "10/18/2024 9:22 PM"], ["11/18/2024 10:22 PM"]);
+        let merged = |a: DateFacts, b: DateFacts| {
+            let mut facts = DateFacts::default();
+            facts.merge(a);
+            facts.merge(b);
+            serde_json::to_string(&facts).unwrap()
+        };
+        let one = merged(of(&first), of(&second));
+        assert_eq!(one, merged(of(&second), of(&first)));
+        assert_eq!(of(&first).shapes().len() + of(&second).shapes().len(), 3);
     }
 }
