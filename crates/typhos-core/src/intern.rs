@@ -258,13 +258,6 @@ impl Interner {
         self.slots.len()
     }
 
-    /// Adds to the count of a string that is there.
-    pub fn add_count(&mut self, value: &[u8], count: u64) {
-        if let Some(number) = self.find(value) {
-            self.slots[number as usize].count += count;
-        }
-    }
-
     /// Bytes held for so many strings that have so many bytes, whatever the order they came in.
     pub fn held_bytes(strings: usize, bytes: usize) -> usize {
         let index = size_of::<u32>() * index_length(strings);
@@ -385,11 +378,6 @@ impl Interner {
     #[inline]
     pub fn intern(&mut self, value: &[u8]) -> (u32, bool) {
         self.count(Key::of(value), value, 0)
-    }
-
-    /// Adds to the count of the string of a number.
-    pub fn add_to(&mut self, number: u32, count: u64) {
-        self.slots[number as usize].count += count;
     }
 
     /// As [`intern`](Self::intern), where the key is known; adds to the string's count.

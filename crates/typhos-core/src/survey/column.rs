@@ -286,22 +286,19 @@ impl ColumnFacts {
     pub(super) fn merge(&mut self, mut other: ColumnFacts) {
         self.end_log();
         other.end_log();
-        other.table.iter_mut().for_each(DistinctTable::settle);
         self.empty += other.empty;
         if let Some(elements) = other.elements {
             *self.elements.get_or_insert(0) += elements;
         }
-        match (&mut self.table, &other.table) {
+        match (&mut self.table, other.table.take()) {
             (Some(ours), Some(theirs)) => {
-                ours.may_be_malformed |= theirs.may_be_malformed;
-                for found in theirs.values() {
-                    ours.add(found.value, found.count, found.first);
-                }
+                ours.merge(theirs);
                 if ours.is_over() {
                     self.fold();
                 }
             }
-            _ => {
+            (_, theirs) => {
+                other.table = theirs;
                 self.fold();
                 other.fold();
             }

@@ -1,7 +1,7 @@
 //! The distinct values of a column, with how often and where first each was seen.
 
 use super::grouped::Within;
-use super::small::SmallCounts;
+use super::small::{self, SmallCounts};
 use crate::intern::{Interner, Key};
 use crate::text::LineRef;
 
@@ -41,8 +41,10 @@ pub struct DistinctValue<'t> {
 #[derive(Debug, Clone)]
 pub(super) struct DistinctTable {
     values: Interner,
-    /// Counts of small integers that are not in the table yet.
-    small: SmallCounts,
+    /// Small integers that are counted beside the other values, as soon as there are a few of them and nothing else.
+    small: Option<SmallCounts>,
+    /// Whether they may be.
+    may_be_small: bool,
     /// Where each value was seen first.
     firsts: Vec<LineRef>,
     most_bytes: usize,
@@ -56,20 +58,23 @@ impl DistinctTable {
         let most_bytes = (TOTAL_BYTES / columns.max(1)).min(MAX_COLUMN_BYTES);
         DistinctTable {
             values: Interner::new(),
-            small: SmallCounts::new(columns),
+            small: None,
+            may_be_small: SmallCounts::are_for(columns),
             firsts: Vec::new(),
             most_bytes,
             may_be_malformed: false,
         }
     }
 
+    #[inline]
     pub fn len(&self) -> usize {
-        self.values.len()
+        self.values.len() + self.small.as_ref().map_or(0, SmallCounts::len)
     }
 
     /// Bytes of all distinct values.
+    #[inline]
     pub fn value_bytes(&self) -> usize {
-        self.values.bytes()
+        self.values.bytes() + self.small.as_ref().map_or(0, SmallCounts::value_bytes)
     }
 
     /// Whether it holds more than it may; then it has to be folded and dropped.
@@ -84,13 +89,14 @@ impl DistinctTable {
             || Interner::held_bytes(values, bytes) + values * size_of::<LineRef>() > self.most_bytes
     }
 
-    /// The text that all values stand in.
+    /// The text that all values stand in, once the table is [settled](Self::settle).
     pub fn text(&self) -> &[u8] {
         self.values.text()
     }
 
     /// Where the values stand in [`text`](Self::text), and the number of each.
     pub fn places(&self) -> impl Iterator<Item = Within> {
+        debug_assert!(self.small.is_none(), "a table is settled before it is asked");
         let span = |number| {
             let (start, end) = self.values.span(number);
             (start, end, number)
@@ -109,41 +115,88 @@ impl DistinctTable {
         &mut self.values
     }
 
-    /// The table, and the small integers that are counted beside it.
+    /// The table, and the small integers that are counted beside it, if there are.
     #[inline(always)]
-    pub fn counters(&mut self) -> (&mut Interner, &mut SmallCounts) {
-        (&mut self.values, &mut self.small)
+    pub fn counters(&mut self) -> (&mut Interner, Option<&mut SmallCounts>) {
+        (&mut self.values, self.small.as_mut())
     }
 
-    /// Brings all counts into the table. Without it they may lack those of small integers.
+    /// Brings all values into the table; from then on none are counted beside it.
     pub fn settle(&mut self) {
-        self.small.flush(&mut self.values);
+        self.may_be_small = false;
+        if let Some(small) = self.small.take() {
+            small.each(|value, count, first| self.add(value, count, first));
+        }
     }
 
     /// Counts a value `count` times more, seen first at `first`.
     pub fn add(&mut self, value: &[u8], count: u64, first: LineRef) {
+        if let Some(small) = &mut self.small
+            && let Some(number) = small::number_of(value)
+        {
+            return small.add(number, count, first);
+        }
         let (number, is_new) = self.values.count(Key::of(value), value, count);
         if is_new {
             self.firsts.push(first);
-            self.small.note_new(&self.values, value);
+            // Once, when there are just enough, whatever they are.
+            if self.may_be_small && self.values.len() == small::FEWEST {
+                self.set_small_apart();
+            }
         } else {
             let known = &mut self.firsts[number as usize];
             *known = (*known).min(first);
         }
     }
 
+    /// Counts small integers beside the table from now on, if there is nothing else in it.
+    fn set_small_apart(&mut self) {
+        self.may_be_small = false;
+        if !self.values.iter().all(|value| small::number_of(value).is_some()) {
+            return;
+        }
+        let mut small = SmallCounts::new();
+        for found in self.values() {
+            let number = small::number_of(found.value);
+            number.into_iter().for_each(|number| small.add(number, found.count, found.first));
+        }
+        self.values.clear();
+        self.firsts.clear();
+        self.small = Some(small);
+    }
+
+    /// Adds the values of another table.
+    pub fn merge(&mut self, mut other: DistinctTable) {
+        self.may_be_malformed |= other.may_be_malformed;
+        match (&mut self.small, other.small.take()) {
+            (Some(ours), Some(theirs)) => ours.merge(&theirs),
+            (_, theirs) => {
+                other.small = theirs;
+                self.settle();
+                other.settle();
+            }
+        }
+        for found in other.values() {
+            self.add(found.value, found.count, found.first);
+        }
+    }
+
     /// Whether it has a value.
     pub fn has(&self, value: &[u8]) -> bool {
-        self.values.find(value).is_some()
+        let is_small =
+            |small: &SmallCounts| small::number_of(value).is_some_and(|number| small.has(number));
+        self.values.find(value).is_some() || self.small.as_ref().is_some_and(is_small)
     }
 
     /// Gives the files of all places other numbers.
     pub fn move_places(&mut self, new: &dyn Fn(LineRef) -> LineRef) {
         self.firsts.iter_mut().for_each(|place| *place = new(*place));
+        self.small.iter_mut().for_each(|small| small.move_places(new));
     }
 
-    /// All values, in the order they were first added.
+    /// All values, in the order they were first added, once the table is [settled](Self::settle).
     pub fn values(&self) -> impl Iterator<Item = DistinctValue<'_>> {
+        debug_assert!(self.small.is_none(), "a table is settled before it is asked");
         let counts = self.values.counts();
         let facts = self.values.iter().zip(&self.firsts).zip(counts);
         facts.map(|((value, first), count)| DistinctValue { value, count, first: *first })

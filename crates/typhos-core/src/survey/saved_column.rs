@@ -81,6 +81,7 @@ impl ColumnFacts {
                     table.may_be_malformed |= std::str::from_utf8(&saved.value).is_err();
                     table.add(&saved.value, saved.count, saved.first);
                 }
+                table.settle();
                 let over = table.is_over();
                 column.table = Some(table);
                 if over {

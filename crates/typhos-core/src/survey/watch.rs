@@ -6,7 +6,7 @@ use super::distinct::DistinctTable;
 use super::group::Group;
 use super::habit::{Fields, Patience};
 use super::order::{Adding, BlockRun, OrderedRuns};
-use super::small::SmallCounts;
+use super::small::{PassEnd, SmallCounts};
 use super::{BrokenRecord, ColumnFacts, MAX_BROKEN_EXAMPLES, Shared, Survey};
 use crate::intern::Counter;
 use crate::json::{self, JsonRecords, JsonSplit, JsonValues};
@@ -247,7 +247,12 @@ impl<'b, V: Values> Context<'b, V> {
         let mut rest = Rest { values, at: 0, empty: 0 };
         // In a column of few values most were seen before, and that is all there is to do.
         while let Some(table) = facts.few() {
-            rest.pass(text, &self.odd, table);
+            if rest.pass(text, &self.odd, table, &place) {
+                if table.is_over() {
+                    facts.fold();
+                }
+                continue;
+            }
             let Some((row, start, end)) = rest.next() else { break };
             // What stands as it is was looked up on the way.
             let is_new = !self.odd[usize::from(text[start])];
@@ -469,30 +474,44 @@ impl Rest<'_> {
         Some((self.at as u32 - 1, start as usize, end as usize))
     }
 
-    /// Passes over empty fields and those that are known, which are counted.
+    /// Passes over empty fields and those that are known, which are counted, and over a new small integer behind them, where
+    /// those are counted beside the table; says whether there was one.
     ///
     /// Most of the time of a survey goes by in here. What it needs is therefore little enough for the
     /// registers, and nothing is inlined around it.
-    fn pass(&mut self, text: &[u8], odd: &[bool; 256], table: &mut DistinctTable) {
-        let (table, small) = table.counters();
+    fn pass(
+        &mut self,
+        text: &[u8],
+        odd: &[bool; 256],
+        table: &mut DistinctTable,
+        place: impl Fn(u32) -> LineRef,
+    ) -> bool {
+        let (known, small) = table.counters();
         // Values of one word are looked up by it alone.
-        let is_short = table.is_short();
-        let counter = table.counter();
+        let is_short = known.is_short();
+        let counter = known.counter();
         let rest = &self.values[self.at..];
-        if self.at == 0 {
-            small.touch(rest.len());
-        }
         // Digits that may be quotes are looked at more closely.
         let has_odd_digits = odd[usize::from(b'0')..=usize::from(b'9')].contains(&true);
-        let (passed, empty) = if is_short && small.is_used() && !has_odd_digits {
-            pass_small(rest, text, odd, counter, small)
-        } else if is_short {
-            pass_short(rest, text, odd, counter)
-        } else {
-            pass_any(rest, text, odd, counter)
+        let mut is_new = false;
+        let (passed, empty) = match small.filter(|_| !has_odd_digits) {
+            Some(small) => {
+                if self.at == 0 {
+                    small.touch(rest.len());
+                }
+                let (passed, empty, end) = pass_small(rest, text, odd, (counter, is_short), small);
+                if let PassEnd::New(number) = end {
+                    is_new = true;
+                    small.add_new(number, place((self.at + passed) as u32));
+                }
+                (passed + usize::from(is_new), empty)
+            }
+            None if is_short => pass_short(rest, text, odd, counter),
+            None => pass_any(rest, text, odd, counter),
         };
         self.at += passed;
         self.empty += empty;
+        is_new
     }
 }
 
@@ -501,23 +520,24 @@ fn pass_small(
     values: &[Bounds],
     text: &[u8],
     odd: &[bool; 256],
-    mut known: Counter<'_>,
+    (mut known, is_short): (Counter<'_>, bool),
     small: &mut SmallCounts,
-) -> (usize, u64) {
+) -> (usize, u64, PassEnd) {
     let (mut at, mut empty) = (0, 0);
     loop {
-        let (passed, were_empty, is_new) = small.pass(text, &values[at..]);
+        let (passed, were_empty, end) = small.pass(text, &values[at..]);
         (at, empty) = (at + passed, empty + were_empty);
-        if is_new {
-            return (at, empty);
+        if end != PassEnd::Other {
+            return (at, empty, end);
         }
-        let Some((start, end)) =
-            values.get(at).map(|(start, end)| (*start as usize, *end as usize))
-        else {
-            return (at, empty);
+        let (start, end) = (values[at].0 as usize, values[at].1 as usize);
+        let is_odd = odd[usize::from(text[start])];
+        let mut is_known = || match is_short {
+            true => known.count_short(text, start, end),
+            false => known.count(text, start, end),
         };
-        if odd[usize::from(text[start])] || !known.count_short(text, start, end) {
-            return (at, empty);
+        if is_odd || !is_known() {
+            return (at, empty, PassEnd::Other);
         }
         at += 1;
     }
