@@ -14,6 +14,8 @@
 
 use twox_hash::XxHash3_64;
 
+use super::long_hash::{fold, long_hash};
+
 /// Bits of a hash that choose a register.
 const REGISTER_BITS: u32 = 13;
 
@@ -31,7 +33,7 @@ pub(super) fn hash(value: &[u8]) -> u64 {
         (Some(first), Some(last)) if value.len() <= 16 => {
             (u64::from_le_bytes(*first), u64::from_le_bytes(*last))
         }
-        (Some(_), _) => return XxHash3_64::oneshot(value),
+        (Some(_), _) => return long_hash(value).unwrap_or_else(|| XxHash3_64::oneshot(value)),
         _ => match (value.first_chunk::<4>(), value.last_chunk::<4>()) {
             (Some(first), Some(last)) => {
                 (u32::from_le_bytes(*first).into(), u32::from_le_bytes(*last).into())
@@ -64,13 +66,6 @@ pub(super) fn hash_within(text: &[u8], start: usize, end: usize) -> u64 {
     let a = if is_short { first & 0xffff_ffff } else { first };
     let b = if is_short { last >> 32 } else { last };
     hash_of(a, b, length)
-}
-
-/// The halves of a product, folded together.
-#[inline(always)]
-fn fold(a: u64, b: u64) -> u64 {
-    let product = u128::from(a) * u128::from(b);
-    (product as u64) ^ (product >> 64) as u64
 }
 
 /// Bits of the fraction of pi, as good as any: 64 at a time from the first on.

@@ -154,7 +154,8 @@ impl ValueLog {
             return Outlook::Over { distinct };
         }
         let room = (self.len() + table.len()) * prospect.threads;
-        let counted = shared.get_or_insert_with(|| Counted::with_room(room));
+        // A few more come before it is told that there are too many.
+        let counted = shared.get_or_insert_with(|| Counted::with_room(room + room / 16));
         if !std::mem::replace(&mut self.is_table_counted, true) {
             table.values().for_each(|found| counted.add(found.value));
         }

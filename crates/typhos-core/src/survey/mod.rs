@@ -36,6 +36,7 @@ mod integers;
 mod kinds;
 mod lengths;
 mod log;
+mod long_hash;
 mod numbers;
 mod order;
 mod parts;
