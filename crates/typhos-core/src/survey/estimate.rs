@@ -81,10 +81,11 @@ pub(super) struct HashList {
 }
 
 impl HashList {
-    /// Sorts all hashes if there are enough new ones, where at most `most` are to be kept; says whether it did.
+    /// Sorts all hashes once they may be more than the `most` that are to be kept, and half as many are new; says whether it did.
     #[inline]
     fn sort_in_time(&mut self, most: usize) -> bool {
-        let is_time = self.fresh.len() >= 64 && self.fresh.len() * 2 >= most;
+        let (fresh, all) = (self.fresh.len(), self.fresh.len() + self.sorted.len());
+        let is_time = fresh >= 64 && fresh * 2 >= most && all > most;
         if is_time {
             self.sort();
         }
@@ -110,10 +111,13 @@ impl HashList {
 /// Sorts hashes, whose first bits say nearly where each belongs: they are put there first, so that only neighbours have to be
 /// compared.
 fn sort_hashes(hashes: &mut [u64]) {
-    /// Places for as many hashes as are sorted at once, a few to each.
-    const PLACE_BITS: u32 = 12;
-    let place = |hash: u64| (hash >> (u64::BITS - PLACE_BITS)) as usize;
-    let mut ends = [0u32; 1 << PLACE_BITS];
+    // About one hash to each place, which are still few enough for the second level of cache.
+    let bits = hashes.len().checked_ilog2().unwrap_or(0).min(16);
+    if bits < 6 {
+        return hashes.sort_unstable();
+    }
+    let place = |hash: u64| (hash >> (u64::BITS - bits)) as usize;
+    let mut ends = vec![0u32; 1 << bits];
     hashes.iter().for_each(|hash| ends[place(*hash)] += 1);
     let mut end = 0;
     for next in &mut ends {
@@ -127,7 +131,13 @@ fn sort_hashes(hashes: &mut [u64]) {
     }
     let mut start = 0;
     for end in ends {
-        hashes[start..end as usize].sort_unstable();
+        let neighbours = &mut hashes[start..end as usize];
+        match neighbours {
+            [] | [_] => {}
+            [a, b] => (*a, *b) = ((*a).min(*b), (*a).max(*b)),
+            // However many there are: whoever writes a file may choose the hashes.
+            _ => neighbours.sort_unstable(),
+        }
         start = end as usize;
     }
 }
@@ -199,11 +209,18 @@ impl Hashes {
 
     pub fn merge(&mut self, other: Hashes, most: usize) {
         match other {
-            Hashes::All(hashes) => {
-                let all = hashes.sorted.into_iter().chain(hashes.fresh);
-                all.for_each(|hash| self.add_hash(hash, most));
-                self.settle(most);
-            }
+            Hashes::All(mut theirs) => match self {
+                Hashes::All(ours) => {
+                    // Sorted once, all of them.
+                    ours.fresh.append(&mut theirs.sorted);
+                    ours.fresh.append(&mut theirs.fresh);
+                    self.settle(most);
+                }
+                Hashes::Sketch(registers) => {
+                    let all = theirs.sorted.iter().chain(&theirs.fresh);
+                    all.for_each(|hash| note(registers, *hash));
+                }
+            },
             Hashes::Sketch(theirs) => {
                 self.condense();
                 if let Hashes::Sketch(ours) = self {
