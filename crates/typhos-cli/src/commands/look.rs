@@ -49,6 +49,8 @@ pub enum Extent {
     All,
     /// Those that are wanted. The others cost splitting only, and prove nothing.
     Wanted,
+    /// The same, where nothing is to be declared of them.
+    Shown,
     /// All of them, in one part of the input, which may be said to begin at this byte of its file.
     Part(Part, Option<u64>),
 }
@@ -104,13 +106,16 @@ pub fn look(
         let all = 0..input.names().len();
         let unseen = match extent {
             Extent::All | Extent::Part(..) => Vec::new(),
-            Extent::Wanted => all.filter(|at| wanted.binary_search(at).is_err()).collect(),
+            Extent::Wanted | Extent::Shown => {
+                all.filter(|at| wanted.binary_search(at).is_err()).collect()
+            }
         };
         let options = SurveyOptions {
             absent: Absent::Everywhere(absent),
             unseen,
             quoted: settings.rules().quoted_text,
             rows: rules.rows,
+            only_shown: extent == Extent::Shown,
         };
         let mut survey = match is_first {
             true => first::survey(&mut input, kept, &options, common)?,

@@ -96,6 +96,8 @@ pub struct SurveyOptions {
     pub quoted: bool,
     /// The most records to look at, from the start: a sample.
     pub rows: Option<u64>,
+    /// Whether no schema will come of it: [`SurveySource::layout`] is then what was said, without what was found.
+    pub only_shown: bool,
 }
 
 /// Texts that mean "no value".
@@ -192,7 +194,7 @@ impl Survey {
         run: &RunOptions,
         monitor: &dyn Monitor,
     ) -> Result<Survey, RunError> {
-        let (source, ranks, order) = SurveySource::of(input);
+        let (source, ranks, order) = SurveySource::of(input, options.only_shown);
         let columns = input.names().len();
         let threads = match options.rows {
             Some(_) => NonZeroUsize::MIN,

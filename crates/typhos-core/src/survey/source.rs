@@ -26,8 +26,9 @@ pub struct SurveySource {
 }
 
 impl SurveySource {
-    /// The source that an input is, the place of each of its files in it, and the files by their places.
-    pub(super) fn of(input: &Input) -> (SurveySource, Vec<u32>, Vec<usize>) {
+    /// The source that an input is, the place of each of its files in it, and the files by their places. Of what is only shown
+    /// the layout need not be found again.
+    pub(super) fn of(input: &Input, only_shown: bool) -> (SurveySource, Vec<u32>, Vec<usize>) {
         let files = input.files().iter();
         let files: Vec<_> =
             files.map(|file| SourceFile { name: file.name(), bytes: file.bytes() }).collect();
@@ -41,7 +42,10 @@ impl SurveySource {
             files: order.iter().map(|file| files[*file].clone()).collect(),
             names: input.names().to_vec(),
             is_named: input.is_named(),
-            layout: layout(input),
+            layout: match only_shown && !input.is_json() {
+                true => input.choice().clone(),
+                false => layout(input),
+            },
         };
         (source, ranks, order)
     }

@@ -47,7 +47,7 @@ pub fn run(args: &Scout, common: &Common, console: &mut Console) -> Result<Outco
     let extent = match args.part {
         Some(part) => Extent::Part(part, args.begin),
         None if needs_all => Extent::All,
-        None => Extent::Wanted,
+        None => Extent::Shown,
     };
     let written = args.save.as_deref();
     let looked = look(&args.inputs, &args.input, &args.rules, None, written, extent, common)?;
@@ -80,7 +80,11 @@ pub fn run(args: &Scout, common: &Common, console: &mut Console) -> Result<Outco
         console.note(format!("{} {}", paint(GOOD, "saved the survey in"), console::path(path)))?;
     }
     let is_no_key = key.is_some_and(|key| !key.is_key());
-    Ok(Outcome::objecting_if(survey.broken > 0 || is_no_key))
+    let outcome = Outcome::objecting_if(survey.broken > 0 || is_no_key);
+    // The process ends here, and all its memory with it: to free hundreds of thousands of values one by one takes as long as to
+    // split a megabyte for each.
+    std::mem::forget(looked);
+    Ok(outcome)
 }
 
 /// Refuses to save a survey where something is that is not to be replaced.
