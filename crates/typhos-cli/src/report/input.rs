@@ -8,8 +8,8 @@ use typhos_core::infer::{counted, grouped};
 use typhos_core::survey::SurveySource;
 use typhos_core::text::sniff::Finding;
 use typhos_core::text::{
-    Charset, Dialect, Difference, Escape, Input, InputFile, InputFormat, Packing, ShortRecords,
-    delimiter_name,
+    Charset, Dialect, Difference, Escape, Input, InputFile, InputFormat, JsonShape, Packing,
+    ShortRecords, delimiter_name,
 };
 use typhos_core::wording::listed;
 
@@ -65,11 +65,11 @@ impl InputReport {
             bytes: input.bytes(),
             packing: files.first().map_or(Packing::None, InputFile::packing),
             dialect: input.dialect(),
-            format: match files.first() {
-                Some(file) if file.is_array() => Some("JSON array"),
-                Some(_) if input.is_json() => Some("JSON lines"),
-                _ => None,
-            },
+            format: files.first().and_then(InputFile::json_shape).map(|shape| match shape {
+                JsonShape::Lines => "JSON lines",
+                JsonShape::Objects => "JSON objects over several lines",
+                JsonShape::Array => "JSON array",
+            }),
             encoding: Some(input.encoding().to_lowercase()),
             skip_end: choice.skip_end.unwrap_or(0),
             finding: input.finding().clone(),

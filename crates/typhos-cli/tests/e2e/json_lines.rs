@@ -58,6 +58,74 @@ fn packed_piped_and_in_an_array_the_records_are_the_same() {
         .says("4 read = 4 loaded");
 }
 
+/// The same records, each over several lines.
+fn over_lines() -> String {
+    let pretty = |line: &str| {
+        let record: serde_json::Value = serde_json::from_str(line).unwrap();
+        serde_json::to_string_pretty(&record).unwrap() + "\n"
+    };
+    EVENTS.lines().map(pretty).collect()
+}
+
+#[test]
+fn objects_may_go_over_several_lines() {
+    let world = World::new();
+    world.write("events.ndjson", EVENTS).write("events.json", over_lines());
+    world.ok("scout events.json").says("JSON objects over several lines").says("4 records");
+    world.ok("draft events.ndjson -o s.typhos.toml");
+    for name in ["events.ndjson", "events.json"] {
+        let target = format!("{name}.parquet");
+        world.ok(&format!("load s.typhos.toml {name} --into {target}")).says("4 read = 4 loaded");
+    }
+    let rows = |name: &str| world.ok(&format!("peek {name}.parquet --json")).out;
+    assert_eq!(rows("events.json"), rows("events.ndjson"));
+    world
+        .run_with("load s.typhos.toml - --into piped.parquet", &over_lines())
+        .status(0)
+        .says("4 read = 4 loaded");
+    // Parts are of whole files then.
+    world.ok("scout --part 1/2 events.json --save 1.survey");
+    world.ok("scout --part 2/2 events.json --save 2.survey");
+    world.ok("pool 1.survey 2.survey -o all.survey");
+    world.ok("scout all.survey").says("4 records");
+}
+
+#[test]
+fn a_broken_object_over_several_lines_breaks_no_other() {
+    let world = World::new();
+    let broken = over_lines().replacen("\"Sk\u{e5}rvik\"", "\"Sk\u{e5}rvik", 1) + "what is this\n";
+    assert_ne!(broken, over_lines());
+    world.write("events.json", &broken).write("whole.json", over_lines());
+    let told = world.run("scout events.json").status(1);
+    // The second record starts on the line behind the first one, and what is no object on the last.
+    let first = serde_json::from_str::<serde_json::Value>(EVENTS.lines().next().unwrap()).unwrap();
+    let second = 1 + serde_json::to_string_pretty(&first).unwrap().lines().count();
+    told.says("3 records")
+        .says("2 more records")
+        .says(&format!("events.json:{second}  "))
+        .says(&format!("events.json:{}  ", broken.lines().count()));
+    world.ok("draft whole.json -o s.typhos.toml");
+    world
+        .run("load s.typhos.toml events.json --into e.parquet")
+        .status(4)
+        .complains(&format!("events.json:{second}"));
+}
+
+#[test]
+fn the_first_object_may_be_the_broken_one() {
+    let world = World::new();
+    world.write("t.json", "{\n  \"a\": 1,\n}\n{\n  \"a\": 2\n}\n");
+    world.run("scout t.json").status(1).says("1 record\n").says("t.json:1  ");
+}
+
+#[test]
+fn one_large_object_on_one_line_is_told_as_what_it_is() {
+    let world = World::new();
+    let members: Vec<String> = (0..80_000).map(|n| format!("\"{n}\": {{\"n\": {n}}}")).collect();
+    world.write("large.json", format!("{{{}}}", members.join(", ")));
+    world.run("scout large.json").status(4).complains("most likely names in them are values");
+}
+
 #[test]
 fn a_draft_checks_loads_and_reads_back() {
     let world = World::new();

@@ -6,11 +6,11 @@ use std::io::{Cursor, Read};
 use std::path::Path;
 use std::sync::{Arc, Mutex};
 
-use super::array_lines::ArrayLines;
 use super::file_layout::FileLayout;
 use super::format::{self, Format, Opened, Packing, Sure};
 use super::guess::guess;
 use super::held_back::HeldBack;
+use super::json_lines::{JsonLines, JsonShape};
 use super::origin::{Origin, Stamp};
 use super::other_formats::{is_binary, is_json, other_format};
 use super::part::Piece;
@@ -51,8 +51,8 @@ pub struct InputFile {
     end: Option<(u32, String)>,
     /// What has been read of a stream already: its head, and the rest.
     held: Held,
-    /// Whether its text is an array of JSON, whose elements are its records.
-    is_array: bool,
+    /// How its records stand in its text, where they are objects of JSON.
+    json: Option<JsonShape>,
     /// What it was when it was opened; `None` of a stream, and before it is.
     stamp: Option<Stamp>,
     /// What of it is read, where only a part of the input is: nothing, or a piece.
@@ -91,7 +91,7 @@ impl InputFile {
             unnamed: 0,
             end: None,
             held: Held::default(),
-            is_array: false,
+            json: None,
             stamp: None,
             share: None,
         }
@@ -156,7 +156,8 @@ impl InputFile {
 
     /// Whether reading can begin in the middle of it.
     pub(super) fn can_be_entered(&self) -> bool {
-        !self.is_array && self.format.as_ref().is_some_and(Format::is_plain)
+        matches!(self.json, None | Some(JsonShape::Lines))
+            && self.format.as_ref().is_some_and(Format::is_plain)
     }
 
     /// Where reading begins, and the line that this is: of the file, or the first, where lines before it are not known.
@@ -230,8 +231,14 @@ impl InputFile {
     /// Opens the file at its first record; what is to be skipped at its end is left out.
     pub(super) fn open(&self) -> Result<Opened, InputError> {
         let opened = self.open_to_the_end()?;
-        if self.is_array {
-            return Ok(Opened { text: Box::new(ArrayLines::new(opened.text)), ..opened });
+        match self.json {
+            Some(JsonShape::Array) => {
+                return Ok(Opened { text: Box::new(JsonLines::of_array(opened.text)), ..opened });
+            }
+            Some(JsonShape::Objects) => {
+                return Ok(Opened { text: Box::new(JsonLines::of_objects(opened.text)), ..opened });
+            }
+            Some(JsonShape::Lines) | None => {}
         }
         if self.skip_end == 0 {
             return Ok(opened);
@@ -350,9 +357,10 @@ impl InputFile {
     /// Takes the text, which starts behind a byte order mark of so many bytes, for objects of JSON. What their columns are
     /// is not known before all of them were read.
     fn look_at_json(&mut self, mark: usize, text: &[u8]) -> Result<Finding, InputError> {
-        let first = text.trim_ascii_start().first();
-        let Some(first) = first else { return Err(InputError::Empty { file: self.name() }) };
-        self.is_array = *first == b'[';
+        if text.trim_ascii_start().is_empty() {
+            return Err(InputError::Empty { file: self.name() });
+        }
+        self.json = Some(JsonShape::of(text, mark + text.len() < HEAD_BYTES));
         self.layout.dialect = Dialect::LINES;
         self.layout.paths = Some(Arc::default());
         (self.data_start, self.first_line) = (mark as u64, 1);
@@ -361,9 +369,9 @@ impl InputFile {
         Ok(Finding { encoding: why, is_likely_encoding, ..Finding::default() })
     }
 
-    /// Whether its text is one array of JSON.
-    pub fn is_array(&self) -> bool {
-        self.is_array
+    /// How its records stand in its text, where they are objects of JSON.
+    pub fn json_shape(&self) -> Option<JsonShape> {
+        self.json
     }
 
     /// Says which paths its records have, and how many of them are columns.

@@ -22,7 +22,6 @@
 //!
 //! The result does not depend on the block size, the slice size or the number of threads.
 
-mod array_lines;
 mod begin;
 mod blocks;
 mod charset;
@@ -36,6 +35,7 @@ mod guess;
 mod held_back;
 mod input;
 mod input_error;
+mod json_lines;
 mod matching;
 mod origin;
 mod other_formats;
@@ -67,6 +67,7 @@ pub use file_layout::FileLayout;
 pub use format::Packing;
 pub use input::Input;
 pub use input_error::InputError;
+pub use json_lines::JsonShape;
 pub use matching::Difference;
 pub use origin::{Bytes, Memory, Origin, Stamp};
 pub use part::{MOST_PARTS, Part, ReadPiece, Whole};

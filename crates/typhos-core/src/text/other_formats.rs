@@ -1,5 +1,8 @@
 //! What is no delimited text, by its first bytes.
 
+/// No header that starts as an object does is longer.
+const LONGEST_HEADER: usize = 64 << 10;
+
 /// Whether a text is JSON by its looks: an array, or objects, that starts as no header does.
 pub(super) fn is_json(text: &[u8]) -> bool {
     let text = text.trim_ascii_start();
@@ -13,9 +16,11 @@ pub(super) fn is_json(text: &[u8]) -> bool {
                 || line.len() == text.len() && memchr::memchr(b'{', line).is_some()
         }
         Some(b'{') if after(text) == Some(b'"') => {
-            let line = text.split(|byte| *byte == b'\n').next().unwrap_or_default().trim_ascii();
-            // An object in one line, or one that goes on in the next.
+            let whole = text.split(|byte| *byte == b'\n').next().unwrap_or_default();
+            let line = whole.trim_ascii();
+            // An object in one line, or one that goes on in the next; no header is so long.
             line.ends_with(b"}")
+                || whole.len() == text.len() && text.len() >= LONGEST_HEADER
                 || line == b"{"
                 || line.ends_with(b",")
                 || line.ends_with(b"{")
