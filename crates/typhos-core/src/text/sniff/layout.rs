@@ -7,6 +7,7 @@
 
 use std::collections::HashMap;
 
+use super::aligned;
 use super::{Finding, Glance, SAID, Sample, delimiter_name};
 use crate::dates::read_shape;
 use crate::readings::trim;
@@ -388,7 +389,9 @@ fn choose(
                 if usual.fields > 1 || layouts.iter().any(|l| is_ordinary(&l) && l.fields > 1) {
                     format!("{ASSUMED}: none of {names} and their like splits the records evenly")
                 } else {
-                    format!("one column: there is none of {names} in it")
+                    let aligned = aligned::told(sample.text).map(|told| format!("; {told}"));
+                    let aligned = aligned.unwrap_or_default();
+                    format!("one column: there is none of {names} in it{aligned}")
                 };
             usual
         }

@@ -5,6 +5,7 @@
 //! the first record is a header is seen by comparing it with those below: a name above a column of
 //! numbers is not a number ([`header`]).
 
+mod aligned;
 mod end;
 mod header;
 mod layout;
