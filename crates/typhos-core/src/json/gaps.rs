@@ -28,7 +28,7 @@ const WORTH: i32 = 2;
 const PATIENCE: i32 = 64;
 
 /// The most values of a record that is followed.
-const MOST_STEPS: usize = 2048;
+pub(super) const MOST_STEPS: usize = 2048;
 /// The end of a record, among the values that a gap leads to.
 const END: u32 = 0;
 

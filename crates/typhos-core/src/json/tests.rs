@@ -381,6 +381,25 @@ fn names_that_are_data_are_refused() {
     }
 }
 
+#[test]
+fn records_of_more_values_than_are_followed_are_read_like_others() {
+    let list = |length: u64| {
+        let elements: Vec<String> = (0..length).map(|n| format!("{{\"n\":{n}}}")).collect();
+        format!("{{\"a\":[{}],\"b\":{length}}}\n", elements.join(","))
+    };
+    let lengths = [3, 5_000, 2, 3_000, 0, 4_000, 1];
+    let text: String = lengths.iter().map(|length| list(*length)).collect();
+    let mut input = input_of(&text);
+    learn(&mut input, &[], &RunOptions::default(), &NoMonitor).unwrap();
+    assert_eq!(input.names(), ["a[].n", "b"]);
+    let options = SurveyOptions::default();
+    let survey = Survey::take(&input, &options, &run(1, 1 << 20), &NoMonitor).unwrap();
+    assert_eq!((survey.records, survey.broken), (7, 0));
+    assert_eq!(survey.records_of(0), lengths.iter().sum::<u64>());
+    assert_eq!(survey.columns[0].distinct().count, 5_000);
+    assert_eq!(survey.columns[1].distinct().count, 7);
+}
+
 /// As many names are learned on the way as were asked for, wherever they are.
 #[test]
 fn names_that_come_late_have_the_limit_that_was_said() {

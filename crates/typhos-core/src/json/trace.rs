@@ -1,6 +1,6 @@
 //! Taking note of the gaps of a record while it is walked over.
 
-use super::gaps::{Gaps, Place, Walked};
+use super::gaps::{Gaps, MOST_STEPS, Place, Walked};
 use super::walk::{Fault, Listen, Name, Span, Walk};
 use crate::records::{Guess, NodeId, PathKind, ScopeId};
 
@@ -70,8 +70,15 @@ pub(super) fn walk_and_remember<L: KnowsPaths>(
 }
 
 impl<L: KnowsPaths> Traced<'_, L> {
-    /// Takes note of where the gap at hand ends.
+    /// Takes note of where the gap at hand ends; of a record that has more than can be followed only the first ones are noted, so
+    /// that a list of millions takes no memory for each of its elements.
     fn end_gap(&mut self, end: usize, to: Option<Place>) {
+        if self.walked.len() >= MOST_STEPS {
+            self.opened.clear();
+            self.elements.clear();
+            self.follow.clear();
+            return;
+        }
         self.walked.push(Walked {
             start: self.start,
             end,
