@@ -80,7 +80,7 @@ pub use written::{ViewFacts, WrittenFacts};
 use crate::json;
 use crate::records::Paths;
 use crate::run::{self, Monitor, RunError, RunOptions};
-use crate::text::{Block, BlockReader, Blocks, Input, LineRef};
+use crate::text::{Block, BlockReader, Blocks, DEFAULT_BLOCK_BYTES, Input, LineRef};
 
 /// Most broken records that a survey shows.
 pub const MAX_BROKEN_EXAMPLES: usize = 5;
@@ -213,7 +213,7 @@ impl Survey {
             // In the order of their places, a value is first seen where the first of it stands.
             None => run::fold_blocks(
                 Blocks::of_files(input, &order),
-                &RunOptions { threads, ..*run },
+                &RunOptions { threads, block_bytes: block_bytes(run.block_bytes, columns) },
                 monitor,
                 || Watcher::new(&shared),
                 |watcher, block| watcher.watch(block, &shared, u64::MAX),
@@ -329,6 +329,24 @@ fn threads(wanted: NonZeroUsize, columns: usize) -> NonZeroUsize {
     let values = columns.saturating_mul(VALUES_BYTES).min(MOST_VALUES_BYTES);
     let most = MOST_BYTES / (values + columns.saturating_mul(FACTS_BYTES)).max(1);
     wanted.min(NonZeroUsize::new(most).unwrap_or(NonZeroUsize::MIN))
+}
+
+/// Records that a block has room for at least, so that what a column does once for each block is not felt.
+const FEWEST_RECORDS: usize = 32;
+
+/// Bytes of a field, about.
+const FIELD_BYTES: usize = 8;
+
+/// The most bytes of a block for the sake of that.
+const MOST_BLOCK_BYTES: usize = 8 << 20;
+
+/// How large blocks of so many columns are where nobody said how large they are to be.
+fn block_bytes(wanted: usize, columns: usize) -> usize {
+    if wanted != DEFAULT_BLOCK_BYTES {
+        return wanted;
+    }
+    let least = columns.saturating_mul(FEWEST_RECORDS * FIELD_BYTES);
+    least.clamp(DEFAULT_BLOCK_BYTES, MOST_BLOCK_BYTES)
 }
 
 /// What all threads of a survey know.
