@@ -296,15 +296,14 @@ impl ColumnFacts {
         if let Some(elements) = other.elements {
             *self.elements.get_or_insert(0) += elements;
         }
-        match (&mut self.table, other.table.take()) {
+        match (&mut self.table, &mut other.table) {
             (Some(ours), Some(theirs)) => {
                 ours.merge(theirs);
                 if ours.is_over() {
                     self.fold();
                 }
             }
-            (_, theirs) => {
-                other.table = theirs;
+            _ => {
                 self.fold();
                 other.fold();
             }

@@ -166,15 +166,14 @@ impl DistinctTable {
     }
 
     /// Adds the values of another table.
-    pub fn merge(&mut self, mut other: DistinctTable) {
+    pub fn merge(&mut self, other: &mut DistinctTable) {
         self.may_be_malformed |= other.may_be_malformed;
-        match (&mut self.small, other.small.take()) {
-            (Some(ours), Some(theirs)) => ours.merge(&theirs),
-            (_, theirs) => {
-                other.small = theirs;
-                self.settle();
-                other.settle();
-            }
+        if self.small.is_none() || other.small.is_none() {
+            self.settle();
+            other.settle();
+        }
+        if let (Some(ours), Some(theirs)) = (&mut self.small, other.small.take()) {
+            ours.merge(&theirs);
         }
         for found in other.values() {
             self.add(found.value, found.count, found.first);

@@ -4,8 +4,9 @@
 //! line end. What starts on a later line of the file than what came before it stands on that very line, so that places
 //! are those of the file; of what shares a line each but the first stands on the next.
 //!
-//! No text of JSON has a line end in it. Where one does, the text was never closed: the line end becomes a control character, which the
-//! record is broken by as it should be, and what is behind it is read as if the text had ended there.
+//! No text of JSON has a line end in it. Where one does, the line end becomes a control character, which the record is broken by as it
+//! should be. Where the next line begins as one of its own does, with a quote or a bracket that closes, the text is taken for one that was never
+//! closed; otherwise it goes on. So neither takes other records along.
 
 use std::io::{self, Read};
 
@@ -79,6 +80,8 @@ pub struct JsonLines<R> {
     depth: u32,
     is_in_text: bool,
     is_escaped: bool,
+    /// Whether nothing but white space came behind a line end in a text.
+    is_doubtful: bool,
     /// Lines of the file that were read over, and lines that were written.
     lines: u64,
     written: u64,
@@ -118,6 +121,7 @@ impl<R: Read> JsonLines<R> {
             depth: 0,
             is_in_text: false,
             is_escaped: false,
+            is_doubtful: false,
             lines: 0,
             written: 0,
             has_begun: false,
@@ -128,10 +132,16 @@ impl<R: Read> JsonLines<R> {
     fn put(&mut self, byte: u8, to: &mut Vec<u8>) {
         self.lines += u64::from(byte == b'\n');
         if self.is_in_text {
-            let is_end = byte == b'\n';
-            to.push(if is_end { UNCLOSED } else { byte });
-            self.is_in_text = !is_end && (self.is_escaped || byte != b'"');
-            self.is_escaped = !is_end && byte == b'\\' && !self.is_escaped;
+            // What a line of its own begins with ends a text that was not closed; anything else goes on in it.
+            let is_blank = matches!(byte, b' ' | b'\t' | b'\r');
+            if self.is_doubtful && matches!(byte, b'"' | b'}' | b']') {
+                (self.is_in_text, self.is_doubtful) = (false, false);
+                return self.put(byte, to);
+            }
+            self.is_doubtful = byte == b'\n' || self.is_doubtful && is_blank;
+            to.push(if byte == b'\n' { UNCLOSED } else { byte });
+            self.is_in_text = self.is_escaped || byte != b'"';
+            self.is_escaped = byte == b'\\' && !self.is_escaped;
             return;
         }
         match (self.state, byte) {
@@ -227,6 +237,11 @@ mod tests {
         );
         // What is no object is told with its own line, and what comes behind it is read.
         assert_eq!(objects("{\"a\":\n1}\nx y\n{\"a\":\n2}"), "{\"a\": 1}\n\nx y\n{\"a\": 2}\n");
+        // A text that was not closed, and one that has a line end in it.
+        assert_eq!(
+            objects("{\"a\":\n\"x\ny\"}\n{\"a\":\n2}"),
+            "{\"a\": \"x\u{b}y\"}\n\n\n{\"a\": 2}\n"
+        );
         assert_eq!(objects("{\n\"a\": \"x\n}\n{\n}"), "{ \"a\": \"x\u{b}}\n\n\n{ }\n");
     }
 

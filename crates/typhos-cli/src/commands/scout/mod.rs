@@ -81,8 +81,8 @@ pub fn run(args: &Scout, common: &Common, console: &mut Console) -> Result<Outco
     }
     let is_no_key = key.is_some_and(|key| !key.is_key());
     let outcome = Outcome::objecting_if(survey.broken > 0 || is_no_key);
-    // The process ends here, and all its memory with it: to free hundreds of thousands of values one by one takes as long as to
-    // split a megabyte for each.
+    // The process ends here, and all its memory with it: to free what is known of each of 400 columns took three hundredths of
+    // the run.
     std::mem::forget(looked);
     Ok(outcome)
 }
