@@ -6,7 +6,7 @@ use super::Reason;
 use super::values::{Loss, ReadValue};
 use crate::dates::{Moment, Pattern, ReadOptions};
 use crate::readings::trim;
-use crate::schema::{Scalar, TimeUnit};
+use crate::schema::{Scalar, TimeUnit, iso_8601};
 
 /// The patterns of a date column.
 pub(super) struct PatternRead {
@@ -44,25 +44,19 @@ impl PatternRead {
         Reason::date(value, &tried)
     }
 
-    /// Bounds are written as ISO 8601 has it, whatever the patterns of the column are.
+    /// Bounds are written as ISO 8601 has it, whatever the patterns of the column are. A day alone is its first moment,
+    /// of instants that of UTC.
     fn iso(&self, text: &str) -> Result<Moment, Reason> {
-        let patterns: &[&str] = match self.ty {
-            Scalar::Date => &["yyyy-MM-dd"],
-            Scalar::Time(_) => &["HH:mm:ss.SSSSSSSSS", "HH:mm:ss", "HH:mm"],
-            Scalar::Timestamp { utc: true, .. } => &[
-                "yyyy-MM-dd'T'HH:mm:ss.SSSSSSSSSX",
-                "yyyy-MM-dd'T'HH:mm:ssX",
-                "yyyy-MM-dd'T'HH:mm:ssXXX",
-            ],
-            _ => &[
-                "yyyy-MM-dd HH:mm:ss.SSSSSSSSS",
-                "yyyy-MM-dd HH:mm:ss",
-                "yyyy-MM-dd'T'HH:mm:ss",
-                "yyyy-MM-dd",
-            ],
-        };
-        let mut compiled = patterns.iter().filter_map(|pattern| Pattern::compile(pattern).ok());
-        let read = compiled
+        let mut patterns = iso_8601(self.ty, false);
+        if let Scalar::Timestamp { utc, .. } = self.ty {
+            patterns.extend(iso_8601(Scalar::Date, false));
+            // Offsets without a colon, too.
+            let basic = ["yyyy-MM-dd'T'HH:mm:ss.SSSSSSSSSX", "yyyy-MM-dd'T'HH:mm:ssX"];
+            let basic = basic.iter().filter(|_| utc);
+            patterns.extend(basic.filter_map(|pattern| Pattern::compile(pattern).ok()));
+        }
+        let read = patterns
+            .iter()
             .find_map(|pattern| pattern.read(text.as_bytes(), &ReadOptions::default()).ok());
         read.ok_or(Reason::NotA(self.ty))
     }

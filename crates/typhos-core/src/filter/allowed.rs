@@ -156,8 +156,19 @@ fn int(word: &Word, ty: Scalar, data_type: &DataType) -> Result<(i128, bool), Ph
         _ => match PlainValues::units(ty, &word.text) {
             Ok(Some(units)) => Ok((i128::from(units), true)),
             Ok(None) => Err(no_value()),
-            Err(message) => Err(wrong(word, format!("{message}; dates are written as yyyy-MM-dd"))),
+            Err(message) => Err(wrong(word, format!("{message}; write one like {}", example(ty)))),
         },
+    }
+}
+
+/// How a value of a type is written that is read from a text of its own.
+fn example(ty: Scalar) -> &'static str {
+    match ty {
+        Scalar::Time(_) => "10:20:30",
+        Scalar::Timestamp { utc: true, .. } => "2024-03-01 10:20:30Z",
+        Scalar::Timestamp { .. } => "2024-03-01 10:20:30",
+        Scalar::Duration(_) => "36:20:30",
+        _ => "2024-03-01",
     }
 }
 

@@ -87,7 +87,7 @@ fn questions_that_cannot_be_asked_say_where_and_why() {
         ("port = 'Hlom'", "did you mean 'Holm'?"),
         ("cabin > 'attic'", "\"'attic'\" 'attic' is not among the values of 'cabin'"),
         ("n = 'x'", "'x' is not a valid int16"),
-        ("on = '01.02.24'", "is not a valid date; dates are written as yyyy-MM-dd"),
+        ("on = '01.02.24'", "is not a valid date; write one like 2024-03-01"),
         ("route = Holm", "texts and dates stand in single quotes: 'Holm'"),
         ("n = ", "a value is missing before the end"),
         ("n = 1 n = 2", "'and', 'or' or the end of the question is missing before 'n'"),
@@ -102,8 +102,62 @@ fn questions_that_cannot_be_asked_say_where_and_why() {
         let error = ask(question).unwrap_err();
         assert!(error.contains(want), "{question}: {error}");
     }
+    for (ty, value, want) in [
+        ("date", "01.02.24", "write one like 2024-03-01"),
+        ("time(s)", "8 am", "write one like 10:20:30"),
+        ("timestamp(s)", "2024-03-01 10:20:30Z", "write one like 2024-03-01 10:20:30"),
+        ("timestamp(ms, utc)", "2024-03-01 10:20:30", "write one like 2024-03-01 10:20:30Z"),
+        ("duration(s)", "soon", "write one like 36:20:30"),
+    ] {
+        let error = moments(ty, value).unwrap_err();
+        assert!(error.ends_with(want), "{ty}: {error}");
+    }
     let deep = format!("{}n = 1", "not ".repeat(100_000));
     assert!(ask(&deep).unwrap_err().contains("nested more than 64 deep"));
+}
+
+/// Whether a column of this type, with values around one, can be asked for that one.
+fn moments(ty: &str, value: &str) -> Result<(), String> {
+    let schema = read(&format!("typhos = 1\n[columns]\nat = {{ type = '{ty}' }}\n")).unwrap();
+    let input = Input::from_bytes("t.csv", b"at\n\n".to_vec(), &Dialect::RFC_4180.into());
+    let plan = Plan::new(schema, &input).unwrap();
+    let question = format!("at >= '{value}'");
+    let filter = Filter::parse(&question, plan.schema(), &plan.arrow());
+    filter.map(|_| ()).map_err(|error| error.message)
+}
+
+#[test]
+fn moments_are_asked_for_as_they_are_shown_and_as_iso_8601_has_them() {
+    for (ty, values) in [
+        ("date", &["2024-03-01"][..]),
+        ("time(ms)", &["10:20:30.125", "10:20:30", "10:20"]),
+        (
+            "timestamp(us)",
+            &[
+                "2024-03-01 10:20:30.000125",
+                "2024-03-01T10:20:30.5",
+                "2024-03-01 10:20",
+                "2024-03-01",
+            ],
+        ),
+        (
+            "timestamp(us, utc)",
+            &[
+                "2024-03-01 10:20:30.000125Z",
+                "2024-03-01T10:20:30Z",
+                "2024-03-01 10:20:30+01:00",
+                "2024-03-01T10:20:30+01",
+                "2024-03-01T10:20:30.5+0100",
+                "2024-03-01 10:20Z",
+                "2024-03-01",
+            ],
+        ),
+        ("duration(s)", &["36:20:30", "-0:00:01", "PT36H"]),
+    ] {
+        for value in values {
+            assert_eq!(moments(ty, value), Ok(()), "{ty} {value}");
+        }
+    }
 }
 
 /// The pages of a column, of so many rows each, with their extremes.

@@ -373,6 +373,39 @@ ticket_no = { type = "uint32", required = true }                              # 
         );
     }
 
+    /// Every key there is, as it is written.
+    const EVERY_KEY: &str = r#"typhos = 1
+table = "landings"
+
+[input]
+format = "json"
+depth_limit = 12
+field_limit = 300
+unnest = "landings"
+without_elements = "drop"
+absent = ["", "NA"]
+misfit = "reject"
+
+[columns]
+catch  = { type = "decimal(9,2)", from = "Catch (t)", decimal_mark = ",", grouping = ".", strip = ["t", "ca."], accounting = true, rounding = "half-even", default = "0,00", misfit = "null", low = "-5", high = "100000" }
+debt   = { type = "float64", strip = "€", negative = "CR" }
+moored = { type = "timestamp(s, utc)", from = ["day", 4], glue = " ", glue_absent = "null", patterns = ["d. MMM yy HH:mm"], pivot = 1990, locale = "de", zone = "Europe/Oslo", overlap = "later" }
+remark = { type = "text(40)", clip = true, absent = ["-"], search = "full", comment = "As the mate wrote it." }
+berth  = { type = "category", required = true, values = ["north", "south"], ranked = true }
+size   = { type = "auto", decimal_mark = "." }
+line   = { type = "uint64", generate = "row-number", start = 100 }
+engine = { type = "struct", misfit = "null", fields = {
+  temp  = { type = "float32", misfit = "stop" },
+  codes = { type = "list(uint8)" },
+} }
+"#;
+
+    #[test]
+    fn every_key_reads_back_as_it_was_written() {
+        let schema = read(EVERY_KEY).unwrap_or_else(|wrong| panic!("{wrong:?}"));
+        assert_eq!(write(&schema, &[], &[]), EVERY_KEY);
+    }
+
     proptest! {
         #[test]
         fn what_is_written_reads_back(

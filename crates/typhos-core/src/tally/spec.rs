@@ -297,9 +297,9 @@ impl Reading<'_> {
             None => Scalar::Float64,
             Some(term) => measured_type(what, term).ok_or_else(|| {
                 let Term { result, .. } = term;
-                let plain = format!("{} of type {}", result.name, result.ty);
                 let word = of.map_or(function, Spoken::word);
-                word.wrong(format!("{} is of numbers; '{plain}' is none", function.text))
+                let (function, name, ty) = (&function.text, &result.name, &result.ty);
+                word.wrong(format!("{function} is of numbers, and '{name}' is of type {ty}"))
             })?,
         };
         let mut result = ColumnDecl::new(name, scalar);

@@ -278,8 +278,8 @@ fn sums_are_exact_or_said_to_be_too_large() {
 #[test]
 fn what_cannot_be_measured_is_said() {
     for (by, show, want) in [
-        ("", "sum(note)", "sum is of numbers; 'note of type text' is none"),
-        ("", "mean(on)", "mean is of numbers; 'on of type date' is none"),
+        ("", "sum(note)", "sum is of numbers, and 'note' is of type text"),
+        ("", "mean(on)", "mean is of numbers, and 'on' is of type date"),
         ("", "maen(fare)", "'maen' is not a measure; did you mean 'mean'?"),
         ("", "sum", "'sum' of which column? sum(COLUMN)"),
         ("", "fare", "'fare' is a column or nothing; what of it? Such as max(fare)"),

@@ -3,4 +3,5 @@
 mod answers;
 mod compared;
 mod pages;
+mod questions;
 mod rows;
