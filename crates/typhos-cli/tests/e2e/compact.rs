@@ -311,3 +311,116 @@ fn misfits_are_left_out_of_a_ledger_and_told() {
     );
     assert_eq!(ledger["rows"], account["loaded"]);
 }
+
+#[test]
+fn two_declarations_are_compared_in_words() {
+    let world = World::new();
+    let rows: String =
+        (0..1000).map(|row| format!("{row},pier {},{}.5,x\n", row % 7, row % 40)).collect();
+    world.write("t.csv", format!("id,berth,fare,note\n{rows}"));
+    let head = "typhos = 1\n[columns]\n";
+    world.write(
+        "old.typhos.toml",
+        format!(
+            "{head}id = {{ type = \"int64\" }}\nberth = {{ type = \"text\" }}\nfare = {{ type = \"float64\" }}\nnote = {{ type = \"text\" }}\n"
+        ),
+    );
+    world.write(
+        "new.typhos.toml",
+        format!(
+            "{head}id = {{ type = \"uint16\" }}\nberth = {{ type = \"lowcard\" }}\nfare = {{ type = \"float64\" }}\nprice = {{ type = \"text\", from = \"fare\" }}\n"
+        ),
+    );
+    let ran = world.ok("weigh old.typhos.toml new.typhos.toml t.csv");
+    let cells = |name: &str| -> Vec<String> {
+        let line = ran.out.lines().find(|line| line.trim_start().starts_with(name));
+        let line = line.unwrap_or_else(|| panic!("{name} is not among\n{}", ran.out));
+        line.split_whitespace().map(str::to_owned).collect()
+    };
+    assert_eq!(cells("id ")[..7], ["id", "int64", "uint16", "8,000", "2,000", "4.0x", "less"]);
+    assert_eq!(cells("fare ")[..6], ["fare", "float64", "float64", "8,000", "8,000", "same"]);
+    // What only one of them has stands against nothing.
+    assert_eq!(cells("price ")[..4], ["price", "-", "text", "-"]);
+    let note = cells("note ");
+    assert_eq!(note[..5], ["note", "text", "-", "5,004", "-"]);
+    // The sums of the columns.
+    let memory = cells("bytes in memory");
+    let sum = |at: usize| -> u64 {
+        let figure = |name: &str| cells(name)[at].replace(',', "").parse().unwrap_or(0);
+        ["id ", "berth ", "fare ", "price ", "note "].into_iter().map(figure).sum()
+    };
+    let figure = |text: &str| text.replace(',', "").parse::<u64>().unwrap();
+    assert_eq!((figure(&memory[3]), figure(&memory[5])), (sum(3), sum(4)));
+    for line in ["bytes in a file", "time to load"] {
+        assert!(ran.out.contains(line), "{line} is not among\n{}", ran.out);
+    }
+
+    let asked = |question: &str| {
+        let schemas = ["old.typhos.toml", "new.typhos.toml", "t.csv"];
+        world.run_args(&[&["weigh"], &schemas[..], &["--where", question]].concat())
+    };
+    asked("id < 10")
+        .status(0)
+        .says("row groups to read")
+        .says("rows to read")
+        .says("to read: for id < 10  10 rows match");
+    asked("note = 'x'").status(2).complains("there is no column 'note'");
+    let text = world.read("t.csv");
+    world
+        .run_with("weigh old.typhos.toml new.typhos.toml -", &text)
+        .status(2)
+        .complains("two declarations are compared by reading it four times; give a file");
+}
+
+#[test]
+fn advice_says_what_each_change_risks() {
+    let world = World::new();
+    let mut text = String::from("pier,void,deep,cold,who,bounded,when\n");
+    for row in 0u32..400 {
+        let deep = f64::from(row).sqrt() / 3.0;
+        let who = format!("6f9619ff-8b86-d011-b42d-00cf4fc9{row:04x}");
+        let (cold, day) = (-i64::from(row % 90), 1 + row % 28);
+        text += &format!("north,,{deep},{cold},{who},{},2024-03-{day:02} 10:00:00\n", row % 7);
+    }
+    world.write("t.csv", text);
+    world.write(
+        "s.typhos.toml",
+        "typhos = 1\n[columns]\npier = { type = \"text\" }\nvoid = { type = \"text\" }\ndeep = { type = \"float64\" }\n\
+         cold = { type = \"int64\" }\nwho = { type = \"text\" }\nbounded = { type = \"int64\", high = \"1000000\" }\nwhen = { type = \"text\" }\n",
+    );
+    world
+        .ok("weigh s.typhos.toml t.csv --advice")
+        .says("pier: text → left out saves 3.6 kB; every value is 'north'")
+        .says("# pier = { type = \"text\" }")
+        .says("void: text → left out saves 1.7 kB; it has no value at all")
+        .says("cold: int64 → int16 saves 2.4 kB; values seen from -89 to 0")
+        .says("who: text → uuid saves 9.6 kB; a value that is not a valid uuid is a misfit")
+        .says("a value not written as yyyy-MM-dd HH:mm:ss is a misfit")
+        .says("values would change; 'typhos scout --column deep' says by how much")
+        .says("deep = { type = \"float32\", rounding = \"half-even\" }");
+    // A bound that a narrower type could not have stands for values that are still to come.
+    let ledger = world.json("weigh s.typhos.toml t.csv --advice --json");
+    let advice = ledger["advice"].as_array().unwrap();
+    assert_eq!(advice.len(), 6, "{advice:?}");
+    assert!(advice.iter().all(|advice| advice["column"] != "bounded"), "{advice:?}");
+}
+
+#[test]
+fn a_question_says_how_much_of_a_file_is_read_for_it() {
+    let world = World::new();
+    let rows: String = (0..900).map(|row| format!("{row},a\n")).collect();
+    world.write("t.csv", format!("id,x\n{rows}"));
+    world.write(
+        "s.typhos.toml",
+        "typhos = 1\n[columns]\nid = { type = \"uint16\" }\nx = { type = \"text\" }\n[layout]\nrow_group = 300\n",
+    );
+    let asked = |question: &str| {
+        world.run_args(&["weigh", "s.typhos.toml", "t.csv", "--where", question]).status(0)
+    };
+    asked("id < 300")
+        .says("id < 300  300 rows match")
+        .says("reads 1 of 3 row groups (33.3 %)")
+        .says("reads 300 of 900 rows (33.3 %)");
+    asked("id >= 0").says("id >= 0  900 rows match").says("reads 3 of 3 row groups (100.0 %)");
+    asked("id > 900").says("reads 0 of 3 row groups (0.0 %)").says("reads 0 of ");
+}

@@ -126,29 +126,100 @@ fn weekdays_and_weeks_are_those_of_iso_8601() {
     assert_eq!(at_sea.len(), 2);
 }
 
+/// Extremes, sums and means of columns of every kind, of text and of both kinds of files, on one thread and on three.
+#[test]
+fn measures_are_of_columns_of_every_kind() {
+    let world = World::new();
+    world.write(
+        "tickets.csv",
+        "berth,depth,hull,mark,on,span,open,price\n\
+         Holm,1.5,tug,11111111-2222-4333-8444-555555555555,2024-03-01,1:30:00,yes,1.10\n\
+         Holm,-0.25,barge,21111111-2222-4333-8444-555555555555,2024-03-05,0:30:01,no,2.21\n\
+         Sund,2e300,ferry,01111111-2222-4333-8444-555555555555,2024-02-01,30:00:00,no,3.30\n\
+         Sund,,tug,,,,,\n\
+         Ormsey,,,,,,,\n",
+    );
+    world.write(
+        "tickets.typhos.toml",
+        "typhos = 1\n[columns]\nberth = { type = \"text\" }\ndepth = { type = \"float64\" }\n\
+         hull = { type = \"category\", values = [\"tug\", \"ferry\", \"barge\"], ranked = true }\nmark = { type = \"uuid\" }\n\
+         on = { type = \"date\" }\nspan = { type = \"duration(s)\" }\nopen = { type = \"bool\" }\nprice = { type = \"decimal(6,2)\" }\n",
+    );
+    for target in ["tickets.parquet", "tickets.arrow"] {
+        world.ok(&format!("load tickets.typhos.toml tickets.csv --into {target}"));
+    }
+    for (show, want) in [
+        ("min(depth), max(depth)", ["-0.25|1.5", "|", "2e300|2e300"]),
+        ("sum(depth), mean(depth)", ["1.25|0.625", "|", "2e300|2e300"]),
+        // By rank, not by letters.
+        ("min(hull), max(hull)", ["tug|barge", "|", "tug|ferry"]),
+        (
+            "max(mark), distinct(mark)",
+            [
+                "21111111-2222-4333-8444-555555555555|2",
+                "|0",
+                "01111111-2222-4333-8444-555555555555|1",
+            ],
+        ),
+        ("min(on), max(on)", ["2024-03-01|2024-03-05", "|", "2024-02-01|2024-02-01"]),
+        // The mean is the nearest second.
+        (
+            "sum(span), mean(span), max(span)",
+            ["2:00:01|1:00:01|1:30:00", "||", "30:00:00|30:00:00|30:00:00"],
+        ),
+        ("min(open), max(open), count(open)", ["false|true|2", "||0", "false|false|1"]),
+        ("sum(price), median(price)", ["3.31|1.655", "|", "3.30|3.3"]),
+        ("share(price)", ["0.5007564296520424", "", "0.4992435703479576"]),
+    ] {
+        let found = tally(&world, &["--by", "berth", "--show", show]);
+        let groups = ["Holm", "Ormsey", "Sund"].iter().zip(want);
+        let want: Vec<String> = groups.map(|(berth, want)| format!("{berth}|{want}")).collect();
+        assert_eq!(found, want, "{show}");
+    }
+    // Groups of all kinds of columns: each value once, what is absent last.
+    for (by, want) in [("mark", 4), ("open", 3), ("depth", 4), ("span", 4), ("hull", 4), ("on", 4)]
+    {
+        let found = tally(&world, &["--by", by, "--show", "count"]);
+        assert_eq!(found.len(), want, "{by}: {found:?}");
+        assert!(found[want - 1].starts_with('|'), "{by}: {found:?}");
+        let counts = found.iter().map(|line| line.rsplit('|').next().unwrap());
+        assert_eq!(counts.map(|count| count.parse::<u64>().unwrap()).sum::<u64>(), 5);
+    }
+    for (show, told) in [
+        ("sum(on)", "sum is of numbers, and 'on' is of type date"),
+        ("mean(mark)", "mean is of numbers, and 'mark' is of type uuid"),
+    ] {
+        world.run_args(&["tally", "tickets.csv", "--show", show]).status(2).complains(told);
+    }
+}
+
 /// More groups than the memory holds are put aside, and come back in order, each once; nothing is left behind.
 #[test]
 fn more_groups_than_memory_holds_are_grouped_all_the_same() {
     let world = World::new();
     let count = 600_000u64;
-    let mut rows = String::from("id,name,n\n");
+    let mut rows = String::from("id,name,n,x\n");
+    // The id of every row is another one.
+    let id_of = |row: u64| row * 7919 % count;
+    let mut rows_of = vec![0; count as usize];
     for row in 0..count {
-        let id = row * 7919 % count;
-        rows.push_str(&format!("{id},name {id},{}\n", row % 5));
+        let id = id_of(row);
+        rows_of[id as usize] = row;
+        rows.push_str(&format!("{id},name {id},{},{}.25\n", row % 5, row % 9));
     }
     world.write("n.csv", rows).write(
         "n.typhos.toml",
-        "typhos = 1\n[columns]\nid = { type = \"uint32\" }\nname = { type = \"text\" }\nn = { type = \"uint8\" }\n",
+        "typhos = 1\n[columns]\nid = { type = \"uint32\" }\nname = { type = \"text\" }\nn = { type = \"uint8\" }\nx = { type = \"float64\" }\n",
     );
-    let line = ["tally", "n.typhos.toml", "n.csv", "--by", "name, id", "--show", "count, sum(n)"];
+    let show = "count, sum(n), min(x), max(x)";
+    let line = ["tally", "n.typhos.toml", "n.csv", "--by", "name, id", "--show", show];
     let more = ["--memory", "64MiB", "--as", "csv", "-q", "--sort", "id"];
     let found = world.run_args(&[&line[..], &more].concat()).status(0).out;
     let mut lines = found.lines().skip(1);
-    for id in 0..count {
-        let n = (0..5).find(|row| (row * 7919 + id) % 5 == 0);
-        let line = lines.next().unwrap();
-        assert!(line.starts_with(&format!("name {id},{id},1,")), "{line}");
-        assert!(n.is_some());
+    for (id, row) in rows_of.into_iter().enumerate() {
+        let (n, x) = (row % 5, row % 9);
+        let want = format!("name {id},{id},1,{n},{x}.25,{x}.25");
+        assert_eq!(lines.next(), Some(&*want));
     }
     assert_eq!(lines.next(), None);
     let left = std::fs::read_dir(std::env::temp_dir()).unwrap().flatten();
