@@ -56,8 +56,9 @@ impl Definitions for Sqlite {
                 .note("as 0 and 1: SQLite has no booleans"),
             Scalar::Int(IntType::Int64) => Stored::new("INTEGER"),
             Scalar::Int(IntType::UInt64) => Stored::new("ANY")
+                // No value has a type of its own, and is to pass as it does elsewhere.
                 .check(format!(
-                    "typeof({quoted}) = 'integer' AND {quoted} >= 0 OR typeof({quoted}) = 'text' AND {quoted} NOT GLOB '*[^0-9]*' \
+                    "{quoted} IS NULL OR typeof({quoted}) = 'integer' AND {quoted} >= 0 OR typeof({quoted}) = 'text' AND {quoted} NOT GLOB '*[^0-9]*' \
                      AND length({quoted}) BETWEEN 1 AND 20 AND substr('{ZEROS}' || {quoted}, -20) <= '{}'",
                     u64::MAX
                 ))

@@ -6,6 +6,7 @@ use std::process::Command;
 
 use serde_json::Value;
 
+use crate::servers::round_trip::{CASES, Case};
 use crate::world::{World, tool};
 
 fn independent() -> std::path::PathBuf {
@@ -165,11 +166,7 @@ fn the_sqlite_shell_sees_the_same_table() {
     world.ok("draft tickets.csv -o t.typhos.toml");
     world.ok("load t.typhos.toml tickets.csv --into t.sqlite");
     let (rows, source) = source_facts(&world.path("tickets.csv"));
-    let shell = |sql: &str| {
-        let output = Command::new("sqlite3").arg(world.path("t.sqlite")).arg(sql).output().unwrap();
-        assert!(output.status.success(), "{sql}: {}", String::from_utf8_lossy(&output.stderr));
-        String::from_utf8(output.stdout).unwrap().trim_end().to_owned()
-    };
+    let shell = |sql: &str| shell(&world, "t.sqlite", sql);
     assert_eq!(shell("PRAGMA integrity_check"), "ok");
     for (name, (nulls, min, max)) in &source {
         let sql = format!(
@@ -193,4 +190,97 @@ fn the_sqlite_shell_sees_the_same_table() {
     let types =
         shell("SELECT DISTINCT typeof(fare), typeof(ticket_no), typeof(sold_on) FROM tickets");
     assert_eq!(types, "real|integer|text");
+}
+
+/// A statement that the shell of SQLite runs in a database.
+fn shell(world: &World, database: &str, sql: &str) -> String {
+    let output = Command::new("sqlite3").arg(world.path(database)).arg(sql).output().unwrap();
+    assert!(output.status.success(), "{sql}: {}", String::from_utf8_lossy(&output.stderr));
+    String::from_utf8(output.stdout).unwrap().trim_end().to_owned()
+}
+
+/// A table of every type keeps what its own definition asks for, rows without any value among them, and takes the same rows
+/// once more.
+#[test]
+fn a_table_of_sqlite_is_as_its_own_definition_says() {
+    if !tool("sqlite3") {
+        return;
+    }
+    let world = World::new();
+    let columns: Vec<_> =
+        CASES.iter().enumerate().map(|(at, case)| format!("c{at} = {{ {} }}", case.keys)).collect();
+    let names: Vec<_> = (0..CASES.len()).map(|at| format!("c{at}")).collect();
+    world.write(
+        "t.typhos.toml",
+        format!("typhos = 1\n[input]\nquoted_empty = 'text'\n[columns]\n{}\n", columns.join("\n")),
+    );
+    let quoted = |text: &str| format!("\"{}\"", text.replace('"', "\"\""));
+    let line = |value: &dyn Fn(&Case) -> String| CASES.iter().map(value).collect::<Vec<_>>();
+    let rows = [
+        names.clone(),
+        line(&|case| quoted(case.values[0])),
+        line(&|_| String::new()),
+        line(&|case| quoted(case.values[1])),
+    ];
+    world.write("t.csv", rows.map(|row| row.join(",") + "\n").concat());
+    world.ok("load t.typhos.toml t.csv --into t.sqlite").says("3 read = 3 loaded");
+    assert_eq!(shell(&world, "t.sqlite", "PRAGMA integrity_check"), "ok");
+    world.ok("load t.typhos.toml t.csv --into t.sqlite --mode append").says("3 read = 3 loaded");
+    assert_eq!(shell(&world, "t.sqlite", "PRAGMA integrity_check"), "ok");
+    for (name, case) in names.iter().zip(&CASES) {
+        let count = shell(&world, "t.sqlite", &format!("SELECT count(*), count({name}) FROM t"));
+        let has_default = case.keys.contains("default");
+        assert_eq!(count, if has_default { "6|6" } else { "6|4" }, "{}", case.keys);
+    }
+}
+
+/// Tables that somebody else made, with the names of types that people give them there.
+#[test]
+fn rows_are_added_to_columns_of_the_types_that_people_name() {
+    if !tool("sqlite3") {
+        return;
+    }
+    let world = World::new();
+    world.write(
+        "t.csv",
+        "id,left_at,day,at,open,price,note,raw,any_thing,n,f,seen,mark,facts\n\
+         1,2024-03-01 10:00:00,2024-03-01,10:00:00,yes,12.50,short,abc,7,3,0.25,2024-03-01 10:00:00Z,6f9619ff-8b86-d011-b42d-00cf4fc964ff,\"{\"\"a\"\":1}\"\n\
+         2,2024-03-02 11:30:00,2024-03-02,11:30:00,no,0.05,a much longer note,007,8,4,1e10,,,\n",
+    );
+    world.write(
+        "t.typhos.toml",
+        "typhos = 1\ntable = \"trips\"\n[columns]\nid = { type = \"uint32\" }\nleft_at = { type = \"timestamp(s)\" }\n\
+         day = { type = \"date\" }\nat = { type = \"time(s)\" }\nopen = { type = \"bool\" }\nprice = { type = \"decimal(10,2)\" }\n\
+         note = { type = \"text\" }\nraw = { type = \"text\" }\nany_thing = { type = \"uint8\" }\nn = { type = \"uint8\" }\n\
+         f = { type = \"float64\" }\nseen = { type = \"timestamp(s, utc)\" }\nmark = { type = \"uuid\" }\nfacts = { type = \"json\" }\n",
+    );
+    shell(
+        &world,
+        "o.db",
+        "CREATE TABLE trips (id INTEGER PRIMARY KEY, left_at DATETIME, day DATE, at TIME, open BOOLEAN, price DECIMAL(10,2), \
+         note VARCHAR(10), raw BLOB, any_thing, n NUMERIC, f DOUBLE, seen TIMESTAMP, mark UUID, facts JSON)",
+    );
+    world
+        .ok("load t.typhos.toml t.csv --into o.db --mode append")
+        .says("2 read = 2 loaded + 0 set aside");
+    let rows = shell(&world, "o.db", "SELECT * FROM trips ORDER BY id");
+    assert_eq!(
+        rows,
+        "1|2024-03-01 10:00:00|2024-03-01|10:00:00|1|12.5|short|abc|7|3|0.25|2024-03-01 10:00:00Z|6f9619ff-8b86-d011-b42d-00cf4fc964ff|{\"a\":1}\n\
+         2|2024-03-02 11:30:00|2024-03-02|11:30:00|0|0.05|a much longer note|007|8|4|10000000000.0|||"
+    );
+    // What a column does not hold is told before anything is written.
+    shell(&world, "o.db", "CREATE TABLE odd (id INTEGER, day MONEY)");
+    world
+        .write("d.csv", "id,day\n1,2024-03-01\n")
+        .write(
+            "d.typhos.toml",
+            "typhos = 1\ntable = \"odd\"\n[columns]\nid = { type = \"uint64\" }\nday = { type = \"date\" }\n",
+        );
+    world
+        .run("load d.typhos.toml d.csv --into o.db --mode append")
+        .status(2)
+        .complains("'id', which is INTEGER, cannot hold every uint64")
+        .complains("'day', which is MONEY, holds no date");
+    assert_eq!(shell(&world, "o.db", "SELECT count(*) FROM odd"), "0");
 }

@@ -436,6 +436,10 @@ fn held(ty: &str) -> Held {
     } else if ty.is_empty() || has(&["BLOB"]) {
         // Whatever comes is kept as it comes.
         Held::Text(None)
+    } else if has(&["JSON"]) {
+        Held::Json
+    } else if has(&["UUID", "GUID"]) {
+        Held::Uuid
     } else {
         Held::Other
     }

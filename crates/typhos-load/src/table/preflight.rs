@@ -148,7 +148,7 @@ fn append(
         }
         let mut remarks: Vec<String> = default_words(column).into_iter().collect();
         if there.filled == Filled::Numbered {
-            remarks.push("numbered by the server, kept from the input".into());
+            remarks.push("numbered by the database, kept from the input".into());
         }
         if matches!(there.held, Held::Text(_)) && !column.scalar().is_text() {
             remarks.push("as text".into());

@@ -11,7 +11,7 @@ mod nested;
 mod reading;
 mod refill;
 mod refused;
-mod round_trip;
+pub mod round_trip;
 pub mod server;
 mod tables;
 mod values;

@@ -121,7 +121,7 @@ fn numbers_of_the_server_can_come_from_the_file() {
             Kind::ClickHouse => return,
         };
         let (world, line) = world(&database, "--mode append");
-        world.ok(&format!("{line} --plan")).says("numbered by the server, kept from the input");
+        world.ok(&format!("{line} --plan")).says("numbered by the database, kept from the input");
         world.ok(&line);
         assert_eq!(all(&database), LOADED);
         // The server goes on behind them.
