@@ -77,6 +77,7 @@ pub fn load(
     let is_this = |there: &PartManifest| {
         (&there.read.whole, &there.schema, &there.target, &there.table, there.mode)
             == (&whole, &hash, &into, &table, args.mode)
+            && there.misfit_limit == args.misfit_limit
     };
     if let Some(there) = stage.find(part)?.filter(|there| args.begin.is_none() && is_this(there)) {
         console.note(format!(

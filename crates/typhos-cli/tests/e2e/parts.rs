@@ -224,6 +224,78 @@ fn what_a_load_in_parts_lacks_is_said_and_nothing_is_visible() {
 }
 
 #[test]
+fn parts_that_were_not_loaded_in_one_way_are_not_published() {
+    let world = World::new();
+    let rows = |row: u32| if row == 3 || row == 1500 { "bad".into() } else { row.to_string() };
+    let text: String = (0..2000).map(|row| format!("{row},{}\n", rows(row))).collect();
+    world.write("t.csv", format!("id,x\n{text}"));
+    let schema = "typhos = 1\n[columns]\nid = { type = \"uint16\" }\nx = { type = \"uint16\", misfit = \"reject\" }\n";
+    world.write("s.typhos.toml", schema);
+    world.write("wide.typhos.toml", schema.replace("\"uint16\" }", "\"uint32\" }"));
+    let part = |schema: &str, n: u32, more: &str| {
+        let ran =
+            world.run(&format!("load {schema}.typhos.toml t.csv --part {n}/3 --stage st {more}"));
+        assert!([0, 1].contains(&ran.status), "{}", ran.err);
+        ran
+    };
+    let refused = |told: &str| {
+        world.run("commit st").status(4).complains(told);
+        assert!(!world.path("lake").exists() && !world.path("sea").exists());
+    };
+    // The record that does not fit is told with the part that has it.
+    part("s", 1, "--into lake").says("t.csv:5  x: 'bad' is not an integer").says("1 set aside");
+    part("wide", 2, "--into lake");
+    part("s", 3, "--into lake");
+    world
+        .run("commit st")
+        .status(2)
+        .complains("part 1/3 and part 2/3 were loaded under different schemas or settings");
+    part("s", 2, "--into sea");
+    world.run("commit st").status(2).complains("were loaded into different targets");
+    part("s", 2, "--into lake --misfit-limit 1");
+    world.run("commit st").status(2).complains("were loaded with different limits of misfits");
+    part("s", 2, "--into lake");
+    world
+        .run("commit st")
+        .status(1)
+        .says("2,000 read = 1,998 loaded + 2 set aside")
+        .says("t.csv:1502  x: 'bad' is not an integer");
+    assert_eq!(world.read("lake.rejects.csv").lines().count(), 3);
+    world.run("commit st").status(0).complains("were published before");
+    std::fs::remove_dir_all(world.path("lake")).unwrap();
+    std::fs::remove_dir_all(world.path("st")).unwrap();
+    std::fs::remove_file(world.path("lake.rejects.csv")).unwrap();
+
+    for n in 1..=3 {
+        part("s", n, "--into lake --misfit-limit 1");
+    }
+    refused("2 misfits in 2,000 records, and no more than 1 are let through");
+    // A file that is gone, and one that is no file of rows any more.
+    let file = |n: u32| {
+        let folders =
+            std::fs::read_dir(world.path("st")).unwrap().map(|entry| entry.unwrap().path());
+        let mut of_part = folders.filter(|path| {
+            path.is_dir() && path.to_string_lossy().contains(&format!("part-0000{n}-"))
+        });
+        of_part.next().unwrap().join("part-00001.parquet")
+    };
+    for n in 1..=3 {
+        part("s", n, "--into lake --misfit-limit 2");
+    }
+    let whole = file(2);
+    let bytes = std::fs::read(&whole).unwrap();
+    std::fs::remove_file(&whole).unwrap();
+    refused("part-00001.parquet is not there; the part is taken back");
+    part("s", 2, "--into lake --misfit-limit 2");
+    std::fs::write(file(2), vec![b'x'; bytes.len()]).unwrap();
+    refused("cannot be read");
+    part("s", 2, "--into lake --misfit-limit 2");
+    world.run("commit st").status(1).says("2,000 read = 1,998 loaded + 2 set aside");
+    std::fs::create_dir(world.path("empty")).unwrap();
+    world.run("commit empty").status(2).complains("empty has no parts in it");
+}
+
+#[test]
 fn a_part_of_a_load_that_began_wrongly_is_loaded_again() {
     let world = World::new();
     let inner: String = (0..90_000).map(|n| format!("{n},p,q\n")).collect();

@@ -7,6 +7,7 @@ use std::path::{Path, PathBuf};
 
 use serde_json::json;
 use thiserror::Error;
+use typhos_core::infer::counted;
 use typhos_core::run::Monitor;
 use typhos_core::survey::{PartOf, PoolError};
 use typhos_core::text::Part;
@@ -44,7 +45,7 @@ pub enum CommitError {
     #[error("{0} has no parts in it")]
     Nothing(PathBuf),
     /// Parts were loaded under different schemas, or into different targets.
-    #[error("part {one} and part {other} were loaded {what}")]
+    #[error("part {one} and part {other} were loaded {what}; load them again, all in one way")]
     Differ {
         /// A part.
         one: Part,
@@ -64,7 +65,11 @@ pub enum CommitError {
         what: String,
     },
     /// The parts together have more misfits than the load may have.
-    #[error("{misfits} misfits in {read} records, and no more than {limit} are let through")]
+    #[error(
+        "{} in {}, and no more than {limit} are let through; mend them, or load the parts with a higher limit",
+        counted(*misfits, "misfit"),
+        counted(*read, "record")
+    )]
     TooManyMisfits {
         /// Misfits.
         misfits: u64,
@@ -202,11 +207,15 @@ fn in_order(stage: &Stage) -> Result<Vec<PartManifest>, CommitError> {
     for other in &manifests {
         let differ =
             |what| CommitError::Differ { one: first.read.part, other: other.read.part, what };
-        if other.schema != first.schema {
-            return Err(differ("under different schemas"));
-        }
         if (&other.target, &other.table, other.mode) != (&first.target, &first.table, first.mode) {
             return Err(differ("into different targets"));
+        }
+        // It has the target in it, too.
+        if other.schema != first.schema {
+            return Err(differ("under different schemas or settings"));
+        }
+        if other.misfit_limit != first.misfit_limit {
+            return Err(differ("with different limits of misfits"));
         }
         if other.note != first.note {
             return Err(differ("into a target that changed in between"));
