@@ -267,14 +267,17 @@ fn an_object_that_changes_while_it_is_read_is_an_error() {
     assert!(told.contains("changed while it was read"), "{told}");
 }
 
-/// A web server with one file; `ranges` says whether it sends parts of it.
-fn web(text: Vec<u8>, ranges: bool) -> SocketAddr {
+/// What a web server is asked for: the method, and the range.
+type Asked<'a> = (&'a str, Option<(usize, usize)>);
+
+/// A web server that answers every request with what is returned here.
+fn serve(answer: impl Fn(Asked<'_>) -> Vec<u8> + Send + Sync + 'static) -> SocketAddr {
     let listener = TcpListener::bind("127.0.0.1:0").unwrap();
     let address = listener.local_addr().unwrap();
-    let text = Arc::new(text);
+    let answer = Arc::new(answer);
     std::thread::spawn(move || {
         for socket in listener.incoming().map_while(Result::ok) {
-            let text = text.clone();
+            let answer = answer.clone();
             std::thread::spawn(move || {
                 let mut reader = BufReader::new(socket.try_clone().unwrap());
                 let mut socket = socket;
@@ -296,18 +299,8 @@ fn web(text: Vec<u8>, ranges: bool) -> SocketAddr {
                             ));
                         }
                     }
-                    let is_head = first.starts_with("HEAD");
-                    let (status, body) = match range.filter(|_| ranges) {
-                        Some((from, to)) => ("206 Partial Content", &text[from..=to]),
-                        None => ("200 OK", &text[..]),
-                    };
-                    let accepts = if ranges { "accept-ranges: bytes\r\n" } else { "" };
-                    let head = format!(
-                        "HTTP/1.1 {status}\r\ncontent-length: {}\r\netag: \"one\"\r\n{accepts}\r\n",
-                        body.len()
-                    );
-                    let _ = socket.write_all(head.as_bytes());
-                    if !is_head && socket.write_all(body).is_err() {
+                    let method = first.split(' ').next().unwrap();
+                    if socket.write_all(&answer((method, range))).is_err() {
                         return;
                     }
                 }
@@ -315,6 +308,103 @@ fn web(text: Vec<u8>, ranges: bool) -> SocketAddr {
         }
     });
     address
+}
+
+/// An answer as it goes over the wire.
+fn answer(status: &str, headers: &str, method: &str, body: &[u8]) -> Vec<u8> {
+    let head = format!("HTTP/1.1 {status}\r\ncontent-length: {}\r\n{headers}\r\n", body.len());
+    [head.as_bytes(), if method == "HEAD" { b"" } else { body }].concat()
+}
+
+/// A web server with one file; `ranges` says whether it sends parts of it.
+fn web(text: Vec<u8>, ranges: bool) -> SocketAddr {
+    let accepts = if ranges { "accept-ranges: bytes\r\n" } else { "" };
+    serve(move |(method, range)| {
+        let headers = format!("etag: \"one\"\r\n{accepts}");
+        match range.filter(|_| ranges) {
+            Some((from, to)) => answer("206 Partial Content", &headers, method, &text[from..=to]),
+            None => answer("200 OK", &headers, method, &text),
+        }
+    })
+}
+
+/// Links that were signed for reading, pages that are made while they are sent, and servers that are busy or say no.
+#[test]
+fn web_servers_differ_in_what_they_allow_and_say() {
+    let world = World::demo(1500);
+    let text = Arc::new(std::fs::read(world.path("tickets.csv")).unwrap());
+    let here = world.ok("scout tickets.csv").out;
+    let scouted = |address: SocketAddr| world.run(&format!("scout http://{address}/tickets.csv"));
+    let is_same = |ran: Ran| {
+        let ran = ran.status(0);
+        assert!(ran.out.lines().skip(1).eq(here.lines().skip(1)), "{}", ran.out);
+    };
+    for refused in ["403 Forbidden", "405 Method Not Allowed", "501 Not Implemented"] {
+        // It may be read, and not asked about; a range says how long the whole is.
+        let of = text.clone();
+        is_same(scouted(serve(move |(method, range)| match range {
+            _ if method == "HEAD" => answer(refused, "", method, b""),
+            None => answer("200 OK", "", method, &of),
+            Some((from, to)) => {
+                let headers = format!("content-range: bytes {from}-{to}/{}\r\n", of.len());
+                answer("206 Partial Content", &headers, method, &of[from..=to])
+            }
+        })));
+    }
+    // Nobody says how long it is, and ranges are not known of: it is read from its start to its end.
+    let of = text.clone();
+    let chunked = move |(method, _): Asked<'_>| {
+        let mut answer = b"HTTP/1.1 200 OK\r\ntransfer-encoding: chunked\r\n\r\n".to_vec();
+        if method != "HEAD" {
+            for chunk in of.chunks(10_000) {
+                answer.extend(format!("{:x}\r\n", chunk.len()).bytes());
+                answer.extend(chunk);
+                answer.extend(b"\r\n");
+            }
+            answer.extend(b"0\r\n\r\n");
+        }
+        answer
+    };
+    let address = serve(chunked);
+    is_same(scouted(address));
+    world.ok("draft tickets.csv -o t.typhos.toml");
+    world
+        .ok(&format!("load t.typhos.toml http://{address}/tickets.csv --into t.parquet"))
+        .says("1,500 read = 1,500 loaded");
+    // Busy for a moment: asked again.
+    let (of, times) = (text.clone(), AtomicU32::new(0));
+    is_same(scouted(serve(move |(method, _)| match times.fetch_add(1, Ordering::Relaxed) % 3 {
+        0 => answer("429 Too Many Requests", "", method, b""),
+        1 => answer("503 Service Unavailable", "", method, b""),
+        _ => answer("200 OK", "", method, &of),
+    })));
+    // An empty file has no first byte.
+    let empty = serve(|(method, _)| match method {
+        "HEAD" => answer("403 Forbidden", "", method, b""),
+        _ => answer("416 Range Not Satisfiable", "content-range: bytes */0\r\n", method, b""),
+    });
+    scouted(empty).status(3).complains("is empty");
+    for (status, told) in [
+        ("404 Not Found", "there is no such file on the server"),
+        ("410 Gone", "there is no such file on the server"),
+        ("401 Unauthorized", "the server does not let it be read"),
+        ("418 I'm a teapot", "the server answers 418"),
+    ] {
+        let address = serve(move |(method, _)| answer(status, "", method, b""));
+        scouted(address).status(3).complains(told);
+    }
+    // Another part of the file than the one that was asked for, and a file that changed.
+    let of = text.clone();
+    let whole = serve(move |(method, range)| match range {
+        None => answer("200 OK", "accept-ranges: bytes\r\n", method, &of),
+        Some(_) => answer("200 OK", "", method, &of),
+    });
+    scouted(whole).status(3).complains("something else than the range that was asked for");
+    let changed = serve(move |(method, range)| match range {
+        None => answer("200 OK", "etag: \"one\"\r\naccept-ranges: bytes\r\n", method, &text),
+        Some(_) => answer("412 Precondition Failed", "", method, b""),
+    });
+    scouted(changed).status(3).complains("it changed while it was read");
 }
 
 #[test]

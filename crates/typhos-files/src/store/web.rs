@@ -28,7 +28,8 @@ pub(super) struct WebFile {
 /// What a server says of a file.
 #[derive(Debug, Clone, PartialEq, Eq)]
 struct About {
-    bytes: u64,
+    /// How long it is; `None` where the server does not say.
+    bytes: Option<u64>,
     /// Its ETag, or the time of its last change; empty where the server says neither.
     version: String,
     has_ranges: bool,
@@ -52,39 +53,67 @@ impl Origin for WebFile {
     }
 
     fn open(&self, offset: u64) -> io::Result<Bytes> {
-        if !self.about.has_ranges {
-            let answer = asked(|| agent().get(&self.url).call())?;
+        let Some(bytes) = self.about.bytes.filter(|_| self.about.has_ranges) else {
+            let answer = granted(asked(|| agent().get(&self.url).call())?)?;
             let mut body = answer.into_body().into_reader();
             io::copy(&mut (&mut body).take(offset), &mut io::sink())?;
             return Ok(Box::new(body));
-        }
-        let (url, about) = (self.url.clone(), self.about.clone());
-        let fetch: Arc<Fetch> = Arc::new(move |range| read(&url, &about, range));
-        Ok(Box::new(Ahead::new(fetch, offset, self.about.bytes)))
+        };
+        let (url, version) = (self.url.clone(), self.about.version.clone());
+        let fetch: Arc<Fetch> = Arc::new(move |range| read(&url, &version, range));
+        Ok(Box::new(Ahead::new(fetch, offset, bytes)))
     }
 
     fn size(&self) -> io::Result<Option<u64>> {
-        Ok(Some(self.about.bytes))
+        Ok(self.about.bytes)
     }
 
     fn stamp(&self) -> io::Result<Option<Stamp>> {
         let About { bytes, version, .. } = about(&self.url)?;
-        Ok(Some(Stamp { bytes, version }))
+        Ok(bytes.map(|bytes| Stamp { bytes, version }))
     }
 }
 
+/// Asks about a file without reading it. A URL that was signed for reading is often good for nothing else, and what is made
+/// while it is sent may have no length before: its first byte is asked for then.
 fn about(url: &str) -> io::Result<About> {
-    let answer = asked(|| agent().head(url).call())?;
-    let header = |name: &str| answer.headers().get(name).and_then(|value| value.to_str().ok());
-    let bytes = header("content-length").and_then(|length| length.parse().ok());
-    let bytes = bytes.ok_or_else(|| io::Error::other("the server does not say how long it is"))?;
-    let version = header("etag").or(header("last-modified")).unwrap_or_default().to_owned();
-    Ok(About { bytes, version, has_ranges: header("accept-ranges") == Some("bytes") })
+    let head = asked(|| agent().head(url).call())?;
+    let about = About::of(&head);
+    match head.status() {
+        StatusCode::NOT_FOUND | StatusCode::GONE => return granted(head).map(|_| about),
+        status if status.is_success() && about.bytes.is_some() => return Ok(about),
+        _ => {}
+    }
+    let first = asked(|| agent().get(url).header("range", "bytes=0-0").call())?;
+    let about = About::of(&first);
+    match first.status() {
+        // Of a file without a byte there is no first one.
+        StatusCode::RANGE_NOT_SATISFIABLE if about.bytes == Some(0) => Ok(about),
+        _ => granted(first).map(|_| about),
+    }
 }
 
-fn read(url: &str, about: &About, range: Range<u64>) -> io::Result<Vec<u8>> {
+impl About {
+    /// What the head of an answer says.
+    fn of(answer: &Response<Body>) -> About {
+        let header = |name: &str| answer.headers().get(name).and_then(|value| value.to_str().ok());
+        let number = |text: &str| text.parse().ok();
+        let of_whole = || number(header("content-range")?.rsplit_once('/')?.1);
+        let (bytes, has_ranges) = match answer.status() {
+            StatusCode::PARTIAL_CONTENT | StatusCode::RANGE_NOT_SATISFIABLE => (of_whole(), true),
+            _ => (
+                header("content-length").and_then(number),
+                header("accept-ranges") == Some("bytes"),
+            ),
+        };
+        let version = header("etag").or(header("last-modified")).unwrap_or_default().to_owned();
+        About { bytes, version, has_ranges }
+    }
+}
+
+fn read(url: &str, version: &str, range: Range<u64>) -> io::Result<Vec<u8>> {
     // A weak ETag does not speak of bytes.
-    let strong = Some(&about.version).filter(|version| version.starts_with('"'));
+    let strong = Some(version).filter(|version| version.starts_with('"'));
     let mut tries = 0;
     loop {
         let answer = asked(|| {
@@ -95,6 +124,7 @@ fn read(url: &str, about: &About, range: Range<u64>) -> io::Result<Vec<u8>> {
                 None => request.call(),
             }
         })?;
+        let answer = granted(answer)?;
         if answer.status() != StatusCode::PARTIAL_CONTENT {
             return Err(io::Error::other(
                 "the server sent something else than the range that was asked for",
@@ -109,18 +139,18 @@ fn read(url: &str, about: &About, range: Range<u64>) -> io::Result<Vec<u8>> {
     }
 }
 
-/// Makes a request, again where it fails for a moment.
+/// Makes a request, again where it fails for a moment. The answer may be a refusal.
 fn asked(request: impl Fn() -> Result<Response<Body>, Error>) -> io::Result<Response<Body>> {
     let mut wait = FIRST_WAIT;
     for round in 1.. {
         let again = round < TRIES;
         match request() {
-            Ok(answer) if answer.status().is_success() => return Ok(answer),
             Ok(answer) => {
                 let status = answer.status();
-                let is_busy = status.is_server_error() || status == StatusCode::TOO_MANY_REQUESTS;
+                let is_busy = status == StatusCode::TOO_MANY_REQUESTS
+                    || status.is_server_error() && status != StatusCode::NOT_IMPLEMENTED;
                 if !(again && is_busy) {
-                    return Err(refused(status));
+                    return Ok(answer);
                 }
             }
             Err(Error::BadUri(what)) => return Err(io::Error::other(format!("is no URL: {what}"))),
@@ -135,8 +165,10 @@ fn asked(request: impl Fn() -> Result<Response<Body>, Error>) -> io::Result<Resp
     unreachable!("the last round returns")
 }
 
-fn refused(status: StatusCode) -> io::Error {
-    match status {
+/// The answer, if it is what was asked for.
+fn granted(answer: Response<Body>) -> io::Result<Response<Body>> {
+    Err(match answer.status() {
+        status if status.is_success() => return Ok(answer),
         StatusCode::NOT_FOUND | StatusCode::GONE => {
             io::Error::new(io::ErrorKind::NotFound, "there is no such file on the server")
         }
@@ -147,5 +179,5 @@ fn refused(status: StatusCode) -> io::Error {
             "it changed while it was read; run this again once nothing writes to it",
         ),
         status => io::Error::other(format!("the server answers {status}")),
-    }
+    })
 }
