@@ -229,6 +229,67 @@ fn what_no_type_holds_says_what_it_is() {
     assert_eq!(words(&noted.notes), ["two texts, one number: '5' in line 2 and '5.0' in line 3"]);
 }
 
+/// What a person who asks about a column is told of the type that it nearly has.
+#[test]
+fn why_a_reading_gives_no_type_is_said_in_words() {
+    let repeated = |values: &[&str]| -> String {
+        let rows: Vec<String> =
+            values.iter().cycle().take(40).map(|value| format!("\"{value}\",.\n")).collect();
+        format!("c,d\n{}", rows.concat())
+    };
+    for (values, reading, want) in [
+        (
+            &["1,00,000", "12,34,567", "1,000,000"][..],
+            "number with a decimal point",
+            "digits are grouped by threes and by twos",
+        ),
+        (
+            &[
+                "$1.5", "€2.5", "£3.5", "¥4.5", "4.5%", "kr 3.2", "₹5.1", "R$ 1.1", "CHF 1.2",
+                "zł 3.3",
+            ],
+            "number with a decimal point",
+            "many kinds of signs around the numbers",
+        ),
+        (&["2024-03-01", "10:30"], "date or time", "dates and times of day are mixed"),
+        (
+            &["Mon, 4 Mar 2024", "Tuesday, 5 Mar 2024"],
+            "date or time",
+            "some weekdays are abbreviated and some written out",
+        ),
+        (
+            &["2500-01-01 00:00:00.123456789", "1066-01-01 00:00:00.123456789"],
+            "date or time",
+            "nanoseconds do not reach these years",
+        ),
+        (
+            &["24-03-01", "24-03-09"],
+            "date or time",
+            "more than one way: patterns = [\"yy-MM-dd\"] or patterns = [\"dd-MM-yy\"]",
+        ),
+        (
+            &["PT36H", "P1Y"],
+            "length of time",
+            "lengths of time, some of them in years or months, which have no fixed length",
+        ),
+        (
+            &["P900000D", "PT0.000000001S"],
+            "length of time",
+            "lengths of time that no duration(ns) holds",
+        ),
+    ] {
+        let survey = survey_of(&repeated(values), 1, 1 << 20);
+        let examined = Examined::of(survey, Rules::default(), NonZeroUsize::MIN);
+        let profile = examined.profile(0);
+        let told = profile.readings.iter().find(|told| told.name == reading);
+        let told = told.unwrap_or_else(|| panic!("{values:?}: {:?}", profile.readings));
+        assert_eq!(told.ty, None, "{values:?}");
+        let reason = told.reason.as_ref().map(Clause::to_string);
+        assert_eq!(reason.as_deref(), Some(want), "{values:?}");
+        assert!(!told.survives());
+    }
+}
+
 #[test]
 fn tokens_are_counted_once_with_white_space_around_and_without() {
     let found = decide_column(&["NaN", " NaN", "1.5", "1.5 ", "2.5"], 1.0);
