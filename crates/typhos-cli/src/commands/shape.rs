@@ -335,17 +335,41 @@ fn type_name(data_type: &DataType) -> String {
     };
     match data_type {
         DataType::Boolean => "bool".into(),
-        DataType::Utf8 => "text".into(),
+        DataType::Utf8 | DataType::LargeUtf8 | DataType::Utf8View => "text".into(),
         DataType::Dictionary(..) => "lowcard".into(),
         DataType::Date32 => "date".into(),
         DataType::Decimal32(precision, scale)
         | DataType::Decimal64(precision, scale)
-        | DataType::Decimal128(precision, scale) => format!("decimal({precision},{scale})"),
+        | DataType::Decimal128(precision, scale)
+        | DataType::Decimal256(precision, scale) => format!("decimal({precision},{scale})"),
         DataType::Time32(resolution) | DataType::Time64(resolution) => {
             format!("time({})", unit(resolution))
         }
         DataType::Timestamp(resolution, None) => format!("timestamp({})", unit(resolution)),
         DataType::Timestamp(resolution, Some(_)) => format!("timestamp({}, utc)", unit(resolution)),
+        DataType::Duration(resolution) => format!("duration({})", unit(resolution)),
+        // Shown as one, too.
+        DataType::FixedSizeBinary(16) => "uuid".into(),
+        DataType::List(items)
+        | DataType::LargeList(items)
+        | DataType::ListView(items)
+        | DataType::LargeListView(items)
+        | DataType::FixedSizeList(items, _) => format!("list({})", type_name(items.data_type())),
+        DataType::Struct(_) => "struct".into(),
+        DataType::Map(entries, _) => match entries.data_type() {
+            DataType::Struct(fields) => {
+                let types = fields.iter().map(|field| type_name(field.data_type()));
+                format!("map({})", types.collect::<Vec<_>>().join(", "))
+            }
+            other => format!("map({})", type_name(other)),
+        },
+        DataType::RunEndEncoded(_, values) => type_name(values.data_type()),
+        DataType::Union(..) => "union".into(),
+        DataType::Interval(_) => "interval".into(),
+        DataType::Binary
+        | DataType::LargeBinary
+        | DataType::BinaryView
+        | DataType::FixedSizeBinary(_) => "binary".into(),
         other => other.to_string().to_lowercase(),
     }
 }
@@ -353,6 +377,9 @@ fn type_name(data_type: &DataType) -> String {
 /// Whether a column stands to the right.
 pub fn is_number(field: &Field) -> bool {
     let ty = declared_type(field).to_lowercase();
+    if ty == "interval" {
+        return false;
+    }
     field.data_type().is_numeric()
         || ["int", "uint", "float", "decimal", "real", "integer"]
             .iter()
@@ -361,7 +388,44 @@ pub fn is_number(field: &Field) -> bool {
 
 #[cfg(test)]
 mod tests {
+    use std::sync::Arc;
+
+    use arrow_schema::IntervalUnit;
+
     use super::*;
+
+    #[test]
+    fn types_of_other_programs_are_named_in_our_words() {
+        let item = |ty: DataType| Arc::new(Field::new("item", ty, true));
+        let entries = DataType::Struct(
+            vec![
+                Field::new("key", DataType::Utf8, false),
+                Field::new("value", DataType::Int32, true),
+            ]
+            .into(),
+        );
+        for (ty, want) in [
+            (DataType::LargeUtf8, "text"),
+            (DataType::Duration(TimeUnit::Microsecond), "duration(us)"),
+            (DataType::Decimal256(70, 2), "decimal(70,2)"),
+            (DataType::FixedSizeBinary(16), "uuid"),
+            (DataType::FixedSizeBinary(3), "binary"),
+            (DataType::LargeList(item(DataType::Int32)), "list(int32)"),
+            (DataType::FixedSizeList(item(DataType::Utf8View), 2), "list(text)"),
+            (DataType::Map(item(entries.clone()), false), "map(text, int32)"),
+            (DataType::RunEndEncoded(item(DataType::Int16), item(DataType::Utf8)), "text"),
+            (DataType::Interval(IntervalUnit::MonthDayNano), "interval"),
+            (
+                DataType::Timestamp(TimeUnit::Nanosecond, Some("Europe/Oslo".into())),
+                "timestamp(ns, utc)",
+            ),
+            (DataType::Int8, "int8"),
+        ] {
+            let field = Field::new("c", ty.clone(), true);
+            assert_eq!(declared_type(&field), want, "{ty}");
+            assert_eq!(is_number(&field), ["decimal(70,2)", "int8"].contains(&want), "{ty}");
+        }
+    }
 
     #[test]
     fn floats_are_shown_in_few_digits() {

@@ -81,7 +81,12 @@ pub fn push_cell(text: &mut String, array: &dyn Array, row: usize) -> bool {
                 }
                 _ => return push_foreign(text, array, row),
             };
-            text.push_str(dictionary.values().as_string::<i32>().value(code));
+            let words = dictionary.values().as_string::<i32>();
+            // Other programs have dictionaries with a word that is null.
+            if words.is_null(code) {
+                return false;
+            }
+            text.push_str(words.value(code));
         }
         DataType::Date32 => push_day(text, array.as_primitive::<Date32Type>().value(row).into()),
         DataType::Time32(TimeUnit::Second) => push_time(

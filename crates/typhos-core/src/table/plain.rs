@@ -37,6 +37,11 @@ fn is_code(data_type: &DataType) -> bool {
     matches!(data_type, DataType::UInt8 | DataType::UInt16 | DataType::UInt32)
 }
 
+/// Whether a word of a dictionary is null, so that its codes do not say which rows have no value.
+fn hides_nulls(array: &ArrayRef) -> bool {
+    array.as_any_dictionary_opt().is_some_and(|dictionary| dictionary.values().null_count() > 0)
+}
+
 /// The columns of rows as they are held here.
 pub fn plain_schema(schema: &ArrowSchema) -> SchemaRef {
     let field = |field: &Arc<Field>| match plain_type(field.data_type()) {
@@ -51,7 +56,8 @@ pub fn plain_schema(schema: &ArrowSchema) -> SchemaRef {
 pub(super) fn plain_batch(batch: &RecordBatch) -> RecordBatch {
     let fields = batch.schema_ref().fields();
     let is_ours = |(field, column): (&Arc<Field>, &ArrayRef)| {
-        plain_type(column.data_type()).is_none() && !field.metadata().contains_key(RANKED_KEY)
+        let is_plain = plain_type(column.data_type()).is_none() && !hides_nulls(column);
+        is_plain && !field.metadata().contains_key(RANKED_KEY)
     };
     if fields.iter().zip(batch.columns()).all(is_ours) {
         return batch.clone();
@@ -116,17 +122,22 @@ fn plain_array(array: &ArrayRef) -> ArrayRef {
             let found = take(dictionary.values(), dictionary.keys(), None);
             plain_array(&found.expect("keys are places of values"))
         }
-        DataType::Dictionary(codes, _) if !is_code(codes) => {
+        DataType::Dictionary(codes, _) if !is_code(codes) || hides_nulls(array) => {
             let dictionary = array.as_any_dictionary();
+            let words = dictionary.values().as_string::<i32>();
             let mut places = Vec::with_capacity(array.len());
             each_whole(dictionary.keys(), |key| {
-                places.push(key.and_then(|key| u32::try_from(key).ok()))
+                let place = key.and_then(|key| u32::try_from(key).ok());
+                places.push(place.filter(|place| words.is_valid(*place as usize)));
             });
-            let words = dictionary.values().as_string::<i32>().clone();
-            Arc::new(DictionaryArray::<UInt32Type>::new(
-                places.into_iter().collect(),
-                Arc::new(words),
-            ))
+            if !is_code(codes) {
+                let words = Arc::new(words.clone());
+                return Arc::new(DictionaryArray::<UInt32Type>::new(places.into(), words));
+            }
+            let words: Vec<String> =
+                words.iter().map(|word| word.unwrap_or_default().to_owned()).collect();
+            let places = places.into_iter().map(|place| place.map(i128::from));
+            dictionary_array(array.data_type(), places, &words)
         }
         _ => array.clone(),
     }
@@ -172,6 +183,33 @@ mod tests {
             plain.columns().iter().map(|column| column.data_type().clone()).collect();
         assert_eq!(types[4], DataType::Int64);
         assert!(matches!(&types[3], DataType::Dictionary(codes, _) if **codes == DataType::UInt32));
+    }
+
+    /// A row whose word is null has no value, whatever its code says.
+    #[test]
+    fn a_null_among_the_words_of_a_dictionary_is_no_value() {
+        fn dictionary<K: arrow_array::types::ArrowDictionaryKeyType>(
+            keys: impl Into<arrow_array::PrimitiveArray<K>>,
+        ) -> ArrayRef {
+            let words = Arc::new(StringArray::from(vec![Some("a"), None]));
+            Arc::new(DictionaryArray::<K>::new(keys.into(), words))
+        }
+        for column in [
+            dictionary::<arrow_array::types::UInt8Type>(vec![Some(0), Some(1), None]),
+            dictionary::<Int8Type>(vec![Some(0), Some(1), None]),
+        ] {
+            let field = Field::new("c", column.data_type().clone(), true);
+            let schema = Arc::new(ArrowSchema::new(vec![field]));
+            let batch = RecordBatch::try_new(schema, vec![column.clone()]).unwrap();
+            let plain = plain_batch(&batch);
+            assert_eq!(plain.schema(), plain_schema(batch.schema_ref()));
+            let plain = plain.column(0);
+            assert_eq!(plain.null_count(), 2);
+            for array in [plain, &column] {
+                let cells: Vec<_> = (0..3).map(|row| cell_text(array, row)).collect();
+                assert_eq!(cells, [Some("a".to_owned()), None, None]);
+            }
+        }
     }
 
     /// A ranked column has its ranks for codes, whatever the order in which a file has its values.
