@@ -275,3 +275,79 @@ fn depth_and_fields_have_limits_that_can_be_said() {
     );
     world.run("check s.typhos.toml d.ndjson").status(1).says("nests too deep");
 }
+
+/// What was read of a record before the value that does not fit is taken back, of every type, at every depth.
+#[test]
+fn a_value_that_does_not_fit_takes_back_what_its_object_had() {
+    let world = World::new();
+    let record = |id: u32, codes: &str, z: &str| {
+        format!(
+            "{{\"id\":{id},\"s\":{{\"open\":{},\"mark\":\"00000000-0000-0000-0000-00000000000{id}\",\"at\":\"{id},2\",\"side\":\"{}\",\
+             \"pier\":\"p{id}\",\"on\":\"2024-03-0{id}\",\"codes\":{codes},\"inner\":{{\"fare\":\"{id}.50\"}},\"z\":{z}}}}}\n",
+            id % 2 == 1,
+            ["port", "starboard"][id as usize % 2],
+        )
+    };
+    let text = [
+        record(1, "[1]", "1"),
+        record(2, "[2, 3]", "\"bad\""),
+        record(3, "[4, 500]", "3"),
+        record(4, "[]", "4"),
+        record(5, "[5, 6, 7]", "null"),
+    ];
+    world.write("t.ndjson", text.concat());
+    let schema = |misfit: &str, z: &str| {
+        format!(
+            "typhos = 1\n[columns]\nid = {{ type = \"uint8\" }}\ns = {{ type = \"struct\", misfit = \"{misfit}\", fields = {{ open = {{ type = \"bool\" }}, \
+             mark = {{ type = \"uuid\" }}, at = {{ type = \"geopoint\" }}, side = {{ type = \"category\", values = [\"port\", \"starboard\"] }}, \
+             pier = {{ type = \"lowcard\" }}, on = {{ type = \"date\" }}, codes = {{ type = \"list(uint8)\" }}, \
+             inner = {{ type = \"struct\", fields = {{ fare = {{ type = \"decimal(4,2)\" }} }} }}, z = {{ type = \"uint8\"{z} }} }} }}\n"
+        )
+    };
+    let shown = |id: u32, codes: &str, z: &str| {
+        format!(
+            "{{open: {}, mark: 00000000-0000-0000-0000-00000000000{id}, at: {id},2, side: {}, pier: p{id}, on: 2024-03-0{id}, codes: {codes}, \
+             inner: {{fare: {id}.50}}, z: {z}}}",
+            id % 2 == 1,
+            ["port", "starboard"][id as usize % 2],
+        )
+    };
+    let rows = |misfit: &str, z: &str, account: &str| -> Vec<String> {
+        world.write("s.typhos.toml", schema(misfit, z));
+        for target in ["t.parquet", "t.arrow"] {
+            let line = format!("load s.typhos.toml t.ndjson --into {target} --mode replace");
+            let ran = world.run(&line).says(account).says("proven");
+            assert!([0, 1].contains(&ran.status), "{}", ran.err);
+        }
+        let _ = std::fs::remove_file(world.path("t.parquet.rejects.ndjson"));
+        let _ = std::fs::remove_file(world.path("t.arrow.rejects.ndjson"));
+        let of = |target: &str| world.ok(&format!("peek {target} --as csv -q")).out;
+        let csv = of("t.parquet");
+        assert_eq!(of("t.arrow"), csv);
+        let mut reader = csv::Reader::from_reader(csv.as_bytes());
+        reader.records().map(|row| row.unwrap()[1].to_owned()).collect()
+    };
+    assert_eq!(
+        rows("reject", "", "5 read = 3 loaded + 2 set aside"),
+        [shown(1, "[1]", "1"), shown(4, "[]", "4"), shown(5, "[5, 6, 7]", "null")]
+    );
+    assert_eq!(
+        rows("null", "", "5 read = 5 loaded + 0 set aside; 2 values made null"),
+        [
+            shown(1, "[1]", "1"),
+            shown(2, "[2, 3]", "null"),
+            shown(3, "[4, null]", "3"),
+            shown(4, "[]", "4"),
+            shown(5, "[5, 6, 7]", "null")
+        ]
+    );
+    // What is required of a field, and what stands for one that is absent.
+    assert_eq!(
+        rows("reject", ", required = true", "5 read = 2 loaded + 3 set aside"),
+        [shown(1, "[1]", "1"), shown(4, "[]", "4")]
+    );
+    assert_eq!(
+        rows("reject", ", default = \"9\"", "5 read = 3 loaded + 2 set aside"),
+        [shown(1, "[1]", "1"), shown(4, "[]", "4"), shown(5, "[5, 6, 7]", "9")]
+    );
+}
