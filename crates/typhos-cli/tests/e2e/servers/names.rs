@@ -118,3 +118,43 @@ fn tables_with_odd_values_of_categories_are_added_to() {
         assert_eq!(counts, [["5", "5"]], "{:?}", server.kind);
     });
 }
+
+/// Who mistypes a part of a URL is told which one, and what to do.
+#[test]
+fn what_a_url_names_wrongly_is_told() {
+    for_each_server(|server| {
+        let database = server.database();
+        let url = database.url();
+        let world = World::new();
+        world.write("t.csv", "n\n1\n");
+        world
+            .write("t.typhos.toml", "typhos = 1\ntable = 't'\n[columns]\nn = { type = 'uint8' }\n");
+        let load = |url: &str| {
+            world.run(&format!("load t.typhos.toml t.csv --into {url} --connect-timeout 2"))
+        };
+        let elsewhere = url.replace(&format!("/{}", database.name), "/nowhere");
+        let told = load(&elsewhere).status(3);
+        let wants = match server.kind {
+            Kind::Postgres => {
+                ["nowhere", "make the database 'nowhere', or name another in the URL"]
+            }
+            Kind::Mariadb => ["nowhere", "make the database, or name another in the URL"],
+            Kind::ClickHouse => ["nowhere", "nowhere"],
+        };
+        for want in wants {
+            assert!(told.err.contains(want), "{:?}: {want}\n{}", server.kind, told.err);
+        }
+        // Nobody is at this door.
+        let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+        let closed = url.replace(&format!(":{}/", server.port), &format!(":{port}/"));
+        let told = load(&closed).status(3);
+        assert!(told.err.to_lowercase().contains("refused"), "{:?}: {}", server.kind, told.err);
+        if server.kind == Kind::Postgres {
+            load(&format!("{url}?schema=attic"))
+                .status(3)
+                .complains("there is no schema 'attic'")
+                .complains("CREATE SCHEMA \"attic\"; or name another in the URL");
+        }
+        assert_eq!(database.objects(), Vec::<String>::new());
+    });
+}
