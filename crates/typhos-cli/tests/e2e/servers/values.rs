@@ -201,3 +201,47 @@ fn a_value_that_a_server_cannot_hold_is_named_with_its_line_or_its_record_is_set
         assert_eq!(database.one("SELECT count(*) FROM t"), "17992", "{:?}", server.kind);
     });
 }
+
+/// MariaDB has no place for some UUIDs of versions to come. Which ones those are, it is asked itself.
+#[test]
+fn uuids_that_a_server_has_no_place_for_are_named_or_set_aside() {
+    of(Kind::Mariadb, |database| {
+        let uuid = |version: u32, variant: u32| {
+            format!("0195f3a0-7c1e-{version:x}fff-{variant:02x}00-00000000beef")
+        };
+        let variants = [0x00, 0x01, 0x0f, 0x40, 0x7f, 0x80, 0x81, 0x8f, 0xbf, 0xc0, 0xff];
+        let all: Vec<String> =
+            (0..16).flat_map(|version| variants.map(|variant| uuid(version, variant))).collect();
+        let asked = all.iter().map(|uuid| format!("SELECT cast('{uuid}' AS uuid) IS NULL"));
+        let refused = database.rows(&asked.collect::<Vec<_>>().join(" UNION ALL "));
+        let refused: Vec<bool> = refused.iter().map(|row| row[0] == "1").collect();
+        let count = refused.iter().filter(|is_refused| **is_refused).count();
+        let rows: String = all.iter().map(|uuid| format!("{uuid}\n")).collect();
+        let (world, line) =
+            world(database, "u = { type = 'uuid', misfit = 'reject' }", &format!("u\n{rows}"));
+        let ran = world.run(&format!("{} --rejects r.csv", line.replace("--mode append", "")));
+        let account = format!("176 read = {} loaded + {count} set aside", 176 - count);
+        ran.status(i32::from(count > 0)).says(&account).says("proven");
+        assert_eq!(database.one("SELECT count(*) FROM t"), (176 - count).to_string());
+        if count == 0 {
+            return;
+        }
+        let kept = world.read("r.csv");
+        for (uuid, is_refused) in all.iter().zip(&refused) {
+            assert_eq!(kept.contains(&format!("\n{uuid},")), *is_refused, "{uuid}");
+        }
+        let at = refused.iter().position(|is_refused| *is_refused).unwrap();
+        let schema = world.read("t.typhos.toml").replace(", misfit = 'reject'", "");
+        world.write("t.typhos.toml", schema);
+        world
+            .run(&line.replace("--mode append", "--mode replace"))
+            .status(4)
+            .complains(&format!("t.csv:{}  column 'u': '{}' has a version", at + 2, all[at]))
+            .complains("text(36) would");
+        world.write("t.typhos.toml", world.read("t.typhos.toml").replace("'uuid'", "'text(36)'"));
+        world
+            .run(&line.replace("--mode append", "--mode replace"))
+            .status(0)
+            .says("176 read = 176 loaded");
+    });
+}
