@@ -6,6 +6,7 @@
 
 mod behind;
 mod catalog;
+mod holds;
 mod reading;
 mod rows;
 
@@ -30,6 +31,7 @@ use typhos_sql::held::Existing;
 use typhos_sql::{Definitions, Language, Mariadb};
 
 use behind::Behind;
+use holds::Holds;
 use rows::MariadbRows;
 
 /// A table of a MariaDB server.
@@ -48,8 +50,8 @@ pub struct MariadbSession {
     conn: Conn,
     url: ServerUrl,
     version: String,
-    /// Whether it holds every UUID there is.
-    holds_all_uuids: bool,
+    /// What it holds of values that are valid elsewhere.
+    holds: Holds,
     /// Whether rows that are added to the table of the load stand behind all that are there, in the order in which all of it is
     /// read.
     adds_behind: bool,
@@ -92,7 +94,7 @@ impl MariadbSession {
             conn,
             url: url.clone(),
             version: String::new(),
-            holds_all_uuids: true,
+            holds: Holds::ALL,
             adds_behind: false,
             behind: None,
         };
@@ -113,11 +115,7 @@ impl MariadbSession {
             let seconds = statement.as_secs_f64();
             session.execute(&format!("SET SESSION max_statement_time = {seconds}"))?;
         }
-        // Older servers have no UUIDs, and take the question about them for a comment.
-        let about = "SELECT version() /*M!100700 , cast('00000000-0000-8000-0100-000000000000' AS uuid) IS NULL */";
-        let mut about = session.query(about)?.into_iter().next().unwrap_or_default().into_iter();
-        session.version = about.next().flatten().unwrap_or_default();
-        session.holds_all_uuids = about.next().flatten().is_none_or(|is_refused| is_refused == "0");
+        (session.version, session.holds) = Holds::of(session.query(Holds::QUESTION)?);
         Ok(session)
     }
 }
@@ -389,7 +387,7 @@ impl MoveRows for MariadbSession {
     type Rows = MariadbRows;
 
     fn rows(&self, schema: &Schema) -> MariadbRows {
-        MariadbRows::new(schema, self.holds_all_uuids)
+        MariadbRows::new(schema, self.holds)
     }
 
     fn bulk(

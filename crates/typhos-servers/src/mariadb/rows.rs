@@ -5,6 +5,7 @@ use arrow_array::{Array, RecordBatch};
 use typhos_core::readings::uuid_text;
 use typhos_core::schema::{ColumnDecl, Scalar, Schema, TimeUnit};
 
+use super::holds::Holds;
 use crate::wire;
 use typhos_load::TargetError;
 use typhos_load::feed::RowEncoder;
@@ -21,14 +22,13 @@ struct Column {
     ty: Scalar,
     /// Whether a value of an enumeration goes by its number, which is shorter.
     is_numbered: bool,
-    /// Whether the server holds every UUID there is.
-    holds_all_uuids: bool,
+    /// What the server holds of valid values.
+    holds: Holds,
 }
 
 impl MariadbRows {
-    /// For columns of a schema, and a server that holds every UUID there is, or not [those that have two
-    /// places](has_two_places).
-    pub fn new(schema: &Schema, holds_all_uuids: bool) -> MariadbRows {
+    /// For columns of a schema, and what the server holds.
+    pub(super) fn new(schema: &Schema, holds: Holds) -> MariadbRows {
         let column = |column: &ColumnDecl| {
             // A text that is not a value is taken for a number, one that is a value for itself.
             let is_number = |value: &String| value.trim().parse::<i64>().is_ok();
@@ -37,7 +37,7 @@ impl MariadbRows {
                 ty: column.scalar(),
                 is_numbered: Mariadb.stored("", column).ty.starts_with("enum(")
                     && !column.values.iter().any(is_number),
-                holds_all_uuids,
+                holds,
             }
         };
         MariadbRows { columns: schema.columns.iter().map(column).collect() }
@@ -96,12 +96,6 @@ impl RowEncoder for MariadbRows {
     }
 }
 
-/// Whether a UUID is one that MariaDB refuses from 10.11 on. It keeps those of time in another order of bytes, so that they are
-/// sorted by it, and tells by the bytes of version and variant which ones it has turned round; of these it could not tell.
-fn has_two_places(uuid: &[u8; 16]) -> bool {
-    uuid[6] >= 0x80 && (0x01..=0x80).contains(&uuid[8])
-}
-
 fn escaped(buffer: &mut Vec<u8>, text: &[u8]) {
     if !text.iter().any(|byte| matches!(byte, b'\t' | b'\n' | b'\\' | 0)) {
         return buffer.extend_from_slice(text);
@@ -120,7 +114,7 @@ fn escaped(buffer: &mut Vec<u8>, text: &[u8]) {
 fn write(
     view: &View<'_>,
     row: usize,
-    Column { name, ty, holds_all_uuids, .. }: &Column,
+    Column { name, ty, holds, .. }: &Column,
     block: &mut Vec<u8>,
 ) -> Result<(), TargetError> {
     let beyond = |what: &str| {
@@ -140,6 +134,12 @@ fn write(
         }
         (View::Float32(values), _) => wire::number(block, format_args!("{:?}", values[row])),
         (View::Float64(values), _) => wire::number(block, format_args!("{:?}", values[row])),
+        (View::Text(texts), Scalar::Json) => {
+            if let Some(reason) = holds.refuses_json(texts.value(row)) {
+                return Err(TargetError::cannot_hold(name, "a value", reason));
+            }
+            escaped(block, texts.value(row).as_bytes());
+        }
         (View::Text(texts), _) => escaped(block, texts.value(row).as_bytes()),
         (View::Date(days), _) => {
             wire::short_date(block, days[row]).ok_or_else(|| beyond("date"))?
@@ -156,8 +156,7 @@ fn write(
         }
         (View::Uuid(uuids), _) => {
             let bytes = uuids.value(row).try_into().expect("sixteen bytes");
-            if !holds_all_uuids && has_two_places(bytes) {
-                let reason = "has a version and a variant that uuid does not hold in MariaDB; text(36) would";
+            if let Some(reason) = holds.refuses_uuid(bytes) {
                 return Err(TargetError::cannot_hold(name, "a value", reason));
             }
             block.extend_from_slice(uuid_text(bytes).as_bytes());
@@ -209,7 +208,7 @@ mod tests {
         let schema = Schema { columns: vec![column.clone(), column], ..Schema::default() };
         let batch = RecordBatch::try_from_iter([("a", array.clone()), ("b", array)]).unwrap();
         let mut block = Vec::new();
-        MariadbRows::new(&schema, false).encode(&batch, &mut block).unwrap();
+        MariadbRows::new(&schema, Holds::ALL).encode(&batch, &mut block).unwrap();
         block
     }
 

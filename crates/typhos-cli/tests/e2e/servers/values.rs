@@ -245,3 +245,48 @@ fn uuids_that_a_server_has_no_place_for_are_named_or_set_aside() {
             .says("176 read = 176 loaded");
     });
 }
+
+/// JSON that is valid and that MariaDB does not take for it: what nests deep, and halves of surrogate pairs.
+#[test]
+fn json_that_a_server_does_not_hold_is_named_or_set_aside() {
+    of(Kind::Mariadb, |database| {
+        let deep = |levels: usize| format!("{}{}", "[".repeat(levels), "]".repeat(levels));
+        let all = [
+            deep(31),
+            deep(32),
+            deep(90),
+            format!("{{\"a\":\"{}\"}}", deep(40)),
+            r#"{"a":"\ud83d\ude00"}"#.into(),
+            r#"{"a":"\ud800"}"#.into(),
+            r#"{"\udc00":1}"#.into(),
+            r#"["\\ud800\n","\u0000"]"#.into(),
+            r#"["\ud800\u0041"]"#.into(),
+            "[1e400, -0.0, 123456789012345678901234567890]".into(),
+        ];
+        let literal = |text: &str| format!("'{}'", text.replace('\\', "\\\\").replace('\'', "''"));
+        let asked = all.iter().map(|text| format!("SELECT json_valid({})", literal(text)));
+        let held = database.rows(&asked.collect::<Vec<_>>().join(" UNION ALL "));
+        let held: Vec<bool> = held.iter().map(|row| row[0] == "1").collect();
+        let count = held.iter().filter(|is_held| **is_held).count();
+        let rows: String =
+            all.iter().map(|text| format!("\"{}\"\n", text.replace('"', "\"\""))).collect();
+        let (world, line) =
+            world(database, "j = { type = 'json', misfit = 'reject' }", &format!("j\n{rows}"));
+        let ran = world.run(&format!("{} --rejects r.csv", line.replace("--mode append", "")));
+        let account = format!("10 read = {count} loaded + {} set aside", 10 - count);
+        ran.status(i32::from(count < 10)).says(&account).says("proven");
+        assert_eq!(database.one("SELECT count(*) FROM t"), count.to_string());
+        let kept = world.read("r.csv");
+        for (line, is_held) in (2..).zip(&held) {
+            assert_eq!(!kept.contains(&format!(",t.csv,{line},")), *is_held, "{}", all[line - 2]);
+        }
+        let at = held.iter().position(|is_held| !is_held).unwrap();
+        world
+            .write("t.typhos.toml", world.read("t.typhos.toml").replace(", misfit = 'reject'", ""));
+        world
+            .run(&line.replace("--mode append", "--mode replace"))
+            .status(4)
+            .complains(&format!("t.csv:{}  column 'j': '", at + 2))
+            .complains("which json does not hold in MariaDB; text would");
+    });
+}
