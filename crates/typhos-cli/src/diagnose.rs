@@ -1,5 +1,7 @@
 //! Mistakes in a schema file, shown as a compiler would: the line, a caret, and what to do.
 
+use std::fs::File;
+use std::io::Read;
 use std::path::Path;
 
 use annotate_snippets::{AnnotationKind, Level, Renderer, Snippet};
@@ -11,10 +13,28 @@ use typhos_core::terms::PhraseError;
 use crate::console::{self, safe_lines};
 use crate::outcome::Failure;
 
+/// The most bytes of a schema file: a hundred thousand columns with a line each are about a tenth of it.
+const MOST_BYTES: u64 = 64 << 20;
+
 /// Reads a schema file.
 pub fn read_schema(path: &Path) -> Result<(Schema, String), Failure> {
-    let bytes = std::fs::read(path)
+    let mut bytes = Vec::new();
+    File::open(path)
+        .and_then(|file| file.take(MOST_BYTES + 1).read_to_end(&mut bytes))
         .map_err(|error| Failure::Machine(format!("{}: {error}", path.display())))?;
+    // Most likely it is the data, and the two were exchanged.
+    let is_schema = |line: &[u8]| {
+        let line = line.trim_ascii_start();
+        let line = line.strip_prefix(b"\"").or(line.strip_prefix(b"'")).unwrap_or(line);
+        line.starts_with(b"typhos") || line.starts_with(b"[columns")
+    };
+    if bytes.len() as u64 > MOST_BYTES || !bytes.split(|byte| *byte == b'\n').any(is_schema) {
+        return Err(Failure::Schema(format!(
+            "error: {} is not a schema file: no line of it says typhos = 1\n\
+             The schema stands before the data; 'typhos draft' writes one from data.",
+            console::path(path)
+        )));
+    }
     let source = String::from_utf8(bytes).map_err(|error| {
         let line = 1 + error.as_bytes()[..error.utf8_error().valid_up_to()]
             .iter()

@@ -44,6 +44,11 @@ fn command_lines_that_do_not_go_together() {
         .write("text.db", "this is not a database at all");
     for (line, want) in [
         ("scuot t.csv", "'scout'"),
+        // The data in place of the schema, and what has no end.
+        ("check t.csv s.typhos.toml", "t.csv is not a schema file: no line of it says typhos = 1"),
+        ("load p.parquet t.csv --into x.parquet", "The schema stands before the data"),
+        ("check /dev/zero t.csv", "/dev/zero is not a schema file"),
+        ("draft t.csv --keep /dev/zero", "/dev/zero is not a schema file"),
         ("scout", "<INPUT>"),
         (
             "scout t.csv --delimiter ;;",
