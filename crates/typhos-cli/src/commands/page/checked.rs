@@ -8,7 +8,7 @@ use typhos_core::infer::{counted, grouped};
 use typhos_load::{Repeats, keep_apart};
 
 use super::super::{check, weigh};
-use super::{Page, meter, plain, short};
+use super::{Page, meter, plain, short, tile};
 use crate::args::{Common, InputArgs};
 use crate::console::{Console, bytes as size};
 use crate::outcome::Failure;
@@ -41,13 +41,13 @@ pub fn page(
     };
     let misfits = account.misfits();
     let mut tiles = vec![
-        (grouped(account.read), "records read"),
-        (grouped(account.loaded), "would be loaded"),
-        (grouped(account.set_aside), "do not fit"),
-        (grouped(misfits), "misfits"),
+        tile(account.read, "record read", "records read"),
+        tile(account.loaded, "would be loaded", "would be loaded"),
+        tile(account.set_aside, "does not fit", "do not fit"),
+        tile(misfits, "misfit", "misfits"),
     ];
     if repeats.count > 0 {
-        tiles.push((grouped(repeats.count), "duplicate keys"));
+        tiles.push(tile(repeats.count, "duplicate key", "duplicate keys"));
     }
     let fits = html! {
         p { (plain(&account_line(&account, true))) }

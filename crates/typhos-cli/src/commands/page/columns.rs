@@ -7,7 +7,7 @@ use typhos_core::infer::{
 use typhos_core::survey::Survey;
 
 use super::super::look::Looked;
-use super::{Page, meter, plain, short};
+use super::{Page, meter, plain, short, tile};
 
 /// Frequent values that are listed of a column.
 const MOST_VALUES: usize = 8;
@@ -21,17 +21,22 @@ const MOST_DETAILED: usize = 400;
 pub fn page(looked: &Looked) -> Page {
     let survey = &looked.examined.survey;
     let report = looked.report();
-    let records = if survey.is_sample { "records, the first ones only" } else { "records" };
-    let mut tiles =
-        vec![(grouped(survey.records), records), (grouped(looked.columns.len() as u64), "columns")];
+    let [record, records] = match survey.is_sample {
+        true => ["record, the first one only", "records, the first ones only"],
+        false => ["record", "records"],
+    };
+    let mut tiles = vec![
+        tile(survey.records, record, records),
+        tile(looked.columns.len() as u64, "column", "columns"),
+    ];
     if survey.broken > 0 {
-        tiles.push((grouped(survey.broken), "broken records"));
+        tiles.push(tile(survey.broken, "broken record", "broken records"));
     }
     let asked =
         looked.columns.iter().filter(|at| looked.examined.decisions[**at].question.is_some());
     let asked = asked.count();
     if asked > 0 {
-        tiles.push((grouped(asked as u64), "columns with a question"));
+        tiles.push(tile(asked as u64, "column with a question", "columns with a question"));
     }
     let layout = html! {
         @for line in report.layout_lines() { p.mono.lines { (plain(&line).trim()) } }

@@ -1,9 +1,8 @@
 //! The page of a comparison: what differs between two schemas, and what that breaks.
 
 use maud::html;
-use typhos_core::infer::grouped;
 
-use super::{Page, short};
+use super::{Page, short, tile};
 use crate::report::comparison::Comparison;
 
 /// The page.
@@ -45,8 +44,8 @@ pub fn page(compared: &Comparison) -> Page {
         title: format!("{} → {}", compared.old, compared.new),
         about: "What is said of the columns and of the table, from the first to the second.".into(),
         tiles: vec![
-            (grouped(all as u64), "differences"),
-            (grouped(breaking as u64), "break something"),
+            tile(all as u64, "difference", "differences"),
+            tile(breaking as u64, "breaks something", "break something"),
         ],
         warnings: Vec::new(),
         sections,

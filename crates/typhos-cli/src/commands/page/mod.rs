@@ -9,6 +9,8 @@ use std::path::PathBuf;
 
 use maud::{DOCTYPE, Markup, PreEscaped, html};
 
+use typhos_core::infer::grouped;
+
 use super::compare;
 use super::look::{Extent, look};
 use crate::args::{Common, Report, RuleArgs};
@@ -69,6 +71,11 @@ fn default_name(what: &[PathBuf]) -> PathBuf {
     let named = if what.len() == 2 { &what[1] } else { &what[0] };
     let stem = super::table_name([&*named.to_string_lossy()]);
     PathBuf::from(format!("{stem}.html"))
+}
+
+/// A figure and what it counts, of one and of several.
+fn tile(number: u64, one: &'static str, several: &'static str) -> (String, &'static str) {
+    (grouped(number), if number == 1 { one } else { several })
 }
 
 impl Page {

@@ -85,3 +85,28 @@ fn a_column_is_drawn_where_a_picture_is_named() {
     world.ok("scout tickets.csv --column cabin --save survey");
     world.ok("scout survey");
 }
+
+/// Records that cannot be split have a section of their own, with where they stand.
+#[test]
+fn a_page_says_what_cannot_be_split_and_what_has_to_be_asked() {
+    let world = World::new();
+    world.write(
+        "b.csv",
+        "id,on,x\n1,03/04/24,a\n2,\"05/06/24,b\n3,01/02/24\n4,02/02/24,c,d\n5,02/03/24,e\n",
+    );
+    let ran = world.run("report b.csv -o b.html");
+    assert!([0, 1].contains(&ran.status), "{}", ran.err);
+    let page = world.read("b.html");
+    for want in [
+        "<b>2</b>records",
+        "<b>1</b>broken record<",
+        "<b>1</b>column with a question<",
+        "Records that cannot be split into columns",
+        "1 record, of which the first:",
+        "<code>b.csv:3</code>",
+        "has a quote, opened in line 3, that is never closed",
+        "--date-order dmy",
+    ] {
+        assert!(page.contains(want), "{want}\n{page}");
+    }
+}
