@@ -348,3 +348,66 @@ fn long_lists_are_on_several_lines() {
     assert_eq!(plain.split(',').count(), 30);
     assert_eq!(literals(&Postgres, &values[..2]), "('value 0', 'value 1')");
 }
+
+/// The type of every column, and the notes about what is no type there, in standard SQL and in SQLite.
+#[test]
+fn every_type_has_its_place_where_there_are_few() {
+    let types: [(&str, &str, &str); 26] = [
+        ("bool", "boolean", "INTEGER"),
+        ("int8", "smallint", "INTEGER"),
+        ("int16", "smallint", "INTEGER"),
+        ("int32", "integer", "INTEGER"),
+        ("int64", "bigint", "INTEGER"),
+        ("uint8", "smallint", "INTEGER"),
+        ("uint16", "integer", "INTEGER"),
+        ("uint32", "bigint", "INTEGER"),
+        ("uint64", "decimal(20,0)", "ANY"),
+        ("float32", "real", "REAL"),
+        ("float64", "double precision", "REAL"),
+        ("decimal(9,2)", "decimal(9,2)", "REAL"),
+        ("decimal(18,0)", "decimal(18,0)", "INTEGER"),
+        ("decimal(38,2)", "decimal(38,2)", "TEXT"),
+        ("text", "character large object", "TEXT"),
+        ("text(9)", "varchar(9)", "TEXT"),
+        ("lowcard", "character large object", "TEXT"),
+        ("date", "date", "TEXT"),
+        ("time(ms)", "time(3)", "TEXT"),
+        ("timestamp(s)", "timestamp(0)", "TEXT"),
+        ("timestamp(us, utc)", "timestamp(6) with time zone", "TEXT"),
+        ("duration(ms)", "bigint", "INTEGER"),
+        ("uuid", "char(36)", "TEXT"),
+        ("ip", "varchar(45)", "TEXT"),
+        ("geopoint", "varchar(50)", "TEXT"),
+        ("list(uint8)", "character large object", "TEXT"),
+    ];
+    let columns = types.iter().enumerate();
+    let columns: String =
+        columns.map(|(at, (ty, ..))| format!("c{at} = {{ type = \"{ty}\" }}\n")).collect();
+    let schema = read(&format!("typhos = 1\n[columns]\n{columns}")).unwrap();
+    let of = |language: &str| {
+        script(super::sql_language(language).unwrap().as_ref(), &schema, "t").unwrap()
+    };
+    for (at, language) in [(1, "sql"), (2, "sqlite")] {
+        let script = of(language);
+        for (nth, (ty, standard, sqlite)) in types.iter().enumerate() {
+            let want = [standard, sqlite][at - 1];
+            let line = script.lines().find(|line| line.starts_with(&format!("  \"c{nth}\" ")));
+            let line = line.unwrap_or_else(|| panic!("{ty} is not in\n{script}"));
+            let (_, stored) = line.split_once("\" ").unwrap();
+            let stored = stored.trim_end_matches(',').split(" CHECK ").next().unwrap();
+            assert_eq!(stored, *want, "{language}: {ty}");
+        }
+    }
+    // No check keeps what is absent out.
+    assert!(of("sqlite").contains("CHECK (\"c8\" IS NULL OR typeof(\"c8\") = 'integer'"));
+    let notes = of("sql");
+    for note in [
+        "'c8' is stored as decimal(20,0) with a check: there is no uint64",
+        "'c21' is stored as a whole number of milliseconds",
+        "'c22' is stored as char(36): there are no UUIDs",
+        "'c24' is stored as varchar(50), latitude before longitude: there are no points",
+        "'c25' is stored as character large object: standard SQL has no type for list(uint8)",
+    ] {
+        assert!(notes.contains(note), "{note}\n{notes}");
+    }
+}

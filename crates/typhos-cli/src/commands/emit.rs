@@ -27,11 +27,8 @@ pub fn run(args: &Emit, console: &mut Console) -> Result<Outcome, Failure> {
         return Err(Failure::Schema(diagnose::show(&[wrong], &source, &args.schema)));
     }
     let language = sql::language(&args.language).expect("the command line knows the languages");
-    let table = args.table.clone().or_else(|| schema.table.clone()).unwrap_or_else(|| {
-        // tickets.typhos.toml → tickets
-        let stem = super::table_name([&*args.schema.to_string_lossy()]);
-        stem.strip_suffix(".typhos").unwrap_or(&stem).to_owned()
-    });
+    let table = args.table.clone().or_else(|| schema.table.clone());
+    let table = table.unwrap_or_else(|| super::table_name([&*args.schema.to_string_lossy()]));
     let emitted =
         language.emit(&schema, &table).map_err(|error| Failure::Usage(error.to_string()))?;
     // Beside the text, which may go on to another program.

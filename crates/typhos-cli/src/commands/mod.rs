@@ -297,7 +297,8 @@ fn table_name<'n>(files: impl IntoIterator<Item = &'n str>) -> String {
             let packed = [".gz", ".zst", ".zstd"].iter().find_map(|end| name.strip_suffix(end));
             let name = packed.unwrap_or(&name);
             // `standard input` is not a name, and a name may start with a point.
-            let stem = name.rsplit_once('.').map_or(name, |(stem, _)| stem);
+            let schema = name.strip_suffix(".typhos.toml");
+            let stem = schema.or(name.rsplit_once('.').map(|(stem, _)| stem)).unwrap_or(name);
             if one.extension().is_none() && name.contains(' ') {
                 String::new()
             } else {
@@ -357,6 +358,7 @@ mod tests {
             (&["a/one.csv", "b/two.csv"], "one"),
             (&["---.csv"], "data"),
             (&["archive.2024.csv"], "archive_2024"),
+            (&["a/tickets.typhos.toml"], "tickets"),
             (&[], "data"),
         ] {
             assert_eq!(table_name(files.iter().copied()), want, "{files:?}");
