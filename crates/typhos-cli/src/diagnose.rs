@@ -22,15 +22,20 @@ pub fn read_schema(path: &Path) -> Result<(Schema, String), Failure> {
     File::open(path)
         .and_then(|file| file.take(MOST_BYTES + 1).read_to_end(&mut bytes))
         .map_err(|error| Failure::Machine(format!("{}: {error}", path.display())))?;
-    // Most likely it is the data, and the two were exchanged.
     let is_schema = |line: &[u8]| {
         let line = line.trim_ascii_start();
         let line = line.strip_prefix(b"\"").or(line.strip_prefix(b"'")).unwrap_or(line);
         line.starts_with(b"typhos") || line.starts_with(b"[columns")
     };
-    if bytes.len() as u64 > MOST_BYTES || !bytes.split(|byte| *byte == b'\n').any(is_schema) {
+    let why = match bytes.split(|byte| *byte == b'\n').any(is_schema) {
+        true if bytes.len() as u64 > MOST_BYTES => Some("it has more than 64 MiB"),
+        true => None,
+        // Most likely it is the data, and the two were exchanged.
+        false => Some("no line of it says typhos = 1"),
+    };
+    if let Some(why) = why {
         return Err(Failure::Schema(format!(
-            "error: {} is not a schema file: no line of it says typhos = 1\n\
+            "error: {} is not a schema file: {why}\n\
              The schema stands before the data; 'typhos draft' writes one from data.",
             console::path(path)
         )));
