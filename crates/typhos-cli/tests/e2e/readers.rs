@@ -284,3 +284,54 @@ fn rows_are_added_to_columns_of_the_types_that_people_name() {
         .complains("'day', which is MONEY, holds no date");
     assert_eq!(shell(&world, "o.db", "SELECT count(*) FROM odd"), "0");
 }
+
+/// In a table that is not strict a column may hold anything, and numbers are numbers all the same where it holds nothing else.
+#[test]
+fn numbers_of_any_table_are_compared_as_numbers() {
+    if !tool("sqlite3") {
+        return;
+    }
+    let world = World::new();
+    shell(
+        &world,
+        "n.db",
+        "CREATE TABLE t (n INTEGER, p NUMERIC, s TEXT, f REAL, big, m); INSERT INTO t VALUES (3, 1.5, '30', 0.5, 7, 1), \
+         (10, 20, '4', 1e3, '18446744073709551615', 'x'), (7, 100.25, '100', NULL, 20, 3), (NULL, NULL, NULL, -2, NULL, 40)",
+    );
+    for (question, want) in [
+        ("n > 5", 2),
+        ("p >= 20", 2),
+        ("f < 1", 2),
+        ("big > 10", 2),
+        // Texts are what they are, and a column with a word in it is one of texts.
+        ("s > '4'", 0),
+        ("m > '3'", 2),
+    ] {
+        world
+            .run_args(&["tally", "n.db", "--where", question, "--as", "csv", "-q"])
+            .status(0)
+            .says(&format!("count\n{want}\n"));
+    }
+    let sums = world.run_args(&[
+        "tally",
+        "n.db",
+        "--show",
+        "sum(n), max(n), max(p), max(big)",
+        "--as",
+        "csv",
+        "-q",
+    ]);
+    assert_eq!(sums.status(0).out.lines().nth(1), Some("20,10,100.25,18446744073709551615"));
+    let sorted = world.run_args(&[
+        "peek",
+        "n.db",
+        "--sort",
+        "n desc",
+        "--columns",
+        "n",
+        "--as",
+        "csv",
+        "-q",
+    ]);
+    assert_eq!(sorted.status(0).out, "n\n10\n7\n3\n\n");
+}

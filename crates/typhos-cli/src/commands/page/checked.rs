@@ -23,12 +23,6 @@ pub fn page(
     common: &Common,
     console: &mut Console,
 ) -> Result<(Page, bool), Failure> {
-    if inputs.is_empty() {
-        return Err(Failure::Usage(format!(
-            "give the files to report on: typhos report {} INPUT",
-            schema.display()
-        )));
-    }
     let ledger = weigh::ledger_of(schema, inputs, typed, common, console)?;
     let (plan, input) = (&ledger.plan, &ledger.input);
     let read: Vec<_> = input.files().iter().filter_map(|file| file.path()).collect();

@@ -37,12 +37,18 @@ struct Page {
 }
 
 pub fn run(args: &Report, common: &Common, console: &mut Console) -> Result<Outcome, Failure> {
+    let first = &args.what[0];
+    if args.what.len() == 1 && compare::is_schema(first) {
+        return Err(Failure::Usage(format!(
+            "give the files to report on: typhos report {} INPUT",
+            first.display()
+        )));
+    }
     let path = match &args.output {
         Some(path) => path.clone(),
         None => default_name(&args.what),
     };
     typhos_load::refuse_existing(&path, args.replace)?;
-    let first = &args.what[0];
     let (page, has_misfits) = match compare::is_schema(first) {
         true if args.what.get(1).is_some_and(|second| compare::is_schema(second)) => {
             let compared = compare::compared(first, &args.what[1..], &args.input, common, console)?;
