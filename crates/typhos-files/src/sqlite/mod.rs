@@ -19,7 +19,7 @@ use typhos_load::{
 
 pub use ask::{AskError, Asking};
 pub use read::tables;
-pub(crate) use read::{identifier, open_existing, shown};
+pub(crate) use read::{Affinity, identifier, open_existing, shown};
 use read::{recovered_transactions, transactions};
 use session::SqliteSession;
 

@@ -26,6 +26,35 @@ pub(crate) fn shown(value: ValueRef<'_>) -> Option<String> {
     }
 }
 
+/// What a column that is not strict likes its values to be, by the name of its type.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Affinity {
+    Integer,
+    Text,
+    Blob,
+    Real,
+    Numeric,
+}
+
+impl Affinity {
+    /// The affinity of a declared type, by the rules that SQLite's documentation of datatypes gives, in their order.
+    pub fn of(declared: &str) -> Affinity {
+        let declared = declared.to_ascii_uppercase();
+        let has = |words: &[&str]| words.iter().any(|word| declared.contains(word));
+        if has(&["INT"]) {
+            Affinity::Integer
+        } else if has(&["CHAR", "CLOB", "TEXT"]) {
+            Affinity::Text
+        } else if declared.is_empty() || has(&["BLOB"]) {
+            Affinity::Blob
+        } else if has(&["REAL", "FLOA", "DOUB"]) {
+            Affinity::Real
+        } else {
+            Affinity::Numeric
+        }
+    }
+}
+
 pub(crate) fn open_existing(path: &Path) -> Result<Connection, TargetError> {
     let failed = |source: rusqlite::Error| TargetError::Format {
         path: path.to_path_buf(),

@@ -19,7 +19,7 @@ use typhos_sql::held::{Existing, ExistingColumn, Filled};
 use typhos_sql::{Definitions, Language, Movements, Sqlite};
 
 use super::busy::patiently;
-use super::read::{identifier, open_existing, shown};
+use super::read::{Affinity, identifier, open_existing, shown};
 use super::rows::{Inserts, Refusal, SqliteRows, StoredBatch};
 
 /// A database being loaded into.
@@ -417,30 +417,21 @@ impl MoveRows for SqliteSession {
 
 /// What a type holds, by the affinity that SQLite finds in its name, and by what people mean by it.
 fn held(ty: &str) -> Held {
+    let affinity = Affinity::of(ty);
     let ty = ty.to_uppercase();
     let has = |words: &[&str]| words.iter().any(|word| ty.contains(word));
-    if has(&["BOOL"]) {
-        Held::Bool
-    } else if has(&["INT"]) && !has(&["POINT"]) {
-        Held::bits(64, true)
-    } else if has(&["CHAR", "CLOB", "TEXT"]) {
-        Held::Text(None)
-    } else if has(&["REAL", "FLOA", "DOUB", "NUMERIC", "DECIMAL"]) {
-        Held::Float(64)
-    } else if has(&["DATETIME", "TIMESTAMP"]) {
-        Held::Timestamp(9, None)
-    } else if has(&["DATE"]) {
-        Held::Date
-    } else if has(&["TIME"]) {
-        Held::Time(9)
-    } else if ty.is_empty() || has(&["BLOB"]) {
-        // Whatever comes is kept as it comes.
-        Held::Text(None)
-    } else if has(&["JSON"]) {
-        Held::Json
-    } else if has(&["UUID", "GUID"]) {
-        Held::Uuid
-    } else {
-        Held::Other
+    match affinity {
+        _ if has(&["BOOL"]) => Held::Bool,
+        Affinity::Integer if !has(&["POINT"]) => Held::bits(64, true),
+        // In a blob whatever comes is kept as it comes.
+        Affinity::Text | Affinity::Blob => Held::Text(None),
+        Affinity::Real => Held::Float(64),
+        _ if has(&["NUMERIC", "DECIMAL"]) => Held::Float(64),
+        _ if has(&["DATETIME", "TIMESTAMP"]) => Held::Timestamp(9, None),
+        _ if has(&["DATE"]) => Held::Date,
+        _ if has(&["TIME"]) => Held::Time(9),
+        _ if has(&["JSON"]) => Held::Json,
+        _ if has(&["UUID", "GUID"]) => Held::Uuid,
+        _ => Held::Other,
     }
 }

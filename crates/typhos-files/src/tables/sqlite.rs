@@ -19,7 +19,7 @@ use typhos_core::table::{Passed, Sieve, Table, TableError};
 use typhos_load::TargetError;
 
 use super::of_table;
-use crate::sqlite::{identifier, open_existing, shown};
+use crate::sqlite::{Affinity, identifier, open_existing, shown};
 
 /// Rows of a batch.
 const BATCH_ROWS: usize = 1024;
@@ -45,6 +45,8 @@ impl SqliteTable {
     /// A file that is no database, a table that is not there.
     pub fn open(path: &Path, name: &str) -> Result<SqliteTable, TargetError> {
         let connection = open_existing(path)?;
+        // What is found out about the values holds until they are read, whoever writes in between.
+        connection.execute_batch("BEGIN").map_err(failed(path))?;
         let is_strict = "SELECT strict FROM pragma_table_list WHERE schema = 'main' AND name = ?1";
         let is_strict: bool = match connection.query_row(is_strict, [name], |row| row.get(0)) {
             Err(rusqlite::Error::QueryReturnedNoRows) => {
@@ -104,16 +106,12 @@ fn fields(
 
 /// The type of a column whatever its values are; `None` where they decide.
 fn settled(declared: &str, is_strict: bool) -> Option<DataType> {
-    let declared = declared.to_ascii_uppercase();
-    match &declared[..] {
+    match &declared.to_ascii_uppercase()[..] {
         "INTEGER" | "INT" if is_strict => Some(DataType::Int64),
         "REAL" if is_strict => Some(DataType::Float64),
         "BLOB" if is_strict => Some(DataType::Binary),
         // Numbers become texts there.
-        _ if ["CHAR", "CLOB", "TEXT"].iter().any(|word| declared.contains(word)) => {
-            (!declared.contains("INT")).then_some(DataType::Utf8)
-        }
-        _ => None,
+        _ => (Affinity::of(declared) == Affinity::Text).then_some(DataType::Utf8),
     }
 }
 
@@ -140,11 +138,10 @@ fn type_of_values(row: &Row<'_>, from: usize, declared: &str) -> rusqlite::Resul
     let is = |question: usize| is(question).map(|answer| answer.unwrap_or(false));
     let (has_values, has_others, has_reals, has_wide, is_unsigned) =
         (is(0)?, is(1)?, is(2)?, is(3)?, is(4)?);
-    let says =
-        |words: &[&str]| words.iter().any(|word| declared.to_ascii_uppercase().contains(word));
+    let affinity = Affinity::of(declared);
     Ok(match () {
-        () if !has_values && says(&["INT"]) => DataType::Int64,
-        () if !has_values && says(&["REAL", "FLOA", "DOUB"]) => DataType::Float64,
+        () if !has_values && affinity == Affinity::Integer => DataType::Int64,
+        () if !has_values && affinity == Affinity::Real => DataType::Float64,
         () if !has_values => DataType::Utf8,
         () if has_others && is_unsigned => DataType::UInt64,
         () if has_others || has_reals && has_wide => DataType::Utf8,
