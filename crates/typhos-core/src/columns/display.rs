@@ -58,12 +58,12 @@ pub fn push_cell(text: &mut String, array: &dyn Array, row: usize) -> bool {
             text.push_str(&uuid_text(bytes.try_into().expect("sixteen bytes")));
         }
         DataType::Struct(fields) if is_point(fields) => {
-            // As it is written in text.
+            // As it is written in text: degrees have no exponents.
             for (at, column) in array.as_struct().columns().iter().enumerate() {
                 if at > 0 {
                     text.push(',');
                 }
-                push_cell(text, column, row);
+                number::<Float64Type>(text, column, row);
             }
         }
         DataType::Utf8 => text.push_str(array.as_string::<i32>().value(row)),
@@ -223,6 +223,7 @@ mod tests {
             ("type = 'uuid'", "6f9619ff-8b86-d011-b42d-00cf4fc964ff"),
             ("type = 'ip'", "2001:db8::1"),
             ("type = 'geopoint'", "59.91,-10.75"),
+            ("type = 'geopoint'", "-0.0000001,180"),
             ("type = 'json'", "[1]"),
             ("type = 'float32'", "0.1"),
             ("type = 'float64'", "0.1"),
