@@ -86,8 +86,12 @@ impl From<InputError> for Failure {
     fn from(error: InputError) -> Self {
         let remedy = error.remedy();
         // The file can be read; what is in it is not taken.
-        let is_refused =
-            matches!(error, InputError::TooManyFields { .. } | InputError::NotAList { .. });
+        let is_refused = matches!(
+            error,
+            InputError::TooManyFields { .. }
+                | InputError::TooManyColumns { .. }
+                | InputError::NotAList { .. }
+        );
         let is_usage = matches!(
             error,
             InputError::NoParts | InputError::BeginOutside { .. } | InputError::BeginsWithFile

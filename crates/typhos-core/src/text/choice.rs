@@ -47,7 +47,7 @@ pub struct InputChoice {
     pub record_limit: Option<usize>,
     /// The most objects and arrays within each other in records of JSON.
     pub depth_limit: Option<usize>,
-    /// The most different fields in all records of JSON.
+    /// The most columns, or different fields in all records of JSON.
     pub field_limit: Option<usize>,
     /// The path of a list in records of JSON each of whose elements becomes a row.
     pub unnest: Option<String>,
@@ -287,9 +287,13 @@ pub const DEFAULT_RECORD_LIMIT: usize = 16 << 20;
 /// Record limits that can be said, in bytes: memory grows with them, and offsets have 32 bits.
 const RECORD_LIMITS: std::ops::RangeInclusive<usize> = 1 << 10..=1 << 30;
 
-/// Different fields that are read where nothing else is said: of more the names are most likely data, and each would
-/// be a column.
+/// Different fields of JSON that are read where nothing else is said: of more the names are most likely data, and each
+/// would be a column.
 pub const DEFAULT_FIELD_LIMIT: usize = 10_000;
+
+/// Columns of delimited text that are read where nothing else is said: what is known of so many takes a quarter of a
+/// gibibyte, and a line that was split by what does not separate its fields may have a million.
+pub const DEFAULT_COLUMN_LIMIT: usize = 30_000;
 
 /// Field limits that can be said: memory grows with them.
 pub const FIELD_LIMITS: std::ops::RangeInclusive<usize> = 1..=1_000_000;

@@ -306,6 +306,14 @@ impl InputFile {
         InputError::Io { file: self.name(), source }
     }
 
+    /// Fails where there are more columns than are read, those of this file and of others before it.
+    pub(super) fn expect_columns(&self, columns: usize, limit: usize) -> Result<(), InputError> {
+        match columns <= limit {
+            true => Ok(()),
+            false => Err(InputError::TooManyColumns { file: self.name(), columns, limit }),
+        }
+    }
+
     /// Reads the head of the file: finds what `choice` leaves open, reads the header, and notes where the
     /// records start.
     pub(super) fn look(&mut self, choice: &InputChoice) -> Result<Finding, InputError> {

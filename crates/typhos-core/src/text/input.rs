@@ -12,8 +12,8 @@ use super::matching::{Difference, match_columns};
 use super::origin::{Bytes, Memory, Origin};
 use super::sniff::Finding;
 use super::{
-    Charset, DEFAULT_RECORD_LIMIT, Dialect, Escape, InputChoice, InputError, InputFile,
-    InputFormat, Part, QuotedEmpty, Whole,
+    Charset, DEFAULT_COLUMN_LIMIT, DEFAULT_RECORD_LIMIT, Dialect, Escape, InputChoice, InputError,
+    InputFile, InputFormat, Part, QuotedEmpty, Whole,
 };
 use crate::records::Paths;
 
@@ -44,6 +44,8 @@ impl Input {
         let mut files: Vec<InputFile> = origins.into_iter().map(InputFile::new).collect();
         let (first, others) = files.split_first_mut().ok_or(InputError::NoFiles)?;
         let mut finding = first.look(choice)?;
+        let limit = choice.field_limit.unwrap_or(DEFAULT_COLUMN_LIMIT);
+        first.expect_columns(first.layout().fields, limit)?;
         if first.layout().paths.is_some() {
             let alike = InputChoice { format: Some(InputFormat::Json), ..choice.clone() };
             others.iter_mut().try_for_each(|file| file.look(&alike).map(|_| ()))?;
@@ -65,11 +67,13 @@ impl Input {
         };
         for file in others {
             file.look(&alike)?;
+            file.expect_columns(file.layout().fields, limit)?;
         }
         if choice.encoding.is_none() {
             one_encoding(&mut files, choice, &alike, &mut finding)?;
         }
         let names = match_columns(&mut files, choice)?;
+        files.iter().last().map_or(Ok(()), |last| last.expect_columns(names.len(), limit))?;
         Ok(Input { files, names, finding, choice: choice.clone(), notes, narrowed: None })
     }
 
@@ -399,6 +403,31 @@ mod tests {
         };
         let message = open_with(&[("a.csv", b"a'b\n")], &two).unwrap_err();
         assert_eq!(message, "''' cannot be the delimiter and the quote");
+    }
+
+    #[test]
+    fn more_columns_than_are_read_are_refused() {
+        let choice = |limit| InputChoice {
+            field_limit: Some(limit),
+            columns_differ: Some(ColumnsDiffer::Union),
+            ..InputChoice::default()
+        };
+        let files: [(&str, &[u8]); 2] = [("a.csv", b"a,b\n1,2\n"), ("b.csv", b"b,c\n1,2\n")];
+        assert!(open_with(&files, &choice(3)).is_ok());
+        // Of all files together.
+        assert_eq!(
+            open_with(&files, &choice(2)).unwrap_err(),
+            "b.csv has 3 columns, and no more than 2 are read; most likely something else separates them, which delimiter says; to read them all, say field_limit = 3"
+        );
+        assert!(open_with(&files[..1], &choice(1)).unwrap_err().starts_with("a.csv has 2 columns"));
+        let wide = [",".repeat(DEFAULT_COLUMN_LIMIT).into_bytes(), b"\n".to_vec()].concat();
+        let wide: [(&str, &[u8]); 1] = [("w.csv", &wide)];
+        let told = open_with(&wide, &InputChoice::default()).unwrap_err();
+        assert!(
+            told.starts_with("w.csv has 30,001 columns, and no more than 30,000 are"),
+            "{told}"
+        );
+        assert!(open_with(&wide, &choice(30_001)).is_ok());
     }
 
     #[test]

@@ -2,7 +2,9 @@
 
 use thiserror::Error;
 
+use super::FIELD_LIMITS;
 use crate::remedy::Remedy;
+use crate::wording::grouped;
 
 /// Why an input cannot be read.
 #[derive(Debug, Error)]
@@ -51,6 +53,16 @@ pub enum InputError {
         "the records have more than {limit} different fields: most likely names in them are values, such as ids; field_limit says how many are read"
     )]
     TooManyFields {
+        /// The most that are read.
+        limit: usize,
+    },
+    /// A file with so many columns that its delimiter is most likely another.
+    #[error("{file} has {} columns, and no more than {} are read", grouped(*columns as u64), grouped(*limit as u64))]
+    TooManyColumns {
+        /// The file, as it was given.
+        file: String,
+        /// Columns of the file, or of it and those before it.
+        columns: usize,
         /// The most that are read.
         limit: usize,
     },
@@ -171,6 +183,19 @@ impl InputError {
             InputError::HeaderTorn { .. } => Remedy::of(
                 "close the quote, or say {header = false} if it is not a header, or {quote = none} if quotes mean nothing in this file",
             ),
+            InputError::TooManyColumns { columns, .. } => {
+                let remedy =
+                    Remedy::of("most likely something else separates them, which {delimiter} says");
+                match *columns <= *FIELD_LIMITS.end() {
+                    true => remedy
+                        .say("; to read them all, say ")
+                        .set("field_limit", columns.to_string()),
+                    false => remedy.say(format!(
+                        "; {} are the most that can be read",
+                        grouped(*FIELD_LIMITS.end() as u64)
+                    )),
+                }
+            }
             InputError::OtherColumns { .. } => Remedy::of(
                 "to read them together, say {columns_differ = union} (every column of any file) or first (those of the first file)",
             ),

@@ -54,9 +54,9 @@ mod walk;
 pub use blocks::{Block, BlockReader, Blocks, DEFAULT_BLOCK_BYTES, mean_record_bytes};
 pub use charset::Charset;
 pub use choice::{
-    ColumnsDiffer, DEFAULT_DEPTH_LIMIT, DEFAULT_FIELD_LIMIT, DEFAULT_RECORD_LIMIT, FIELD_LIMITS,
-    InputChoice, InputFormat, MOST_SKIPPED, QuotedEmpty, ShortRecords, Undeclared, WithoutElements,
-    parse_lines, parse_record_limit, parse_size,
+    ColumnsDiffer, DEFAULT_COLUMN_LIMIT, DEFAULT_DEPTH_LIMIT, DEFAULT_FIELD_LIMIT,
+    DEFAULT_RECORD_LIMIT, FIELD_LIMITS, InputChoice, InputFormat, MOST_SKIPPED, QuotedEmpty,
+    ShortRecords, Undeclared, WithoutElements, parse_lines, parse_record_limit, parse_size,
 };
 pub use dialect::{
     Dialect, Escape, LineEnds, delimiter_name, delimiter_word, parse_comment, parse_delimiter,
