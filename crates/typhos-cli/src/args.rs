@@ -437,8 +437,8 @@ pub struct Emit {
     /// The schema file
     pub schema: PathBuf,
 
-    /// The language: postgres, mariadb, clickhouse (or clickhouse@18.16 for one of that version), sqlite, sql for the standard, or
-    /// mapping for a search index
+    /// The language: postgres, mariadb, clickhouse (or clickhouse@18.16 for one of that version), sqlite, sql for the standard,
+    /// mapping for a search index, or json-schema for rows as JSON
     #[arg(long = "as", value_name = "LANGUAGE", value_parser = parse_language)]
     pub language: String,
 

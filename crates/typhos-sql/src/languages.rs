@@ -5,6 +5,7 @@ use typhos_core::schema::Schema;
 
 use super::clickhouse::ClickHouse;
 use super::definitions::Definitions;
+use super::json_schema::json_schema;
 use super::mapping::{UnfitName, mapping};
 use super::mariadb::Mariadb;
 use super::postgres::Postgres;
@@ -13,7 +14,8 @@ use super::sqlite::Sqlite;
 use super::standard::Standard;
 
 /// The languages that a schema can be written in.
-pub const LANGUAGES: [&str; 6] = ["postgres", "mariadb", "clickhouse", "sqlite", "sql", "mapping"];
+pub const LANGUAGES: [&str; 7] =
+    ["postgres", "mariadb", "clickhouse", "sqlite", "sql", "mapping", "json-schema"];
 
 /// A schema in another language.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -74,6 +76,20 @@ impl SchemaLanguage for IndexMapping {
     }
 }
 
+/// What a row is as a JSON object.
+struct JsonSchema;
+
+impl SchemaLanguage for JsonSchema {
+    fn of(&self) -> &'static str {
+        "JSON documents"
+    }
+
+    fn emit(&self, schema: &Schema, table: &str) -> Result<Emitted, EmitError> {
+        let (body, notes) = json_schema(schema, table);
+        Ok(Emitted { text: format!("{body:#}\n"), notes })
+    }
+}
+
 /// The languages of SQL among them, that a table can be defined in.
 pub const SQL_LANGUAGES: [&str; 5] = ["postgres", "mariadb", "clickhouse", "sqlite", "sql"];
 
@@ -82,6 +98,7 @@ pub const SQL_LANGUAGES: [&str; 5] = ["postgres", "mariadb", "clickhouse", "sqli
 pub fn language(name: &str) -> Option<Box<dyn SchemaLanguage>> {
     match name {
         "mapping" => Some(Box::new(IndexMapping)),
+        "json-schema" => Some(Box::new(JsonSchema)),
         name => Some(Box::new(Sql(match name.split_once('@') {
             Some(("clickhouse", version)) => Box::new(ClickHouse { version: numbers(version)? }),
             Some(_) => return None,

@@ -2,8 +2,8 @@
 //!
 //! A language knows how names and texts are quoted, which type holds a declared column, and how a table is defined
 //! ([`Definitions`]); [`define`](define()) puts a definition together, and [`script`](script()) writes it out. That is all
-//! that a language of SQL needs that nothing is loaded into. The [`mapping()`] of a search index is another one; all that
-//! a schema can be written in are [`SchemaLanguage`]s. A [`Language`] of a database knows besides how rows are
+//! that a language of SQL needs that nothing is loaded into. The [`mapping()`] of a search index is another one, and JSON
+//! Schema a third; all that a schema can be written in are [`SchemaLanguage`]s. A [`Language`] of a database knows besides how rows are
 //! [moved](Movements), and what can be [asked](Questions) about them. [`held`] reads the other way: what a column that
 //! exists can hold. Nothing here talks to a server.
 #![warn(missing_docs)]
@@ -12,6 +12,7 @@ mod clickhouse;
 mod define;
 mod definitions;
 pub mod held;
+mod json_schema;
 mod languages;
 mod mapping;
 mod mariadb;

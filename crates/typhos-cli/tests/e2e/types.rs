@@ -363,3 +363,95 @@ fn a_schema_is_the_mapping_of_an_index() {
         .status(2)
         .complains("not searched by the words");
 }
+
+/// Rows as they are written are held against the emitted schema by a validator that is not ours.
+#[test]
+fn rows_as_json_are_what_the_schema_says_of_them() {
+    let root = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
+    let python = root.join("target/python/bin/python");
+    if !crate::world::tool(&python.display().to_string()) {
+        return;
+    }
+    let world = World::demo(300);
+    world.write("edges.csv", "id,kind,f,d,e,t,at,utc,len,u,ip,p,j,ok,n\n\
+        1,deck,-1e-9,-9999.99,0.00,23:59:59.5,0001-01-01 00:00:00,9999-12-31T23:59:59Z,-25:51:00,6f9619ff-8b86-d011-b42d-00cf4fc964ff,::1,\"-0.0000001,180\",[1],yes,Skår\n\
+        18446744073709551615,saloon,1e300,9999.99,,,,,,,10.0.0.1,\"59.91,-10.75\",\"{\"\"a\"\":null}\",,\n");
+    world.write(
+        "edges.typhos.toml",
+        r#"
+typhos = 1
+[input]
+absent = [""]
+[columns]
+id = { type = "uint64" }
+kind = { type = "category", values = ["deck", "saloon"], required = true }
+f = { type = "float64" }
+d = { type = "decimal(6,2)" }
+e = { type = "decimal(38,2)", low = "0" }
+t = { type = "time(ms)", patterns = ["HH:mm:ss.S"] }
+at = { type = "timestamp(s)", patterns = ["yyyy-MM-dd HH:mm:ss"] }
+utc = { type = "timestamp(s, utc)", patterns = ["yyyy-MM-dd'T'HH:mm:ssX"] }
+len = { type = "duration(s)" }
+u = { type = "uuid" }
+ip = { type = "ip" }
+p = { type = "geopoint" }
+j = { type = "json" }
+ok = { type = "bool" }
+n = { type = "text(4)" }
+[layout]
+key = ["id"]
+"#,
+    );
+    let ran = world.ok("emit edges.typhos.toml --as json-schema -o edges.schema.json");
+    assert!(ran.err.contains("note: that 'id' is a key is kept in the schema file"), "{}", ran.err);
+    ran.says("table edges for JSON documents");
+    world.write("edges.rows", &world.ok("peek edges.typhos.toml edges.csv --as ndjson").out);
+    for (name, input) in
+        [("tickets", "tickets.csv"), ("engines", "engines.ndjson"), ("kept", "engines.ndjson")]
+    {
+        let nested = if name == "kept" { "--nested keep" } else { "" };
+        world.ok(&format!("draft {input} {nested} -o {name}.typhos.toml"));
+        world.ok(&format!("emit {name}.typhos.toml --as json-schema -o {name}.schema.json"));
+        let rows = world.ok(&format!("peek {name}.typhos.toml {input} --rows all --as ndjson"));
+        world.write(&format!("{name}.rows"), &rows.out);
+    }
+    world.write("validate.py", r#"
+import json
+from jsonschema import Draft202012Validator, FormatChecker
+
+checked = 0
+for name in ["edges", "tickets", "engines", "kept"]:
+    schema = json.load(open(f"{name}.schema.json"))
+    Draft202012Validator.check_schema(schema)
+    validator = Draft202012Validator(schema, format_checker=FormatChecker())
+    for line in open(f"{name}.rows"):
+        row = json.loads(line)
+        validator.validate(row)
+        checked += 1
+        # Whatever is not declared, and whatever is of another kind, is found.
+        assert not validator.is_valid({**row, "nobody": 1}), name
+        for column in row:
+            assert not validator.is_valid({**row, column: b""}), (name, column)
+        for column in schema.get("required", []):
+            assert not validator.is_valid({**row, column: None}), (name, column)
+            assert not validator.is_valid({k: v for k, v in row.items() if k != column}), (name, column)
+edge = json.loads(open("edges.rows").readline())
+edges = Draft202012Validator(json.load(open("edges.schema.json")), format_checker=FormatChecker())
+for column, wrong in [("id", -1), ("id", 18446744073709551616), ("id", 1.5), ("kind", "cabin"), ("f", "1"), ("d", 10000), ("e", -0.01),
+                      ("t", "24:00:00"), ("at", "2026-03-01T00:00:00"), ("utc", "2026-03-01 00:00:00"), ("len", "1:60:00"),
+                      ("ip", "10.0.0.256"), ("p", "59.91"), ("j", 1), ("ok", "true"), ("n", "Skerr"), ("at", "2026-03-01")]:
+    assert not edges.is_valid({**edge, column: wrong}), (column, wrong)
+print(checked, "rows")
+"#);
+    let told = std::process::Command::new(&python)
+        .arg("validate.py")
+        .current_dir(world.path("."))
+        .output()
+        .unwrap();
+    let said = String::from_utf8_lossy(&told.stdout).into_owned();
+    assert!(told.status.success(), "{said}{}", String::from_utf8_lossy(&told.stderr));
+    let lines = |name: &str| world.read(name).lines().count();
+    let rows: usize =
+        ["edges.rows", "tickets.rows", "engines.rows", "kept.rows"].into_iter().map(lines).sum();
+    assert_eq!(said.trim(), format!("{rows} rows"));
+}
