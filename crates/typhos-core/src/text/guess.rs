@@ -5,6 +5,8 @@
 //! no detector knows. Whatever is found is shown with a few of the words that come out of it, and with
 //! the other encodings that would make words as well.
 
+use std::borrow::Cow;
+
 use chardetng::{EncodingDetector, Iso2022JpDetection, Utf8Detection};
 
 use super::Charset;
@@ -37,6 +39,14 @@ const NEXT: [&str; 5] = ["iso-8859-15", "cp850", "cp852", "cp437", "macintosh"];
 
 /// Share of letters beyond ASCII that must stand like letters in words.
 const WORDLY: f64 = 0.9;
+
+/// Bytes of lines beyond ASCII that are judged: so many show what words are made of, and more of them only take time.
+const JUDGED_BYTES: usize = 64 << 10;
+
+/// Bytes of a line that are judged, from its first letter beyond ASCII on, and those before it, which its word may have
+/// begun with.
+const LINE_BYTES: usize = 4 << 10;
+const LETTERS_BEFORE: usize = 64;
 
 /// Words that are shown.
 const SHOWN: usize = 3;
@@ -90,29 +100,33 @@ pub(super) fn guess(text: &[u8]) -> Option<Guess> {
     if wrong == 0 || valid > 2 * wrong {
         return None;
     }
+    let judged = judged(text);
     let mut detector = EncodingDetector::new(Iso2022JpDetection::Deny);
-    detector.feed(text, true);
+    detector.feed(&judged, true);
     let detected = Charset::standard(detector.guess(None, Utf8Detection::Deny));
     let label = |label: &&str| Charset::parse(label).ok();
-    let mut best = scored(detected, text);
-    if best.as_ref().is_none_or(|(score, ..)| *score < WORDLY) {
-        let tried = NEXT.iter().chain(&OTHERS).filter_map(label);
-        for (score, charset, decoded) in tried.filter_map(|charset| scored(charset, text)) {
-            if best.as_ref().is_none_or(|(known, ..)| score > *known) {
-                best = Some((score, charset, decoded));
-            }
+    // What is valid in the lines that are judged may not be in the others.
+    let is_valid = |charset: Charset| charset.decode(text).is_some();
+    let mut best = None;
+    let mut take = |charset: Charset| {
+        if let Some(score) = score(charset, &judged)
+            && best.is_none_or(|(known, _)| score > known)
+            && is_valid(charset)
+        {
+            best = Some((score, charset));
         }
+        best.is_some_and(|(score, _)| score >= WORDLY)
+    };
+    if !take(detected) {
+        NEXT.iter().chain(&OTHERS).filter_map(label).for_each(|charset| _ = take(charset));
     }
-    let (score, charset, decoded) = best?;
-    if score <= 0.5 {
-        return None;
-    }
-    let mut texts = vec![decoded];
+    let (_, charset) = best.filter(|(score, _)| *score > 0.5)?;
+    let mut texts = vec![charset.decode(text)?];
     let mut others = Vec::new();
     for other in OTHERS.iter().filter_map(label) {
-        if let Some((score, other, decoded)) = scored(other, text)
-            && score >= WORDLY
-            && others.len() < NAMED
+        if others.len() < NAMED
+            && score(other, &judged).is_some_and(|score| score >= WORDLY)
+            && let Some(decoded) = other.decode(text)
             && !texts.contains(&decoded)
         {
             others.push(other);
@@ -122,17 +136,39 @@ pub(super) fn guess(text: &[u8]) -> Option<Guess> {
     Some(Guess { charset, words: words(&texts[0]), others })
 }
 
-/// The text that an encoding makes of some bytes, with the share of its letters beyond ASCII that stand like
-/// letters in words. `None` where some bytes are not valid in it.
-fn scored(charset: Charset, bytes: &[u8]) -> Option<(f64, Charset, String)> {
-    let text = charset.decode(bytes)?;
-    let letters: Vec<char> = text.chars().collect();
+/// The lines of a text that are not ASCII; of many, some from all over it.
+fn judged(text: &[u8]) -> Cow<'_, [u8]> {
+    if text.len() <= JUDGED_BYTES {
+        return Cow::Borrowed(text);
+    }
+    let lines = || text.split_inclusive(|byte| *byte == b'\n').filter_map(judged_of_line);
+    let bytes: usize = lines().map(<[u8]>::len).sum();
+    lines().step_by(bytes.div_ceil(JUDGED_BYTES).max(1)).collect::<Vec<_>>().concat().into()
+}
+
+/// What is judged of a line: from shortly before its first letter beyond ASCII on. `None` where it has none.
+fn judged_of_line(line: &[u8]) -> Option<&[u8]> {
+    // No byte below this one is a part of a letter of several, in encodings of two bytes.
+    let is_between = |byte: &u8| *byte < 0x30;
+    let foreign = line.iter().position(|byte| !byte.is_ascii())?;
+    let line = &line[foreign.saturating_sub(LETTERS_BEFORE)..];
+    let end = match line.get(..LINE_BYTES) {
+        Some(first) => first.iter().rposition(is_between).map_or(0, |at| at + 1),
+        None => line.len(),
+    };
+    Some(&line[..end])
+}
+
+/// The share of the letters beyond ASCII which an encoding makes of some bytes that stand like letters in words. `None`
+/// where some bytes are not valid in it.
+fn score(charset: Charset, bytes: &[u8]) -> Option<f64> {
+    let letters: Vec<char> = charset.decode(bytes)?.chars().collect();
     let (mut all, mut good) = (0usize, 0usize);
     for (at, letter) in letters.iter().enumerate().filter(|(_, letter)| !letter.is_ascii()) {
         all += 1;
         good += usize::from(is_at_home(*letter, &letters[..at], &letters[at + 1..]));
     }
-    Some((good as f64 / all.max(1) as f64, charset, text))
+    Some(good as f64 / all.max(1) as f64)
 }
 
 /// Whether a letter or sign beyond ASCII stands where such ones do.
@@ -238,6 +274,27 @@ mod tests {
         let mut bytes = "Tårnvik,Skerrøy,Hölm,Süd\n".as_bytes().to_vec();
         bytes.extend_from_slice(b"T\xe5rnvik\n");
         assert_eq!(of(&bytes), None);
+    }
+
+    #[test]
+    fn long_texts_are_judged_by_some_of_their_lines_and_valid_in_all() {
+        let line = |at: u64| format!("{at};Stellplatz;Tårnvik {at}\n");
+        let text: String = (0..20_000).map(line).collect();
+        let bytes = encoded("windows-1252", &text);
+        assert!(judged(&bytes).len() < 2 * JUDGED_BYTES);
+        let (few, many) = (guess(&encoded("windows-1252", &text[..400])), guess(&bytes));
+        assert_eq!(many, few, "more of the same changes nothing");
+        // One line, in which the first of them comes late.
+        let late =
+            [b"x, ".repeat(100_000), encoded("windows-1252", &text.replace('\n', ","))].concat();
+        assert_eq!(of(&late).unwrap().0, "windows-1252");
+        // A byte that is nothing there, in the second line, which is not looked at.
+        let text: String = (0..20_000).map(|at| format!("Λιμάνι του Πειραιά {at}\n")).collect();
+        let mut bytes = encoded("windows-1253", &text);
+        assert_eq!(of(&bytes).unwrap().0, "windows-1253");
+        let second = bytes.iter().position(|byte| *byte == b'\n').unwrap() + 1;
+        bytes[second] = 0xd2;
+        assert_ne!(of(&bytes).map(|(label, _)| label).as_deref(), Some("windows-1253"));
     }
 
     #[test]
