@@ -43,14 +43,38 @@ pub enum Form {
 pub struct Names {
     /// In small letters, without a trailing point, longer ones first; and what each stands for.
     entries: Vec<(Box<str>, u8)>,
+    /// By the lowest five bits of a letter of ASCII, which of the first entries start with it, a bit each.
+    of_letter: [u64; 32],
 }
 
+/// Entries that are told by their first letter.
+const INDEXED: usize = u64::BITS as usize;
+
 impl Names {
+    fn new(entries: Vec<(Box<str>, u8)>) -> Names {
+        let mut of_letter = [0; 32];
+        for (at, (name, _)) in entries.iter().enumerate().take(INDEXED) {
+            of_letter[usize::from(name.as_bytes()[0] & 0x1f)] |= 1 << at;
+        }
+        Names { entries, of_letter }
+    }
+
     /// The name that stands at the start of `value`: what it stands for, and how many bytes it has.
     #[inline]
     pub fn read(&self, value: &[u8]) -> Option<(u8, usize)> {
         let read = |(name, number): &(Box<str>, u8)| Some((*number, folded(value, name)?));
-        self.entries.iter().find_map(read)
+        let first = value.first().filter(|first| first.is_ascii_alphabetic());
+        // Letters beyond ASCII have other cases that may be of it.
+        let Some(first) = first else { return self.entries.iter().find_map(read) };
+        let mut may_be = self.of_letter[usize::from(first & 0x1f)];
+        while may_be != 0 {
+            let found = read(&self.entries[may_be.trailing_zeros() as usize]);
+            if found.is_some() {
+                return found;
+            }
+            may_be &= may_be - 1;
+        }
+        self.entries.get(INDEXED..)?.iter().find_map(read)
     }
 
     /// All of them, with what they stand for.
@@ -195,7 +219,7 @@ fn load(locale: &str, named: Named, form: Form) -> Result<Names, String> {
     entries.dedup();
     // What the root of all languages has in place of names.
     let is_root = entries.iter().any(|(name, _)| &**name == "m01" || name.is_empty());
-    if entries.is_empty() || is_root { Err(none()) } else { Ok(Names { entries }) }
+    if entries.is_empty() || is_root { Err(none()) } else { Ok(Names::new(entries)) }
 }
 
 #[cfg(test)]
@@ -228,6 +252,27 @@ mod tests {
             ("en", Named::Half, Form::Short, "AM", Some((0, 2))),
         ] {
             assert_eq!(read(locale, named, form, value), want, "{locale} {value}");
+        }
+    }
+
+    /// Told by their first letter, the same names are found as by trying all.
+    #[test]
+    fn names_are_those_that_a_look_at_all_finds() {
+        for locale in ["en", "de", "nb", "fr", "cs", "tr", "el", "vi", "zh", "ja", "lt", "is"] {
+            for named in [Named::Month, Named::Weekday, Named::Half] {
+                let Ok(names) = names(locale, named, Form::Any) else { continue };
+                let others = ["", "x", "5", "\u{212a}x", "ma", "İ"].map(str::to_owned);
+                let known = names.iter().flat_map(|(name, _)| {
+                    let first: String = name.chars().take(1).collect();
+                    [name.to_owned(), name.to_uppercase(), format!("{name} 5"), first]
+                });
+                for value in known.collect::<Vec<_>>().iter().chain(&others) {
+                    let all = names.entries.iter().find_map(|(name, number)| {
+                        Some((*number, folded(value.as_bytes(), name)?))
+                    });
+                    assert_eq!(names.read(value.as_bytes()), all, "{locale} {value}");
+                }
+            }
         }
     }
 
