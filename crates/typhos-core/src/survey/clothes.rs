@@ -10,7 +10,7 @@ use crate::readings::{self, Decimal, EXACT_POW10, Grouping, Mark, survives_float
 use crate::text::LineRef;
 
 /// Signs that are told apart, and none.
-const SIGNS: [&[u8]; 3] = [b"", b"$", b"%"];
+const SIGNS: [&[u8]; 5] = [b"", b"$", b"%", "€".as_bytes(), "£".as_bytes()];
 
 /// The marks that read a number: each alone, or both.
 const READERS: usize = Mark::ALL.len() + 1;
@@ -33,11 +33,16 @@ pub(super) struct DressedGroup {
     /// Whether a number is known of each view that float32 loses, and a value that it does not read.
     knows_loss: [bool; Mark::ALL.len()],
     knows_refused: [bool; Mark::ALL.len()],
+    /// Those in parentheses, and those in groups that are known to be of three digits.
+    accounting: u64,
+    in_threes: u64,
     /// Those that are points as well, and those that are addresses.
     points: u64,
     addresses: u64,
     bytes: u64,
+    /// Fewest and most bytes.
     lengths: (u32, u32),
+    most_chars: u32,
     signs: [u64; SIGNS.len()],
     /// Those whose digits are grouped, by the mark that reads them.
     grouped: [u64; Mark::ALL.len()],
@@ -63,10 +68,13 @@ impl DressedGroup {
             knows_loss: views
                 .map_or([false; 2], |views| views.map(|view| known(&view.float32_loses))),
             knows_refused: views.map_or([false; 2], |views| views.map(|view| known(&view.refused))),
+            accounting: 0,
+            in_threes: 0,
             points: 0,
             addresses: 0,
             bytes: 0,
             lengths: (u32::MAX, 0),
+            most_chars: 0,
             signs: [0; SIGNS.len()],
             grouped: [0; Mark::ALL.len()],
             whole_digits: [(u8::MAX, 0); READERS],
@@ -108,6 +116,8 @@ impl DressedGroup {
             view.spread.add(number, count);
             self.grouped[at] += if dressed.grouping.is_some() { count } else { 0 };
         }
+        self.accounting += if dressed.accounting { count } else { 0 };
+        self.in_threes += if dressed.is_in_threes() { count } else { 0 };
         if dressed.sign.is_empty() {
             let is_point = dressed.is_point().unwrap_or_else(|| readings::point(value).is_some());
             self.points += if is_point { count } else { 0 };
@@ -117,7 +127,9 @@ impl DressedGroup {
         let sign = match dressed.sign {
             [] => 0,
             [b'$'] => 1,
-            _ => 2,
+            [b'%'] => 2,
+            [0xe2, ..] => 3,
+            _ => 4,
         };
         self.signs[sign] += count;
         let reader = mark.map_or(READERS - 1, |mark| mark as usize);
@@ -132,6 +144,8 @@ impl DressedGroup {
         let length = (end - start) as u32;
         self.bytes += u64::from(length) * count;
         self.lengths = (self.lengths.0.min(length), self.lengths.1.max(length));
+        // A sign is one character.
+        self.most_chars = self.most_chars.max(length - dressed.sign.len().saturating_sub(1) as u32);
         true
     }
 
@@ -160,10 +174,12 @@ impl DressedGroup {
         for (sign, count) in SIGNS.iter().zip(self.signs).filter(|(_, count)| *count > 0) {
             written.sign(sign, count);
         }
+        written.accounting += self.accounting;
+        written.in_threes += self.in_threes;
         facts.written_points += self.points;
         facts.written_ips += self.addresses;
         facts.tallies[Class::Written as usize].count += count;
         let lengths = (u64::from(self.lengths.0), u64::from(self.lengths.1));
-        facts.text.add_measures(count, self.bytes, lengths);
+        facts.text.add_measures(count, self.bytes, lengths, self.most_chars.into());
     }
 }

@@ -1,4 +1,4 @@
-//! Numbers in the usual clothes (`1.234,56`, `1,234.56`, `1.234.567`, `$12.50`, `7.5%`), read in one go where that leaves no doubt.
+//! Numbers in the usual clothes (`1.234,56`, `1,234.56`, `1.234.567`, `$12.50`, `7.5%`, `12.50 €`, `(12.50)`), read in one go where that leaves no doubt.
 //!
 //! A number is dressed like this where only one mark can read it: its fraction has not three digits, so that no group can
 //! be meant, or there are groups and no fraction; or where there is neither mark nor group, and both read the same. What is read here is what [`Undressed`](crate::readings::Undressed) reads, by a property test.
@@ -22,6 +22,8 @@ pub(super) struct Dressed {
     pub groups: u8,
     /// The sign of a currency or share.
     pub sign: &'static [u8],
+    /// Whether it is negative by parentheses.
+    pub accounting: bool,
 }
 
 /// The most digits: a double has as many for sure.
@@ -30,22 +32,37 @@ const MOST_DIGITS: usize = 15;
 /// A bit in four.
 const EVERY_FOURTH: u32 = 0x1111_1111;
 
+/// A value without one of the usual signs and the space beside it.
+#[inline]
+fn undressed(value: &[u8]) -> (&'static [u8], &[u8]) {
+    match value {
+        [b'$', b' ', body @ ..] | [b'$', body @ ..] => (b"$", body),
+        [body @ .., b' ', b'%'] | [body @ .., b'%'] => (b"%", body),
+        [0xe2, 0x82, 0xac, b' ', body @ ..]
+        | [0xe2, 0x82, 0xac, body @ ..]
+        | [body @ .., b' ', 0xe2, 0x82, 0xac]
+        | [body @ .., 0xe2, 0x82, 0xac] => ("€".as_bytes(), body),
+        [0xc2, 0xa3, body @ ..] => ("£".as_bytes(), body),
+        body => (b"", body),
+    }
+}
+
 impl Dressed {
     /// Reads a value. `None` says only that the usual way has to be taken.
     pub fn read(value: &[u8]) -> Option<Dressed> {
-        let (sign, body): (&'static [u8], _) = match value {
-            [b'$', body @ ..] => (b"$", body),
-            [body @ .., b'%'] => (b"%", body),
-            body => (b"", body),
+        let (accounting, value) = match value {
+            [b'(', inner @ .., b')'] => (true, inner),
+            value => (false, value),
         };
+        let (sign, body) = undressed(value);
         let (is_negative, body) = match body {
-            [b'-', body @ ..] => (true, body),
-            body => (false, body),
+            [b'-', body @ ..] if !accounting => (true, body),
+            body => (accounting, body),
         };
         let short = Separated::read(body)?;
         let separators = short.separators;
         if separators == 0 {
-            return Dressed::read_whole(body, short.number()?, is_negative, sign);
+            return Dressed::read_whole(body, short.number()?, is_negative, (sign, accounting));
         }
         // What stands last may be the mark, and what stands before it groups.
         let at = separators.ilog2() as usize;
@@ -67,16 +84,21 @@ impl Dressed {
         let digits = body.len() - groups - 1;
         let number = short.number()?;
         if groups > 0 && last == body[whole] {
-            // All of them group, then. Of groups by commas more is to be known.
-            let is_read = last == b'.' && run == 3 && body[0] != b'0';
+            // All of them group, then, and the other one is the mark.
+            let (mark, grouping) = match last {
+                b'.' => (Mark::Comma, Grouping::Point),
+                _ => (Mark::Point, Grouping::Comma),
+            };
+            let is_read = run == 3 && body[0] != b'0';
             return is_read.then(|| Dressed {
-                mark: Some(Mark::Comma),
+                mark: Some(mark),
                 mantissa: if is_negative { -number } else { number },
                 scale: 0,
                 whole_digits: digits as u8,
-                grouping: Some(Grouping::Point),
+                grouping: Some(grouping),
                 groups: groups as u8 + 1,
                 sign,
+                accounting,
             });
         }
         if whole == 0 {
@@ -87,10 +109,10 @@ impl Dressed {
             _ => (Mark::Point, Grouping::Comma),
         };
         let whole = digits - run;
-        // A number without clothes is none of these; of many groups by commas more is to be known.
-        let is_dressed = !sign.is_empty() || groups > 0 || mark == Mark::Comma;
+        // A number without clothes is none of these.
+        let is_dressed = !sign.is_empty() || accounting || groups > 0 || mark == Mark::Comma;
         let is_code = whole > 1 && body[0] == b'0';
-        if matches!(run, 0 | 3) || is_code || !is_dressed || mark == Mark::Point && groups > 1 {
+        if matches!(run, 0 | 3) || is_code || !is_dressed {
             return None;
         }
         Some(Dressed {
@@ -101,20 +123,21 @@ impl Dressed {
             grouping: (groups > 0).then_some(grouping),
             groups: groups as u8,
             sign,
+            accounting,
         })
     }
 
-    /// Reads digits beside a sign.
+    /// Reads digits beside a sign, or in parentheses.
     #[inline]
     fn read_whole(
         body: &[u8],
         number: i64,
         is_negative: bool,
-        sign: &'static [u8],
+        (sign, accounting): (&'static [u8], bool),
     ) -> Option<Dressed> {
         let is_code = matches!(body, [b'0', _, ..]);
         let is_short = (1..=MOST_DIGITS).contains(&body.len());
-        if sign.is_empty() || is_code || !is_short {
+        if sign.is_empty() && !accounting || is_code || !is_short {
             return None;
         }
         Some(Dressed {
@@ -125,7 +148,14 @@ impl Dressed {
             grouping: None,
             groups: 0,
             sign,
+            accounting,
         })
+    }
+
+    /// Whether three groups of digits or more, by commas, tell groups of three from groups of two.
+    #[inline]
+    pub fn is_in_threes(&self) -> bool {
+        self.grouping == Some(Grouping::Comma) && self.groups > 1
     }
 
     /// Whether the value may be a network address as well: four numbers with points between.
@@ -137,7 +167,9 @@ impl Dressed {
     /// Whether the value is a point as well, as [`point`](crate::readings::point) has it; `None` where it has to be asked.
     #[inline]
     pub fn is_point(&self) -> Option<bool> {
-        let Dressed { mark: Some(Mark::Comma), mantissa, scale, groups, .. } = *self else {
+        let Dressed { mark: Some(Mark::Comma), mantissa, scale, groups, accounting: false, .. } =
+            *self
+        else {
             return None;
         };
         let (most, most_digits) = match groups {
@@ -171,7 +203,7 @@ mod tests {
 
         #[test]
         fn what_is_read_is_what_undressing_reads(
-            value in "[$]?-?[0-9]{1,4}([.,][0-9]{3}){0,3}([.,][0-9]{0,5})?%?|[-$%.,0-9]{0,9}",
+            value in "[(]?[$€£]? ?-?[0-9]{1,4}([.,][0-9]{3}){0,3}([.,][0-9]{0,5})? ?[%€]?[)]?|[(][$€]?[0-9]{1,3}([.,][0-9]{1,4}){0,3}[)]|[-$%€() .,0-9]{0,9}",
         ) {
             let Some(dressed) = Dressed::read(value.as_bytes()) else { return Ok(()) };
             let undressed = undress(value.as_bytes()).unwrap();
@@ -185,7 +217,10 @@ mod tests {
             prop_assert_eq!(i128::from(dressed.mantissa), number.mantissa, "{}", value);
             prop_assert_eq!((dressed.scale, dressed.whole_digits), (number.scale, number.whole_digits), "{}", value);
             prop_assert_eq!((dressed.grouping, dressed.sign), (grouping, undressed.sign), "{}", value);
-            prop_assert!(!undressed.accounting && undressed.side.is_none() && undressed.second_group().is_none());
+            prop_assert_eq!(dressed.accounting, undressed.accounting, "{}", value);
+            let second = undressed.second_group();
+            prop_assert!(undressed.side.is_none() && second.is_none_or(|digits| digits == 3));
+            prop_assert_eq!(dressed.is_in_threes(), second.is_some(), "{}", value);
             prop_assert!(parse_number(value.as_bytes()).is_none(), "{}", value);
             prop_assert!(dressed.may_be_address() || !is_ip(value.as_bytes()), "{}", value);
             if let Some(is_point) = dressed.is_point() && dressed.sign.is_empty() {
@@ -208,7 +243,16 @@ mod tests {
             "36%",
             "$-5",
             "1.234.567",
+            "1,234,567",
+            "1,234,567.5",
             "-10.200.100.250",
+            "5708.96 €",
+            "€ 1,5",
+            "£12.50",
+            "$ 5",
+            "(135.78)",
+            "($1,234.50)",
+            "(47)",
         ] {
             assert!(Dressed::read(value.as_bytes()).is_some(), "{value}");
         }
@@ -224,9 +268,14 @@ mod tests {
             "1,5 kr",
             "",
             "-",
-            "€ 1,5",
+            "€  1,5",
+            "(-5)",
+            "((5))",
+            "(1.234)",
+            "€1,5%",
             "$--0",
-            "1,234,567",
+            "0,123,456",
+            "12,34,567",
             "0.123.456",
             "1.234.56",
         ] {

@@ -143,7 +143,7 @@ impl FractionGroup {
         *losses = (*losses + self.losses).min(MOST_LOSSES);
         facts.tallies[Class::Decimal as usize].count += count;
         let lengths = (u64::from(self.lengths.0), u64::from(self.lengths.1));
-        facts.text.add_measures(count, self.bytes, lengths);
+        facts.text.add_measures(count, self.bytes, lengths, lengths.1);
     }
 }
 

@@ -115,6 +115,6 @@ impl IntegerGroup {
         facts.numbers.add_small_range(self.small);
         facts.numbers.add_large_range(self.large);
         let lengths = (u64::from(self.lengths.0), u64::from(self.lengths.1));
-        facts.text.add_measures(count, self.bytes, lengths);
+        facts.text.add_measures(count, self.bytes, lengths, lengths.1);
     }
 }

@@ -161,12 +161,18 @@ impl TextFacts {
         }
     }
 
-    /// Adds values of single bytes whose extremes were [noted](Self::note_extremes): how many, of how many bytes in
-    /// all, the fewest and the most.
-    pub(super) fn add_measures(&mut self, count: u64, bytes: u64, lengths: (u64, u64)) {
+    /// Adds values whose extremes were [noted](Self::note_extremes): how many, of how many bytes in all, the fewest and the
+    /// most, and the most characters.
+    pub(super) fn add_measures(
+        &mut self,
+        count: u64,
+        bytes: u64,
+        lengths: (u64, u64),
+        most_chars: u64,
+    ) {
         self.count += count;
         self.bytes += bytes;
-        self.max_chars = self.max_chars.max(lengths.1);
+        self.max_chars = self.max_chars.max(most_chars);
         self.bytes_range =
             join(self.bytes_range, Some(lengths), |(a, b), (c, d)| (a.min(c), b.max(d)));
     }
