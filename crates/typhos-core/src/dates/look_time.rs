@@ -6,6 +6,14 @@ use super::shape::{Separator, TimeShape, ZoneShape};
 
 const TIME_WORDS: [[&str; 3]; 3] = [["時", "时", "시"], ["分", "分", "분"], ["秒", "秒", "초"]];
 
+/// Whether a word of ASCII, of which a date knows no other, stands in one beside the names of months: between the day and the
+/// time, behind the hour, or for a zone.
+pub fn is_word_of_time(word: &[u8]) -> bool {
+    const WORDS: [&[u8]; 8] = [b"t", b"z", b"at", b"um", b"am", b"pm", b"a", b"p"];
+    WORDS.iter().any(|known| word.eq_ignore_ascii_case(known))
+        || ZONE_NAMES.iter().any(|(known, _)| known.as_bytes() == word)
+}
+
 impl<'v> Look<'v> {
     /// A time whose numbers have their words behind them: `10時20分30秒`.
     fn time_with_words(&mut self) -> Option<((u32, u32, u32), TimeShape)> {

@@ -35,6 +35,7 @@ pub use calendar::{
     format_nanos, push_days, push_nanos, weekday, weekday_name, weeks_of_year,
 };
 pub use look::read_shape;
+pub use look_time::is_word_of_time;
 pub use moment::{Misread, Moment};
 pub use mould::{MOULD_BYTES, Mould};
 pub use names::{DEFAULT_LOCALE, Form, Named, Names, names};
@@ -46,7 +47,7 @@ pub use sure::Bounded;
 pub use symbols::{COUNTS, SYMBOLS, Symbol};
 pub use token::PatternError;
 pub use ways::{Way, deciders, no_such_day, ways};
-pub use words::{form_of, language_of};
+pub use words::{form_of, language_of, may_be_name};
 
 #[cfg(test)]
 mod tests;

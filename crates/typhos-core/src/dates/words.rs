@@ -37,7 +37,7 @@ fn table(named: Named) -> Table {
     found.into_iter().filter_map(|(name, number)| Some((name, number?))).collect()
 }
 
-/// The first three letters of all names that start with three of ASCII, a bit each.
+/// How all names start that start with letters of ASCII, a bit each.
 static STARTS: LazyLock<Box<[u64; 512]>> = LazyLock::new(|| {
     let mut starts = Box::new([0; 512]);
     for name in MONTHS.keys().chain(WEEKDAYS.keys()) {
@@ -48,16 +48,19 @@ static STARTS: LazyLock<Box<[u64; 512]>> = LazyLock::new(|| {
     starts
 });
 
-/// The first three letters of a word as a number below 2^15, in small letters; `None` where they are no letters of ASCII.
+/// The first three letters of a word, or all where it has fewer, as a number below 2^15, in small letters; `None` where
+/// they are not all of ASCII.
 fn start_of(word: &[u8]) -> Option<usize> {
-    word.first_chunk::<3>()?.iter().try_fold(0, |start, byte| {
-        byte.is_ascii_alphabetic().then_some(start << 5 | usize::from(byte & 0x1f))
-    })
+    let letters = word.iter().take(3).take_while(|byte| byte.is_ascii_alphabetic()).count();
+    let is_cut = letters < 3 && matches!(word.get(letters), Some(0x80..));
+    let letter = |at| word.get(at).filter(|_| at < letters).map_or(0, |byte| byte & 0x1f);
+    let start = (0..3).fold(0, |start, at| start << 5 | usize::from(letter(at)));
+    (!is_cut).then_some(start)
 }
 
 /// Whether the word that a value starts with may be a name. It says so by a few letters, of which nearly all words have
 /// others.
-pub(super) fn may_be_name(value: &[u8]) -> bool {
+pub fn may_be_name(value: &[u8]) -> bool {
     start_of(value).is_none_or(|start| STARTS[start / 64] >> (start % 64) & 1 == 1)
 }
 
@@ -155,7 +158,9 @@ mod tests {
         for name in MONTHS.keys().chain(WEEKDAYS.keys()) {
             assert!(may_be_name(name.as_bytes()) && may_be_name(name.to_uppercase().as_bytes()));
         }
-        assert!(!may_be_name(b"crates") && !may_be_name(b"upcegx"));
+        for other in ["crates", "upcegx", "BK-17", "a1", "x"] {
+            assert!(!may_be_name(other.as_bytes()), "{other}");
+        }
         assert_eq!(word(b"5"), None);
         assert_eq!(word("é".repeat(40).as_bytes()), None);
     }

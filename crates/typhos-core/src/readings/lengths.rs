@@ -44,6 +44,13 @@ pub fn length(value: &[u8]) -> Option<Length> {
     }
 }
 
+/// Whether a value is a [`length`] as a clock would show it, and could be nothing else: no clock shows its hours. It is asked
+/// of columns of lengths before anything dearer.
+pub fn is_only_length(value: &[u8]) -> bool {
+    // Twenty-four hours may be the end of a day.
+    value.first().is_some_and(u8::is_ascii_digit) && clock(value).is_some_and(|hours| hours > 24)
+}
+
 /// A length of time, taken apart.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct LengthValue {
@@ -196,19 +203,25 @@ fn fraction_digits(nanos: i128) -> u8 {
 
 /// The hours of a text that is hours, minutes and maybe seconds with a fraction, with colons between.
 fn clock(text: &[u8]) -> Option<u64> {
-    let mut parts = text.split(|byte| *byte == b':');
-    let hours = parts.next().filter(|hours| (1..=9).contains(&hours.len()) && is_digits(hours))?;
-    let is_sixty = |part: &[u8]| part.len() == 2 && is_digits(part) && part[0] < b'6';
-    parts.next().filter(|minutes| is_sixty(minutes))?;
-    if let Some(seconds) = parts.next() {
-        let mut fraction = seconds.splitn(2, |byte| matches!(byte, b'.' | b','));
-        fraction.next().filter(|seconds| is_sixty(seconds))?;
-        let is_fraction = |digits: &[u8]| (1..=9).contains(&digits.len()) && is_digits(digits);
-        if fraction.next().is_some_and(|digits| !is_fraction(digits)) || parts.next().is_some() {
-            return None;
-        }
-    }
-    std::str::from_utf8(hours).ok()?.parse().ok()
+    let length = text.iter().take(10).take_while(|byte| byte.is_ascii_digit()).count();
+    let (hours, rest) = text.split_at(length);
+    let is_sixty = |tens: &u8, ones: &u8| matches!(tens, b'0'..=b'5') && ones.is_ascii_digit();
+    let rest = match rest {
+        [b':', tens, ones, rest @ ..] if is_sixty(tens, ones) => rest,
+        _ => return None,
+    };
+    let is_fraction = |digits: &[u8]| (1..=9).contains(&digits.len()) && is_digits(digits);
+    let is_end = match rest {
+        [] => true,
+        [b':', tens, ones, rest @ ..] if is_sixty(tens, ones) => match rest {
+            [] => true,
+            [b'.' | b',', digits @ ..] => is_fraction(digits),
+            _ => false,
+        },
+        _ => false,
+    };
+    let number = |hours: u64, digit: &u8| hours * 10 + u64::from(digit - b'0');
+    (is_end && (1..=9).contains(&length)).then(|| hours.iter().fold(0, number))
 }
 
 /// `3 days, 02:03:04`: a number, a word for days, and a time of day.

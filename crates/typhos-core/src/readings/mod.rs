@@ -18,7 +18,9 @@ pub use floats::{
     SURE_OF_FLOAT32, SURE_OF_FLOAT64, nearest_float32, nearest_float32_of, nearest_float64,
     nearest_float64_of, survives_float32, survives_float32_of, survives_float64,
 };
-pub use lengths::{Length, LengthValue, NoLength, length, length_text, read_length};
+pub use lengths::{
+    Length, LengthValue, NoLength, is_only_length, length, length_text, read_length,
+};
 pub use number::{
     COMPACT_DAYS, Decimal, EXACT_POW10, Number, POW10, eight_digits, is_giant, number_of_digits,
     parse_integer, parse_number, wider,
@@ -26,11 +28,14 @@ pub use number::{
 pub(crate) use short::small_integer;
 pub use short::{LONGEST_SHORT, SHORT_POW10, Separated, ShortNumber, integer_within};
 pub use special::{
-    infinity, is_bare_uuid, is_ip, is_json, is_plain_ip, is_plain_uuid, point, uuid, uuid_text,
+    infinity, is_bare_uuid, is_ip, is_json, is_only_ip, is_only_point, is_plain_ip, is_plain_uuid,
+    point, uuid, uuid_text,
 };
 pub use styled::ShortStyle;
 pub use words::{BOOL_PAIRS, BoolPair, TOKENS, bool_word, token};
-pub use written::{Grouping, Mark, NumberStyle, Side, Undressed, undress};
+pub use written::{
+    Grouping, Mark, NumberStyle, Side, Undressed, is_word_of_number, may_start_number, undress,
+};
 
 /// `value` without the spaces and tabs around it.
 ///

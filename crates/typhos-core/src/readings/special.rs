@@ -1,7 +1,5 @@
 //! Values with a form of their own: UUIDs, network addresses, points on the earth, JSON, infinities.
 
-use std::net::Ipv6Addr;
-
 use super::number::EXACT_POW10;
 use super::number::parse_number;
 use super::short::{ShortNumber, mark_in, small_integer, words_of};
@@ -138,15 +136,39 @@ pub fn uuid_text(bytes: &[u8; 16]) -> String {
 
 /// Whether `value` is an IPv4 address of four decimal numbers, or an IPv6 address (RFC 4291).
 pub fn is_ip(value: &[u8]) -> bool {
-    if ipv4_groups(value).is_some() {
-        return true;
-    }
-    let could_be = (2..=45).contains(&value.len())
-        && value.iter().all(|byte| byte.is_ascii_hexdigit() || matches!(byte, b'.' | b':'));
-    let Some(text) = could_be.then(|| std::str::from_utf8(value).ok()).flatten() else {
-        return false;
+    ipv4_groups(value).is_some() || is_ipv6(value)
+}
+
+/// Whether `value` is an IPv6 address: eight groups of up to four hexadecimal digits with colons between; two colons for one
+/// or more of them that are zero; an IPv4 address for the last two.
+fn is_ipv6(value: &[u8]) -> bool {
+    let (mut rest, mut has_gap) = match value {
+        [b':', b':', rest @ ..] => (rest, true),
+        _ => (value, false),
     };
-    text.contains(':') && text.parse::<Ipv6Addr>().is_ok()
+    let mut groups = 0;
+    // Nothing stands behind a gap at the end.
+    while !(rest.is_empty() && has_gap) {
+        let digits = rest.iter().take(5).take_while(|byte| byte.is_ascii_hexdigit()).count();
+        if !(1..=4).contains(&digits) || groups == 8 {
+            return false;
+        }
+        groups += 1;
+        rest = match &rest[digits..] {
+            [] => break,
+            [b':', b':', behind @ ..] if !has_gap => {
+                has_gap = true;
+                behind
+            }
+            [b':', behind @ ..] if !matches!(behind, [] | [b':', ..]) => behind,
+            [b'.', ..] if ipv4_groups(rest).is_some() => {
+                groups += 1;
+                break;
+            }
+            _ => return false,
+        };
+    }
+    if has_gap { groups < 8 } else { groups == 8 }
 }
 
 /// Of an IPv4 address, whether all groups but the first have three digits, as those of a number in groups have; `None` of
@@ -172,9 +194,14 @@ fn ipv4_groups(value: &[u8]) -> Option<bool> {
 }
 
 /// Whether `value` is an IPv4 address, as [`is_ip`] has it, and could not be a number in groups: one of those has three
-/// digits in every group but the first. It is asked of columns of addresses before anything dearer.
+/// digits in every group but the first.
 pub fn is_plain_ip(value: &[u8]) -> bool {
     ipv4_groups(value) == Some(false)
+}
+
+/// Whether `value` is an address and could be nothing else. It is asked of columns of addresses before anything dearer.
+pub fn is_only_ip(value: &[u8]) -> bool {
+    is_plain_ip(value) || is_ipv6(value)
 }
 
 /// Latitude and longitude, in degrees, of "lat,lon": two plain numbers with a comma between, which may
@@ -205,6 +232,17 @@ pub fn point(value: &[u8]) -> Option<(f64, f64)> {
         (survives && degrees.abs() <= most).then_some(degrees)
     };
     Some((degrees(&value[..comma], 90.0)?, degrees(trim(&value[comma + 1..]), 180.0)?))
+}
+
+/// Whether `value` is a [`point`] and could be nothing else: both numbers have a fraction of three to nine digits, which
+/// neither groups of digits nor dates have on both sides of a comma. It is asked of columns of points before anything dearer.
+pub fn is_only_point(value: &[u8]) -> bool {
+    let Some(comma) = memchr::memchr(b',', value) else { return false };
+    let has_fraction = |text: &[u8]| {
+        let digits = text.len() - memchr::memchr(b'.', text).map_or(text.len(), |mark| mark + 1);
+        (3..=9).contains(&digits)
+    };
+    has_fraction(&value[..comma]) && has_fraction(&value[comma + 1..]) && point(value).is_some()
 }
 
 /// Whether `value` is a whole JSON object or array (RFC 8259).
@@ -320,6 +358,25 @@ mod tests {
         fn addresses_are_those_of_the_standard_library(value in "[0-9]{1,3}(\\.[0-9]{1,3}){2,4}|[0-9.]{5,16}|0?[12]?[0-9]{1,2}\\.0\\.255\\.2[0-9]{2}") {
             let is_one = value.parse::<std::net::Ipv4Addr>().is_ok();
             prop_assert_eq!(ipv4_groups(value.as_bytes()).is_some(), is_one);
+        }
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(4000))]
+
+        /// The same as the standard library has it, which takes longer.
+        #[test]
+        fn addresses_of_sixteen_bytes_are_those_of_the_standard_library(
+            value in prop_oneof![
+                any::<std::net::Ipv6Addr>().prop_map(|address| address.to_string()),
+                "(::)?[0-9a-fA-F]{1,5}(::?[0-9a-f]{1,4}){0,8}(::?)?(1.2.3.4)?",
+                "(::)?([0-9a-f]{1,4}:){0,7}[0-9]{1,3}([.][0-9]{1,3}){3}",
+                "[0-9a-g:.]{0,12}",
+                "[:]{0,3}",
+            ],
+        ) {
+            let is_one = value.parse::<std::net::Ipv6Addr>().is_ok();
+            prop_assert_eq!(is_ipv6(value.as_bytes()), is_one, "{}", value);
         }
     }
 

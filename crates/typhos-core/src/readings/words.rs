@@ -9,6 +9,27 @@ pub const TOKENS: [&str; 17] = [
 
 const LONGEST_TOKEN: usize = 6;
 
+/// The same as numbers, which are compared at once.
+const TOKEN_KEYS: [u64; TOKENS.len()] = {
+    let mut keys = [0; TOKENS.len()];
+    let mut at = 0;
+    while at < keys.len() {
+        keys[at] = key(TOKENS[at].as_bytes());
+        at += 1;
+    }
+    keys
+};
+
+/// The bytes of a short word as a number.
+const fn key(word: &[u8]) -> u64 {
+    let (mut key, mut at) = (0, 0);
+    while at < word.len() {
+        key = key << 8 | word[at] as u64;
+        at += 1;
+    }
+    key
+}
+
 /// The index in [`TOKENS`] of a value that is one of them.
 #[inline]
 pub fn token(value: &[u8]) -> Option<usize> {
@@ -17,7 +38,8 @@ pub fn token(value: &[u8]) -> Option<usize> {
     }
     match value.first()? {
         b'N' | b'n' | b'#' | b'-' | b'?' | b'.' | b'\\' | b'(' | b'<' => {
-            TOKENS.iter().position(|token| token.as_bytes() == value)
+            let key = key(value);
+            TOKEN_KEYS.iter().position(|token| *token == key)
         }
         _ => None,
     }
@@ -47,12 +69,7 @@ const WORDS: [u64; 2 * BOOL_PAIRS.len()] = {
     let mut at = 0;
     while at < words.len() {
         let pair = &BOOL_PAIRS[at / 2];
-        let word = if at % 2 == 0 { pair.yes } else { pair.no }.as_bytes();
-        let mut byte = 0;
-        while byte < word.len() {
-            words[at] = words[at] << 8 | word[byte] as u64;
-            byte += 1;
-        }
+        words[at] = key(if at % 2 == 0 { pair.yes } else { pair.no }.as_bytes());
         at += 1;
     }
     words

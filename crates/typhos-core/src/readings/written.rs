@@ -229,6 +229,27 @@ const SIGNS: [&str; 58] = [
 /// Bytes of the longest of them.
 const LONGEST_SIGN: usize = 3;
 
+/// The same as numbers, which are compared at once.
+const SIGN_KEYS: [u32; SIGNS.len()] = {
+    let mut keys = [0; SIGNS.len()];
+    let mut at = 0;
+    while at < keys.len() {
+        keys[at] = sign_key(SIGNS[at].as_bytes());
+        at += 1;
+    }
+    keys
+};
+
+/// The bytes of a sign, or of something as short, as a number.
+const fn sign_key(sign: &[u8]) -> u32 {
+    let (mut key, mut at) = (0, 0);
+    while at < sign.len() {
+        key = key << 8 | sign[at] as u32;
+        at += 1;
+    }
+    key
+}
+
 /// The most bytes of a number that is taken apart; 38 digits in groups and what is around them.
 const MOST_BYTES: usize = 100;
 
@@ -246,9 +267,6 @@ pub fn undress(value: &[u8]) -> Option<Undressed<'_>> {
         }
         // What stands between the end and the number has to be a sign, all of it.
         let is_number = |byte: &u8| byte.is_ascii_digit() || matches!(byte, b'(' | b')' | b'-');
-        let is_sign = |length: usize, sign: &[u8]| {
-            length <= LONGEST_SIGN + 3 && SIGNS.iter().any(|known| known.as_bytes() == sign)
-        };
         if back {
             let length = text.iter().position(is_number)?;
             let sign = trim_spaces(&text[..length]);
@@ -260,6 +278,29 @@ pub fn undress(value: &[u8]) -> Option<Undressed<'_>> {
         }
     };
     undress_by(value, strip, |last| last.is_ascii_digit())
+}
+
+/// Whether what stands before the digits of a text that starts with a letter may be what stands around a number: a sign
+/// of a currency, or the side of an account.
+pub fn may_start_number(text: &[u8]) -> bool {
+    // In front or behind: a sign may stand behind the one, and before the other.
+    if Side::strip(text).is_some() {
+        return true;
+    }
+    let is_number = |byte: &u8| byte.is_ascii_digit() || matches!(byte, b'(' | b')' | b'-');
+    let length = text.iter().position(is_number).unwrap_or(text.len());
+    is_sign(length, trim_spaces(&text[..length.min(MOST_BYTES)]))
+}
+
+/// Whether a word of letters stands beside numbers: the sign of a currency, or the side of an account.
+pub fn is_word_of_number(word: &[u8]) -> bool {
+    is_sign(0, word) || Side::strip(word).is_some_and(|(_, rest)| rest.is_empty())
+}
+
+/// Whether what stands at the end of a number, of so many bytes with its spaces, is a sign of a currency or share.
+fn is_sign(length: usize, sign: &[u8]) -> bool {
+    let may_be_one = length <= LONGEST_SIGN + 3 && (1..=LONGEST_SIGN).contains(&sign.len());
+    may_be_one && SIGN_KEYS.contains(&sign_key(sign))
 }
 
 /// Cuts spaces off, also those that do not break.

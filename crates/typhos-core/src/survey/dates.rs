@@ -403,8 +403,15 @@ impl DateFacts {
 
 /// Counts a name, in small letters.
 fn note(names: &mut BTreeMap<String, u64>, name: &[u8], count: u64) {
-    let known = std::str::from_utf8(name).ok().and_then(|name| names.get_mut(name));
-    match known {
+    // Nearly all names are short ones of ASCII, which were seen before: of those nothing is made.
+    let mut small = [0; 16];
+    let small = small.get_mut(..name.len()).filter(|_| name.is_ascii()).map(|small| {
+        small.copy_from_slice(name);
+        small.make_ascii_lowercase();
+        &*small
+    });
+    let known = std::str::from_utf8(small.unwrap_or(name)).ok();
+    match known.and_then(|name| names.get_mut(name)) {
         Some(known) => *known += count,
         None => {
             *names.entry(String::from_utf8_lossy(name).to_lowercase()).or_default() += count;

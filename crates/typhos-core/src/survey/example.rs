@@ -73,7 +73,7 @@ impl Tally {
 
     /// Whether a value is among the examples, from a place before this one.
     #[inline(never)]
-    fn is_known(&self, value: &[u8], place: LineRef) -> bool {
+    pub(super) fn is_known(&self, value: &[u8], place: LineRef) -> bool {
         let value = &value[..value.len().min(MAX_EXAMPLE_BYTES)];
         self.examples.iter().any(|known| known.place <= place && known.value == value)
     }

@@ -6,7 +6,6 @@ use serde::{Deserialize, Serialize};
 use super::class::{CLASSES, Class};
 use super::example::Tally;
 use super::numbers::{FLOAT32_SURE, wide_width_of, width_of};
-use super::sure_text::chars_of_sure_text;
 use super::written::written;
 use super::{DateFacts, LengthFacts, NumberFacts, TextFacts, WIDTHS, WrittenFacts};
 use crate::dates::{days_in_month, read_shape};
@@ -50,7 +49,7 @@ pub struct Facts {
     /// How often each text was seen that was said to mean "no value".
     pub said: Vec<(String, u64)>,
     /// Whether no other text means it, well-known tokens neither.
-    said_all: bool,
+    pub(super) said_all: bool,
     pub(super) tallies: [Tally; TALLIES],
     /// How often each of [`TOKENS`] was seen.
     pub tokens: [u64; TOKENS.len()],
@@ -165,75 +164,6 @@ impl Facts {
         }
         let tally = self.classify(trimmed, count, place);
         self.tallies[tally].add(value, count, place);
-    }
-
-    /// Adds the value `text[start..end]`, seen `count` times, if it is a date cut as others before it, and nothing is to be noted of it but
-    /// what all of them have; says whether that is so.
-    #[inline]
-    pub(super) fn add_cast(
-        &mut self,
-        text: &[u8],
-        start: usize,
-        end: usize,
-        count: u64,
-        place: LineRef,
-    ) -> bool {
-        let tally = Class::Date as usize;
-        if !self.said.is_empty() || !self.tallies[tally].is_settled(place) {
-            return false;
-        }
-        let Some(bytes) = text.get(start..).and_then(<[u8]>::first_chunk) else { return false };
-        let value = &text[start..end];
-        if !self.dates.add_cast(value, bytes, count, place) {
-            return false;
-        }
-        self.text.add(value, count);
-        self.tallies[tally].count += count;
-        true
-    }
-
-    /// Adds a value, seen `count` times, if it is an address of which nothing is to be noted but what others before it have;
-    /// says whether that is so.
-    #[inline]
-    pub(super) fn add_address(&mut self, value: &[u8], count: u64, place: LineRef) -> bool {
-        self.add_one_of(Class::Ip, readings::is_plain_ip, (value, count, place))
-    }
-
-    /// The same of a UUID with hyphens.
-    #[inline]
-    pub(super) fn add_uuid(&mut self, value: &[u8], count: u64, place: LineRef) -> bool {
-        self.add_one_of(Class::Uuid, readings::is_plain_uuid, (value, count, place))
-    }
-
-    /// The same of what is of a class by a look at it alone.
-    #[inline(always)]
-    fn add_one_of(
-        &mut self,
-        class: Class,
-        is_one: impl Fn(&[u8]) -> bool,
-        (value, count, place): (&[u8], u64, LineRef),
-    ) -> bool {
-        let tally = &mut self.tallies[class as usize];
-        let is_added = self.said.is_empty() && tally.is_settled(place) && is_one(value);
-        if is_added {
-            tally.count += count;
-            self.text.add(value, count);
-        }
-        is_added
-    }
-
-    /// Adds a value, seen `count` times, if it is [surely a text](chars_of_sure_text) and nothing is to be noted of it but what others
-    /// before it have; says whether that is so.
-    #[inline]
-    pub(super) fn add_text(&mut self, value: &[u8], count: u64, place: LineRef) -> bool {
-        let tally = Class::Text as usize;
-        if !self.said.is_empty() || !self.tallies[tally].is_settled(place) {
-            return false;
-        }
-        let Some(chars) = chars_of_sure_text(value) else { return false };
-        self.text.add_counted(value, chars, count);
-        self.tallies[tally].count += count;
-        true
     }
 
     /// Adds one value that is not valid in the encoding.
@@ -528,20 +458,34 @@ mod tests {
             value in prop_oneof![
                 3 => "[0-9]{1,3}\\.[0-9]{1,3}\\.[0-9]{1,3}\\.[0-9]{1,3}",
                 1 => any::<std::net::Ipv4Addr>().prop_map(|ip| ip.to_string()),
+                1 => any::<std::net::Ipv6Addr>().prop_map(|ip| ip.to_string()),
+                2 => "[0-9a-f:]{2,12}(:[0-9a-fA-F]{1,4}){0,7}|(fe|dec|feb)80::[0-9]{1,3}",
+                2 => "[0-9]{1,4}:[0-5][0-9](:[0-5][0-9]([.,][0-9]{1,9})?)?",
+                2 => "-?[0-9]{1,3}[.][0-9]{3,9},[ ]?-?[0-9]{1,3}[.][0-9]{3,9}",
                 2 => "[0-9]{8}-[0-9]{4}-[0-9]{4}-[0-9]{4}-[0-9]{12}",
                 2 => "(19|20)[0-9]{6}-[0-2][0-9]{3}-[0-9a-f]{4}-[0-9A-F]{4}-[0-9a-f]{12}",
             ],
         ) {
             let value = value.as_bytes();
             let is_uuid = value.len() == 36 && uuid(value).is_some();
-            let is_address = readings::is_plain_ip(value);
-            if is_uuid || is_address {
+            let is_address = readings::is_only_ip(value);
+            let is_length = readings::is_only_length(value);
+            let is_point = readings::is_only_point(value);
+            if is_uuid || is_address || is_length || is_point {
                 prop_assert!(parse_integer(value).is_none() && parse_number(value).is_none());
                 prop_assert!(!is_giant(value) && read_shape(value).is_none() && written(value).is_none());
                 prop_assert!(token(value).is_none() && bool_word(value).is_none());
             }
             if is_address {
                 prop_assert!(is_ip(value) && uuid(value).is_none() && point(value).is_none());
+                prop_assert!(readings::length(value).is_none());
+            }
+            if is_length {
+                prop_assert_eq!(readings::length(value), Some(readings::Length::Clock));
+                prop_assert!(!is_ip(value) && uuid(value).is_none() && point(value).is_none());
+            }
+            if is_point {
+                prop_assert!(!is_ip(value) && uuid(value).is_none() && point(value).is_some());
                 prop_assert!(readings::length(value).is_none());
             }
             // And what is not told first is told later, or last: no number in groups starts with a zero.

@@ -32,6 +32,8 @@ impl Facts {
         let mut dressed = DressedGroup::of(self, first);
         let has_addresses = self.count(Class::Ip) > 0;
         let has_texts = self.count(Class::Text) > 0;
+        let has_points = self.count(Class::Geopoint) > 0;
+        let has_lengths = self.count(Class::Length) > 0;
         for (at, (start, end, number)) in values.iter().enumerate() {
             let (start, end) = (*start as usize, *end as usize);
             let value = &text[start..end];
@@ -48,6 +50,8 @@ impl Facts {
                 && fraction().is_some_and(|f| fractions.add(self, f, (text, start, end), count))
                 || has_addresses && self.add_address(value, count, place)
                 || dressed.is_open() && dressed.add(self, (text, start, end), count)
+                || has_points && self.add_point(value, count, place)
+                || has_lengths && self.add_length(value, count, place)
                 || self.dates.has_moulds() && self.add_cast(text, start, end, count, place)
                 || has_texts && self.add_text(value, count, place)
             {

@@ -130,9 +130,21 @@ impl Facts {
                 return passed;
             }
         }
-        if self.dates.has_moulds() {
+        if self.count(Class::Geopoint) > 0 {
             let passed = pass.over(self, |facts, at, start, end| {
-                facts.add_cast(text, start, end, 1, place(at)).then_some(Added::Other)
+                facts.add_point(&text[start..end], 1, place(at)).then_some(Added::Other)
+            });
+            if passed.fields > 0 {
+                return passed;
+            }
+        }
+        // Lengths of time below a day are times of day as well, until all of a column are known.
+        let has_lengths = self.count(Class::Length) > 0;
+        if has_lengths || self.dates.has_moulds() {
+            let passed = pass.over(self, |facts, at, start, end| {
+                let is_added = has_lengths && facts.add_length(&text[start..end], 1, place(at))
+                    || facts.add_cast(text, start, end, 1, place(at));
+                is_added.then_some(Added::Other)
             });
             if passed.fields > 0 {
                 return passed;
@@ -184,9 +196,15 @@ impl<P: Fn(u32) -> LineRef> Pass<'_, '_, '_, '_, '_, P> {
             let Some((start, end)) = bounds.get(passed.fields) else { return passed };
             let (start, end) = (*start as usize, *end as usize);
             let at = passed.fields;
-            others += OTHERS;
             let is_odd = odd[usize::from(text[start])];
             let place = place(at as u32);
+            // Tokens stand among values of any kind, and in no order with them.
+            if !is_odd && facts.add_token(&text[start..end], 1, place) {
+                hashes.add(text, start, end);
+                passed.fields += 1;
+                continue;
+            }
+            others += OTHERS;
             if others > at || is_odd || !add_other(facts, (text, start, end), place, adding) {
                 return passed;
             }
@@ -233,6 +251,8 @@ fn add_other<'t>(
 ) -> bool {
     let value = &text[start..end];
     if facts.count(Class::Ip) > 0 && facts.add_address(value, 1, place)
+        || facts.count(Class::Geopoint) > 0 && facts.add_point(value, 1, place)
+        || facts.count(Class::Length) > 0 && facts.add_length(value, 1, place)
         || facts.dates.has_moulds() && facts.add_cast(text, start, end, 1, place)
         || facts.count(Class::Text) > 0 && facts.add_text(value, 1, place)
     {
@@ -289,10 +309,17 @@ mod tests {
             (1, Just(String::new()).boxed()),
             (3, uuid.boxed()),
             (1, "[0-9a-fA-F]{8}(-[0-9a-fA-G]{4}){3}-[0-9a-f]{12}".boxed()),
+            (2, any::<std::net::Ipv6Addr>().prop_map(|address| address.to_string()).boxed()),
+            (3, "[0-9]{1,3}:[0-6][0-9](:[0-5][0-9]([.][0-9]{1,3})?)?".boxed()),
+            (3, "-?[0-9]{1,3}[.][0-9]{2,9}, ?-?[0-9]{1,3}[.][0-9]{2,9}".boxed()),
+            (1, "-?[0-9]{1,3}([.][0-9]{1,2} ?€|,[0-9]{1,2} €)|[€£][0-9]{1,3}[.][0-9]{2}".boxed()),
+            (1, "[0-9a-f]{2}(:[0-9a-f]{2}){5}|[0-9a-f]{40}|0x[0-9a-f]{4,8}".boxed()),
+            (1, "[(]?[€$]? ?-?[0-9]{1,3}(,[0-9]{3}){0,2}([.][0-9]{2})? ?[€%]?[)]?".boxed()),
             (3, any::<std::net::Ipv4Addr>().prop_map(|address| address.to_string()).boxed()),
             (3, "[A-Za-zæ]{1,12}|[a-z0-9]{3,9}@[a-z]{3}\\.org".boxed()),
             (1, "[1-9]?[0-9]{1,2}(\\.[0-9]{3}){2,3}".boxed()),
             (1, Just("NA".to_owned()).boxed()),
+            (2, "NULL|-|nan|N/A|[.]".boxed()),
         ]
     }
 

@@ -48,6 +48,7 @@ mod source;
 mod spread;
 mod sure_text;
 mod text;
+mod told;
 mod watch;
 mod written;
 

@@ -4,8 +4,11 @@
 //! what they are made of: a mark that no number, date or other form has, or letters without any digit. The law, which a property test
 //! holds: nothing but a text is told to be one. Others are texts as well; those have to be looked at.
 
-/// The longest value that is looked at.
-const MOST_BYTES: usize = 64;
+use crate::dates::{is_word_of_time, may_be_name};
+use crate::readings::{self, is_word_of_number, may_start_number};
+
+/// The longest value that is looked at: sums over it are in eight bits.
+const MOST_BYTES: usize = 255;
 
 /// The longest value without a digit that may be something else: "-infinity".
 const LONGEST_WORD: usize = 9;
@@ -18,8 +21,10 @@ const COUNTS: [u32; 256] = {
     while byte < counts.len() {
         counts[byte] = match byte as u8 {
             b'0'..=b'9' => 1,
-            b'@' | b'_' | b'=' | b'<' | b'>' | b'*' | b'~' | b'^' | b'`' | b'|' | b'!' | b'?'
-            | b';' | b'\\' | b'&' => 1 << 8,
+            // Not those that may stand between the parts of a date.
+            b'=' | b'<' | b'>' | b'*' | b'~' | b'^' | b'`' | b'|' | b'!' | b'?' | b'\\' | b'&' => {
+                1 << 8
+            }
             0x80..=0xbf => 1 << 24,
             0xc0.. => 1 << 16,
             // Not those of hexadecimal digits and of `urn:uuid:`.
@@ -50,10 +55,104 @@ pub(super) fn chars_of_sure_text(value: &[u8]) -> Option<u64> {
     let has = |field: u32| counts >> (8 * field) & 0xff > 0;
     // Tokens, words for true and false and infinities start with these.
     let may_be_known = value.len() <= LONGEST_WORD
-        && (!first.is_ascii_alphabetic() && *first < 0x80
+        && (!first.is_ascii_alphanumeric() && *first < 0x80
             || matches!(first | 0x20, b'f' | b'i' | b'n' | b'o' | b't' | b'y'));
-    let is_text = has(1) || !has(0) && has(2);
+    let is_text = match has(2) {
+        true => !has(0) || is_code(value),
+        false => is_code_of_digits(value) || is_checksum(value) || is_hardware_address(value),
+    };
+    let is_text = has(1) || is_text;
     (is_text && !may_be_known).then(|| value.len() as u64 - u64::from(counts >> 24))
+}
+
+/// Whether a value, which has digits and letters that no hexadecimal number has, starts with letters like a code
+/// (`HOF-633`): no date starts with such a word, no number has it before it, and no length of time starts with it. Or with
+/// digits, and the first word behind them is one that neither dates nor numbers know (`253.98 kg`); hexadecimal numbers in
+/// programs are such.
+#[inline]
+fn is_code(value: &[u8]) -> bool {
+    match value {
+        [b'P', ..] => false,
+        [b'0'..=b'9', ..] => {
+            let from = value.iter().position(u8::is_ascii_alphabetic).unwrap_or(value.len());
+            let rest = &value[from..];
+            let letters = rest.iter().take_while(|byte| byte.is_ascii_alphabetic()).count();
+            let word = &rest[..letters];
+            !word.iter().all(u8::is_ascii_hexdigit)
+                && !matches!(rest.get(letters), Some(b'$' | 0x80..))
+                && !may_be_name(rest)
+                && !is_word_of_time(word)
+                && !is_word_of_number(word)
+                && !DAYS.contains(&word)
+        }
+        [first, ..] => {
+            first.is_ascii_alphabetic() && !may_be_name(value) && !may_start_number(value)
+        }
+        [] => false,
+    }
+}
+
+/// Words behind the days of a length of time.
+const DAYS: [&[u8]; 2] = [b"day", b"days"];
+
+/// Whether a value is groups of digits with hyphens or slashes between, the first two of which have not as many digits as
+/// those of dates (`074-73-2540`, `69/383`).
+#[inline]
+fn is_code_of_digits(value: &[u8]) -> bool {
+    let is_mark = |byte: &u8| matches!(byte, b'-' | b'/');
+    let run = |text: &[u8]| text.iter().take_while(|byte| byte.is_ascii_digit()).count();
+    let first = run(value);
+    let Some((mark, rest)) = value[first..].split_first() else { return false };
+    let is_group = match first {
+        1 | 2 | 4 => matches!(run(rest), 3 | 5..),
+        // Six and more may be a whole date, without anything between.
+        first => matches!(first, 3 | 5),
+    };
+    is_group
+        && is_mark(mark)
+        && rest.iter().all(|byte| byte.is_ascii_digit() || is_mark(byte))
+        && rest.last().is_some_and(u8::is_ascii_digit)
+}
+
+/// The fewest letters among the hexadecimal digits of a checksum. A date has at most the name of a month and of an era.
+const LETTERS_OF_CHECKSUM: u32 = 8;
+
+/// Whether a value is as many hexadecimal digits as a checksum has, and no UUID.
+#[inline]
+fn is_checksum(value: &[u8]) -> bool {
+    if value.len() < 32 {
+        return false;
+    }
+    let counts = value.iter().fold(0, |counts, byte| counts + HEXADECIMAL[usize::from(*byte)]);
+    counts >> 8 == 0 && counts >= LETTERS_OF_CHECKSUM && !readings::is_bare_uuid(value)
+}
+
+/// Of each byte, what a sum over a value counts it as: hexadecimal digits that are letters, and what is no digit.
+const HEXADECIMAL: [u32; 256] = {
+    let mut counts = [1 << 8; 256];
+    let mut byte = 0;
+    while byte < counts.len() {
+        let digit = byte as u8;
+        if digit.is_ascii_hexdigit() {
+            counts[byte] = digit.is_ascii_alphabetic() as u32;
+        }
+        byte += 1;
+    }
+    counts
+};
+
+/// Whether a value is six pairs of hexadecimal digits, some of them letters, with the same mark between: `54:87:8d:67:f7:46`.
+#[inline]
+fn is_hardware_address(value: &[u8]) -> bool {
+    let &[a, b, mark, ref rest @ ..] = value else { return false };
+    if rest.len() != 14 || !matches!(mark, b':' | b'-') {
+        return false;
+    }
+    let is_group =
+        |group: &[u8; 3]| group[2] == mark && group[..2].iter().all(u8::is_ascii_hexdigit);
+    let last = [rest[12], rest[13], mark];
+    [[a, b, mark], last].iter().chain(rest.as_chunks().0).all(is_group)
+        && value.iter().any(u8::is_ascii_alphabetic)
 }
 
 /// Of each byte, what a sum over a value counts it as: digits, what stands between those of a telephone number, and anything else.
@@ -106,6 +205,18 @@ mod tests {
             ("/a/b?x=17&y=2024", 16),
             ("+47 16041999", 12),
             ("(555) 123-4567", 14),
+            ("HOF-633", 7),
+            ("BK-17", 5),
+            ("Agent/14.8 (hao; vwm)", 21),
+            ("0x95dbcc7d", 10),
+            ("253.98 kg", 9),
+            ("8742x6665", 9),
+            ("959678-GD", 9),
+            ("074-73-2540", 11),
+            ("69/383", 6),
+            ("7ae7d3e288c77bcf952ed1f2034337e7e1a0b3c4", 40),
+            ("d41d8cd98f00b204e9800998ecf8427e", 32),
+            ("54:87:8d:67:f7:46", 17),
         ] {
             assert_eq!(chars_of_sure_text(value.as_bytes()), Some(chars), "{value}");
         }
@@ -114,7 +225,21 @@ mod tests {
             "NULL",
             "yes",
             "infinity",
-            "BK-17",
+            "May-17",
+            "EUR 17",
+            "17 EUR",
+            "17 kr",
+            "5e3",
+            "5-May-24",
+            "20240305T1200",
+            "3 days, 10:00",
+            "24-03-05",
+            "240305-1200",
+            "kr.17",
+            "DR EUR 17",
+            "PT17S",
+            "6f9619ff8b864011b42d00cf4fc964ff",
+            "54:87:81:67:17:46",
             " Holm",
             "+4716041999",
             "+47 160 419",
@@ -142,7 +267,19 @@ mod tests {
                 "[0-9a-fA-F]{0,8}(-?[0-9a-fA-F]{4}){3}-?[0-9a-fA-F]{12}|urn:uuid:[a-f]{8}-[a-f]{4}-[a-f]{4}-[a-f]{4}-[a-f]{12}",
                 "(Mon|Tuesday|Mar|May|September|mars|août|5|2024|am|T|Z|[:., -]|[0-9]{1,2}){1,8}",
                 "[a-f:]{2,20}",
+                "(Mon|dec|May)?[@_;]{0,2}[0-9]{1,4}[@_;][0-9]{1,2}[@_; -][0-9]{2,4}",
                 "[+(-]{1,2}[0-9]{1,4}(\\)?[ -]?\\(?[0-9]{0,4}){0,3}\\)?",
+                "[A-Za-z]{1,5}[ -]?[0-9]{1,5}( ?[A-Za-z]{1,3})?",
+                "(DR|cr|EUR|kr|kr.|zł|US\\$|C\\$|R\\$)[ (-]{0,2}(EUR|NOK|[A-Z]{3})?[ -]?[0-9]{1,3}(,[0-9]{3})?([.][0-9]{2})?( ?(DR|CR|EUR|kr))?",
+                "(so|mo|ma|ti|di|dec|feb|mar|Mai|x|AD|BC)[. -]{0,2}[0-9]{1,2}[. :-][0-9a-z]{1,4}",
+                "[0-9a-fA-F]{30,64}|[0-9]{20,40}[a-fE][0-9]{1,3}",
+                "[0-9a-f]{2}([:-][0-9a-f]{2}){5}|[0-9]{2}([:-][0-9]{2}){5}|([0-9a-f]{1,4}:){2,7}[0-9a-f]{1,4}",
+                "0[xX][0-9A-Za-z .€%]{0,10}",
+                "[a-z0-9 ]{60,260}",
+                "[0-9]{1,9}([-/][0-9]{1,8}){1,4}-?",
+                "[0-9]{1,4}[-/. ,]{0,2}(kg|KB|N|B|x|T|t|Z|at|um|am|PM|a|p|day|days|DR|cr|EUR|kr|kr.|zł|Kč|US[$]|UTC|CET|EST|GMT|mai|W|e|h|[A-Za-z]{1,4})[-/. ,]{0,2}[0-9]{0,6}( ?[a-zA-Z]{1,3})?",
+                "(2024-0?3-05|5[./]3[./]24|20240305)( |T|t| at | um |:)?[0-2][0-9]:?[0-5][0-9](:[0-5][0-9])? ?([A-Za-z]{1,5}|[+-][0-9]{2,4})?",
+                "[0-9]{1,3} days?,? ?[0-9]{0,2}:?[0-9]{0,2}",
             ],
             mark in proptest::option::of((0usize..20, proptest::sample::select(b"@_=<>*~^`|!?;\\&".to_vec()))),
         ) {
