@@ -123,9 +123,9 @@ impl Rows {
             // Texts without a limit, and what carries itself as one.
             _ => json!({ "type": "string" }),
         });
-        for (keyword, beyond, bound) in [
-            ("minimum", "exclusiveMinimum", &column.low),
-            ("maximum", "exclusiveMaximum", &column.high),
+        for (key, bound, keyword, beyond) in [
+            ("low", &column.low, "minimum", "exclusiveMinimum"),
+            ("high", &column.high, "maximum", "exclusiveMaximum"),
         ] {
             let Some(bound) = bound else { continue };
             // Bounds are written plainly, whatever the values look like.
@@ -136,8 +136,7 @@ impl Rows {
                     value.insert(keyword.into(), bound);
                 }
                 None => self.notes.push(format!(
-                    "the {} of '{path}' is kept in the schema file alone: JSON Schema has bounds for numbers",
-                    if keyword == "minimum" { "low" } else { "high" }
+                    "'{key}' of '{path}' is kept in the schema file alone: JSON Schema has bounds for numbers only"
                 )),
             }
         }
@@ -150,7 +149,7 @@ impl Rows {
     }
 }
 
-/// Lets values be null besides.
+/// Lets values be null besides. What is said of texts alone, a format or a pattern, null passes by itself.
 fn or_null(value: &mut Map<String, Value>) {
     if let Some(ty) = value.get_mut("type") {
         match ty {
@@ -161,7 +160,6 @@ fn or_null(value: &mut Map<String, Value>) {
     if let Some(Value::Array(values)) = value.get_mut("enum") {
         values.push(Value::Null);
     }
-    // A format says nothing of what is no text, so that null passes it.
 }
 
 /// What stands for what is absent, as a value of the column.
@@ -313,7 +311,7 @@ mod tests {
             notes,
             [
                 "the order of the values of 'cabin' is kept in the schema file alone",
-                "the low of 'sold' is kept in the schema file alone: JSON Schema has bounds for numbers",
+                "'low' of 'sold' is kept in the schema file alone: JSON Schema has bounds for numbers only",
                 "that 'party' is a key is kept in the schema file alone: JSON Schema is of one document",
             ]
         );

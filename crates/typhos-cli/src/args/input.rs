@@ -85,7 +85,7 @@ pub struct InputArgs {
     #[arg(long, value_name = "N", value_parser = parse_depth)]
     pub depth_limit: Option<usize>,
 
-    /// The most columns, up to 1,000,000 [default: 30,000; of different fields in records of JSON 10,000]
+    /// The most columns, up to 1,000,000 [default: 30,000, and 10,000 different fields for JSON]
     #[arg(long, value_name = "N", value_parser = parse_fields)]
     pub field_limit: Option<usize>,
 

@@ -237,8 +237,8 @@ fn more_columns_than_anybody_meant_are_refused_and_can_be_asked_for() {
     let line = ["1"; 40_000].join(",");
     world.write("wide.csv", format!("{line}\n{line}\n"));
     world.run("scout wide.csv").status(4).complains(
-        "wide.csv has 40,000 columns, and no more than 30,000 are read; most likely something else separates them, \
-         which --delimiter says; to read them all, say --field-limit 40000",
+        "wide.csv has 40,000 columns, and no more than 30,000 are read; most likely something else separates them: \
+         say --delimiter; to read them all, say --field-limit 40000",
     );
     world.ok("draft wide.csv --field-limit 40000 -o wide.typhos.toml").complains("40,000 columns");
     assert!(world.read("wide.typhos.toml").contains("\nfield_limit = 40000\n"));

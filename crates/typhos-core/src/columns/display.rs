@@ -63,7 +63,9 @@ pub fn push_cell(text: &mut String, array: &dyn Array, row: usize) -> bool {
                 if at > 0 {
                     text.push(',');
                 }
-                number::<Float64Type>(text, column, row);
+                if column.is_valid(row) {
+                    number::<Float64Type>(text, column, row);
+                }
             }
         }
         DataType::Utf8 => text.push_str(array.as_string::<i32>().value(row)),
@@ -183,9 +185,13 @@ pub(super) fn is_point(fields: &Fields) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use std::sync::Arc;
+
     use crate::columns::{Converter, OnMisfit, Plan};
     use crate::read_schema as read;
     use crate::text::{Block, BlockReader, Dialect, Input};
+    use arrow_array::{ArrayRef, Float64Array, StructArray};
+    use arrow_schema::Field;
 
     #[test]
     fn floats_are_written_plainly_as_far_as_that_is_short() {
@@ -205,6 +211,15 @@ mod tests {
             push_float(&mut text, float);
             assert_eq!(text, format!("x{want}"));
         }
+    }
+
+    #[test]
+    fn a_point_of_others_may_lack_a_part() {
+        let field = |name: &str| Arc::new(Field::new(name, DataType::Float64, true));
+        let part = |degrees: Option<f64>| Arc::new(Float64Array::from(vec![degrees])) as ArrayRef;
+        let point =
+            StructArray::from(vec![(field("lat"), part(None)), (field("lon"), part(Some(-1e-7)))]);
+        assert_eq!(cell_text(&point, 0).as_deref(), Some(",-0.0000001"));
     }
 
     /// Every type: what is written reads back as the same text.

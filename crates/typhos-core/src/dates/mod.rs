@@ -47,7 +47,7 @@ pub use sure::Bounded;
 pub use symbols::{COUNTS, SYMBOLS, Symbol};
 pub use token::PatternError;
 pub use ways::{Way, deciders, no_such_day, ways};
-pub use words::{form_of, language_of, may_be_name};
+pub use words::{MOST_BYTES as LONGEST_NAME, form_of, in_small_letters, language_of, may_be_name};
 
 #[cfg(test)]
 mod tests;

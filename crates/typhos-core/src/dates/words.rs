@@ -17,7 +17,7 @@ pub const FOUND_LOCALES: [&str; 30] = [
 ];
 
 /// The longest name that is looked for, in bytes.
-const MOST_BYTES: usize = 32;
+pub const MOST_BYTES: usize = 32;
 
 /// What a name stands for, by the name in small letters.
 type Table = foldhash::HashMap<Box<str>, u8>;
@@ -87,18 +87,22 @@ pub(super) fn word(value: &[u8]) -> Option<&[u8]> {
     (1..=MOST_BYTES).contains(&length).then(|| &value[..length])
 }
 
+/// A word of ASCII in small letters, put into `buffer`; `None` of any other, and of a longer one.
+pub fn in_small_letters<'b>(word: &[u8], buffer: &'b mut [u8; MOST_BYTES]) -> Option<&'b str> {
+    let small = buffer.get_mut(..word.len()).filter(|_| word.is_ascii())?;
+    small.copy_from_slice(word);
+    small.make_ascii_lowercase();
+    std::str::from_utf8(small).ok()
+}
+
 /// What a word stands for, if it is a name of that kind in some language.
 pub(super) fn number(named: Named, word: &[u8]) -> Option<u8> {
     let table = if named == Named::Month { &MONTHS } else { &WEEKDAYS };
     if word.len() < 2 {
         return None;
     }
-    let mut small = [0; MOST_BYTES];
     if word.is_ascii() {
-        let small = small.get_mut(..word.len())?;
-        small.copy_from_slice(word);
-        small.make_ascii_lowercase();
-        return table.get(std::str::from_utf8(small).ok()?).copied();
+        return table.get(in_small_letters(word, &mut [0; MOST_BYTES])?).copied();
     }
     table.get(&*std::str::from_utf8(word).ok()?.to_lowercase()).copied()
 }

@@ -10,19 +10,23 @@ pub const TOKENS: [&str; 17] = [
 const LONGEST_TOKEN: usize = 6;
 
 /// The same as numbers, which are compared at once.
-const TOKEN_KEYS: [u64; TOKENS.len()] = {
-    let mut keys = [0; TOKENS.len()];
+const TOKEN_KEYS: [u64; TOKENS.len()] = keys(TOKENS);
+
+/// The [keys](key) of some words.
+pub(super) const fn keys<const N: usize>(words: [&str; N]) -> [u64; N] {
+    let mut keys = [0; N];
     let mut at = 0;
-    while at < keys.len() {
-        keys[at] = key(TOKENS[at].as_bytes());
+    while at < N {
+        keys[at] = key(words[at].as_bytes());
         at += 1;
     }
     keys
-};
+}
 
-/// The bytes of a short word as a number.
-const fn key(word: &[u8]) -> u64 {
-    let (mut key, mut at) = (0, 0);
+/// The bytes of a word of at most seven as a number, which no other such word has: a one stands before them, so that zeros
+/// count.
+pub(super) const fn key(word: &[u8]) -> u64 {
+    let (mut key, mut at) = (1, 0);
     while at < word.len() {
         key = key << 8 | word[at] as u64;
         at += 1;
@@ -82,7 +86,7 @@ pub fn bool_word(value: &[u8]) -> Option<(usize, bool)> {
         return None;
     }
     // In small letters, as one number.
-    let word = value.iter().fold(0, |word, byte| word << 8 | u64::from(byte | 0x20));
+    let word = value.iter().fold(1, |word, byte| word << 8 | u64::from(byte | 0x20));
     WORDS
         .iter()
         .position(|known| *known == word)

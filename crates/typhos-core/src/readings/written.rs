@@ -11,6 +11,7 @@
 //! them.
 
 use super::number::{Number, parse_number};
+use super::words::{key, keys};
 
 /// What stands between the whole part of a number and its fraction.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Default)]
@@ -230,25 +231,7 @@ const SIGNS: [&str; 58] = [
 const LONGEST_SIGN: usize = 3;
 
 /// The same as numbers, which are compared at once.
-const SIGN_KEYS: [u32; SIGNS.len()] = {
-    let mut keys = [0; SIGNS.len()];
-    let mut at = 0;
-    while at < keys.len() {
-        keys[at] = sign_key(SIGNS[at].as_bytes());
-        at += 1;
-    }
-    keys
-};
-
-/// The bytes of a sign, or of something as short, as a number.
-const fn sign_key(sign: &[u8]) -> u32 {
-    let (mut key, mut at) = (0, 0);
-    while at < sign.len() {
-        key = key << 8 | sign[at] as u32;
-        at += 1;
-    }
-    key
-}
+const SIGN_KEYS: [u64; SIGNS.len()] = keys(SIGNS);
 
 /// The most bytes of a number that is taken apart; 38 digits in groups and what is around them.
 const MOST_BYTES: usize = 100;
@@ -300,7 +283,7 @@ pub fn is_word_of_number(word: &[u8]) -> bool {
 /// Whether what stands at the end of a number, of so many bytes with its spaces, is a sign of a currency or share.
 fn is_sign(length: usize, sign: &[u8]) -> bool {
     let may_be_one = length <= LONGEST_SIGN + 3 && (1..=LONGEST_SIGN).contains(&sign.len());
-    may_be_one && SIGN_KEYS.contains(&sign_key(sign))
+    may_be_one && SIGN_KEYS.contains(&key(sign))
 }
 
 /// Cuts spaces off, also those that do not break.
@@ -451,6 +434,20 @@ mod tests {
         let (number, grouping) = undress(text.as_bytes())?.read(mark)?;
         let worth = Decimal { mantissa: number.mantissa, scale: number.scale };
         Some((worth.to_string(), grouping))
+    }
+
+    #[test]
+    fn signs_are_known_by_all_their_bytes() {
+        for sign in SIGNS {
+            let is_sign = |value: String| {
+                let undressed = undress(value.as_bytes());
+                undressed.is_some_and(|undressed| undressed.sign == sign.as_bytes())
+            };
+            assert!(is_sign(format!("{sign}5")) && is_sign(format!("5 {sign}")), "{sign}");
+        }
+        for value in ["\u{0}$5", "$\u{0}5", "5\u{0}€", "EU 5", "EUR. 5", "krr5"] {
+            assert!(undress(value.as_bytes()).is_none(), "{value:?}");
+        }
     }
 
     #[test]

@@ -8,8 +8,8 @@ use super::example::{earlier, join};
 use super::saved::ranges;
 use super::{Example, Tally};
 use crate::dates::{
-    Bounded, DAY_NANOS, DEFAULT_PIVOT, DateOrder, MOULD_BYTES, Mould, Shape, Shaped,
-    days_from_civil, days_in_month,
+    Bounded, DAY_NANOS, DEFAULT_PIVOT, DateOrder, LONGEST_NAME, MOULD_BYTES, Mould, Shape, Shaped,
+    days_from_civil, days_in_month, in_small_letters,
 };
 use crate::text::LineRef;
 
@@ -403,15 +403,10 @@ impl DateFacts {
 
 /// Counts a name, in small letters.
 fn note(names: &mut BTreeMap<String, u64>, name: &[u8], count: u64) {
-    // Nearly all names are short ones of ASCII, which were seen before: of those nothing is made.
-    let mut small = [0; 16];
-    let small = small.get_mut(..name.len()).filter(|_| name.is_ascii()).map(|small| {
-        small.copy_from_slice(name);
-        small.make_ascii_lowercase();
-        &*small
-    });
-    let known = std::str::from_utf8(small.unwrap_or(name)).ok();
-    match known.and_then(|name| names.get_mut(name)) {
+    // Nearly all names are of ASCII and were seen before: nothing is allocated for those.
+    let mut small = [0; LONGEST_NAME];
+    let small = in_small_letters(name, &mut small).or_else(|| std::str::from_utf8(name).ok());
+    match small.and_then(|name| names.get_mut(name)) {
         Some(known) => *known += count,
         None => {
             *names.entry(String::from_utf8_lossy(name).to_lowercase()).or_default() += count;

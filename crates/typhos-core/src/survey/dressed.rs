@@ -34,7 +34,7 @@ const EVERY_FOURTH: u32 = 0x1111_1111;
 
 /// A value without one of the usual signs and the space beside it.
 #[inline]
-fn undressed(value: &[u8]) -> (&'static [u8], &[u8]) {
+fn without_sign(value: &[u8]) -> (&'static [u8], &[u8]) {
     match value {
         [b'$', b' ', body @ ..] | [b'$', body @ ..] => (b"$", body),
         [body @ .., b' ', b'%'] | [body @ .., b'%'] => (b"%", body),
@@ -54,7 +54,7 @@ impl Dressed {
             [b'(', inner @ .., b')'] => (true, inner),
             value => (false, value),
         };
-        let (sign, body) = undressed(value);
+        let (sign, body) = without_sign(value);
         let (is_negative, body) = match body {
             [b'-', body @ ..] if !accounting => (true, body),
             body => (accounting, body),

@@ -57,11 +57,11 @@ pub(super) fn chars_of_sure_text(value: &[u8]) -> Option<u64> {
     let may_be_known = value.len() <= LONGEST_WORD
         && (!first.is_ascii_alphanumeric() && *first < 0x80
             || matches!(first | 0x20, b'f' | b'i' | b'n' | b'o' | b't' | b'y'));
-    let is_text = match has(2) {
-        true => !has(0) || is_code(value),
-        false => is_code_of_digits(value) || is_checksum(value) || is_hardware_address(value),
-    };
-    let is_text = has(1) || is_text;
+    let is_text = has(1)
+        || match has(2) {
+            true => !has(0) || is_code(value),
+            false => is_code_of_digits(value) || is_checksum(value) || is_hardware_address(value),
+        };
     (is_text && !may_be_known).then(|| value.len() as u64 - u64::from(counts >> 24))
 }
 

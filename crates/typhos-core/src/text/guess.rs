@@ -105,23 +105,22 @@ pub(super) fn guess(text: &[u8]) -> Option<Guess> {
     detector.feed(&judged, true);
     let detected = Charset::standard(detector.guess(None, Utf8Detection::Deny));
     let label = |label: &&str| Charset::parse(label).ok();
-    // What is valid in the lines that are judged may not be in the others.
-    let is_valid = |charset: Charset| charset.decode(text).is_some();
-    let mut best = None;
+    let mut best: Option<(f64, Charset, String)> = None;
     let mut take = |charset: Charset| {
+        // What is valid in the lines that are judged may not be in the others.
         if let Some(score) = score(charset, &judged)
-            && best.is_none_or(|(known, _)| score > known)
-            && is_valid(charset)
+            && best.as_ref().is_none_or(|(known, ..)| score > *known)
+            && let Some(decoded) = charset.decode(text)
         {
-            best = Some((score, charset));
+            best = Some((score, charset, decoded));
         }
-        best.is_some_and(|(score, _)| score >= WORDLY)
+        best.as_ref().is_some_and(|(score, ..)| *score >= WORDLY)
     };
     if !take(detected) {
         NEXT.iter().chain(&OTHERS).filter_map(label).for_each(|charset| _ = take(charset));
     }
-    let (_, charset) = best.filter(|(score, _)| *score > 0.5)?;
-    let mut texts = vec![charset.decode(text)?];
+    let (_, charset, decoded) = best.filter(|(score, ..)| *score > 0.5)?;
+    let mut texts = vec![decoded];
     let mut others = Vec::new();
     for other in OTHERS.iter().filter_map(label) {
         if others.len() < NAMED

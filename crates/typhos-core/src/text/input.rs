@@ -44,8 +44,6 @@ impl Input {
         let mut files: Vec<InputFile> = origins.into_iter().map(InputFile::new).collect();
         let (first, others) = files.split_first_mut().ok_or(InputError::NoFiles)?;
         let mut finding = first.look(choice)?;
-        let limit = choice.field_limit.unwrap_or(DEFAULT_COLUMN_LIMIT);
-        first.expect_columns(first.layout().fields, limit)?;
         if first.layout().paths.is_some() {
             let alike = InputChoice { format: Some(InputFormat::Json), ..choice.clone() };
             others.iter_mut().try_for_each(|file| file.look(&alike).map(|_| ()))?;
@@ -67,12 +65,14 @@ impl Input {
         };
         for file in others {
             file.look(&alike)?;
-            file.expect_columns(file.layout().fields, limit)?;
         }
         if choice.encoding.is_none() {
             one_encoding(&mut files, choice, &alike, &mut finding)?;
         }
+        let limit = choice.field_limit.unwrap_or(DEFAULT_COLUMN_LIMIT);
+        files.iter().try_for_each(|file| file.expect_columns(file.layout().fields, limit))?;
         let names = match_columns(&mut files, choice)?;
+        // All files together may have more than each of them.
         files.iter().last().map_or(Ok(()), |last| last.expect_columns(names.len(), limit))?;
         Ok(Input { files, names, finding, choice: choice.clone(), notes, narrowed: None })
     }
@@ -417,7 +417,7 @@ mod tests {
         // Of all files together.
         assert_eq!(
             open_with(&files, &choice(2)).unwrap_err(),
-            "b.csv has 3 columns, and no more than 2 are read; most likely something else separates them, which delimiter says; to read them all, say field_limit = 3"
+            "b.csv has 3 columns, and no more than 2 are read; most likely something else separates them: say delimiter; to read them all, say field_limit = 3"
         );
         assert!(open_with(&files[..1], &choice(1)).unwrap_err().starts_with("a.csv has 2 columns"));
         let wide = [",".repeat(DEFAULT_COLUMN_LIMIT).into_bytes(), b"\n".to_vec()].concat();

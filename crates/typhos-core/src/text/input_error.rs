@@ -185,7 +185,7 @@ impl InputError {
             ),
             InputError::TooManyColumns { columns, .. } => {
                 let remedy =
-                    Remedy::of("most likely something else separates them, which {delimiter} says");
+                    Remedy::of("most likely something else separates them: say {delimiter}");
                 match *columns <= *FIELD_LIMITS.end() {
                     true => remedy
                         .say("; to read them all, say ")
