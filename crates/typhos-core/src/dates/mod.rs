@@ -37,7 +37,7 @@ pub use calendar::{
 pub use look::read_shape;
 pub use look_time::is_word_of_time;
 pub use moment::{Misread, Moment};
-pub use mould::{MOULD_BYTES, Mould};
+pub use mould::{MOULD_BYTES, Mould, padded};
 pub use names::{DEFAULT_LOCALE, Form, Named, Names, names};
 pub use offsets::{Overlap, Zone};
 pub use pattern::Pattern;

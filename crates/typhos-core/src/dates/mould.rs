@@ -4,8 +4,10 @@
 //! of date and time. Looking at the second then finds the same shape, and only its numbers are read. The law, which a
 //! property test holds: what a mould reads is what [`read_shape`](super::read_shape) finds.
 
+use super::names::Named;
 use super::shape::{Separator, Shape, Shaped};
 use super::sure::Bounded;
+use super::words::number;
 use crate::bytewise::{self, LOW};
 
 /// The most bytes of a value that has a mould.
@@ -29,18 +31,23 @@ pub struct Mould {
     pub(super) fields: [(u8, u8); 3],
     /// Place and length of hour, minute, second and fraction; of length 0 where there is none.
     pub(super) clock: [(u8, u8); 4],
+    /// Place and length of the names of weekday and month; of length 0 where there is none.
+    names: [(u8, u8); 2],
     /// Hours to add to one of twelve, where there is a half of the day.
     pub(super) half: Option<u32>,
     offset: i32,
 }
 
-/// DigitRuns of digits, one after the other.
-struct DigitRuns<'v> {
+/// The most bytes of a name in a value that has a mould: they fit a double word.
+const NAME_BYTES: usize = 16;
+
+/// Runs of digits and of letters, one after the other.
+struct Runs<'v> {
     value: &'v [u8],
     at: usize,
 }
 
-impl DigitRuns<'_> {
+impl Runs<'_> {
     /// The next run, if it has `length` digits: where it stands.
     fn next(&mut self, length: usize) -> Option<u8> {
         let is_digit = |at: usize| self.value.get(at).is_some_and(u8::is_ascii_digit);
@@ -49,31 +56,49 @@ impl DigitRuns<'_> {
         self.at = start + length;
         is_run.then_some(start as u8)
     }
+
+    /// The next run of letters, if it is a name: where it stands, and how long it is.
+    fn next_name(&mut self, name: &[u8]) -> Option<(u8, u8)> {
+        let is_letter = |at: usize| self.value.get(at).is_some_and(u8::is_ascii_alphabetic);
+        let start = (self.at..self.value.len()).find(|at| is_letter(*at))?;
+        let end = (start..self.value.len()).find(|at| !is_letter(*at)).unwrap_or(self.value.len());
+        self.at = end;
+        let is_name = &self.value[start..end] == name && name.len() <= NAME_BYTES;
+        is_name.then_some((start as u8, name.len() as u8))
+    }
 }
 
 impl Mould {
-    /// The mould of a value that was looked at. `None` where names or words are part of its date, or it is too long.
+    /// The mould of a value that was looked at. `None` where words stand behind the numbers of its date, or it is too long or
+    /// not of ASCII.
     pub fn of(value: &[u8], shaped: &Shaped<'_>) -> Option<Mould> {
         let Shape { date, time, .. } = shaped.shape;
         let nothing = Separator::default();
-        let has_words = date.is_some_and(|date| {
-            date.weekday.is_some()
-                || date.behind != nothing
-                || date.late_year
-                || date.digits.contains(&0)
-        }) || time.is_some_and(|time| time.words != [nothing; 3]);
+        let has_words = date.is_some_and(|date| date.behind != nothing)
+            || time.is_some_and(|time| time.words != [nothing; 3]);
         if has_words || !value.is_ascii() || value.len() > MOULD_BYTES {
             return None;
         }
-        let mut runs = DigitRuns { value, at: 0 };
+        let (mut runs, mut words_of) = (Runs { value, at: 0 }, Runs { value, at: 0 });
+        let mut names = [(0, 0); 2];
+        if let Some((weekday, _)) = shaped.weekday {
+            names[0] = words_of.next_name(weekday)?;
+        }
+        if !shaped.month_name.is_empty() {
+            names[1] = words_of.next_name(shaped.month_name)?;
+        }
+        let is_late = date.is_some_and(|date| date.late_year);
         let mut fields = [(0, 0); 3];
         if let Some(date) = date {
             if date.between == [nothing; 2] {
                 let start = runs.next(8)?;
                 fields = [(start, 4), (start + 4, 2), (start + 6, 2)];
             } else {
-                for (field, digits) in fields.iter_mut().zip(date.digits) {
-                    *field = (runs.next(digits.into())?, digits);
+                let before_time = if is_late { 2 } else { 3 };
+                for (field, digits) in fields.iter_mut().zip(date.digits).take(before_time) {
+                    if digits > 0 {
+                        *field = (runs.next(digits.into())?, digits);
+                    }
                 }
             }
         }
@@ -96,14 +121,21 @@ impl Mould {
             let is_afternoon = shaped.nanos >= 12 * 3600 * 1_000_000_000;
             half = time.half.map(|_| if is_afternoon { 12 } else { 0 });
         }
+        if is_late {
+            fields[2] = (runs.next(4)?, 4);
+        }
         let mut is_digit = [0; MOULD_BYTES];
         for (start, length) in fields.into_iter().chain(clock) {
             is_digit[usize::from(start)..usize::from(start) + usize::from(length)].fill(0xff);
         }
         let mut is_fixed = is_digit.map(|bits: u8| !bits);
         is_fixed[value.len()..].fill(0);
+        for (start, length) in names {
+            is_fixed[usize::from(start)..usize::from(start) + usize::from(length)].fill(0);
+        }
         let (is_digit, is_fixed) = (words(&is_digit), words(&is_fixed));
-        let bytes = words(&padded(value));
+        let padded = padded(value)?;
+        let bytes = words(&padded);
         let mould = Mould {
             cut: std::array::from_fn(|at| bytes[at] & is_fixed[at]),
             is_fixed,
@@ -112,10 +144,11 @@ impl Mould {
             shape: shaped.shape,
             fields,
             clock,
+            names,
             half,
             offset: shaped.offset,
         };
-        let cast = mould.read(value.len(), &padded(value));
+        let cast = mould.read(value.len(), &padded);
         // What a mould does not make of its own value is nothing to rely on.
         (cast.as_ref() == Some(shaped)).then_some(mould)
     }
@@ -135,15 +168,55 @@ impl Mould {
         self.offset
     }
 
+    /// Whether names are part of the values of this cut.
+    #[inline(always)]
+    pub fn has_names(&self) -> bool {
+        self.names != [(0, 0); 2]
+    }
+
+    /// The field of the date that is the name of a month, in values that have one.
+    pub fn named_field(&self) -> usize {
+        self.shape.date.and_then(|date| date.named_field()).unwrap_or_default()
+    }
+
+    /// The bytes of the names of weekday and month as numbers, in a value of this cut that `bytes` starts with; zero where there
+    /// is none.
+    #[inline]
+    pub fn names(&self, bytes: &[u8; MOULD_BYTES]) -> [u128; 2] {
+        self.names.map(|(start, length)| {
+            let start = usize::from(start);
+            let from = start.min(MOULD_BYTES - NAME_BYTES);
+            let all = bytes[from..].first_chunk().map_or(0, |name| u128::from_le_bytes(*name));
+            let missing = 8 * (NAME_BYTES - usize::from(length)) as u32;
+            let behind = all >> (8 * (start - from));
+            behind.checked_shl(missing).unwrap_or(0) >> missing.min(u128::BITS - 1)
+        })
+    }
+
     /// Reads the value of `length` bytes that `bytes` starts with, if it is of this cut. `None` says only that it has
     /// to be looked at.
-    pub fn read(&self, length: usize, bytes: &[u8; MOULD_BYTES]) -> Option<Shaped<'static>> {
-        let is_read = self.fits(length, bytes) && Bounded::clock(self).hold(bytes);
-        is_read.then(|| Shaped {
+    pub fn read<'b>(&self, length: usize, bytes: &'b [u8; MOULD_BYTES]) -> Option<Shaped<'b>> {
+        if !self.fits(length, bytes) || !Bounded::clock(self).hold(bytes) {
+            return None;
+        }
+        let [weekday, month] = self.names.map(|(start, length)| {
+            &bytes[usize::from(start)..usize::from(start) + usize::from(length)]
+        });
+        let mut fields = self.date(bytes);
+        if !month.is_empty() {
+            fields[self.named_field()] = number(Named::Month, month)?.into();
+        }
+        let weekday = match weekday {
+            [] => None,
+            // A month is tried first.
+            name if number(Named::Month, name).is_some() => return None,
+            name => Some((name, number(Named::Weekday, name)?)),
+        };
+        Some(Shaped {
             shape: self.shape,
-            fields: self.date(bytes),
-            month_name: b"",
-            weekday: None,
+            fields,
+            month_name: month,
+            weekday,
             nanos: self.nanos(bytes),
             fraction_digits: self.fraction_digits(),
             offset: self.offset,
@@ -235,11 +308,11 @@ pub(super) fn words(bytes: &[u8; MOULD_BYTES]) -> [u64; WORDS] {
     std::array::from_fn(|at| u64::from_le_bytes(all[at]))
 }
 
-/// A short value with zeros behind it.
-fn padded(value: &[u8]) -> [u8; MOULD_BYTES] {
+/// A value with zeros behind it; `None` of one that is too long for a mould.
+pub fn padded(value: &[u8]) -> Option<[u8; MOULD_BYTES]> {
     let mut bytes = [0; MOULD_BYTES];
-    bytes[..value.len()].copy_from_slice(value);
-    bytes
+    bytes.get_mut(..value.len())?.copy_from_slice(value);
+    Some(bytes)
 }
 
 #[cfg(test)]
@@ -248,14 +321,24 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
+    fn pad(value: &[u8]) -> [u8; MOULD_BYTES] {
+        padded(value).expect("a short value")
+    }
+
     fn dated() -> impl Strategy<Value = String> {
         let fields = (0u32..40, 0u32..16, 0u32..3000, 0u32..26, 0u32..62, 0u32..62);
         let rest = (
             "[.,][0-9]{1,9}",
             prop_oneof![Just(""), Just("Z"), Just("+01:00"), Just(" -0330"), Just(" CET")],
         );
-        (fields, rest, 0usize..12).prop_map(|((d, m, y, h, min, s), (fraction, zone), style)| {
-            match style {
+        let name = || {
+            proptest::sample::select(vec![
+                "Mar", "mar", "May", "mai", "AUG", "August", "Monday", "Mon", "dom", "Sun", "jue",
+                "Xyz", "lu", "sept",
+            ])
+        };
+        (fields, rest, 0usize..18, name(), name()).prop_map(
+            |((d, m, y, h, min, s), (fraction, zone), style, name, other)| match style {
                 0 => format!("{y:04}-{m:02}-{d:02}"),
                 1 => format!("{y:04}-{m:02}-{d:02}T{h:02}:{min:02}:{s:02}{fraction}{zone}"),
                 2 => format!("{m}/{d}/{y:04} {h}:{min:02} PM"),
@@ -267,9 +350,15 @@ mod tests {
                 8 => format!("{d:02}.{m:02}.{y:04} {h:02}.{min:02}"),
                 9 => format!("{d} Mar {y:04} {h:02}:{min:02}"),
                 10 => format!("{y:04}-{m:02}-{d:02} {h:02}:{min:02}:{s:02}{zone}"),
-                _ => format!("Mon, {d:02} Apr {y:04}"),
-            }
-        })
+                11 => format!("{name} {d}, {y:04}"),
+                12 => format!("{name} {other} {d:2} {h:02}:{min:02}:{s:02} {y:04}"),
+                13 => format!("{name}, {d:02} {other} {y:04} {h:02}:{min:02}:{s:02}{zone}"),
+                14 => format!("{d:02}/{name}/{y:04}:{h:02}:{min:02}:{s:02} +0100"),
+                15 => format!("{d:02}-{name}-{:02} {h}:{min:02} PM", y % 100),
+                16 => format!("{name}. {d} {y:04} {h:02}:{min:02}"),
+                _ => format!("{name}, {d:02} {other} {y:04}"),
+            },
+        )
     }
 
     proptest! {
@@ -284,18 +373,19 @@ mod tests {
                 *known = byte;
             }
             for value in [other.as_bytes(), &changed] {
-                if value.len() > MOULD_BYTES || !mould.fits(value.len(), &padded(value)) {
+                if value.len() > MOULD_BYTES || !mould.fits(value.len(), &pad(value)) {
                     continue;
                 }
-                let bytes = padded(value);
+                let bytes = pad(value);
                 let read = read_shape(value);
-                if Bounded::clock(&mould).hold(&bytes) {
+                // Whatever stands where a name may stand.
+                if Bounded::clock(&mould).hold(&bytes) && !mould.has_names() {
                     prop_assert!(read.is_some(), "{} by {}", value.escape_ascii(), model);
                 }
                 let allowed = |order: &DateOrder| shaped.shape.date.is_some() && shaped.shape.allows(*order);
                 for order in DateOrder::ALL.into_iter().filter(allowed) {
                     let places = order.places();
-                    if Bounded::moment(&mould, places).hold(&bytes) {
+                    if Bounded::moment(&mould, places).hold(&bytes) && !mould.has_names() {
                         let [year, month, day] = places.map(|place| mould.date(&bytes)[place]);
                         let is_short = mould.fields[places[0]].1 == 2;
                         prop_assert!(read.is_some() && (is_short || year > 0), "{}", value.escape_ascii());
@@ -307,19 +397,20 @@ mod tests {
                         let read = mould.read(value.len(), bytes)?;
                         Some((places.map(|place| read.fields[place]), read.nanos))
                     };
-                    let model = padded(model.as_bytes());
+                    let model = pad(model.as_bytes());
                     if mould.is_in_order(places)
                         && let Some((of_value, of_model)) = moment(&bytes).zip(moment(&model))
                     {
                         prop_assert_eq!(of_value.cmp(&of_model), bytes.cmp(&model));
                     }
                 }
-                if let Some(read) = mould.read(value.len(), &padded(value))
+                if let Some(read) = mould.read(value.len(), &pad(value))
                 {
                     prop_assert_eq!(Some(read), read_shape(value), "{} by {}", value.escape_ascii(), model);
                 }
             }
-            prop_assert_eq!(mould.read(model.len(), &padded(model.as_bytes())), Some(shaped));
+            let bytes = pad(model.as_bytes());
+            prop_assert_eq!(mould.read(model.len(), &bytes), Some(shaped));
         }
     }
 
@@ -330,14 +421,20 @@ mod tests {
             ("2024-03-31T10:20:30.123Z", "2025-01-02T23:59:59.000Z"),
             ("3/31/2024 7:05 PM", "1/22/1999 9:59 PM"),
             ("31.03.24 07.05", "01.12.99 23.59"),
+            ("31 Mar 2024", "01 DEC 1999"),
+            ("Mon, 04 Mar 2024 07:05:00 GMT", "Fri, 31 Dec 1999 23:59:59 GMT"),
+            ("Fri Aug 23 23:40:15 2024", "Sat Sep 07 03:00:05 1999"),
+            ("26/Mar/2024:01:19:38 +0000", "01/Dec/1999:23:59:59 +0000"),
+            ("March 07, 2023 8:57", "April 17, 1999 9:00"),
         ] {
             let mould =
                 Mould::of(model.as_bytes(), &read_shape(model.as_bytes()).unwrap()).unwrap();
-            let read = mould.read(value.len(), &padded(value.as_bytes()));
+            let bytes = pad(value.as_bytes());
+            let read = mould.read(value.len(), &bytes);
             assert_eq!(read, read_shape(value.as_bytes()), "{value}");
             assert!(read.is_some(), "{value}");
         }
-        for value in ["31 Mar 2024", "Mon, 04 Mar 2024"] {
+        for value in ["31. März 2024", "Wednesday, 04 September 2024 10:20", "2024年3月1日"] {
             let shaped = read_shape(value.as_bytes()).unwrap();
             assert_eq!(Mould::of(value.as_bytes(), &shaped), None, "{value}");
         }

@@ -115,6 +115,13 @@ pub struct DateShape {
     pub late_year: bool,
 }
 
+impl DateShape {
+    /// Which of the three fields is the name of a month, if one is.
+    pub fn named_field(&self) -> Option<usize> {
+        self.digits.iter().position(|digits| *digits == 0)
+    }
+}
+
 /// The time part of a shape.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]

@@ -37,19 +37,64 @@ fn table(named: Named) -> Table {
     found.into_iter().filter_map(|(name, number)| Some((name, number?))).collect()
 }
 
-/// How all names start that start with letters of ASCII, a bit each.
-static STARTS: LazyLock<Box<[u64; 512]>> = LazyLock::new(|| {
-    let mut starts = Box::new([0; 512]);
+/// How names start and end, as sets of numbers that the words of a value are looked for in.
+struct Looks {
+    /// The first letters of names that start with letters of ASCII, see [`start_of`].
+    starts: Box<[u64; 512]>,
+    /// Those together with the length and the last letter of names that are of ASCII, see [`end_of`].
+    ends: Box<[u64; 1024]>,
+    /// The first two letters of names in every case in which the first is beyond ASCII, see [`pair_of`].
+    pairs: Box<[u64; 256]>,
+}
+
+static LOOKS: LazyLock<Looks> = LazyLock::new(|| {
+    let mut looks =
+        Looks { starts: Box::new([0; 512]), ends: Box::new([0; 1024]), pairs: Box::new([0; 256]) };
+    let cases = cases();
+    let of = |small: char| cases.get(&small).map_or(&[][..], Vec::as_slice);
     for name in MONTHS.keys().chain(WEEKDAYS.keys()) {
         if let Some(start) = start_of(name.as_bytes()) {
-            starts[start / 64] |= 1 << (start % 64);
+            put(&mut *looks.starts, start);
+            if name.is_ascii() {
+                put(&mut *looks.ends, end_of(start, name.as_bytes()));
+            }
+        }
+        let mut letters = name.chars();
+        let (Some(first), Some(second)) = (letters.next(), letters.next()) else { continue };
+        for first in of(first).iter().filter(|first| !first.is_ascii()) {
+            for second in of(second) {
+                put(&mut *looks.pairs, pair_of(format!("{first}{second}").as_bytes()));
+            }
         }
     }
-    starts
+    looks
 });
+
+/// Letters by what they are in small letters, as far as names go: up to those that look like letters.
+fn cases() -> HashMap<char, Vec<char>> {
+    let mut cases: HashMap<char, Vec<char>> = HashMap::new();
+    for letter in ('A'..='\u{2200}').filter(|letter| letter.is_alphabetic()) {
+        if let Some(small) = letter.to_lowercase().next() {
+            cases.entry(small).or_default().push(letter);
+        }
+    }
+    cases
+}
+
+/// Puts a number into a set.
+fn put(set: &mut [u64], number: usize) {
+    set[number / 64] |= 1 << (number % 64);
+}
+
+/// Whether a number is in a set.
+#[inline]
+fn has_number(set: &[u64], number: usize) -> bool {
+    set[number / 64] >> (number % 64) & 1 == 1
+}
 
 /// The first three letters of a word, or all where it has fewer, as a number below 2^15, in small letters; `None` where
 /// they are not all of ASCII.
+#[inline]
 fn start_of(word: &[u8]) -> Option<usize> {
     let letters = word.iter().take(3).take_while(|byte| byte.is_ascii_alphabetic()).count();
     let is_cut = letters < 3 && matches!(word.get(letters), Some(0x80..));
@@ -58,10 +103,55 @@ fn start_of(word: &[u8]) -> Option<usize> {
     (!is_cut).then_some(start)
 }
 
-/// Whether the word that a value starts with may be a name. It says so by a few letters, of which nearly all words have
-/// others.
+/// The start of a word of ASCII, its length and its last letter as a number below 2^16, which other words may have as well.
+#[inline]
+fn end_of(start: usize, word: &[u8]) -> usize {
+    let last = word.last().map_or(0, |last| usize::from(last & 0x1f));
+    mixed((start << 10 | last << 5 | word.len() & 0x1f) as u64, 16)
+}
+
+/// The first two characters of a text, the first of which is beyond ASCII, as a number below 2^14, which other pairs may have
+/// as well.
+#[inline]
+fn pair_of(text: &[u8]) -> usize {
+    let width = |at: usize| match text.get(at) {
+        Some(0xc0..) => text[at].leading_ones() as usize,
+        _ => 1,
+    };
+    let first = width(0);
+    let bytes = text.get(..first + width(first)).unwrap_or(text);
+    let word = bytes.iter().take(8).fold(0u64, |word, byte| word << 8 | u64::from(*byte));
+    mixed(word, 14)
+}
+
+/// The upper bits of a product, which all bits of a number have part in.
+#[inline]
+fn mixed(number: u64, bits: u32) -> usize {
+    const FACTOR: u64 = 0x9e37_79b9_7f4a_7c15;
+    (number.wrapping_mul(FACTOR) >> (u64::BITS - bits)) as usize
+}
+
+/// Whether the word that a value starts with may be a name. It says so by a few letters and the length, of which nearly all
+/// words have others.
+#[inline]
 pub fn may_be_name(value: &[u8]) -> bool {
-    start_of(value).is_none_or(|start| STARTS[start / 64] >> (start % 64) & 1 == 1)
+    let looks = &*LOOKS;
+    if let Some(0x80..) = value.first() {
+        return has_number(&*looks.pairs, pair_of(value));
+    }
+    let Some(start) = start_of(value) else { return true };
+    has_number(&*looks.starts, start) && may_end_as_name(looks, start, value)
+}
+
+/// Whether the word that a value starts with may be a name by how long it is and how it ends.
+#[inline(never)]
+fn may_end_as_name(looks: &Looks, start: usize, value: &[u8]) -> bool {
+    let letters = value.iter().take(MOST_BYTES + 1).take_while(|byte| byte.is_ascii_alphabetic());
+    let word = &value[..letters.count()];
+    match value.get(word.len()) {
+        Some(0x80..) => true,
+        _ => has_number(&*looks.ends, end_of(start, word)),
+    }
 }
 
 /// Whether a name is one word of letters.
@@ -160,13 +250,39 @@ mod tests {
             assert!(want.is_none() || may_be_name(value.as_bytes()), "{value}");
         }
         for name in MONTHS.keys().chain(WEEKDAYS.keys()) {
-            assert!(may_be_name(name.as_bytes()) && may_be_name(name.to_uppercase().as_bytes()));
+            // In other letters it may be another word: `ARALIK` is none.
+            let upper = name.to_uppercase();
+            let is_name = |named| number(named, upper.as_bytes()).is_some();
+            let is_any = is_name(Named::Month) || is_name(Named::Weekday);
+            assert!(may_be_name(name.as_bytes()), "{name}");
+            assert!(!is_any || may_be_name(upper.as_bytes()), "{upper}");
         }
-        for other in ["crates", "upcegx", "BK-17", "a1", "x"] {
+        for other in ["crates", "upcegx", "BK-17", "a1", "x", "Monika 5", "Marken", "Улица", "京都"]
+        {
             assert!(!may_be_name(other.as_bytes()), "{other}");
         }
         assert_eq!(word(b"5"), None);
         assert_eq!(word("é".repeat(40).as_bytes()), None);
+    }
+
+    /// Whichever letters there are that become those of a name: all of Unicode is tried.
+    #[test]
+    fn names_in_any_case_may_be_names() {
+        let beyond =
+            ('\u{80}'..=char::MAX).filter(|letter| letter.is_lowercase() || letter.is_uppercase());
+        for letter in beyond {
+            let small = letter.to_lowercase().to_string();
+            for name in MONTHS.keys().chain(WEEKDAYS.keys()) {
+                if let Some(rest) = name.strip_prefix(&small) {
+                    assert!(may_be_name(format!("{letter}{rest}").as_bytes()), "{letter}{rest}");
+                }
+                let second = name.chars().next().map_or(0, char::len_utf8);
+                if let Some(rest) = name[second..].strip_prefix(&small) {
+                    let name = format!("{}{letter}{rest}", name[..second].to_uppercase());
+                    assert!(may_be_name(name.as_bytes()), "{name}");
+                }
+            }
+        }
     }
 
     #[test]

@@ -12,7 +12,7 @@ use crate::dates::{
 };
 use crate::readings::Mark;
 use crate::schema::{Scalar, TimeUnit};
-use crate::survey::{Class, Example, Facts, ShapeFacts, Tally};
+use crate::survey::{Class, Example, Facts, NameCounts, ShapeFacts, Tally};
 use crate::text::LineRef;
 
 /// Why a column of date shapes is not a date column.
@@ -142,13 +142,9 @@ struct Forms {
 }
 
 impl Forms {
-    fn of<'n>(
-        locale: &str,
-        named: Named,
-        names: impl Iterator<Item = &'n BTreeMap<String, u64>>,
-    ) -> Forms {
+    fn of<'n>(locale: &str, named: Named, names: impl Iterator<Item = &'n NameCounts>) -> Forms {
         let mut forms = Forms { short: 0, long: 0 };
-        for (name, count) in names.flatten() {
+        for (name, count) in names.flat_map(NameCounts::iter) {
             match form_of(locale, named, name) {
                 Form::Short => forms.short += count,
                 Form::Long => forms.long += count,
@@ -395,8 +391,8 @@ fn styles_of(facts: &Facts) -> Result<Vec<Style<'_>>, Clause> {
 /// The language that has all names of a column.
 fn language(styles: &[Style<'_>]) -> Result<&'static str, Clause> {
     let shapes = || styles.iter().flat_map(|style| &style.shapes);
-    let months = shapes().flat_map(|shape| shape.months.keys()).map(String::as_str);
-    let weekdays = shapes().flat_map(|shape| shape.weekdays.keys()).map(String::as_str);
+    let months = shapes().flat_map(|shape| shape.months.iter()).map(|(name, _)| name);
+    let weekdays = shapes().flat_map(|shape| shape.weekdays.iter()).map(|(name, _)| name);
     let locale = language_of(months, weekdays).ok_or(Clause::NoLanguage)?;
     if styles.iter().any(|style| style.mixes_weekdays(locale)) {
         return Err(Clause::MixedWeekdays);

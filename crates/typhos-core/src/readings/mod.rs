@@ -34,7 +34,8 @@ pub use special::{
 pub use styled::ShortStyle;
 pub use words::{BOOL_PAIRS, BoolPair, TOKENS, bool_word, token};
 pub use written::{
-    Grouping, Mark, NumberStyle, Side, Undressed, is_word_of_number, may_start_number, undress,
+    Grouping, Mark, NumberStyle, Side, Undressed, is_word_of_number, may_start_number, split_sign,
+    undress,
 };
 
 /// `value` without the spaces and tabs around it.

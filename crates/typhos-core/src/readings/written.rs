@@ -280,6 +280,32 @@ pub fn is_word_of_number(word: &[u8]) -> bool {
     is_sign(0, word) || Side::strip(word).is_some_and(|(_, rest)| rest.is_empty())
 }
 
+/// A value without one of the known signs and the space beside it, at one of its ends, and the sign; `None` where there is none, or
+/// one at both.
+#[inline]
+pub fn split_sign(value: &[u8]) -> Option<(&'static [u8], &[u8])> {
+    let is_digit = |byte: Option<&u8>| byte.is_some_and(u8::is_ascii_digit);
+    let (front, back) = (is_digit(value.first()), is_digit(value.last()));
+    let is_of_sign = |byte: &u8| !byte.is_ascii_digit() && !matches!(byte, b'-' | b'(' | b')');
+    let (sign, body) = match (front, back) {
+        (false, true) => value.split_at(value.iter().position(|byte| !is_of_sign(byte))?),
+        (true, false) => {
+            let (body, sign) =
+                value.split_at(value.iter().rposition(|byte| !is_of_sign(byte))? + 1);
+            (sign, body)
+        }
+        _ => return None,
+    };
+    let sign = match sign {
+        [b' ', sign @ ..] if front => sign,
+        [sign @ .., b' '] if back => sign,
+        sign => sign,
+    };
+    let key = Some(key(sign)).filter(|_| (1..=LONGEST_SIGN).contains(&sign.len()))?;
+    let at = SIGN_KEYS.iter().position(|known| *known == key)?;
+    Some((SIGNS[at].as_bytes(), body))
+}
+
 /// Whether what stands at the end of a number, of so many bytes with its spaces, is a sign of a currency or share.
 fn is_sign(length: usize, sign: &[u8]) -> bool {
     let may_be_one = length <= LONGEST_SIGN + 3 && (1..=LONGEST_SIGN).contains(&sign.len());

@@ -9,7 +9,7 @@ use super::{Class, Facts};
 use crate::readings::{self, Decimal, EXACT_POW10, Grouping, Mark, survives_float32_of};
 use crate::text::LineRef;
 
-/// Signs that are told apart, and none.
+/// Signs that are told apart, and none; beside them one more.
 const SIGNS: [&[u8]; 5] = [b"", b"$", b"%", "€".as_bytes(), "£".as_bytes()];
 
 /// The marks that read a number: each alone, or both.
@@ -44,6 +44,7 @@ pub(super) struct DressedGroup {
     lengths: (u32, u32),
     most_chars: u32,
     signs: [u64; SIGNS.len()],
+    other_sign: (&'static [u8], u64),
     /// Those whose digits are grouped, by the mark that reads them.
     grouped: [u64; Mark::ALL.len()],
     /// Fewest and most digits before the mark, by the marks that read them.
@@ -76,6 +77,7 @@ impl DressedGroup {
             lengths: (u32::MAX, 0),
             most_chars: 0,
             signs: [0; SIGNS.len()],
+            other_sign: (b"", 0),
             grouped: [0; Mark::ALL.len()],
             whole_digits: [(u8::MAX, 0); READERS],
             used: 0,
@@ -102,6 +104,10 @@ impl DressedGroup {
         let Some(dressed) = Dressed::read(value) else { return false };
         let Some(written) = &mut facts.written else { return false };
         let Dressed { mark, mantissa, scale, whole_digits, .. } = dressed;
+        let sign = SIGNS.iter().position(|sign| *sign == dressed.sign);
+        if sign.is_none() && self.other_sign.1 > 0 && self.other_sign.0 != dressed.sign {
+            return false;
+        }
         let reads = |at: usize| mark.is_none_or(|mark| mark == Mark::ALL[at]);
         for at in 0..Mark::ALL.len() {
             let survives = || survives_float32_of(mantissa.unsigned_abs(), scale) == Some(true);
@@ -124,14 +130,10 @@ impl DressedGroup {
             let is_address = dressed.may_be_address() && readings::is_ip(value);
             self.addresses += if is_address { count } else { 0 };
         }
-        let sign = match dressed.sign {
-            [] => 0,
-            [b'$'] => 1,
-            [b'%'] => 2,
-            [0xe2, ..] => 3,
-            _ => 4,
-        };
-        self.signs[sign] += count;
+        match sign {
+            Some(sign) => self.signs[sign] += count,
+            None => self.other_sign = (dressed.sign, self.other_sign.1 + count),
+        }
         let reader = mark.map_or(READERS - 1, |mark| mark as usize);
         let (fewest, most) = &mut self.whole_digits[reader];
         (*fewest, *most) = (whole_digits.min(*fewest), whole_digits.max(*most));
@@ -144,8 +146,8 @@ impl DressedGroup {
         let length = (end - start) as u32;
         self.bytes += u64::from(length) * count;
         self.lengths = (self.lengths.0.min(length), self.lengths.1.max(length));
-        // A sign is one character.
-        self.most_chars = self.most_chars.max(length - dressed.sign.len().saturating_sub(1) as u32);
+        let behind_first = dressed.sign.iter().filter(|byte| matches!(byte, 0x80..=0xbf)).count();
+        self.most_chars = self.most_chars.max(length - behind_first as u32);
         true
     }
 
@@ -171,9 +173,8 @@ impl DressedGroup {
             };
             view.groupings[grouping as usize] += grouped;
         }
-        for (sign, count) in SIGNS.iter().zip(self.signs).filter(|(_, count)| *count > 0) {
-            written.sign(sign, count);
-        }
+        let signs = SIGNS.into_iter().zip(self.signs).chain([self.other_sign]);
+        signs.filter(|(_, count)| *count > 0).for_each(|(sign, count)| written.sign(sign, count));
         written.accounting += self.accounting;
         written.in_threes += self.in_threes;
         facts.written_points += self.points;

@@ -1,15 +1,14 @@
 //! Facts about dates: per shape, which orders of year, month and day read every value.
 
-use std::collections::BTreeMap;
-
 use serde::{Deserialize, Serialize, Serializer};
 
+use super::cut::{Cut, Name, moment_key};
 use super::example::{earlier, join};
 use super::saved::ranges;
-use super::{Example, Tally};
+use super::{Example, NameCounts, Tally};
 use crate::dates::{
-    Bounded, DAY_NANOS, DEFAULT_PIVOT, DateOrder, LONGEST_NAME, MOULD_BYTES, Mould, Shape, Shaped,
-    days_from_civil, days_in_month, in_small_letters,
+    DAY_NANOS, DEFAULT_PIVOT, DateOrder, MOULD_BYTES, Mould, Shape, Shaped, days_from_civil,
+    days_in_month, weekday,
 };
 use crate::text::LineRef;
 
@@ -68,11 +67,11 @@ pub struct ShapeFacts {
     /// Most digits after the second.
     pub fraction_digits: u8,
     /// Names of months in small letters, and how often each was seen.
-    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
-    pub months: BTreeMap<String, u64>,
+    #[serde(default, skip_serializing_if = "NameCounts::is_empty")]
+    pub months: NameCounts,
     /// Names of weekdays.
-    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
-    pub weekdays: BTreeMap<String, u64>,
+    #[serde(default, skip_serializing_if = "NameCounts::is_empty")]
+    pub weekdays: NameCounts,
     /// Facts per order, as in [`Order::ALL`]; a time without a date keeps its own in the first.
     pub orders: [OrderFacts; 3],
 }
@@ -91,97 +90,6 @@ pub struct DateFacts {
     /// The one of the last value.
     #[serde(skip)]
     last: usize,
-}
-
-/// How some values of a shape were cut.
-#[derive(Debug, Clone)]
-struct Cut {
-    mould: Mould,
-    /// The place of its shape.
-    at: usize,
-    /// Where year, month and day stand in each order that the shape allows.
-    orders: [Option<[usize; 3]>; 3],
-    /// Whether the year has two digits in each of them.
-    has_short_year: [bool; 3],
-    /// Moments of values that the range of each order is known to hold, and so all between them: see [`moment_key`].
-    known: [(u64, u64); 3],
-    clock: Bounded,
-    /// Where texts stand as their moments do.
-    sorted: Option<Sorted>,
-}
-
-/// A cut whose texts stand in the order of their moments, and which only one order of year, month and day reads.
-#[derive(Debug, Clone)]
-struct Sorted {
-    order: usize,
-    bounds: Bounded,
-    /// All bits of the first bytes that belong to a value.
-    is_value: u128,
-    /// The first bytes of values whose moments the range is known to hold, and so all between them.
-    known: (u128, u128),
-}
-
-impl Sorted {
-    fn new(mould: &Mould, length: usize, orders: [Option<[usize; 3]>; 3]) -> Option<Sorted> {
-        let mut allowed =
-            orders.iter().enumerate().filter_map(|(at, places)| Some((at, (*places)?)));
-        let (order, places) = allowed.next().filter(|_| mould.shape().date.is_some())?;
-        let is_it = allowed.next().is_none() && mould.is_in_order(places);
-        is_it.then(|| Sorted {
-            order,
-            bounds: Bounded::moment(mould, places),
-            is_value: u128::MAX << (8 * 16usize.saturating_sub(length)),
-            known: (u128::MAX, 0),
-        })
-    }
-
-    /// The first bytes of a value as a number that orders as they do.
-    #[inline(always)]
-    fn key(&self, bytes: &[u8; MOULD_BYTES]) -> u128 {
-        let first = bytes.first_chunk::<16>().expect("a mould is longer");
-        u128::from_be_bytes(*first) & self.is_value
-    }
-
-    /// Whether a value of the cut is a moment that changes no range.
-    #[inline(always)]
-    fn is_between(&self, bytes: &[u8; MOULD_BYTES]) -> bool {
-        let (low, high) = self.known;
-        let key = self.key(bytes);
-        low < key && key < high && self.bounds.hold(bytes)
-    }
-
-    /// Notes a value whose moment is in the range.
-    #[inline]
-    fn know(&mut self, bytes: &[u8; MOULD_BYTES]) {
-        let (low, high) = self.known;
-        let key = self.key(bytes);
-        self.known = (low.min(key), high.max(key));
-    }
-}
-
-impl Cut {
-    fn new(mould: Mould, length: usize, at: usize) -> Cut {
-        let shape = mould.shape();
-        let places = |order: DateOrder| shape.allows(order).then(|| order.places());
-        let orders = match shape.date {
-            Some(_) => DateOrder::ALL.map(places),
-            None => [Some([0; 3]); 3],
-        };
-        let is_short = |places: Option<[usize; 3]>| {
-            let year = places.map(|[year, ..]| year);
-            shape.date.zip(year).is_some_and(|(date, year)| date.digits[year] == 2)
-        };
-        let has_short_year = orders.map(is_short);
-        let (clock, sorted) = (Bounded::clock(&mould), Sorted::new(&mould, length, orders));
-        Cut { mould, at, orders, has_short_year, known: [(u64::MAX, 0); 3], clock, sorted }
-    }
-}
-
-/// Year, month, day and time of day as a number that orders as they do, but for what is less than 64 nanoseconds apart.
-#[inline(always)]
-fn moment_key((year, month, day): (i32, u32, u32), nanos: i64) -> u64 {
-    let day = (year.cast_unsigned() << 9) | month << 5 | day;
-    u64::from(day) << 41 | (nanos >> 6).cast_unsigned()
 }
 
 /// Shapes in an order that does not depend on how they were found.
@@ -211,14 +119,19 @@ impl DateFacts {
 
     pub(super) fn add(&mut self, shaped: &Shaped<'_>, value: &[u8], count: u64, place: LineRef) {
         let Some(at) = self.of(shaped.shape) else { return };
+        let has_names = shaped.weekday.is_some() || !shaped.month_name.is_empty();
+        // Names differ in length, and those of later months come late.
         if self.cuts.len() < MOST_MOULDS
-            && self.shapes[at].count < MOST_MODELS
+            && (has_names || self.shapes[at].count < MOST_MODELS)
             && let Some(mould) = Mould::of(value, shaped)
             && self.cuts.iter().all(|cut| cut.mould != mould)
         {
             self.cuts.push(Cut::new(mould, value.len(), at));
         }
-        self.add_at(at, shaped, value, count, place);
+        let names = self.add_at(at, shaped, value, count, place);
+        if has_names {
+            self.cuts.iter_mut().filter(|cut| cut.at == at).for_each(|cut| cut.learn(value, names));
+        }
     }
 
     /// Whether values may be of a known cut.
@@ -255,7 +168,19 @@ impl DateFacts {
         if !cut.clock.hold(bytes) {
             return false;
         }
-        let fields = cut.mould.date(bytes);
+        let mut fields = cut.mould.date(bytes);
+        let mut of_week = None;
+        if cut.mould.has_names() {
+            let Some([weekday, month]) = cut.names(bytes) else { return false };
+            if let Some(weekday) = weekday {
+                facts.weekdays.add(weekday.at, count);
+                of_week = Some(u32::from(weekday.number));
+            }
+            if let Some(month) = month {
+                facts.months.add(month.at, count);
+                fields[cut.mould.named_field()] = month.number.into();
+            }
+        }
         // Where the day leaves no doubt, what time it is need not be known.
         let mut known_nanos = None;
         facts.fraction_digits = facts.fraction_digits.max(cut.mould.fraction_digits());
@@ -273,7 +198,11 @@ impl DateFacts {
                 false => i32::from(year),
             };
             let date = (year, u32::from(month), u32::from(day));
-            if has_date && !exists(date) {
+            let is_weekday = || {
+                of_week
+                    .is_none_or(|named| named == weekday(days_from_civil(date.0, date.1, date.2)))
+            };
+            if has_date && !(exists(date) && is_weekday()) {
                 known.refused.add(value, count, place);
                 continue;
             }
@@ -297,16 +226,26 @@ impl DateFacts {
         true
     }
 
+    /// Adds a value to the facts of its shape; says which names are its weekday and month.
     #[inline]
-    fn add_at(&mut self, at: usize, shaped: &Shaped<'_>, value: &[u8], count: u64, place: LineRef) {
+    fn add_at(
+        &mut self,
+        at: usize,
+        shaped: &Shaped<'_>,
+        value: &[u8],
+        count: u64,
+        place: LineRef,
+    ) -> [Option<Name>; 2] {
         let facts = &mut self.shapes[at];
-        // Names that are found are those of a table, so that there are not too many of them.
-        if !shaped.month_name.is_empty() {
-            note(&mut facts.months, shaped.month_name, count);
-        }
-        if let Some((name, _)) = shaped.weekday {
-            note(&mut facts.weekdays, name, count);
-        }
+        let weekday = shaped.weekday.map(|(name, number)| {
+            let at = facts.weekdays.note(name, count);
+            Name { at, number }
+        });
+        let month = (!shaped.month_name.is_empty()).then(|| {
+            let at = facts.months.note(shaped.month_name, count);
+            let field = shaped.shape.date.and_then(|date| date.named_field()).unwrap_or_default();
+            Name { at, number: shaped.fields[field] as u8 }
+        });
         facts.count += count;
         if facts.first.as_ref().is_none_or(|first| place < first.place) {
             facts.first = Some(Example::new(value, place));
@@ -331,6 +270,7 @@ impl DateFacts {
                 None => known.refused.add(value, count, place),
             }
         }
+        [weekday, month]
     }
 
     /// The place of a shape, where not too many others are known.
@@ -348,8 +288,8 @@ impl DateFacts {
                     count: 0,
                     first: None,
                     fraction_digits: 0,
-                    months: BTreeMap::new(),
-                    weekdays: BTreeMap::new(),
+                    months: NameCounts::default(),
+                    weekdays: NameCounts::default(),
                     orders: Default::default(),
                 });
                 self.shapes.len() - 1
@@ -365,7 +305,7 @@ impl DateFacts {
             [shape.count, seen[0], seen[1], seen[2]]
         };
         let names = |shape: &'_ ShapeFacts| -> Vec<u64> {
-            shape.months.values().chain(shape.weekdays.values()).copied().collect()
+            shape.months.iter().chain(shape.weekdays.iter()).map(|(_, count)| count).collect()
         };
         self.shapes.iter().flat_map(move |shape| of(shape).into_iter().chain(names(shape)))
     }
@@ -386,30 +326,13 @@ impl DateFacts {
             ours.count += theirs.count;
             earlier(&mut ours.first, theirs.first);
             ours.fraction_digits = ours.fraction_digits.max(theirs.fraction_digits);
-            for (name, count) in theirs.months {
-                *ours.months.entry(name).or_default() += count;
-            }
-            for (name, count) in theirs.weekdays {
-                *ours.weekdays.entry(name).or_default() += count;
-            }
+            ours.months.merge(theirs.months);
+            ours.weekdays.merge(theirs.weekdays);
             for (ours, theirs) in ours.orders.iter_mut().zip(theirs.orders) {
                 ours.valid += theirs.valid;
                 ours.refused.merge(theirs.refused);
                 ours.range = join(ours.range, theirs.range, |(a, b), (c, d)| (a.min(c), b.max(d)));
             }
-        }
-    }
-}
-
-/// Counts a name, in small letters.
-fn note(names: &mut BTreeMap<String, u64>, name: &[u8], count: u64) {
-    // Nearly all names are of ASCII and were seen before: nothing is allocated for those.
-    let mut small = [0; LONGEST_NAME];
-    let small = in_small_letters(name, &mut small).or_else(|| std::str::from_utf8(name).ok());
-    match small.and_then(|name| names.get_mut(name)) {
-        Some(known) => *known += count,
-        None => {
-            *names.entry(String::from_utf8_lossy(name).to_lowercase()).or_default() += count;
         }
     }
 }

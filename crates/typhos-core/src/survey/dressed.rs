@@ -3,7 +3,7 @@
 //! A number is dressed like this where only one mark can read it: its fraction has not three digits, so that no group can
 //! be meant, or there are groups and no fraction; or where there is neither mark nor group, and both read the same. What is read here is what [`Undressed`](crate::readings::Undressed) reads, by a property test.
 
-use crate::readings::{Grouping, Mark, Separated};
+use crate::readings::{Grouping, Mark, Separated, split_sign};
 
 /// A number that only one mark reads, or both read alike.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -43,7 +43,9 @@ fn without_sign(value: &[u8]) -> (&'static [u8], &[u8]) {
         | [body @ .., b' ', 0xe2, 0x82, 0xac]
         | [body @ .., 0xe2, 0x82, 0xac] => ("€".as_bytes(), body),
         [0xc2, 0xa3, body @ ..] => ("£".as_bytes(), body),
-        body => (b"", body),
+        // Numbers in parentheses, and those without a sign, end in digits on both sides.
+        [b'0'..=b'9' | b'-', .., b'0'..=b'9'] => (b"", value),
+        body => split_sign(body).unwrap_or((b"", body)),
     }
 }
 
@@ -203,7 +205,7 @@ mod tests {
 
         #[test]
         fn what_is_read_is_what_undressing_reads(
-            value in "[(]?[$€£]? ?-?[0-9]{1,4}([.,][0-9]{3}){0,3}([.,][0-9]{0,5})? ?[%€]?[)]?|[(][$€]?[0-9]{1,3}([.,][0-9]{1,4}){0,3}[)]|[-$%€() .,0-9]{0,9}",
+            value in "[(]?[$€£]? ?-?[0-9]{1,4}([.,][0-9]{3}){0,3}([.,][0-9]{0,5})? ?[%€]?[)]?|-?(kr[.]?|EUR|NOK|US[$]|DR|¥|x)? ?-?[0-9]{1,3}([.,][0-9]{3}){0,2}([.,][0-9]{1,2})? ?(kr|kr[.]|zł|Kč|CR|SEK|%)?|[(][$€]?[0-9]{1,3}([.,][0-9]{1,4}){0,3}[)]|[-$%€() .,0-9]{0,9}",
         ) {
             let Some(dressed) = Dressed::read(value.as_bytes()) else { return Ok(()) };
             let undressed = undress(value.as_bytes()).unwrap();
@@ -253,6 +255,12 @@ mod tests {
             "(135.78)",
             "($1,234.50)",
             "(47)",
+            "1,5 kr",
+            "9622.56 kr.",
+            "USD 663.82",
+            "NOK-1.234,50",
+            "12zł",
+            "R$ 7.50",
         ] {
             assert!(Dressed::read(value.as_bytes()).is_some(), "{value}");
         }
@@ -265,7 +273,9 @@ mod tests {
             "-$5",
             "01,5",
             "1.23,5",
-            "1,5 kr",
+            "1,5 krr",
+            "kr 1,5 kr",
+            "1.50 DR",
             "",
             "-",
             "€  1,5",

@@ -14,7 +14,7 @@ use crate::text::LineRef;
 
 /// Whether nothing but a text starts with a byte, known words left out.
 #[inline(always)]
-fn is_only_text(first: u8) -> bool {
+pub(super) fn is_only_text(first: u8) -> bool {
     matches!(
         first,
         b'/' | b'_'

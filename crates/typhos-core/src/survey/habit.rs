@@ -289,6 +289,18 @@ mod tests {
             .prop_map(|(d, m, h, f)| format!("2024-{m:02}-{d:02}T{h:02}:05:07{f}"));
         let half_day =
             (1u32..32, 1u32..14, 0u32..14).prop_map(|(d, m, h)| format!("{m}/{d}/24 {h}:05 PM"));
+        let name = || {
+            let names =
+                vec!["Mar", "mar", "MAY", "mai", "August", "Mon", "dom", "jue", "März", "crate"];
+            proptest::sample::select(names)
+        };
+        let fields = (1u32..32, 0u32..26, name(), name(), 0usize..4);
+        let named_day = fields.prop_map(|(d, h, name, other, style)| match style {
+            0 => format!("{d:02}/{name}/2024:{h:02}:05:07 +0000"),
+            1 => format!("{other}, {d} {name} 2024"),
+            2 => format!("{other} {name} {d:2} {h:02}:05:07 2024"),
+            _ => format!("{name} {d}, 2024"),
+        });
         let uuid = any::<u128>().prop_map(|bits| {
             let text = crate::readings::uuid_text(&bits.to_be_bytes());
             if bits % 3 == 0 { text.to_uppercase() } else { text }
@@ -306,6 +318,7 @@ mod tests {
             (3, "[$]?-?[0-9]{1,3}([.,][0-9]{3}){0,2}([.,][0-9]{1,4})?%?".boxed()),
             (4, instant.boxed()),
             (2, half_day.boxed()),
+            (3, named_day.boxed()),
             (1, Just(String::new()).boxed()),
             (3, uuid.boxed()),
             (1, "[0-9a-fA-F]{8}(-[0-9a-fA-G]{4}){3}-[0-9a-f]{12}".boxed()),
@@ -313,6 +326,7 @@ mod tests {
             (3, "[0-9]{1,3}:[0-6][0-9](:[0-5][0-9]([.][0-9]{1,3})?)?".boxed()),
             (3, "-?[0-9]{1,3}[.][0-9]{2,9}, ?-?[0-9]{1,3}[.][0-9]{2,9}".boxed()),
             (1, "-?[0-9]{1,3}([.][0-9]{1,2} ?€|,[0-9]{1,2} €)|[€£][0-9]{1,3}[.][0-9]{2}".boxed()),
+            (2, "(kr |EUR|NOK )?-?[0-9]{1,3}([.][0-9]{2}|,[0-9]{1,2})?( kr| zł| USD)?".boxed()),
             (1, "[0-9a-f]{2}(:[0-9a-f]{2}){5}|[0-9a-f]{40}|0x[0-9a-f]{4,8}".boxed()),
             (1, "[(]?[€$]? ?-?[0-9]{1,3}(,[0-9]{3}){0,2}([.][0-9]{2})? ?[€%]?[)]?".boxed()),
             (3, any::<std::net::Ipv4Addr>().prop_map(|address| address.to_string()).boxed()),

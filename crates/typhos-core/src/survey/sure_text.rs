@@ -4,6 +4,7 @@
 //! what they are made of: a mark that no number, date or other form has, or letters without any digit. The law, which a property test
 //! holds: nothing but a text is told to be one. Others are texts as well; those have to be looked at.
 
+use super::facts::is_only_text;
 use crate::dates::{is_word_of_time, may_be_name};
 use crate::readings::{self, is_word_of_number, may_start_number};
 
@@ -55,17 +56,35 @@ pub(super) fn chars_of_sure_text(value: &[u8]) -> Option<u64> {
     let has = |field: u32| counts >> (8 * field) & 0xff > 0;
     // Tokens, words for true and false and infinities start with these.
     let may_be_known = value.len() <= LONGEST_WORD
-        && (!first.is_ascii_alphanumeric() && *first < 0x80
-            || matches!(first | 0x20, b'f' | b'i' | b'n' | b'o' | b't' | b'y'));
+        && match first {
+            b'#' | b'<' | b'?' | b'\\' => readings::token(value).is_some(),
+            _ if is_only_text(*first) => false,
+            0x80.. | b'0'..=b'9' => false,
+            _ if !first.is_ascii_alphabetic() => true,
+            _ => matches!(first | 0x20, b'f' | b'i' | b'n' | b'o' | b't' | b'y'),
+        };
     let is_text = has(1)
+        || is_only_text(*first)
         || match has(2) {
             true => !has(0) || is_code(value),
-            false => is_code_of_digits(value) || is_checksum(value) || is_hardware_address(value),
+            false => {
+                is_code_of_digits(value)
+                    || is_checksum(value)
+                    || is_hardware_address(value)
+                    || is_short_of_hexadecimal(value) && is_code(value)
+            }
         };
     (is_text && !may_be_known).then(|| value.len() as u64 - u64::from(counts >> 24))
 }
 
-/// Whether a value, which has digits and letters that no hexadecimal number has, starts with letters like a code
+/// Whether a value is neither long enough for a UUID nor has what stands between the groups of an address, so that hexadecimal
+/// digits in it are letters like all others.
+#[inline]
+fn is_short_of_hexadecimal(value: &[u8]) -> bool {
+    value.len() < 32 && !value.contains(&b':')
+}
+
+/// Whether a value, which has digits and letters and is no address or UUID, starts with letters like a code
 /// (`HOF-633`): no date starts with such a word, no number has it before it, and no length of time starts with it. Or with
 /// digits, and the first word behind them is one that neither dates nor numbers know (`253.98 kg`); hexadecimal numbers in
 /// programs are such.
@@ -78,39 +97,61 @@ fn is_code(value: &[u8]) -> bool {
             let rest = &value[from..];
             let letters = rest.iter().take_while(|byte| byte.is_ascii_alphabetic()).count();
             let word = &rest[..letters];
-            !word.iter().all(u8::is_ascii_hexdigit)
-                && !matches!(rest.get(letters), Some(b'$' | 0x80..))
-                && !may_be_name(rest)
-                && !is_word_of_time(word)
-                && !is_word_of_number(word)
-                && !DAYS.contains(&word)
+            let is_digits = word.iter().all(u8::is_ascii_hexdigit) && may_be_digits(value, word);
+            let is_any = is_digits
+                || matches!(rest.get(letters), Some(b'$' | 0x80..))
+                || may_be_name(rest)
+                || is_word_of_time(word)
+                || is_word_of_number(word)
+                || DAYS.contains(&word);
+            !is_any
         }
+        // Signs of currencies and spaces that do not break start with these.
+        [0xc2 | 0xe2, ..] => false,
         [first, ..] => {
-            first.is_ascii_alphabetic() && !may_be_name(value) && !may_start_number(value)
+            (first.is_ascii_alphabetic() || *first >= 0x80)
+                && !may_be_name(value)
+                && !may_start_number(value)
         }
         [] => false,
     }
 }
 
+/// Whether a word that could be hexadecimal digits may be such in a value, or an exponent.
+#[inline]
+fn may_be_digits(value: &[u8], word: &[u8]) -> bool {
+    matches!(word, [] | [b'e' | b'E']) || !is_short_of_hexadecimal(value)
+}
+
 /// Words behind the days of a length of time.
 const DAYS: [&[u8]; 2] = [b"day", b"days"];
 
-/// Whether a value is groups of digits with hyphens or slashes between, the first two of which have not as many digits as
-/// those of dates (`074-73-2540`, `69/383`).
+/// Whether a value is groups of digits with hyphens, slashes or single spaces between, the first two of which have not as many
+/// digits as those of dates and of numbers in groups (`074-73-2540`, `69/383`, `4929 1834 0012 7758`), or two with a colon that
+/// have not as many as those of times (`49:3545`).
 #[inline]
 fn is_code_of_digits(value: &[u8]) -> bool {
-    let is_mark = |byte: &u8| matches!(byte, b'-' | b'/');
     let run = |text: &[u8]| text.iter().take_while(|byte| byte.is_ascii_digit()).count();
     let first = run(value);
     let Some((mark, rest)) = value[first..].split_first() else { return false };
-    let is_group = match first {
-        1 | 2 | 4 => matches!(run(rest), 3 | 5..),
+    let second = run(rest);
+    let is_group = match (mark, first, second) {
+        // Eight may be a whole day, with a time behind it.
+        (b':', 1..=7, 3..) => return second == rest.len(),
+        (b' ', 1..=5, 4..) => second < rest.len(),
+        (b'-' | b'/', 1 | 2 | 4, 3 | 5..) => true,
         // Six and more may be a whole date, without anything between.
-        first => matches!(first, 3 | 5),
+        (b'-' | b'/', 3 | 5, _) => true,
+        _ => false,
+    };
+    let is_other = |byte: &u8| !byte.is_ascii_digit();
+    let is_mark = |byte: &u8| match mark {
+        b' ' => byte == mark,
+        _ => matches!(byte, b'-' | b'/'),
     };
     is_group
-        && is_mark(mark)
         && rest.iter().all(|byte| byte.is_ascii_digit() || is_mark(byte))
+        && !(*mark == b' ' && rest.windows(2).any(|pair| pair.iter().all(is_other)))
         && rest.last().is_some_and(u8::is_ascii_digit)
 }
 
@@ -217,6 +258,18 @@ mod tests {
             ("7ae7d3e288c77bcf952ed1f2034337e7e1a0b3c4", 40),
             ("d41d8cd98f00b204e9800998ecf8427e", 32),
             ("54:87:8d:67:f7:46", 17),
+            ("/dtjcensg/qv/0", 14),
+            ("/a", 2),
+            ("#653263", 7),
+            ("@abc", 4),
+            ("C988230", 7),
+            ("DE64557387985007416721", 22),
+            ("3307aeba9a", 10),
+            ("Улица джбз, 55", 14),
+            ("東京都76086", 8),
+            ("49:3545", 7),
+            ("4929 1834 0012 7758", 19),
+            ("Monika 545", 10),
         ] {
             assert_eq!(chars_of_sure_text(value.as_bytes()), Some(chars), "{value}");
         }
@@ -247,6 +300,20 @@ mod tests {
             "+ 47",
             "{\"a\":\"xyzxyzxyz\"}",
             "5 kr",
+            "#N/A",
+            "<NA>",
+            "\\N",
+            "?",
+            "5E3",
+            "49:35",
+            "20240305:0000",
+            "12 345",
+            "2024 03",
+            "€5",
+            "5 марта 2024",
+            "янв. 5, 2024",
+            "a:b",
+            "fade::bad",
         ] {
             assert_eq!(chars_of_sure_text(value.as_bytes()), None, "{value}");
         }
@@ -280,6 +347,12 @@ mod tests {
                 "[0-9]{1,4}[-/. ,]{0,2}(kg|KB|N|B|x|T|t|Z|at|um|am|PM|a|p|day|days|DR|cr|EUR|kr|kr.|zł|Kč|US[$]|UTC|CET|EST|GMT|mai|W|e|h|[A-Za-z]{1,4})[-/. ,]{0,2}[0-9]{0,6}( ?[a-zA-Z]{1,3})?",
                 "(2024-0?3-05|5[./]3[./]24|20240305)( |T|t| at | um |:)?[0-2][0-9]:?[0-5][0-9](:[0-5][0-9])? ?([A-Za-z]{1,5}|[+-][0-9]{2,4})?",
                 "[0-9]{1,3} days?,? ?[0-9]{0,2}:?[0-9]{0,2}",
+                "[0-9]{0,6}[a-fA-F]{1,3}[0-9a-fA-F:.+-]{0,12}",
+                "[0-9]{1,3}([.][0-9]{1,3})?[°ENSWensw]?[ ,]{1,2}-?[0-9]{1,3}([.][0-9]{1,3})?[ENSW]?",
+                "[0-9]{1,5}([ :/-]{1,2}[0-9]{1,6}){1,4}",
+                "(20[0-9]{2}|[0-9]{1,2}) [0-9]{1,4}( [0-9]{1,4}){0,2}( |T|:)?[0-9]{0,6}(:[0-9]{2})?",
+                "(янв|Января|ПН|вт|März|août|Ιαν|září|ŞUB|Ç|şub|çar|é|ó|Å|å)[a-zа-я]{0,6}[., ]{0,2}[0-9]{1,2}[., ]{1,2}[0-9]{2,4}",
+                "(zł|Kč|฿|₹|−|\u{a0}|\u{3000}|\u{2009}|₸|٫|٣)?[0-9]{1,3}([ \u{a0}\u{202f}][0-9]{3}){0,2}(,[0-9]{1,2})?(zł| Kč|฿|₹|−|\u{a0})?",
             ],
             mark in proptest::option::of((0usize..20, proptest::sample::select(b"@_=<>*~^`|!?;\\&".to_vec()))),
         ) {
