@@ -388,3 +388,49 @@ fn the_order_of_a_ranked_category_is_kept_or_told() {
         assert!(text.contains("typhos.ranked") && text.contains("[\"saloon\",\"deck\"]"), "{name}");
     }
 }
+
+/// However many distinct texts a column has, those with something escaped in them are what they say, not what stands in the file.
+#[test]
+fn escaped_texts_are_themselves_among_many() {
+    let world = World::new();
+    // More than are counted one by one.
+    let values: Vec<String> =
+        (0..70_000u32).map(|at| format!("\"Crate\" {} 'of' \\ {}", name_of(at), at % 7)).collect();
+    let csv = |quote: &str| -> String {
+        let doubled = |value: &String| value.replace(quote, &quote.repeat(2));
+        values.iter().map(|value| format!("{quote}{}{quote},1\n", doubled(value))).collect()
+    };
+    let lines = |line: &dyn Fn(&String) -> String| values.iter().map(line).collect::<String>();
+    let plain = lines(&|value| format!("{value}\t1\n"));
+    let backslashes =
+        lines(&|value| format!("\"{}\",1\n", value.replace('\\', "\\\\").replace('"', "\\\"")));
+    let objects = lines(&|value| format!("{}\n", json!({ "text": value, "n": 1 })));
+    world
+        .write("plain.tsv", format!("text\tn\n{plain}"))
+        .write("double.csv", format!("text,n\n{}", csv("\"")))
+        .write("single.csv", format!("text,n\n{}", csv("'")))
+        .write("backslash.csv", format!("text,n\n{backslashes}"))
+        .write("objects.ndjson", objects);
+    let told = |line: &str| {
+        let column = world.json(&format!("scout --json {line}"))["columns"][0].clone();
+        ["name", "type", "distinct", "min", "max", "max_chars", "absent"]
+            .map(|key| column[key].clone())
+    };
+    let want = told("plain.tsv --quote none --delimiter tab");
+    assert_eq!(want[5], json!(values.iter().map(String::len).max()));
+    for line in
+        ["double.csv", "single.csv --quote '", "backslash.csv --escape backslash", "objects.ndjson"]
+    {
+        assert_eq!(told(line), want, "{line}");
+    }
+}
+
+/// A word of letters for a number.
+fn name_of(mut number: u32) -> String {
+    let mut name = String::new();
+    for _ in 0..5 {
+        name.push(char::from(b'k' + (number % 15) as u8));
+        number /= 15;
+    }
+    name
+}

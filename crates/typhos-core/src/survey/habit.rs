@@ -189,8 +189,8 @@ impl<P: Fn(u32) -> LineRef> Pass<'_, '_, '_, '_, '_, P> {
         let Pass { fields: Fields { text, bounds, odd }, place, hashes, adding } = self;
         let (mut passed, mut others) = (Passed::default(), 0);
         loop {
-            let rest = &bounds[passed.fields..];
-            let more = pass(facts, (text, rest, passed.fields), hashes, adding, &mut add);
+            let rest = Fields { text, bounds: &bounds[passed.fields..], odd };
+            let more = pass(facts, (rest, passed.fields), hashes, adding, &mut add);
             passed.fields += more.fields;
             passed.empty += more.empty;
             let Some((start, end)) = bounds.get(passed.fields) else { return passed };
@@ -218,7 +218,7 @@ impl<P: Fn(u32) -> LineRef> Pass<'_, '_, '_, '_, '_, P> {
 #[inline(always)]
 fn pass<'t>(
     facts: &mut Facts,
-    (text, bounds, before): (&'t [u8], &[Bounds], usize),
+    (Fields { text, bounds, odd }, before): (Fields<'_, 't>, usize),
     hashes: &mut HashSink<'_>,
     adding: &mut Adding<'_, 't>,
     add: &mut impl FnMut(&mut Facts, u32, usize, usize) -> Option<Added>,
@@ -229,6 +229,10 @@ fn pass<'t>(
         if start == end {
             empty += 1;
             continue;
+        }
+        // Any byte may be said to be the quote, one that numbers or texts start with, too.
+        if odd[usize::from(text[start])] {
+            return Passed { fields: at, empty };
         }
         match add(facts, (before + at) as u32, start, end) {
             Some(Added::Digits(number)) => adding.push_digits(&text[start..end], number),
