@@ -9,6 +9,7 @@ mod lengths;
 mod nearest;
 mod number;
 mod short;
+mod signs;
 mod special;
 mod styled;
 mod words;
@@ -27,16 +28,14 @@ pub use number::{
 };
 pub(crate) use short::small_integer;
 pub use short::{LONGEST_SHORT, SHORT_POW10, Separated, ShortNumber, integer_within};
+pub use signs::{is_word_of_number, may_start_number, split_sign};
 pub use special::{
     infinity, is_bare_uuid, is_ip, is_json, is_only_ip, is_only_point, is_plain_ip, is_plain_uuid,
     point, uuid, uuid_text,
 };
 pub use styled::ShortStyle;
 pub use words::{BOOL_PAIRS, BoolPair, TOKENS, bool_word, token};
-pub use written::{
-    Grouping, Mark, NumberStyle, Side, Undressed, is_word_of_number, may_start_number, split_sign,
-    undress,
-};
+pub use written::{Grouping, Mark, NumberStyle, Side, Undressed, undress};
 
 /// `value` without the spaces and tabs around it.
 ///
