@@ -50,9 +50,10 @@ struct Looks {
 static LOOKS: LazyLock<Looks> = LazyLock::new(|| {
     let mut looks =
         Looks { starts: Box::new([0; 512]), ends: Box::new([0; 1024]), pairs: Box::new([0; 256]) };
-    let cases = cases();
+    let names = || MONTHS.keys().chain(WEEKDAYS.keys());
+    let cases = cases(names().flat_map(|name| name.chars().take(2)));
     let of = |small: char| cases.get(&small).map_or(&[][..], Vec::as_slice);
-    for name in MONTHS.keys().chain(WEEKDAYS.keys()) {
+    for name in names() {
         if let Some(start) = start_of(name.as_bytes()) {
             put(&mut *looks.starts, start);
             if name.is_ascii() {
@@ -70,12 +71,13 @@ static LOOKS: LazyLock<Looks> = LazyLock::new(|| {
     looks
 });
 
-/// Letters by what they are in small letters, as far as names go: up to those that look like letters.
-fn cases() -> HashMap<char, Vec<char>> {
-    let mut cases: HashMap<char, Vec<char>> = HashMap::new();
+/// The letters that some small letters may be written in, as far as names go: up to those that look like letters.
+fn cases(small: impl Iterator<Item = char>) -> HashMap<char, Vec<char>> {
+    let mut cases: HashMap<char, Vec<char>> = small.map(|small| (small, Vec::new())).collect();
     for letter in ('A'..='\u{2200}').filter(|letter| letter.is_alphabetic()) {
-        if let Some(small) = letter.to_lowercase().next() {
-            cases.entry(small).or_default().push(letter);
+        let small = letter.to_lowercase().next();
+        if let Some(known) = small.and_then(|small| cases.get_mut(&small)) {
+            known.push(letter);
         }
     }
     cases

@@ -23,6 +23,11 @@ const SIGN_KEYS: [u64; SIGNS.len()] = keys(SIGNS);
 /// Bytes before a number that may be a sign and spaces.
 const MOST_LOOKED_AT: usize = 100;
 
+/// Whether a byte ends what stands before or behind a number.
+pub(super) fn is_of_number(byte: &u8) -> bool {
+    byte.is_ascii_digit() || matches!(byte, b'(' | b')' | b'-')
+}
+
 /// Whether what stands before the digits of a text that starts with a letter may be what stands around a number: a sign
 /// of a currency, or the side of an account.
 pub fn may_start_number(text: &[u8]) -> bool {
@@ -30,8 +35,7 @@ pub fn may_start_number(text: &[u8]) -> bool {
     if Side::strip(text).is_some() {
         return true;
     }
-    let is_number = |byte: &u8| byte.is_ascii_digit() || matches!(byte, b'(' | b')' | b'-');
-    let length = text.iter().position(is_number).unwrap_or(text.len());
+    let length = text.iter().position(is_of_number).unwrap_or(text.len());
     is_sign(length, trim_spaces(&text[..length.min(MOST_LOOKED_AT)]))
 }
 
@@ -40,18 +44,19 @@ pub fn is_word_of_number(word: &[u8]) -> bool {
     is_sign(0, word) || Side::strip(word).is_some_and(|(_, rest)| rest.is_empty())
 }
 
-/// A value without one of the known signs and the space beside it, at one of its ends, and the sign; `None` where there is none, or
-/// one at both.
+/// The known sign at one end of a value, and the value without it and the space beside it; `None` where there is none, or
+/// something else than digits at both ends.
 #[inline]
 pub fn split_sign(value: &[u8]) -> Option<(&'static [u8], &[u8])> {
     let is_digit = |byte: Option<&u8>| byte.is_some_and(u8::is_ascii_digit);
     let (front, back) = (is_digit(value.first()), is_digit(value.last()));
-    let is_of_sign = |byte: &u8| !byte.is_ascii_digit() && !matches!(byte, b'-' | b'(' | b')');
+    // A sign, the space beside it, and the first byte of the number.
+    const MOST: usize = LONGEST_SIGN + 2;
     let (sign, body) = match (front, back) {
-        (false, true) => value.split_at(value.iter().position(|byte| !is_of_sign(byte))?),
+        (false, true) => value.split_at(value.iter().take(MOST).position(is_of_number)?),
         (true, false) => {
-            let (body, sign) =
-                value.split_at(value.iter().rposition(|byte| !is_of_sign(byte))? + 1);
+            let length = value.iter().rev().take(MOST).position(is_of_number)?;
+            let (body, sign) = value.split_at(value.len() - length);
             (sign, body)
         }
         _ => return None,
@@ -61,7 +66,7 @@ pub fn split_sign(value: &[u8]) -> Option<(&'static [u8], &[u8])> {
         [sign @ .., b' '] if back => sign,
         sign => sign,
     };
-    let key = Some(key(sign)).filter(|_| (1..=LONGEST_SIGN).contains(&sign.len()))?;
+    let key = key(sign);
     let at = SIGN_KEYS.iter().position(|known| *known == key)?;
     Some((SIGNS[at].as_bytes(), body))
 }

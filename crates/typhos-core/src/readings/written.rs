@@ -11,7 +11,7 @@
 //! them.
 
 use super::number::{Number, parse_number};
-use super::signs::{is_sign, trim_spaces};
+use super::signs::{is_of_number, is_sign, trim_spaces};
 
 /// What stands between the whole part of a number and its fraction.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Default)]
@@ -234,13 +234,12 @@ pub fn undress(value: &[u8]) -> Option<Undressed<'_>> {
             return None;
         }
         // What stands between the end and the number has to be a sign, all of it.
-        let is_number = |byte: &u8| byte.is_ascii_digit() || matches!(byte, b'(' | b')' | b'-');
         if back {
-            let length = text.iter().position(is_number)?;
+            let length = text.iter().position(is_of_number)?;
             let sign = trim_spaces(&text[..length]);
             is_sign(length, sign).then_some((sign.len(), 0))
         } else {
-            let length = text.iter().rev().position(is_number)?;
+            let length = text.iter().rev().position(is_of_number)?;
             let sign = trim_spaces(&text[text.len() - length..]);
             is_sign(length, sign).then_some((0, sign.len()))
         }

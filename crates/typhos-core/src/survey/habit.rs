@@ -230,7 +230,7 @@ fn pass<'t>(
             empty += 1;
             continue;
         }
-        // Any byte may be said to be the quote, one that numbers or texts start with, too.
+        // What has something escaped in it is not its value as it stands.
         if odd[usize::from(text[start])] {
             return Passed { fields: at, empty };
         }
